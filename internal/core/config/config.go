@@ -1,0 +1,182 @@
+// Package config understands device configurations well enough to compare
+// them: as trees of lines, whatever order a device prints them in or how it
+// indents them.
+//
+// A [Style] says how a platform writes its configuration. Two configurations
+// are equal when, volatile lines aside, the same lines stand in the same
+// sections; the order of lines counts only within a section, and only where
+// the style says so.
+package config
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/aymanbagabas/go-udiff"
+)
+
+// Style is how a platform writes its configuration.
+type Style struct {
+	// Layout is "indented" (deeper lines belong to the line above them) or
+	// "flat" (every line stands alone).
+	Layout string
+	// Volatile lines change by themselves, such as a date, and are left out of
+	// every comparison.
+	Volatile []*regexp.Regexp
+	// Ordered says that the order of lines within a section has a meaning.
+	Ordered bool
+}
+
+// Line is a line of a configuration with the lines that belong to it.
+type Line struct {
+	Text  string
+	Under []Line
+}
+
+// Config is a parsed configuration.
+type Config struct {
+	style Style
+	Lines []Line
+}
+
+// Parse reads what a device printed. It never fails: a line that fits nowhere
+// stands at the top.
+func Parse(text string, style Style) Config {
+	type open struct {
+		indent int
+		lines  *[]Line
+	}
+	c := Config{style: style}
+	stack := []open{{-1, &c.Lines}}
+	for raw := range strings.Lines(text) {
+		raw = strings.TrimRight(raw, " \t\r\n")
+		body := strings.TrimLeft(raw, " \t")
+		if body == "" || matchesAny(style.Volatile, raw) {
+			continue
+		}
+		indent := 0
+		if style.Layout != "flat" {
+			indent = len(raw) - len(body)
+		}
+		for len(stack) > 1 && stack[len(stack)-1].indent >= indent {
+			stack = stack[:len(stack)-1]
+		}
+		in := stack[len(stack)-1].lines
+		*in = append(*in, Line{Text: body})
+		stack = append(stack, open{indent, &(*in)[len(*in)-1].Under})
+	}
+	return c
+}
+
+func matchesAny(res []*regexp.Regexp, s string) bool {
+	return slices.ContainsFunc(res, func(re *regexp.Regexp) bool { return re.MatchString(s) })
+}
+
+// Paths lists every line with the sections it stands in, joined by " > ".
+// Unless the style is ordered, the lines are sorted.
+func (c Config) Paths() []string {
+	var out []string
+	var walk func(prefix string, lines []Line)
+	walk = func(prefix string, lines []Line) {
+		for _, l := range lines {
+			out = append(out, prefix+l.Text)
+			walk(prefix+l.Text+" > ", l.Under)
+		}
+	}
+	walk("", c.Lines)
+	if !c.style.Ordered {
+		slices.Sort(out)
+	}
+	return out
+}
+
+// Has tells whether a line stands in the configuration, at any depth. A query
+// such as "port 7 > lan 310" asks for a line within a section.
+func (c Config) Has(query string) bool {
+	want := strings.Split(query, ">")
+	for i := range want {
+		want[i] = strings.Join(strings.Fields(want[i]), " ")
+	}
+	var find func(lines []Line, want []string, started bool) bool
+	find = func(lines []Line, want []string, started bool) bool {
+		for _, l := range lines {
+			if strings.Join(strings.Fields(l.Text), " ") == want[0] &&
+				(len(want) == 1 || find(l.Under, want[1:], true)) {
+				return true
+			}
+			if !started && find(l.Under, want, false) {
+				return true
+			}
+		}
+		return false
+	}
+	return find(c.Lines, want, false)
+}
+
+// Equal tells whether two configurations of one style say the same.
+func Equal(a, b Config) bool { return slices.Equal(a.Paths(), b.Paths()) }
+
+// Diff is what must be taken out of one configuration and put into it to make
+// another, as paths.
+type Diff struct {
+	Removed, Added []string
+}
+
+// Compare finds the difference from one configuration to another.
+func Compare(from, to Config) Diff {
+	a, b := count(from.Paths()), count(to.Paths())
+	var d Diff
+	for _, p := range from.Paths() {
+		if a[p] > b[p] {
+			d.Removed = append(d.Removed, p)
+			a[p]--
+		}
+	}
+	a = count(from.Paths())
+	for _, p := range to.Paths() {
+		if b[p] > a[p] {
+			d.Added = append(d.Added, p)
+			b[p]--
+		}
+	}
+	return d
+}
+
+func count(paths []string) map[string]int {
+	n := make(map[string]int, len(paths))
+	for _, p := range paths {
+		n[p]++
+	}
+	return n
+}
+
+// Empty says that nothing differs, order aside.
+func (d Diff) Empty() bool { return len(d.Removed) == 0 && len(d.Added) == 0 }
+
+// Lines gives the difference to show: removals behind "-", additions behind "+".
+func (d Diff) Lines() []string {
+	var out []string
+	for _, p := range d.Removed {
+		out = append(out, "- "+p)
+	}
+	for _, p := range d.Added {
+		out = append(out, "+ "+p)
+	}
+	return out
+}
+
+// String summarises the difference in a few words.
+func (d Diff) String() string {
+	if d.Empty() {
+		return "equal"
+	}
+	return fmt.Sprintf("%d lines missing, %d lines more", len(d.Removed), len(d.Added))
+}
+
+// Unified gives the difference of two printed configurations as a unified
+// diff, volatile lines left in: it is for people to read.
+func Unified(fromName, toName, from, to string) string {
+	return udiff.Unified(fromName, toName, from, to)
+}

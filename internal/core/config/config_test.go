@@ -1,0 +1,88 @@
+package config
+
+import (
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"pgregory.net/rapid"
+)
+
+var indented = Style{Layout: "indented", Volatile: []*regexp.Regexp{regexp.MustCompile(`^# written`)}}
+
+const printed = `# written 01:34 by crew
+name ald-quay-1
+port 7
+   lan 310
+   label "gate"
+port 8
+   label "gate"
+`
+
+func TestOrderIndentAndVolatileLinesDoNotCount(t *testing.T) {
+	a := Parse(printed, indented)
+	b := Parse("port 8\n label \"gate\"\n\nport 7\r\n label \"gate\"\r\n lan 310\nname ald-quay-1\n# written later\n", indented)
+	assert.True(t, Equal(a, b))
+	assert.Empty(t, Compare(a, b))
+	ordered := indented
+	ordered.Ordered = true
+	assert.False(t, Equal(Parse(printed, ordered), Parse("name ald-quay-1\nport 8\n label \"gate\"\nport 7\n lan 310\n label \"gate\"\n", ordered)))
+}
+
+func TestSameLineInAnotherSectionIsADifference(t *testing.T) {
+	a := Parse(printed, indented)
+	b := Parse(strings.Replace(printed, "   lan 310\n", "", 1)+"   lan 310\n", indented)
+	assert.False(t, Equal(a, b))
+	assert.Equal(t, []string{"- port 7 > lan 310", "+ port 8 > lan 310"}, Compare(a, b).Lines())
+	assert.Equal(t, "1 lines missing, 1 lines more", Compare(a, b).String())
+}
+
+func TestHas(t *testing.T) {
+	c := Parse(printed, indented)
+	for query, want := range map[string]bool{
+		"name ald-quay-1": true, "name  ald-quay-1 ": true, "lan 310": true, "port 7 > lan 310": true, "port 7>lan 310": true,
+		"port 8 > lan 310": false, "name": false, "ald": false, "": false, "port 7 > port 8": false,
+	} {
+		assert.Equal(t, want, c.Has(query), query)
+	}
+}
+
+func TestFlatLayoutIgnoresIndent(t *testing.T) {
+	assert.Len(t, Parse("a\n  b\n", Style{Layout: "flat"}).Lines, 2)
+}
+
+// Whatever two devices print, equality is an equivalence that agrees with the
+// difference, and the difference explains itself.
+func TestCompareProperties(t *testing.T) {
+	line := rapid.StringMatching(`( ){0,3}[abc]( [xy])?`)
+	text := rapid.Map(rapid.SliceOfN(line, 0, 8), func(l []string) string { return strings.Join(l, "\n") })
+	rapid.Check(t, func(t *rapid.T) {
+		a, b := Parse(text.Draw(t, "a"), indented), Parse(text.Draw(t, "b"), indented)
+		d := Compare(a, b)
+		assert.Equal(t, Equal(a, b), d.Empty())
+		assert.True(t, Equal(a, a))
+		assert.Equal(t, Equal(a, b), Equal(b, a))
+		back := Compare(b, a)
+		assert.ElementsMatch(t, d.Added, back.Removed)
+		rebuilt := a.Paths()
+		for _, p := range d.Removed {
+			i := slices.Index(rebuilt, p)
+			rebuilt = slices.Delete(rebuilt, i, i+1)
+		}
+		rebuilt = append(rebuilt, d.Added...)
+		slices.Sort(rebuilt)
+		assert.ElementsMatch(t, b.Paths(), rebuilt)
+	})
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add(printed)
+	f.Fuzz(func(t *testing.T, s string) {
+		c := Parse(s, indented)
+		for _, p := range c.Paths() {
+			assert.NotEmpty(t, p)
+		}
+	})
+}

@@ -1,0 +1,268 @@
+// Package fleet holds the devices we know and reads them from files.
+//
+// Three kinds of file are read, told apart by their ending: fleet.csv (a
+// header line, then a line a device, RFC 4180), fleet.yaml (a list under
+// "devices" with the same names), and a plain .txt list of addresses under a
+// line "platform NAME". Every error of a file is reported at once, each with
+// its line.
+//
+// A device's login is the *name* of a credential. The secret itself never
+// stands in a fleet file.
+package fleet
+
+import (
+	"fmt"
+	"net/netip"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"metabasis/internal/core/problem"
+)
+
+// Device is one device of the fleet.
+type Device struct {
+	Name     string
+	Address  string // IP address or host name
+	Port     int    // TCP port; 0 means the platform's usual one
+	Platform string // name of the profile that teaches how to talk to it
+	Site     string
+	Role     string
+	Pair     string // name of its redundant pair, "" when it stands alone
+	Standby  bool   // it is the standby member of its pair
+	Via      string // the device it is reached through, "" when directly
+	Login    string // name of the credential it is logged in to with
+	Values   map[string]string
+	Line     int // where the file speaks of it
+}
+
+// Fleet is a checked set of devices in file order.
+type Fleet struct {
+	File    string
+	Devices []Device
+	Columns []string // names of the further columns, in file order
+}
+
+// Get returns the device of that name.
+func (f *Fleet) Get(name string) (Device, bool) {
+	i := slices.IndexFunc(f.Devices, func(d Device) bool { return d.Name == name })
+	if i < 0 {
+		return Device{}, false
+	}
+	return f.Devices[i], true
+}
+
+// Distance counts the devices that must be crossed to reach d.
+func (f *Fleet) Distance(d Device) int {
+	n := 0
+	for d.Via != "" && n <= len(f.Devices) {
+		next, ok := f.Get(d.Via)
+		if !ok {
+			break
+		}
+		d = next
+		n++
+	}
+	return n
+}
+
+// Known are the columns with a meaning of their own. Any further column is a
+// value that a runbook can use by its name.
+var known = []string{"name", "address", "port", "platform", "site", "role", "pair", "via", "login"}
+
+var (
+	validName   = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
+	validColumn = regexp.MustCompile(`^[a-z][a-z0-9_]{0,39}$`)
+	validHost   = regexp.MustCompile(`^[A-Za-z0-9]([A-Za-z0-9.-]{0,250}[A-Za-z0-9])?$`)
+)
+
+// row is one device as a file gives it, before it is checked.
+type row struct {
+	line  int
+	text  string
+	cells map[string]cell
+}
+
+type cell struct {
+	value string
+	line  int
+	col   int
+}
+
+// reader gathers rows and problems of one file.
+type reader struct {
+	file      string
+	platforms []string
+	problems  problem.List
+}
+
+func (r *reader) fail(line, col int, text, hint, format string, args ...any) {
+	r.problems = append(r.problems, problem.Problem{
+		File: r.file, Line: line, Col: col, Text: text, Hint: hint, Msg: fmt.Sprintf(format, args...),
+	})
+}
+
+// build turns rows into a fleet and checks all of them against each other.
+func (r *reader) build(rows []row, columns []string) (*Fleet, error) {
+	f := &Fleet{File: r.file, Columns: columns}
+	for _, row := range rows {
+		f.Devices = append(f.Devices, r.device(row))
+	}
+	r.checkUnique(f, rows)
+	r.checkPairs(f, rows)
+	r.checkVia(f, rows)
+	if len(rows) == 0 && len(r.problems) == 0 {
+		r.fail(0, 0, "", "", "no devices in this file")
+	}
+	if err := r.problems.Err(); err != nil {
+		return nil, err
+	}
+	return f, nil
+}
+
+func (r *reader) device(row row) Device {
+	get := func(name string) string { return row.cells[name].value }
+	at := func(name string) (int, int) {
+		if c, ok := row.cells[name]; ok {
+			return c.line, c.col
+		}
+		return row.line, 0
+	}
+	d := Device{
+		Name: get("name"), Address: get("address"), Platform: get("platform"), Site: get("site"),
+		Role: get("role"), Via: get("via"), Login: get("login"), Values: map[string]string{}, Line: row.line,
+	}
+	bad := func(column, hint, format string, args ...any) {
+		line, col := at(column)
+		r.fail(line, col, row.text, hint, format, args...)
+	}
+	switch {
+	case d.Name == "":
+		bad("name", "", "this device has no name")
+	case !validName.MatchString(d.Name):
+		bad("name", "letters, digits, dots and hyphens, at most 63", "name %q cannot be a host name", d.Name)
+	}
+	switch addr, err := netip.ParseAddr(d.Address); {
+	case d.Address == "":
+		bad("address", "", "device %s has no address", d.Name)
+	case err == nil:
+		d.Address = addr.String()
+	case looksNumeric(d.Address) || !validHost.MatchString(d.Address):
+		bad("address", "an IPv4 or IPv6 address or a host name", "address %q of %s cannot be read", d.Address, d.Name)
+	}
+	if p := get("port"); p != "" {
+		n, err := strconv.Atoi(p)
+		if err != nil || n < 1 || n > 65535 {
+			bad("port", "a number from 1 to 65535", "port %q of %s cannot be used", p, d.Name)
+		}
+		d.Port = n
+	}
+	switch {
+	case d.Platform == "":
+		bad("platform", problem.OneOf("", r.platforms), "device %s has no platform", d.Name)
+	case !slices.Contains(r.platforms, d.Platform):
+		bad("platform", problem.OneOf(d.Platform, r.platforms), "no profile for platform %q of %s", d.Platform, d.Name)
+	}
+	switch words := strings.Fields(get("pair")); {
+	case len(words) == 1:
+		d.Pair = words[0]
+	case len(words) == 2 && words[1] == "standby":
+		d.Pair, d.Standby = words[0], true
+	case len(words) > 0:
+		bad("pair", words[0]+" or "+words[0]+" standby", "pair %q of %s cannot be read", get("pair"), d.Name)
+	}
+	for name, c := range row.cells {
+		if !slices.Contains(known, name) {
+			d.Values[name] = c.value
+		}
+	}
+	return d
+}
+
+// looksNumeric tells a mistyped IPv4 address from a host name.
+func looksNumeric(s string) bool { return strings.Trim(s, "0123456789.") == "" }
+
+func (r *reader) checkUnique(f *Fleet, rows []row) {
+	names, addresses := map[string]int{}, map[string]int{}
+	for i, d := range f.Devices {
+		if first, ok := names[d.Name]; ok && d.Name != "" {
+			r.fail(d.Line, rows[i].cells["name"].col, rows[i].text, "", "name %s stands already on line %d", d.Name, first)
+		} else {
+			names[d.Name] = d.Line
+		}
+		// Several devices may sit behind one address, each on a port of its own.
+		key := d.Address + " port " + strconv.Itoa(d.Port)
+		if first, ok := addresses[key]; ok && d.Address != "" {
+			r.fail(d.Line, rows[i].cells["address"].col, rows[i].text, "", "address %s stands already on line %d", d.Address, first)
+		} else {
+			addresses[key] = d.Line
+		}
+	}
+}
+
+func (r *reader) checkPairs(f *Fleet, rows []row) {
+	members := map[string][]int{}
+	var order []string
+	for i, d := range f.Devices {
+		if d.Pair != "" {
+			if members[d.Pair] == nil {
+				order = append(order, d.Pair)
+			}
+			members[d.Pair] = append(members[d.Pair], i)
+		}
+	}
+	for _, pair := range order {
+		m := members[pair]
+		last := m[len(m)-1]
+		at := func(format string, args ...any) {
+			r.fail(f.Devices[last].Line, rows[last].cells["pair"].col, rows[last].text, "", format, args...)
+		}
+		standbys := 0
+		for _, i := range m {
+			if f.Devices[i].Standby {
+				standbys++
+			}
+		}
+		switch {
+		case len(m) == 1:
+			at("pair %s has only one member, %s", pair, f.Devices[m[0]].Name)
+		case len(m) > 2:
+			at("pair %s has %d members; a pair is two", pair, len(m))
+		case standbys == 2:
+			at("both members of pair %s are marked standby", pair)
+		}
+	}
+}
+
+func (r *reader) checkVia(f *Fleet, rows []row) {
+	index := map[string]int{}
+	names := make([]string, 0, len(f.Devices))
+	for i, d := range f.Devices {
+		index[d.Name] = i
+		names = append(names, d.Name)
+	}
+	for i, d := range f.Devices {
+		c := rows[i].cells["via"]
+		if d.Via == "" {
+			continue
+		}
+		if _, ok := index[d.Via]; !ok {
+			r.fail(d.Line, c.col, rows[i].text, problem.Nearest(d.Via, names), "%s is reached via %q, which is not in the fleet", d.Name, d.Via)
+			continue
+		}
+		path := []string{d.Name}
+		for at := d.Via; at != ""; {
+			path = append(path, at)
+			if at == d.Name {
+				r.fail(d.Line, c.col, rows[i].text, "", "via goes round in a circle: %s", strings.Join(path, " via "))
+				break
+			}
+			j, ok := index[at]
+			if !ok || len(path) > len(f.Devices)+1 {
+				break
+			}
+			at = f.Devices[j].Via
+		}
+	}
+}

@@ -1,0 +1,142 @@
+// Package problem describes what is wrong with a file a person wrote.
+//
+// Readers of fleets, runbooks and profiles collect every [Problem] they find
+// and return them together as a [List], so that a person mends a file once
+// and not error by error. A problem says where it is, what is wrong, and what
+// to write instead:
+//
+//	night.runbook:14:3: unknown precheck "reachabel"
+//	    reachabel
+//	    ^
+//	  write: reachable
+package problem
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/agnivade/levenshtein"
+	"github.com/goccy/go-yaml"
+)
+
+// Problem is one thing that is wrong at one place of one file.
+type Problem struct {
+	File string // as the person named it
+	Line int    // from 1; 0 when the file as a whole is meant
+	Col  int    // in runes, from 1; 0 when the line as a whole is meant
+	Text string // the line itself, without its end
+	Msg  string // what is wrong, in lower case and without a full stop
+	Hint string // what to write instead; may be empty
+}
+
+// Error gives the problem on one line.
+func (p Problem) Error() string {
+	var b strings.Builder
+	b.WriteString(p.where())
+	b.WriteString(p.Msg)
+	if p.Hint != "" {
+		b.WriteString("; write: ")
+		b.WriteString(p.Hint)
+	}
+	return b.String()
+}
+
+func (p Problem) where() string {
+	switch {
+	case p.Line == 0:
+		return p.File + ": "
+	case p.Col == 0:
+		return fmt.Sprintf("%s:%d: ", p.File, p.Line)
+	}
+	return fmt.Sprintf("%s:%d:%d: ", p.File, p.Line, p.Col)
+}
+
+// String gives the problem in full: place, line, marker and suggestion.
+func (p Problem) String() string {
+	var b strings.Builder
+	b.WriteString(p.where() + p.Msg + "\n")
+	if p.Line > 0 && strings.TrimSpace(p.Text) != "" {
+		// Tabs keep their width of one so that the marker stays under its word.
+		b.WriteString("    " + strings.ReplaceAll(p.Text, "\t", " ") + "\n")
+		if p.Col > 0 && p.Col <= utf8.RuneCountInString(p.Text)+1 {
+			b.WriteString("    " + strings.Repeat(" ", p.Col-1) + "^\n")
+		}
+	}
+	if p.Hint != "" {
+		b.WriteString("  write: " + p.Hint + "\n")
+	}
+	return b.String()
+}
+
+// List is every problem of one or more files. As an error it is never empty.
+type List []Problem
+
+// Error gives one line a problem.
+func (l List) Error() string {
+	lines := make([]string, len(l))
+	for i, p := range l {
+		lines[i] = p.Error()
+	}
+	return strings.Join(lines, "\n")
+}
+
+// String gives every problem in full.
+func (l List) String() string {
+	var b strings.Builder
+	for _, p := range l {
+		b.WriteString(p.String())
+	}
+	return b.String()
+}
+
+// Err returns the list as an error, sorted by place, or nil when it is empty.
+func (l List) Err() error {
+	if len(l) == 0 {
+		return nil
+	}
+	slices.SortStableFunc(l, func(a, b Problem) int {
+		return cmp.Or(cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Col, b.Col))
+	})
+	return l
+}
+
+// Nearest returns the candidate that a person most likely meant by word, or
+// "" when none is near: at most a third of its letters may differ.
+func Nearest(word string, candidates []string) string {
+	best, at := "", len(word)/3+2
+	for _, c := range slices.Sorted(slices.Values(candidates)) {
+		if d := levenshtein.ComputeDistance(strings.ToLower(word), strings.ToLower(c)); d < at {
+			best, at = c, d
+		}
+	}
+	return best
+}
+
+// OneOf makes the hint for a word that must be one of a few: the nearest one,
+// or all of them.
+func OneOf(word string, candidates []string) string {
+	if n := Nearest(word, candidates); n != "" {
+		return n
+	}
+	return "one of " + strings.Join(candidates, ", ")
+}
+
+// FromYAML makes a problem of what the YAML parser says, at its place in data.
+func FromYAML(file string, data []byte, err error) Problem {
+	p := Problem{File: file, Msg: err.Error()}
+	var at yaml.Error
+	if errors.As(err, &at) {
+		p.Msg = at.GetMessage()
+		if tk := at.GetToken(); tk != nil && tk.Position != nil {
+			p.Line, p.Col = tk.Position.Line, tk.Position.Column
+			if lines := strings.Split(string(data), "\n"); p.Line >= 1 && p.Line <= len(lines) {
+				p.Text = strings.TrimRight(lines[p.Line-1], "\r")
+			}
+		}
+	}
+	return p
+}

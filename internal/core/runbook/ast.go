@@ -1,0 +1,162 @@
+package runbook
+
+import "time"
+
+// Runbook is a parsed runbook. Its fields follow the sections of the file.
+type Runbook struct {
+	File       string
+	Title      string
+	Change     string // number of the change record
+	Window     Window
+	Reserve    time.Duration // kept free at the end of the window for taking back
+	Ask        []Ask
+	Scope      []*Cond // all must hold
+	Batches    Batches
+	Prechecks  []Precheck
+	Timer      Timer
+	Steps      []Step
+	Soak       time.Duration
+	Unattended Unattended
+
+	lines map[int]string // the source, for later problems
+}
+
+// Window is when we may work.
+type Window struct {
+	Now    bool          // it opens when the run begins: for laboratories and drills
+	Start  time.Duration // since midnight, local time
+	Length time.Duration
+}
+
+// Kind is the type of an asked value.
+type Kind string
+
+// The kinds of value that can be asked for.
+const (
+	Address Kind = "address"
+	Number  Kind = "number"
+	Text_   Kind = "text"
+	Choice  Kind = "choice"
+)
+
+// Ask is a value the runbook wants from the person who starts it.
+type Ask struct {
+	Name     string
+	Kind     Kind
+	Min, Max int      // of a number, when Bounded
+	Bounded  bool     //
+	Choices  []string // of a choice
+	Prompt   string
+	Default  string
+	Line     int
+}
+
+// Batches says how the devices in scope are split and how fast we go.
+type Batches struct {
+	Sizes      []Size // the last one repeats
+	Together   int    // devices in change at once; 0 means as many as the batch has
+	PerSite    int    // devices in change at once on one site; 0 means no cap
+	PairsApart bool
+	FarFirst   bool
+	HoldAfter  []int // batch numbers from 1
+	HoldAlways bool
+	StopAfter  int // failures; 0 means never
+}
+
+// Size is a batch's size: a number of devices or a share of the scope.
+type Size struct {
+	Count   int
+	Percent int
+}
+
+// Precheck is a condition that must hold on a device before it is changed.
+type Precheck struct {
+	Name    string        // reachable, clock, saved or storage
+	Within  time.Duration // clock: most it may differ from ours
+	AtLeast int64         // storage: bytes that must be free
+	Line    int
+}
+
+// Timer is the rollback timer armed on each device.
+type Timer struct {
+	None  bool
+	For   time.Duration
+	Given bool
+	Line  int
+}
+
+// Step is one part of the change.
+type Step struct {
+	Title   string
+	When    *Cond // devices it is for; nil means all
+	Already *Cond // true when there is nothing to do; nil means never known
+	For     *Loop
+	On      []On
+	Expect  []Expect
+	Line    int
+}
+
+// Loop repeats a step's lines.
+type Loop struct {
+	Var    string
+	From   int
+	To     int
+	List   []string // in place of a range
+	Number bool     // the variable is a number
+	Line   int
+}
+
+// Values lists what the loop variable becomes, in order.
+func (l *Loop) Values() []any {
+	var out []any
+	if l.Number && l.List == nil {
+		for n := l.From; n <= l.To; n++ {
+			out = append(out, n)
+		}
+		return out
+	}
+	for _, s := range l.List {
+		out = append(out, s)
+	}
+	return out
+}
+
+// On is a step's device text for some platforms.
+type On struct {
+	Platforms []string // none means every platform
+	Send      []*Text
+	Undo      []*Text
+	Line      int
+}
+
+// Expect is what must become true after a step.
+type Expect struct {
+	Cond   *Cond
+	Within time.Duration
+	Line   int
+}
+
+// Action is what is done with a hold.
+type Action string
+
+// The actions an unattended run can take, from the smallest to the largest.
+const (
+	SkipStep   Action = "skip the step"
+	BackDevice Action = "take back the device"
+	BackBatch  Action = "take back the batch"
+	BackAll    Action = "take back everything"
+)
+
+var actions = []string{string(SkipStep), string(BackDevice), string(BackBatch), string(BackAll)}
+
+// Unattended says what to do at a hold when nobody is there.
+type Unattended struct {
+	Given bool
+	Tries int // times the step is tried again first
+	Then  Action
+	Line  int
+}
+
+// Step counts of a range are bounded, so that a slip of the pen cannot send
+// ten thousand lines.
+const maxLoop = 512

@@ -1,0 +1,319 @@
+package runbook
+
+import (
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"github.com/expr-lang/expr"
+	"github.com/expr-lang/expr/ast"
+	"github.com/expr-lang/expr/file"
+	exprparser "github.com/expr-lang/expr/parser"
+	"github.com/expr-lang/expr/vm"
+
+	"metabasis/internal/core/config"
+)
+
+// Env holds the values a condition is evaluated over: device fields, asked
+// values, loop variables, tables read from the device, and under "config" a
+// config.Config when the condition asks for it.
+type Env map[string]any
+
+// span is a piece of a line of the source.
+type span struct {
+	line int
+	col  int // of its first rune, from 1
+}
+
+// Cond is a condition. It must be compiled before it can be evaluated.
+type Cond struct {
+	Source string
+	at     span
+	prog   *vm.Program
+	names  []string // the names it uses
+	parts  []part   // its comparisons, for explaining
+}
+
+// part is one of the conditions joined by "and".
+type part struct {
+	source      string
+	whole       *vm.Program
+	left, right *vm.Program
+	leftSource  string
+	op          string
+}
+
+func (p *parser) cond(n *node, from, to int) *Cond {
+	raw := n.text[min(from, to):to]
+	trimmed := strings.TrimSpace(raw)
+	c := &Cond{Source: trimmed, at: span{n.n, n.col(from + strings.Index(raw, trimmed))}}
+	if trimmed == "" {
+		p.at(n, n.col(len(n.text)), `a condition such as site == "ALD"`, "a condition is missing")
+	}
+	return c
+}
+
+// Names lists what the condition looks at, "config" included.
+func (c *Cond) Names() []string { return c.names }
+
+// Eval evaluates the condition. The error says what could not be evaluated.
+func (c *Cond) Eval(env Env) (bool, error) {
+	if c.prog == nil {
+		return false, fmt.Errorf("condition %q was never compiled", c.Source)
+	}
+	v, err := expr.Run(c.prog, env.withHas())
+	if err != nil {
+		return false, fmt.Errorf("condition %q: %s", c.Source, firstLine(err))
+	}
+	return v.(bool), nil
+}
+
+// Explain says in a few words why the condition does not hold, as wanted and
+// got. It is "" when the condition holds.
+func (c *Cond) Explain(env Env) string {
+	vals := env.withHas()
+	for _, p := range c.parts {
+		if v, err := expr.Run(p.whole, vals); err == nil && v == true {
+			continue
+		}
+		if p.left == nil {
+			return "not so: " + p.source
+		}
+		l, err1 := expr.Run(p.left, vals)
+		r, err2 := expr.Run(p.right, vals)
+		if err1 != nil || err2 != nil {
+			return "cannot be told: " + p.source
+		}
+		want := fmt.Sprint(r)
+		if p.op != "==" {
+			want = p.op + " " + want
+		}
+		return fmt.Sprintf("%s is %s, wanted %s", p.leftSource, shown(l), want)
+	}
+	return ""
+}
+
+func shown(v any) string {
+	if s := fmt.Sprint(v); s != "" {
+		return s
+	}
+	return "empty"
+}
+
+func (e Env) withHas() map[string]any {
+	out := make(map[string]any, len(e)+1)
+	for k, v := range e {
+		out[k] = v
+	}
+	cfg, _ := e["config"].(config.Config)
+	out[hasName] = func(q string) bool { return cfg.Has(q) }
+	return out
+}
+
+func firstLine(err error) string {
+	s, _, _ := strings.Cut(err.Error(), "\n")
+	return s
+}
+
+// hasName is what "config has" becomes inside an expression.
+const hasName = "config_has"
+
+var hasForm = regexp.MustCompile(`\bconfig\s+(has|lacks)\s+("(?:[^"\\]|\\.)*")`)
+
+// rewrite turns our own form, config has "line with <<value>>", into a call.
+// back maps a byte offset of the result to one of the source.
+func rewrite(source string) (out string, back func(int) int) {
+	type move struct{ out, src int }
+	var b strings.Builder
+	moves := []move{{0, 0}}
+	last := 0
+	for _, m := range hasForm.FindAllStringSubmatchIndex(source, -1) {
+		b.WriteString(source[last:m[0]])
+		moves = append(moves, move{b.Len(), m[0]})
+		if source[m[2]:m[3]] == "lacks" {
+			b.WriteString("not ")
+		}
+		b.WriteString(hasName + "(" + interpolated(source[m[4]:m[5]]) + ")")
+		last = m[1]
+		moves = append(moves, move{b.Len(), last})
+	}
+	b.WriteString(source[last:])
+	return b.String(), func(at int) int {
+		i := len(moves) - 1
+		for i > 0 && moves[i].out > at {
+			i--
+		}
+		if i%2 == 1 { // inside a rewritten form: point at its start
+			return moves[i].src
+		}
+		return moves[i].src + at - moves[i].out
+	}
+}
+
+// interpolated turns "a <<b>> c" into "a " + string(b) + " c".
+func interpolated(quoted string) string {
+	s := quoted
+	for {
+		i := strings.Index(s, "<<")
+		j := strings.Index(s, ">>")
+		if i < 0 || j < i {
+			return s
+		}
+		s = s[:i] + `" + string(` + s[i+2:j] + `) + "` + s[j+2:]
+	}
+}
+
+// Text is a line of device text with values in <<angles>>.
+type Text struct {
+	Source string
+	at     span
+	pieces []piece
+}
+
+// piece is literal text, or an expression.
+type piece struct {
+	literal string
+	source  string
+	at      span
+	prog    *vm.Program
+}
+
+func (p *parser) text(n *node, at int, body string) *Text {
+	t := &Text{Source: body, at: span{n.n, n.col(at)}}
+	for rest, off := body, at; rest != ""; {
+		i := strings.Index(rest, "<<")
+		if i < 0 {
+			t.pieces = append(t.pieces, piece{literal: rest})
+			break
+		}
+		if i > 0 {
+			t.pieces = append(t.pieces, piece{literal: rest[:i]})
+		}
+		j := strings.Index(rest[i:], ">>")
+		if j < 0 {
+			p.at(n, n.col(off+i), "<<value>>", "these angles are not closed")
+			break
+		}
+		inner := rest[i+2 : i+j]
+		source := strings.TrimSpace(inner)
+		if source == "" {
+			p.at(n, n.col(off+i), "<<value>>", "there is no value between these angles")
+		}
+		t.pieces = append(t.pieces, piece{source: source, at: span{n.n, n.col(off + i + 2 + strings.Index(inner, source))}})
+		rest, off = rest[i+j+2:], off+i+j+2
+	}
+	return t
+}
+
+// Render fills in the values. A value with a control character is refused: it
+// could smuggle in a second line.
+func (t *Text) Render(env Env) (string, error) {
+	var b strings.Builder
+	for _, p := range t.pieces {
+		if p.source == "" {
+			b.WriteString(p.literal)
+			continue
+		}
+		if p.prog == nil {
+			return "", fmt.Errorf("line %q was never compiled", t.Source)
+		}
+		v, err := expr.Run(p.prog, map[string]any(env))
+		if err != nil {
+			return "", fmt.Errorf("line %d: value %s: %s", t.at.line, p.source, firstLine(err))
+		}
+		s := fmt.Sprint(v)
+		if v == nil || s == "" {
+			return "", fmt.Errorf("line %d: value %s is empty", t.at.line, p.source)
+		}
+		if strings.ContainsFunc(s, isControl) {
+			return "", fmt.Errorf("line %d: value %s has a control character", t.at.line, p.source)
+		}
+		b.WriteString(s)
+	}
+	return b.String(), nil
+}
+
+func isControl(r rune) bool { return unicode.IsControl(r) || r == utf8.RuneError }
+
+// compileExpr compiles source against the environment. The error carries the
+// byte offset it is about.
+func compileExpr(source string, env any, wantBool bool) (*vm.Program, int, error) {
+	opts := []expr.Option{expr.Env(env)}
+	if wantBool {
+		opts = append(opts, expr.AsBool())
+	}
+	prog, err := expr.Compile(source, opts...)
+	if err == nil {
+		return prog, 0, nil
+	}
+	var fe *file.Error
+	if errors.As(err, &fe) {
+		return nil, fe.From, errors.New(fe.Message)
+	}
+	return nil, 0, errors.New(firstLine(err))
+}
+
+// namesIn lists the identifiers of an expression, sorted.
+func namesIn(source string) []string {
+	tree, err := exprparser.Parse(source)
+	if err != nil {
+		return nil
+	}
+	v := nameVisitor{}
+	ast.Walk(&tree.Node, v)
+	names := make([]string, 0, len(v))
+	for n := range v {
+		if n == hasName {
+			n = "config"
+		}
+		names = append(names, n)
+	}
+	slices.Sort(names)
+	return names
+}
+
+type nameVisitor map[string]bool
+
+func (v nameVisitor) Visit(n *ast.Node) {
+	if id, ok := (*n).(*ast.IdentifierNode); ok {
+		v[id.Value] = true
+	}
+}
+
+// split takes a condition apart at its top-level "and", so that the part which
+// fails can be named.
+func split(source string, env any) []part {
+	tree, err := exprparser.Parse(source)
+	if err != nil {
+		return nil
+	}
+	var parts []part
+	var walk func(n ast.Node)
+	walk = func(n ast.Node) {
+		b, ok := n.(*ast.BinaryNode)
+		if ok && (b.Operator == "and" || b.Operator == "&&") {
+			walk(b.Left)
+			walk(b.Right)
+			return
+		}
+		p := part{source: n.String()}
+		p.whole, _, _ = compileExpr(p.source, env, true)
+		if ok && slices.Contains([]string{"==", "!=", "<", "<=", ">", ">=", "in"}, b.Operator) {
+			p.left, _, _ = compileExpr(b.Left.String(), env, false)
+			p.right, _, _ = compileExpr(b.Right.String(), env, false)
+			p.leftSource, p.op = b.Left.String(), b.Operator
+			if p.right == nil {
+				p.left = nil
+			}
+		}
+		if p.whole != nil {
+			parts = append(parts, p)
+		}
+	}
+	walk(tree.Node)
+	return parts
+}

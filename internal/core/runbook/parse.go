@@ -1,0 +1,418 @@
+package runbook
+
+import (
+	"fmt"
+	"net/netip"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"metabasis/internal/core/problem"
+)
+
+// Parse reads a runbook. The error, if any, is a problem.List with every
+// problem of the file. A parsed runbook must be compiled before it is used.
+func Parse(file string, src []byte) (*Runbook, error) {
+	p := &parser{problems: problems{file: file}, rb: &Runbook{File: file, lines: map[int]string{}}}
+	root := scan(file, src, &p.problems)
+	p.remember(root)
+	p.sections(root)
+	if err := p.list.Err(); err != nil {
+		return nil, err
+	}
+	return p.rb, nil
+}
+
+type parser struct {
+	problems
+	rb *Runbook
+}
+
+func (p *parser) remember(n *node) {
+	p.rb.lines[n.n] = n.raw
+	for _, c := range n.children {
+		p.remember(c)
+	}
+}
+
+// sections are the words a line at the left edge may start with, in the order
+// they are best written.
+var sections = []string{"runbook", "ask", "scope", "batches", "precheck", "timer", "step", "finish", "unattended"}
+
+func (p *parser) sections(root *node) {
+	if len(root.children) == 0 {
+		if len(p.list) == 0 {
+			p.at(&node{n: 1}, 0, `runbook "What this change does"`, "the file is empty")
+		}
+		return
+	}
+	seen := map[string]int{}
+	for i, n := range root.children {
+		c := p.open(n)
+		name := c.next().text
+		if first := seen[name]; first > 0 && name != "step" {
+			p.at(n, n.col(0), "", "section %s stands already on line %d", name, first)
+		}
+		seen[name] = n.n
+		if (i == 0) != (name == "runbook") && (i == 0 || name == "runbook") {
+			p.at(n, n.col(0), `runbook "What this change does"`, "a runbook starts with its title")
+		}
+		p.section(name, n, c)
+	}
+	p.required(root, seen)
+}
+
+func (p *parser) section(name string, n *node, c *cursor) {
+	switch name {
+	case "runbook":
+		p.rb.Title = c.str("the title in quotes", `runbook "Move the quays to the new clocks"`)
+		c.end()
+		p.entries(n, map[string]entryFunc{"change": p.change, "window": p.window, "reserve": p.reserve})
+	case "ask":
+		c.end()
+		for _, e := range n.children {
+			p.ask(e)
+		}
+	case "scope":
+		c.end()
+		for _, e := range n.children {
+			p.leaf(e)
+			p.rb.Scope = append(p.rb.Scope, p.cond(e, 0, len(e.text)))
+		}
+	case "batches":
+		c.end()
+		p.entries(n, map[string]entryFunc{
+			"sizes": p.sizes, "together": p.together, "per": p.perSite, "pairs": p.pairs,
+			"order": p.order, "hold": p.hold, "stop": p.stop,
+		})
+	case "precheck":
+		c.end()
+		for _, e := range n.children {
+			p.precheck(e)
+		}
+	case "timer":
+		p.timer(n, c)
+	case "step":
+		p.step(n, c)
+	case "finish":
+		c.end()
+		p.entries(n, map[string]entryFunc{"soak": func(n *node, c *cursor) { p.rb.Soak = c.duration("3m"); c.end() }})
+	case "unattended":
+		p.unattended(n, c)
+	default:
+		p.at(n, n.col(0), problem.OneOf(name, sections), "unknown section %q", name)
+	}
+}
+
+func (p *parser) required(root *node, seen map[string]int) {
+	top := root.children[0]
+	miss := func(line, what string) { p.at(top, 0, line, "%s", what) }
+	if seen["runbook"] > 0 && p.rb.Window.Length == 0 && !p.anyProblem("window") {
+		miss("window 01:30 for 2h45m", "the runbook names no window")
+	}
+	if seen["scope"] == 0 {
+		miss(`scope, and under it: role == "quay"`, "the runbook has no scope; to take every device, say so with: scope, and under it: true")
+	} else if len(p.rb.Scope) == 0 {
+		p.at(top, 0, `role == "quay"`, "the scope is empty")
+	}
+	if seen["timer"] == 0 {
+		miss("timer 10m", "the runbook arms no rollback timer; if that is meant, write: timer none")
+	}
+	if seen["step"] == 0 {
+		miss(`step "Time sources"`, "the runbook has no step")
+	}
+	if p.rb.Window.Length > 0 && p.rb.Reserve >= p.rb.Window.Length {
+		miss("a reserve shorter than the window", "the reserve takes the whole window")
+	}
+}
+
+func (p *parser) anyProblem(word string) bool {
+	return slices.ContainsFunc(p.list, func(q problem.Problem) bool { return strings.Contains(q.Text, word) })
+}
+
+type entryFunc func(*node, *cursor)
+
+// entries reads a section whose entries each start with a word of their own.
+func (p *parser) entries(n *node, known map[string]entryFunc) {
+	names := make([]string, 0, len(known))
+	for k := range known {
+		names = append(names, k)
+	}
+	slices.Sort(names)
+	seen := map[string]int{}
+	for _, e := range n.children {
+		c := p.open(e)
+		w := c.next()
+		f, ok := known[w.text]
+		if !ok || w.quoted {
+			p.at(e, w.col, problem.OneOf(w.text, names), "unknown entry %q", w.text)
+			continue
+		}
+		if first := seen[w.text]; first > 0 && w.text != "expect" && w.text != "on" {
+			p.at(e, w.col, "", "%s stands already on line %d", w.text, first)
+		}
+		seen[w.text] = e.n
+		f(e, c)
+		if w.text != "on" && w.text != "send" && w.text != "undo" {
+			p.leaf(e)
+		}
+	}
+}
+
+// leaf checks that nothing stands under n.
+func (p *parser) leaf(n *node) {
+	if len(n.children) > 0 {
+		p.at(n.children[0], n.children[0].col(0), "", "nothing can stand under line %d", n.n)
+	}
+}
+
+func (p *parser) change(_ *node, c *cursor) { p.rb.Change = c.next().text; c.end() }
+
+func (p *parser) window(n *node, c *cursor) {
+	w := c.next()
+	if w.text == "now" {
+		p.rb.Window.Now = true
+	} else if t, err := time.Parse("15:04", w.text); err == nil {
+		p.rb.Window.Start = time.Duration(t.Hour())*time.Hour + time.Duration(t.Minute())*time.Minute
+	} else {
+		p.at(n, w.col, "01:30", "%q is not a time of day", w.text)
+	}
+	c.want("for")
+	p.rb.Window.Length = c.duration("2h45m")
+	c.end()
+}
+
+func (p *parser) reserve(_ *node, c *cursor) { p.rb.Reserve = c.duration("20m"); c.end() }
+
+var validName = regexp.MustCompile(`^[a-z][a-z0-9_]{0,39}$`)
+
+func (p *parser) ask(n *node) {
+	p.leaf(n)
+	c := p.open(n)
+	w := c.next()
+	a := Ask{Name: w.text, Line: n.n}
+	if !validName.MatchString(a.Name) || w.quoted {
+		p.at(n, w.col, "a lower-case word such as clock_a", "%q cannot be the name of a value", a.Name)
+	}
+	for _, b := range p.rb.Ask {
+		if b.Name == a.Name {
+			p.at(n, w.col, "", "%s is asked for already on line %d", a.Name, b.Line)
+		}
+	}
+	k := c.next()
+	a.Kind = Kind(k.text)
+	switch a.Kind {
+	case Address, Text_:
+	case Number:
+		if c.more() && strings.Contains(c.peek().text, "..") {
+			a.Min, a.Max, a.Bounded = c.span("2..4000")
+		}
+	case Choice:
+		a.Choices = c.list("ALD, BRM")
+	default:
+		p.at(n, k.col, problem.OneOf(k.text, []string{"address", "number", "text", "choice"}), "unknown kind of value %q", k.text)
+		return
+	}
+	a.Prompt = c.str("the question in quotes", `"First time source"`)
+	if c.more() {
+		c.want("=")
+		d := c.next()
+		a.Default = d.text
+		if err := a.Check(a.Default); err != nil {
+			p.at(n, d.col, "", "%v", err)
+		}
+	}
+	c.end()
+	p.rb.Ask = append(p.rb.Ask, a)
+}
+
+// Check tells whether an answer fits what is asked for.
+func (a Ask) Check(answer string) error {
+	switch a.Kind {
+	case Address:
+		if _, err := netip.ParseAddr(answer); err != nil {
+			return fmt.Errorf("%s: %q is not an IP address", a.Name, answer)
+		}
+	case Number:
+		n, err := strconv.Atoi(answer)
+		if err != nil {
+			return fmt.Errorf("%s: %q is not a whole number", a.Name, answer)
+		}
+		if a.Bounded && (n < a.Min || n > a.Max) {
+			return fmt.Errorf("%s: %d is not from %d to %d", a.Name, n, a.Min, a.Max)
+		}
+	case Choice:
+		if !slices.Contains(a.Choices, answer) {
+			return fmt.Errorf("%s: %q is not one of %s", a.Name, answer, strings.Join(a.Choices, ", "))
+		}
+	}
+	if strings.ContainsFunc(answer, isControl) {
+		return fmt.Errorf("%s: the answer has a control character", a.Name)
+	}
+	return nil
+}
+
+func (p *parser) sizes(n *node, c *cursor) {
+	for first := true; first || c.more(); first = false {
+		if !first {
+			c.want(",")
+		}
+		w := c.next()
+		num, percent := strings.CutSuffix(w.text, "%")
+		v, err := strconv.Atoi(num)
+		switch {
+		case err != nil || v < 1 || v > 100_000 || percent && v > 100:
+			p.at(n, w.col, "1, 4, 25%", "%q is not a batch size", w.text)
+			return
+		case percent:
+			p.rb.Batches.Sizes = append(p.rb.Batches.Sizes, Size{Percent: v})
+		default:
+			p.rb.Batches.Sizes = append(p.rb.Batches.Sizes, Size{Count: v})
+		}
+	}
+}
+
+func (p *parser) together(_ *node, c *cursor) {
+	p.rb.Batches.Together = c.number(1, 10_000, "8")
+	c.end()
+}
+
+func (p *parser) perSite(_ *node, c *cursor) {
+	c.want("site")
+	p.rb.Batches.PerSite = c.number(1, 10_000, "2")
+	c.end()
+}
+
+func (p *parser) pairs(_ *node, c *cursor) {
+	c.want("apart")
+	p.rb.Batches.PairsApart = true
+	if c.more() {
+		c.want(",")
+		c.want("standby")
+		c.want("first")
+	}
+	c.end()
+}
+
+func (p *parser) order(n *node, c *cursor) {
+	switch w := c.next(); w.text {
+	case "far":
+		p.rb.Batches.FarFirst = true
+		c.want("first")
+	case "as":
+		c.want("listed")
+	default:
+		p.at(n, w.col, "far first, or as listed", "%q is not an order", w.text)
+		return
+	}
+	c.end()
+}
+
+func (p *parser) hold(n *node, c *cursor) {
+	c.want("after")
+	switch w := c.next(); w.text {
+	case "batch":
+		for first := true; first || c.more(); first = false {
+			if !first {
+				c.want(",")
+			}
+			p.rb.Batches.HoldAfter = append(p.rb.Batches.HoldAfter, c.number(1, 10_000, "1"))
+		}
+	case "every":
+		c.want("batch")
+		c.end()
+		p.rb.Batches.HoldAlways = true
+	default:
+		p.at(n, w.col, "hold after batch 1, or hold after every batch", "%q cannot stand here", w.text)
+	}
+}
+
+func (p *parser) stop(n *node, c *cursor) {
+	c.want("after")
+	p.rb.Batches.StopAfter = c.number(1, 10_000, "2")
+	if w := c.next(); w.text != "failures" && w.text != "failure" {
+		p.at(n, w.col, "stop after 2 failures", "expected the word failures")
+	}
+	c.end()
+}
+
+var precheckNames = []string{"reachable", "clock", "saved", "storage"}
+
+func (p *parser) precheck(n *node) {
+	p.leaf(n)
+	c := p.open(n)
+	w := c.next()
+	pc := Precheck{Name: w.text, Line: n.n}
+	switch w.text {
+	case "reachable", "saved":
+	case "clock":
+		c.want("within")
+		pc.Within = c.duration("30s")
+	case "storage":
+		c.want("at")
+		c.want("least")
+		size := c.number(1, 1<<30, "20 MB")
+		unit := c.next()
+		factor, ok := map[string]int64{"KB": 1e3, "MB": 1e6, "GB": 1e9}[unit.text]
+		if !ok {
+			p.at(n, unit.col, "storage at least 20 MB", "%q is not KB, MB or GB", unit.text)
+		}
+		pc.AtLeast = int64(size) * factor
+	default:
+		p.at(n, w.col, problem.OneOf(w.text, precheckNames), "unknown precheck %q", w.text)
+		return
+	}
+	c.end()
+	for _, other := range p.rb.Prechecks {
+		if other.Name == pc.Name {
+			p.at(n, w.col, "", "%s stands already on line %d", pc.Name, other.Line)
+		}
+	}
+	p.rb.Prechecks = append(p.rb.Prechecks, pc)
+}
+
+func (p *parser) timer(n *node, c *cursor) {
+	p.leaf(n)
+	p.rb.Timer = Timer{Given: true, Line: n.n}
+	if c.more() && c.peek().text == "none" {
+		c.next()
+		p.rb.Timer.None = true
+	} else {
+		p.rb.Timer.For = c.duration("10m")
+	}
+	c.end()
+}
+
+func (p *parser) unattended(n *node, c *cursor) {
+	p.leaf(n)
+	u := Unattended{Given: true, Line: n.n}
+	hint := "take back the device, or: try again once, then take back the device"
+	if c.more() && c.peek().text == "try" {
+		c.next()
+		c.want("again")
+		switch w := c.next(); w.text {
+		case "once":
+			u.Tries = 1
+		case "twice":
+			u.Tries = 2
+		default:
+			v, err := strconv.Atoi(w.text)
+			if err != nil || v < 1 || v > 9 {
+				p.at(n, w.col, hint, "%q is not a number of tries from 1 to 9", w.text)
+			}
+			u.Tries = v
+			c.want("times")
+		}
+		c.want(",")
+		c.want("then")
+	}
+	from := c.here()
+	action := c.rest()
+	if !slices.Contains(actions, action) {
+		p.at(n, from, problem.OneOf(action, actions), "%q is not something an unattended run can do", action)
+	}
+	u.Then = Action(action)
+	p.rb.Unattended = u
+}

@@ -1,0 +1,287 @@
+package runbook
+
+import (
+	"strconv"
+	"strings"
+	"time"
+)
+
+// step reads a step. Device text may stand straight under the step, for every
+// platform, or under "on PLATFORM" for some.
+func (p *parser) step(n *node, c *cursor) {
+	s := Step{Line: n.n}
+	s.Title = c.str("the step's name in quotes", `step "Time sources"`)
+	c.end()
+	for _, other := range p.rb.Steps {
+		if other.Title == s.Title {
+			p.at(n, n.col(0), "", "a step named %q stands already on line %d", s.Title, other.Line)
+		}
+	}
+	var all On
+	p.entries(n, map[string]entryFunc{
+		"when": func(n *node, c *cursor) { s.When = p.cond(n, c.offset(), len(n.text)) },
+		"already": func(n *node, c *cursor) {
+			c.want("when")
+			s.Already = p.cond(n, c.offset(), len(n.text))
+		},
+		"for":    func(n *node, c *cursor) { s.For = p.loop(n, c) },
+		"on":     func(n *node, c *cursor) { s.On = append(s.On, p.on(n, c)) },
+		"send":   func(n *node, c *cursor) { c.end(); all.Line = n.n; all.Send = p.deviceText(n) },
+		"undo":   func(n *node, c *cursor) { c.end(); all.Line = n.n; all.Undo = p.deviceText(n) },
+		"expect": func(n *node, c *cursor) { s.Expect = append(s.Expect, p.expect(n, c)) },
+	})
+	if all.Line > 0 {
+		s.On = append(s.On, all)
+	}
+	p.checkOn(n, s)
+	p.rb.Steps = append(p.rb.Steps, s)
+}
+
+// checkOn refuses a step that does nothing, or that speaks twice of a platform.
+func (p *parser) checkOn(n *node, s Step) {
+	if len(s.On) == 0 && len(s.Expect) == 0 {
+		p.at(n, n.col(0), "send, and under it the lines behind a bar", "step %q does nothing", s.Title)
+	}
+	seen := map[string]bool{}
+	for _, on := range s.On {
+		names := on.Platforms
+		if len(names) == 0 {
+			names = []string{""}
+			if len(s.On) > 1 {
+				p.at(n, n.col(0), "on PLATFORM for each of them", "step %q has lines for every platform and lines for some", s.Title)
+			}
+		}
+		for _, name := range names {
+			if seen[name] {
+				p.at(n, n.col(0), "", "step %q speaks twice of platform %s", s.Title, name)
+			}
+			seen[name] = true
+		}
+		if len(on.Send) == 0 {
+			p.at(n, n.col(0), "send, and under it the lines behind a bar", "step %q has lines to undo but none to send", s.Title)
+		}
+		if len(on.Send) > 0 && len(on.Undo) == 0 {
+			p.at(n, n.col(0), "undo, and under it the lines that take this back", "step %q cannot be taken back: it has no undo lines", s.Title)
+		}
+	}
+}
+
+func (p *parser) on(n *node, c *cursor) On {
+	on := On{Platforms: c.list("tern"), Line: n.n}
+	c.end()
+	p.entries(n, map[string]entryFunc{
+		"send": func(n *node, c *cursor) { c.end(); on.Send = p.deviceText(n) },
+		"undo": func(n *node, c *cursor) { c.end(); on.Undo = p.deviceText(n) },
+	})
+	return on
+}
+
+// deviceText reads the lines behind bars under n.
+func (p *parser) deviceText(n *node) []*Text {
+	if len(n.children) == 0 {
+		p.at(n, n.col(0), "| and then the line as the device wants it", "no lines under %s", n.text)
+	}
+	var out []*Text
+	for _, l := range n.children {
+		p.leaf(l)
+		if !l.device {
+			p.at(l, l.col(0), "| "+l.text, "device text stands behind a bar")
+			continue
+		}
+		if strings.TrimSpace(l.text[1:]) == "" {
+			p.at(l, l.col(0), "", "an empty line is never sent")
+			continue
+		}
+		body := l.text[1:]
+		at := 1
+		if strings.HasPrefix(body, " ") {
+			body, at = body[1:], 2
+		}
+		out = append(out, p.text(l, at, body))
+	}
+	return out
+}
+
+func (p *parser) loop(n *node, c *cursor) *Loop {
+	l := &Loop{Line: n.n}
+	v := c.next()
+	l.Var = v.text
+	if !validName.MatchString(l.Var) {
+		p.at(n, v.col, "for n in 310..329", "%q cannot be the name of a value", l.Var)
+	}
+	c.want("in")
+	if c.more() && strings.Contains(c.peek().text, "..") {
+		l.Number = true
+		col := c.peek().col
+		l.From, l.To, _ = c.span("310..329")
+		if l.To-l.From >= maxLoop {
+			p.at(n, col, "", "a range of %d; the most is %d", l.To-l.From+1, maxLoop)
+			l.To = l.From
+		}
+		c.end()
+		return l
+	}
+	l.List = c.list("red, green")
+	c.end()
+	return l
+}
+
+// expect reads CONDITION within DURATION.
+func (p *parser) expect(n *node, c *cursor) Expect {
+	from := c.offset()
+	at := lastOutsideQuotes(n.text, " within ")
+	if at < from {
+		p.at(n, n.col(len(n.text)), "CONDITION within 90s", "an expectation needs a time: within which time must it come true?")
+		return Expect{Cond: p.cond(n, from, len(n.text)), Line: n.n}
+	}
+	e := Expect{Cond: p.cond(n, from, at), Line: n.n}
+	tail := &cursor{p: p, n: n, words: n.words(&problems{})}
+	for tail.more() && tail.peek().at < at {
+		tail.next()
+	}
+	tail.want("within")
+	e.Within = tail.duration("90s")
+	tail.end()
+	return e
+}
+
+func lastOutsideQuotes(s, sub string) int {
+	last, quoted := -1, false
+	for i := 0; i < len(s); i++ {
+		switch {
+		case s[i] == '\\' && quoted:
+			i++
+		case s[i] == '"':
+			quoted = !quoted
+		case !quoted && strings.HasPrefix(s[i:], sub):
+			last = i
+		}
+	}
+	return last
+}
+
+// cursor walks over the words of a line and reports what does not fit.
+type cursor struct {
+	p     *parser
+	n     *node
+	words []word
+	i     int
+	bad   bool // a problem was reported already; say no more about this line
+}
+
+func (p *parser) open(n *node) *cursor {
+	return &cursor{p: p, n: n, words: n.words(&p.problems)}
+}
+
+func (c *cursor) more() bool { return c.i < len(c.words) }
+
+func (c *cursor) peek() word {
+	if c.more() {
+		return c.words[c.i]
+	}
+	return word{col: c.here(), at: len(c.n.text), end: len(c.n.text)}
+}
+
+func (c *cursor) next() word {
+	w := c.peek()
+	c.i++
+	return w
+}
+
+// here is the column of the next word, or just behind the line.
+func (c *cursor) here() int {
+	if c.more() {
+		return c.words[c.i].col
+	}
+	return c.n.col(len(c.n.text)) + 1
+}
+
+// offset is the byte offset of the next word.
+func (c *cursor) offset() int { return c.peek().at }
+
+func (c *cursor) fail(col int, hint, format string, args ...any) {
+	if !c.bad {
+		c.p.at(c.n, col, hint, format, args...)
+	}
+	c.bad = true
+}
+
+func (c *cursor) want(text string) {
+	if w := c.next(); w.text != text || w.quoted {
+		got := "the end of the line"
+		if w.text != "" {
+			got = strconv.Quote(w.text)
+		}
+		c.fail(w.col, text, "expected %q, found %s", text, got)
+	}
+}
+
+func (c *cursor) end() {
+	if c.more() {
+		c.fail(c.here(), "", "%q cannot stand here", c.peek().text)
+	}
+}
+
+func (c *cursor) rest() string {
+	var parts []string
+	for c.more() {
+		parts = append(parts, c.next().text)
+	}
+	return strings.Join(parts, " ")
+}
+
+func (c *cursor) str(what, hint string) string {
+	w := c.next()
+	if !w.quoted || w.text == "" {
+		c.fail(w.col, hint, "expected %s", what)
+	}
+	return w.text
+}
+
+func (c *cursor) number(lo, hi int, hint string) int {
+	w := c.next()
+	v, err := strconv.Atoi(w.text)
+	if err != nil || v < lo || v > hi {
+		c.fail(w.col, hint, "%q is not a whole number from %d to %d", w.text, lo, hi)
+	}
+	return v
+}
+
+func (c *cursor) span(hint string) (lo, hi int, ok bool) {
+	w := c.next()
+	a, b, _ := strings.Cut(w.text, "..")
+	lo, err1 := strconv.Atoi(a)
+	hi, err2 := strconv.Atoi(b)
+	if err1 != nil || err2 != nil || lo > hi || lo < 0 || hi > 1<<30 {
+		c.fail(w.col, hint, "%q is not a range from a lower to a higher number", w.text)
+		return 0, 0, false
+	}
+	return lo, hi, true
+}
+
+// list reads words between commas.
+func (c *cursor) list(hint string) []string {
+	var out []string
+	for {
+		w := c.next()
+		if w.text == "" || w.text == "," && !w.quoted {
+			c.fail(w.col, hint, "expected a word")
+			return out
+		}
+		out = append(out, w.text)
+		if !c.more() || c.peek().text != "," || c.peek().quoted {
+			return out
+		}
+		c.next()
+	}
+}
+
+// duration reads a time such as 2h45m, in whole hours, minutes and seconds.
+func (c *cursor) duration(hint string) time.Duration {
+	w := c.next()
+	d, err := ParseDuration(w.text)
+	if err != nil {
+		c.fail(w.col, hint, "%v", err)
+	}
+	return d
+}
