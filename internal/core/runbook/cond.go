@@ -317,3 +317,6 @@ func split(source string, env any) []part {
 	walk(tree.Node)
 	return parts
 }
+
+// Line is where the text stands in its file.
+func (t *Text) Line() int { return t.at.line }

@@ -1,0 +1,138 @@
+package run
+
+import (
+	"slices"
+	"time"
+
+	"metabasis/internal/core/plan"
+)
+
+// command carries out what a person decided.
+func (r *Run) command(c Command) {
+	if c.Hold != 0 {
+		r.answer(c.Hold, c.Choice, c.By)
+		return
+	}
+	r.abort(c)
+}
+
+// abort starts no new device (law 7). What becomes of the devices in change is
+// the choice: they are taken back, or may finish, or everything is taken back,
+// or everything is let go of at once.
+func (r *Run) abort(c Command) {
+	if r.released {
+		return
+	}
+	if c.Choice == Release {
+		r.letGoAll(c.By)
+		return
+	}
+	r.rec.emit(Event{Kind: Aborted, Choice: c.Choice, By: c.By})
+	switch c.Choice {
+	case BackAll:
+		r.takeAllBack()
+	case Finish:
+		r.stop("the run was aborted")
+		r.answerRunHolds(Stop, "the abort")
+	default:
+		r.stop("the run was aborted")
+		r.answerRunHolds(Stop, "the abort")
+		for _, w := range r.active {
+			w.takeBackNow()
+		}
+	}
+}
+
+// letGoAll lets go of every device and leaves the timers to do their work.
+func (r *Run) letGoAll(by string) {
+	if r.released {
+		return
+	}
+	r.released, r.stopping = true, true
+	r.rec.emit(Event{Kind: LetGo, By: by})
+	r.release()
+}
+
+// answerRunHolds answers the holds that are about the run itself.
+func (r *Run) answerRunHolds(c Choice, by string) {
+	for n, h := range r.holds {
+		if h.w == nil {
+			r.answer(n, c, by)
+		}
+	}
+}
+
+// takeBackNow tells a worker to stop going forward.
+func (w *worker) takeBackNow() {
+	select {
+	case <-w.back:
+	default:
+		close(w.back)
+	}
+}
+
+// takeBatchBack takes back every device of the batch that runs.
+func (r *Run) takeBatchBack() {
+	r.batchBack = true
+	r.skip(r.queue, "its batch was taken back")
+	r.queue = nil
+	for _, w := range r.active {
+		w.takeBackNow()
+	}
+	r.undoKept(func(w *worker) bool { return w.t.Batch == r.batch })
+}
+
+// takeAllBack takes back every device of the night and stops.
+func (r *Run) takeAllBack() {
+	r.stop("everything is being taken back")
+	r.answerRunHolds(Stop, "the abort")
+	for _, w := range r.active {
+		w.takeBackNow()
+	}
+	r.undoKept(func(*worker) bool { return true })
+}
+
+// undoKept queues kept devices to be taken back, the last kept first.
+func (r *Run) undoKept(which func(*worker) bool) {
+	for _, w := range slices.Backward(r.kept) {
+		if which(w) {
+			r.backs = append(r.backs, w.again())
+		}
+	}
+	r.kept = slices.DeleteFunc(r.kept, which)
+}
+
+// again makes the worker that takes back what w kept.
+func (w *worker) again() *worker {
+	return &worker{r: w.r, t: w.t, back: make(chan struct{}), told: make(chan answer, 4), reverting: true,
+		backup: w.backup, before: w.before, intended: w.intended, saved: true, already: w.already, begun: w.begun}
+}
+
+// paceKeeper learns how this night's devices compare with the estimates.
+type paceKeeper struct {
+	began     map[string]time.Time
+	took, est time.Duration
+}
+
+func (k *paceKeeper) begin(w *worker) {
+	if k.began == nil {
+		k.began = map[string]time.Time{}
+	}
+	k.began[w.name()] = time.Now()
+}
+
+func (k *paceKeeper) learn(w *worker, p *plan.Plan) {
+	usual, _ := w.t.Night(p)
+	k.took += time.Since(k.began[w.name()])
+	k.est += usual
+}
+
+// value is the pace so far, with the estimate counted as one more device so
+// that a single quick or slow one does not swing it.
+func (k *paceKeeper) value() plan.Pace {
+	if k.est == 0 {
+		return 1
+	}
+	n := float64(k.took) / float64(k.est)
+	return plan.Pace(min(max((n*3+1)/4, 0.1), 10))
+}

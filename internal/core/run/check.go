@@ -1,0 +1,234 @@
+package run
+
+import (
+	"fmt"
+	"time"
+
+	"metabasis/internal/core/config"
+	"metabasis/internal/core/plan"
+	"metabasis/internal/core/runbook"
+)
+
+// precheck looks whether the device is fit to be changed. It returns why not,
+// and "" when it is. It reads the configuration that will be backed up.
+func (w *worker) precheck() string {
+	if why := w.saneTimer(); why != "" {
+		return why
+	}
+	running, err := w.ses.Config(w.ctx, Running)
+	if err != nil {
+		return "reading the running configuration: " + err.Error()
+	}
+	w.backup, w.before = running, config.Parse(running, w.t.Traits.Style)
+	saved := w.t.Traits.Timer == plan.RestartTimer // law 2, whether or not it was asked for
+	for _, p := range w.r.plan.Prechecks {
+		note, err := "", error(nil)
+		switch p.Name {
+		case "reachable":
+			continue // it is: we are talking to it
+		case "saved":
+			saved = true
+			continue
+		case "clock":
+			note, err = w.clockWithin(p.Within)
+		case "storage":
+			note, err = w.storageAtLeast(p.AtLeast)
+		}
+		w.emit(Event{Kind: Prechecked, What: p.Name, OK: err == nil, Note: noteOr(note, err)})
+		if err != nil {
+			return p.Name + ": " + err.Error()
+		}
+	}
+	if saved {
+		err := w.unsavedChanges()
+		w.emit(Event{Kind: Prechecked, What: "saved", OK: err == nil, Note: noteOr("running and saved are equal", err)})
+		if err != nil {
+			return "saved: " + err.Error()
+		}
+	}
+	return ""
+}
+
+func noteOr(note string, err error) string {
+	if err != nil {
+		return err.Error()
+	}
+	return note
+}
+
+// saneTimer blocks a device that has somebody else's timer on the clock.
+func (w *worker) saneTimer() string {
+	if w.t.Traits.Timer != plan.RestartTimer {
+		return ""
+	}
+	left, pending, err := w.ses.Pending(w.ctx)
+	if err != nil {
+		return "looking at the timer: " + err.Error()
+	}
+	if pending {
+		return fmt.Sprintf("a restart is pending on it already, due in %s; it is not ours", left.Round(time.Second))
+	}
+	return ""
+}
+
+func (w *worker) unsavedChanges() error {
+	text, err := w.ses.Config(w.ctx, Saved)
+	if err != nil {
+		return err
+	}
+	d := config.Compare(config.Parse(text, w.t.Traits.Style), w.before)
+	if !d.Empty() {
+		return fmt.Errorf("it has unsaved changes: %s", joinSome(d.Lines()))
+	}
+	return nil
+}
+
+func joinSome(lines []string) string {
+	s := ""
+	for i, l := range lines {
+		if i == 3 {
+			return s + fmt.Sprintf(", and %d more", len(lines)-3)
+		}
+		if i > 0 {
+			s += ", "
+		}
+		s += l
+	}
+	return s
+}
+
+func (w *worker) clockWithin(most time.Duration) (string, error) {
+	row, err := w.row("clock")
+	if err != nil {
+		return "", err
+	}
+	seconds, ok := row["time"].(float64)
+	if !ok {
+		return "", fmt.Errorf("the profile reads no clock.time")
+	}
+	off := time.Since(time.Unix(0, int64(seconds*1e9))).Abs().Round(time.Second)
+	if off > most {
+		return "", fmt.Errorf("its clock is off by %s, at most %s is wanted", runbook.FormatDuration(off), runbook.FormatDuration(most))
+	}
+	return "off by " + runbook.FormatDuration(off), nil
+}
+
+func (w *worker) storageAtLeast(least int64) (string, error) {
+	row, err := w.row("storage")
+	if err != nil {
+		return "", err
+	}
+	free, ok := row["free"].(float64)
+	if !ok {
+		return "", fmt.Errorf("the profile reads no storage.free")
+	}
+	if int64(free) < least {
+		return "", fmt.Errorf("%d MB free, at least %d MB is wanted", int64(free)/1e6, least/1e6)
+	}
+	return fmt.Sprintf("%d MB free", int64(free)/1e6), nil
+}
+
+func (w *worker) row(table string) (map[string]any, error) {
+	v, err := w.ses.Read(w.ctx, table)
+	if err != nil {
+		return nil, err
+	}
+	row, ok := v.(map[string]any)
+	if !ok {
+		return nil, fmt.Errorf("the profile reads %s as many rows; one is needed here", table)
+	}
+	return row, nil
+}
+
+// alreadyDone finds the steps with nothing to do (law 10), and tells whether
+// that is all of them.
+func (w *worker) alreadyDone() (all bool, err error) {
+	w.already = make([]bool, len(w.t.Steps))
+	all = true
+	tables := tables{"config": w.before}
+	for i, s := range w.t.Steps {
+		w.already[i] = len(s.Already) > 0
+		for _, c := range s.Already {
+			ok, _, err := w.holds(c, tables)
+			if err != nil {
+				return false, fmt.Errorf("already of %q: %w", s.Title, err)
+			}
+			w.already[i] = w.already[i] && ok
+		}
+		// A step without lines asks for nothing to be done.
+		all = all && (w.already[i] || len(s.Send) == 0)
+	}
+	return all, nil
+}
+
+// tables are what was read from the device for one evaluation.
+type tables map[string]any
+
+// holds evaluates a condition, reading what it looks at unless it was read
+// before. It returns the values it was evaluated over.
+func (w *worker) holds(c plan.Check, read tables) (bool, runbook.Env, error) {
+	env := c.Env
+	for _, name := range c.Cond.Names() {
+		if _, known := c.Env[name]; known {
+			continue
+		}
+		if _, ok := read[name]; !ok {
+			v, err := w.look(name)
+			if err != nil {
+				return false, env, err
+			}
+			read[name] = v
+		}
+		env = env.With(name, read[name])
+	}
+	ok, err := c.Cond.Eval(env)
+	if err != nil {
+		return false, env, &Unclear{Asked: c.Cond.Source, Got: err.Error()}
+	}
+	return ok, env, nil
+}
+
+func (w *worker) look(name string) (any, error) {
+	if name == "config" {
+		text, err := w.ses.Config(w.ctx, Running)
+		return config.Parse(text, w.t.Traits.Style), err
+	}
+	return w.ses.Read(w.ctx, name)
+}
+
+// pollEvery is how often a device is asked whether something has come true.
+func pollEvery(within time.Duration) time.Duration {
+	return min(max(within/20, time.Second), 5*time.Second)
+}
+
+// expect waits until a condition holds, for as long as the runbook allows.
+func (w *worker) expect(i int, e plan.Expect) *trouble {
+	by := time.Now().Add(e.Within)
+	if err := w.guard(i, 0); err != nil {
+		return faced("extending the timer", err)
+	}
+	last := ""
+	for {
+		ok, env, err := w.holds(e.Check, tables{})
+		if err != nil {
+			return faced("looking whether "+e.Cond.Source, err)
+		}
+		if ok {
+			w.emit(Event{Kind: Expected, Step: i + 1, What: e.Cond.Source, OK: true})
+			return nil
+		}
+		why := e.Cond.Explain(env)
+		if why != last {
+			w.emit(Event{Kind: Expected, Step: i + 1, What: e.Cond.Source, Note: why, Due: by})
+			last = why
+		}
+		left := time.Until(by)
+		if left <= 0 {
+			return &trouble{why: fmt.Sprintf("expectation of %q not met within %s", w.t.Steps[i].Title, runbook.FormatDuration(e.Within)),
+				evidence: []string{why, "expectation: " + e.Cond.Source}, err: &Unclear{Asked: e.Cond.Source, Got: why}}
+		}
+		if err := w.sleep(min(left, pollEvery(e.Within))); err != nil {
+			return faced("waiting", err)
+		}
+	}
+}

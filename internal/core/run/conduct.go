@@ -1,0 +1,477 @@
+package run
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"metabasis/internal/core/plan"
+	"metabasis/internal/core/runbook"
+)
+
+// Options are what a run needs from outside.
+type Options struct {
+	Connector Connector
+	Backups   Backups
+	Journal   Journal
+	// Unattended answers every hold as the runbook's unattended line says.
+	Unattended bool
+	By         string // who runs it
+}
+
+// Run is one night.
+type Run struct {
+	plan      *plan.Plan
+	connector Connector
+	backups   Backups
+	rec       *recorder
+	commands  chan Command
+	inbox     chan any
+	opts      Options
+
+	// Owned by the conductor's goroutine.
+	release   context.CancelFunc // lets go of all devices
+	released  bool
+	stopping  bool // no new device starts
+	batch     int  // from 0
+	queue     []*plan.Target
+	backs     []*worker // kept devices to be taken back, in that order
+	active    map[string]*worker
+	ends      map[string]State
+	kept      []*worker // in the order they were kept
+	holds     map[int]*openHold
+	nextHold  int
+	failures  int
+	budget    int // failures at which we ask; 0 is never
+	pace      paceKeeper
+	batchBack bool // the batch that runs is being taken back
+}
+
+// openHold is a hold that waits. A hold of the run has no worker.
+type openHold struct {
+	w      *worker
+	tr     *trouble
+	answer func(Choice)
+	offers []Offer
+}
+
+// New prepares a run of the plan.
+func New(p *plan.Plan, o Options) *Run {
+	return &Run{
+		plan: p, connector: o.Connector, backups: o.Backups, rec: newRecorder(o.Journal), opts: o,
+		commands: make(chan Command, 16), inbox: make(chan any, 64),
+		active: map[string]*worker{}, ends: map[string]State{}, holds: map[int]*openHold{}, budget: p.Rules.StopAfter,
+	}
+}
+
+// Events hands out what happens, in order, as it becomes durable. It must be
+// read until it is closed, or the run stands still.
+func (r *Run) Events() <-chan []Event { return r.rec.out }
+
+// Do passes on a decision. A decision on a hold that is closed is ignored.
+func (r *Run) Do(ctx context.Context, c Command) error {
+	select {
+	case r.commands <- c:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-r.rec.done:
+		return errUnknownHold(c.Hold)
+	}
+}
+
+// Go carries the plan out. It returns when every device's night is over and all
+// events are durable. When ctx ends, everything is let go of.
+func (r *Run) Go(ctx context.Context) error {
+	go r.rec.run()
+	work, release := context.WithCancel(ctx)
+	r.release = release
+	defer release()
+	r.rec.emit(Event{Kind: Planned, Outline: Outlined(r.plan)})
+	r.rec.emit(Event{Kind: Began, By: r.opts.By})
+	r.forecast()
+	r.waitForWindow(work)
+	for r.batch = 0; r.batch < len(r.plan.Batches) && !r.stopping; r.batch++ {
+		r.inTime(work)
+		if r.stopping {
+			break
+		}
+		r.runBatch(work)
+		r.afterBatch(work)
+	}
+	for _, b := range r.plan.Batches[min(r.batch, len(r.plan.Batches)):] {
+		r.skip(b, "the run was stopped before its batch")
+	}
+	r.serve(work, func() bool { return len(r.active) == 0 && len(r.backs) == 0 })
+	r.rec.emit(Event{Kind: Ended})
+	close(r.rec.in)
+	<-r.rec.done
+	return r.rec.failed
+}
+
+// waitForWindow waits until the window opens, unless a person starts earlier.
+func (r *Run) waitForWindow(ctx context.Context) {
+	open := r.plan.Window.Open
+	if !time.Now().Before(open) {
+		return
+	}
+	t := time.AfterFunc(time.Until(open), func() {
+		select {
+		case r.inbox <- windowOpen{}:
+		case <-ctx.Done():
+		}
+	})
+	defer t.Stop()
+	r.ask(ctx, "the window opens at "+open.Format("15:04"), []string{"the run starts by itself when it opens"}, "")
+}
+
+// skip ends the night of devices that were never started.
+func (r *Run) skip(targets []*plan.Target, why string) {
+	for _, t := range targets {
+		if r.ends[t.Device.Name] == "" {
+			r.ends[t.Device.Name] = Skipped
+			r.rec.emit(Event{Kind: Moved, Device: t.Device.Name, State: Skipped, Note: why, OK: true})
+		}
+	}
+}
+
+// inTime asks before a batch that can no longer be taken back inside the
+// window (law 9).
+func (r *Run) inTime(ctx context.Context) {
+	turn := r.plan.TurnBack(r.batch, r.pace.value())
+	if !time.Now().After(turn) {
+		return
+	}
+	r.ask(ctx, fmt.Sprintf("the turn-back time of batch %d was %s", r.batch+1, turn.Format("15:04:05")),
+		[]string{"started now, it may not be possible to take everything back before the window closes"}, Stop)
+}
+
+func (r *Run) runBatch(ctx context.Context) {
+	r.queue = slices.Clone(r.plan.Batches[r.batch])
+	r.batchBack = false
+	r.rec.emit(Event{Kind: BatchBegan, Batch: r.batch + 1})
+	r.forecast()
+	r.serve(ctx, func() bool { return len(r.queue) == 0 && len(r.active) == 0 && len(r.backs) == 0 })
+	r.rec.emit(Event{Kind: BatchEnded, Batch: r.batch + 1})
+}
+
+// afterBatch holds where the runbook says so, and after a batch that was taken
+// back.
+func (r *Run) afterBatch(ctx context.Context) {
+	last := r.batch == len(r.plan.Batches)-1
+	rules := r.plan.Rules
+	switch {
+	case last || r.stopping:
+	case r.batchBack:
+		r.ask(ctx, fmt.Sprintf("batch %d was taken back", r.batch+1), nil, Stop)
+	case rules.HoldAlways || slices.Contains(rules.HoldAfter, r.batch+1):
+		count := map[State]int{}
+		for _, t := range r.plan.Batches[r.batch] {
+			count[r.ends[t.Device.Name]]++
+		}
+		var lines []string
+		for _, s := range slices.Sorted(maps.Keys(count)) {
+			lines = append(lines, fmt.Sprintf("%d %s", count[s], s))
+		}
+		r.ask(ctx, fmt.Sprintf("the runbook holds after batch %d", r.batch+1), lines, GoOn)
+	}
+}
+
+// ask opens a hold of the run and serves until it is answered. Alone is what an
+// unattended run answers.
+func (r *Run) ask(ctx context.Context, why string, evidence []string, alone Choice) {
+	answered := false
+	rest := 0
+	for _, b := range r.plan.Batches[r.batch:] {
+		for _, t := range b {
+			if r.ends[t.Device.Name] == "" {
+				rest++
+			}
+		}
+	}
+	_, likely, _ := r.plan.Forecast(min(r.batch+1, len(r.plan.Batches)-1), time.Now(), r.pace.value())
+	back, touched := r.backAll()
+	offers := []Offer{
+		{Choice: GoOn, Touches: rest, Takes: time.Until(likely)},
+		{Choice: Stop, Touches: rest},
+		{Choice: BackAll, Touches: touched, Takes: back},
+	}
+	r.open(&openHold{offers: offers, answer: func(c Choice) {
+		answered = true
+		switch c {
+		case Stop:
+			r.stopping = true
+		case BackAll:
+			r.takeAllBack()
+		}
+	}}, "", why, evidence, alone)
+	r.serve(ctx, func() bool { return answered || r.released })
+}
+
+// backAll estimates taking back everything that was touched so far.
+func (r *Run) backAll() (time.Duration, int) {
+	var targets []*plan.Target
+	for _, w := range r.kept {
+		targets = append(targets, w.t)
+	}
+	for _, w := range r.active {
+		targets = append(targets, w.t)
+	}
+	return r.plan.BackTime(targets), len(targets)
+}
+
+// serve runs the event loop until done says so.
+func (r *Run) serve(ctx context.Context, done func() bool) {
+	for {
+		r.startMore(ctx)
+		if done() {
+			return
+		}
+		select {
+		case m := <-r.inbox:
+			r.message(m)
+		case c := <-r.commands:
+			r.command(c)
+		case <-ctx.Done():
+			r.letGoAll("interrupted")
+			// Workers end by themselves now; wait for them.
+			for len(r.active) > 0 {
+				r.message(<-r.inbox)
+			}
+			for _, w := range r.backs {
+				r.rec.emit(Event{Kind: Doing, Device: w.name(), Note: "kept; it was let go of before it could be taken back"})
+			}
+			r.backs = nil
+			r.skip(r.queue, "let go before it was started")
+			r.queue = nil
+			if done() || r.released {
+				return
+			}
+		}
+	}
+}
+
+func (r *Run) message(m any) {
+	switch m := m.(type) {
+	case held:
+		r.holdDevice(m)
+	case unheld:
+		r.closeHolds(m.w)
+	case ended:
+		r.finished(m.w, m.state)
+	case windowOpen:
+		r.answerRunHolds(GoOn, "the window is open")
+	}
+}
+
+// finished takes note of a device whose night is over.
+func (r *Run) finished(w *worker, s State) {
+	r.closeHolds(w)
+	delete(r.active, w.name())
+	r.ends[w.name()] = s
+	if s == Kept {
+		r.kept = append(r.kept, w)
+		r.pace.learn(w, r.plan)
+	}
+	if (s == Reverted || s == Stranded) && !r.stopping && !r.batchBack {
+		r.failures++
+		if r.budget > 0 && r.failures >= r.budget {
+			r.overBudget()
+		}
+	}
+	r.forecast()
+}
+
+// overBudget asks once the failure budget is used up (law 9). Going on gives
+// the budget one more failure.
+func (r *Run) overBudget() {
+	why := fmt.Sprintf("%d failures; the runbook stops after %d", r.failures, r.plan.Rules.StopAfter)
+	r.budget = r.failures + 1
+	back, touched := r.backAll()
+	offers := []Offer{{Choice: GoOn, Touches: len(r.queue)}, {Choice: Stop}, {Choice: BackAll, Touches: touched, Takes: back}}
+	r.open(&openHold{offers: offers, answer: func(c Choice) {
+		switch c {
+		case Stop:
+			r.stop("the failure budget was used up")
+		case BackAll:
+			r.takeAllBack()
+		}
+	}}, "", why, nil, Stop)
+}
+
+// stop starts no new device; those in change go on.
+func (r *Run) stop(why string) {
+	r.stopping = true
+	r.skip(r.queue, why)
+	r.queue = nil
+}
+
+// startMore starts what the caps, the pairs and the open holds allow.
+func (r *Run) startMore(ctx context.Context) {
+	if r.released {
+		return
+	}
+	for i := 0; i < len(r.backs); {
+		w := r.backs[i]
+		if !r.room(w.t) {
+			i++
+			continue
+		}
+		r.backs = slices.Delete(r.backs, i, i+1)
+		r.start(ctx, w)
+	}
+	if r.stopping || len(r.holds) > 0 || len(r.backs) > 0 {
+		return
+	}
+	for i := 0; i < len(r.queue); {
+		t := r.queue[i]
+		ok, why := r.mayStart(t)
+		switch {
+		case why != "":
+			r.queue = slices.Delete(r.queue, i, i+1)
+			r.skip([]*plan.Target{t}, why)
+		case ok:
+			r.queue = slices.Delete(r.queue, i, i+1)
+			r.start(ctx, &worker{r: r, t: t, back: make(chan struct{}), told: make(chan answer, 4)})
+		default:
+			i++
+		}
+	}
+}
+
+// mayStart tells whether a device may start now, or why it never may.
+func (r *Run) mayStart(t *plan.Target) (ok bool, never string) {
+	if t.Second {
+		switch first := r.ends[t.Partner]; first {
+		case Kept, Already:
+		case "":
+			return false, ""
+		default:
+			return false, fmt.Sprintf("its partner %s is %s", t.Partner, first)
+		}
+	}
+	return r.room(t), ""
+}
+
+// room tells whether the caps and the pair leave room for a device (laws 8, 9).
+func (r *Run) room(t *plan.Target) bool {
+	if r.active[t.Partner] != nil {
+		return false
+	}
+	site := 0
+	for _, w := range r.active {
+		if w.t.Device.Site == t.Device.Site {
+			site++
+		}
+	}
+	rules := r.plan.Rules
+	return (rules.Together == 0 || len(r.active) < rules.Together) && (rules.PerSite == 0 || site < rules.PerSite)
+}
+
+func (r *Run) start(ctx context.Context, w *worker) {
+	w.ctx = ctx
+	r.active[w.name()] = w
+	w.r.pace.begin(w)
+	go w.night()
+}
+
+// forecast tells when the rest will run, corrected by what the night has shown.
+func (r *Run) forecast() {
+	if len(r.plan.Batches) == 0 {
+		return
+	}
+	pace := r.pace.value()
+	start := later(time.Now(), r.plan.Window.Open)
+	slots, likely, late := r.plan.Forecast(min(r.batch, len(r.plan.Batches)), start, pace)
+	r.rec.emit(Event{Kind: Forecast, Batch: r.batch + 1, Slots: slots, Due: likely, Late: late})
+}
+
+// holdDevice opens a device's hold.
+func (r *Run) holdDevice(m held) {
+	offers := m.offers
+	batch := r.batchWorkers()
+	offers = append(offers, Offer{Choice: BackBatch, Touches: len(batch), Takes: r.plan.BackTime(batch)})
+	back, touched := r.backAll()
+	offers = append(offers, Offer{Choice: BackAll, Touches: touched, Takes: back})
+	h := &openHold{w: m.w, tr: m.tr, offers: offers, answer: func(c Choice) {
+		switch c {
+		case BackBatch:
+			r.takeBatchBack()
+		case BackAll:
+			r.takeAllBack()
+		default:
+			m.w.told <- answer{m.question, c}
+		}
+	}}
+	r.open(h, m.w.name(), m.tr.why, m.tr.evidence, r.alone(m.w))
+}
+
+// batchWorkers are the devices of the batch that runs which were touched.
+func (r *Run) batchWorkers() (out []*plan.Target) {
+	for _, t := range r.plan.Batches[min(r.batch, len(r.plan.Batches)-1)] {
+		if r.active[t.Device.Name] != nil || r.ends[t.Device.Name] == Kept {
+			out = append(out, t)
+		}
+	}
+	return out
+}
+
+// alone is what an unattended run answers for a held device.
+func (r *Run) alone(w *worker) Choice {
+	u := r.plan.Unattended
+	if w.tries < u.Tries {
+		w.tries++
+		return TryAgain
+	}
+	switch u.Then {
+	case runbook.SkipStep:
+		if w.at.step < len(w.t.Steps) {
+			return SkipStep
+		}
+	case runbook.BackBatch:
+		return BackBatch
+	case runbook.BackAll:
+		return BackAll
+	}
+	return BackDevice
+}
+
+// open opens a hold and, when nobody is there, answers it.
+func (r *Run) open(h *openHold, device, why string, evidence []string, alone Choice) {
+	r.nextHold++
+	n := r.nextHold
+	r.holds[n] = h
+	for i := range h.offers {
+		h.offers[i].Fits = time.Now().Add(h.offers[i].Takes).Before(r.plan.Window.Close)
+	}
+	r.rec.emit(Event{Kind: HoldOpened, Device: device, Hold: n, Note: why, Lines: evidence, Offers: h.offers})
+	if r.opts.Unattended && alone != "" {
+		r.answer(n, alone, "the runbook's unattended line")
+	}
+}
+
+func (r *Run) answer(n int, c Choice, by string) {
+	h := r.holds[n]
+	if h == nil || !slices.ContainsFunc(h.offers, func(o Offer) bool { return o.Choice == c }) {
+		return
+	}
+	delete(r.holds, n)
+	device := ""
+	if h.w != nil {
+		device = h.w.name()
+	}
+	r.rec.emit(Event{Kind: HoldClosed, Device: device, Hold: n, Choice: c, By: by})
+	h.answer(c)
+}
+
+// closeHolds closes the holds of a device that decided itself.
+func (r *Run) closeHolds(w *worker) {
+	for n, h := range r.holds {
+		if h.w == w {
+			delete(r.holds, n)
+			r.rec.emit(Event{Kind: HoldClosed, Device: w.name(), Hold: n})
+		}
+	}
+}

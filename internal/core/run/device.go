@@ -1,0 +1,105 @@
+package run
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"metabasis/internal/core/plan"
+)
+
+// Connector opens sessions with devices.
+type Connector interface {
+	// Connect reaches the device, logs in and gets ready to read. The error
+	// says at which stage it failed.
+	Connect(ctx context.Context, t *plan.Target) (Session, error)
+}
+
+// Session is one device being worked on, by one goroutine. An error is a
+// [Refused] when the device said no, an [Unclear] when it answered in a way
+// that proves nothing; any other error means that contact is lost and the
+// session is of no more use.
+//
+// The operations are the same for every kind of platform; docs/architecture.md
+// has the table of what each becomes. A platform without a pending change
+// (candidate, trial) does nothing in Apply; one that cannot save does nothing
+// in Save.
+type Session interface {
+	// Read reads a table: a map[string]any when it has one row, else a
+	// []map[string]any.
+	Read(ctx context.Context, table string) (any, error)
+	// Config reads the configuration as the device prints it.
+	Config(ctx context.Context, which Which) (string, error)
+	// Arm puts the rollback timer on the clock, in place of one that is pending.
+	Arm(ctx context.Context, d time.Duration) error
+	// Pending asks the device how much is left on its rollback timer.
+	Pending(ctx context.Context) (left time.Duration, pending bool, err error)
+	// Disarm takes the rollback timer off the clock. It proves nothing: ask
+	// Pending afterwards.
+	Disarm(ctx context.Context) error
+	// Edit gets ready to change the configuration.
+	Edit(ctx context.Context) error
+	// Line sends one line of a change.
+	Line(ctx context.Context, line string) error
+	// Apply ends what Edit began and lets it take effect.
+	Apply(ctx context.Context) error
+	// Restore replaces the running configuration by one read earlier.
+	Restore(ctx context.Context, config string) error
+	// Save makes the running configuration the saved one.
+	Save(ctx context.Context) error
+	// Close ends the session in the way the device wants it.
+	Close() error
+}
+
+// Which of a device's configurations is meant.
+type Which string
+
+// The configurations of a device.
+const (
+	Running Which = "running"
+	Saved   Which = "saved"
+)
+
+// Refused is a device saying no.
+type Refused struct {
+	Line string // what it was asked
+	Said string // what it answered
+}
+
+func (e *Refused) Error() string { return fmt.Sprintf("refused: %q: %s", e.Line, e.Said) }
+
+// Unclear is an answer that proves nothing either way.
+type Unclear struct {
+	Asked string
+	Got   string
+}
+
+func (e *Unclear) Error() string { return fmt.Sprintf("unclear answer to %q: %q", e.Asked, e.Got) }
+
+// answered tells whether the device is still there after err.
+func answered(err error) bool {
+	var r *Refused
+	var u *Unclear
+	return err == nil || errors.As(err, &r) || errors.As(err, &u)
+}
+
+// Backups keeps configurations on disk.
+type Backups interface {
+	// Put stores a device's configuration and returns once it is durable and
+	// was read back equal.
+	Put(device, text string, at time.Time) (Backup, error)
+}
+
+// Backup is a stored configuration.
+type Backup struct {
+	Path   string
+	SHA256 string
+	Same   bool // an identical one was there already
+}
+
+// Journal keeps events.
+type Journal interface {
+	// Append returns once all the events are durable, in order.
+	Append(events []Event) error
+}

@@ -1,0 +1,18 @@
+// Package run is the night itself: it takes a plan and carries it out over
+// many devices, in batches, under the laws that keep a town on the network.
+//
+// A [Run] is a conductor with a worker for each device that is being worked
+// on. It speaks to devices through [Session], to disk through [Journal] and
+// [Backups]; it knows nothing of screens, SSH or databases. What happens comes
+// out as [Event] values; what a person decides goes in as [Command] values.
+//
+// The state of a run is [Night], a pure fold over its events ([Fold]). The
+// screen, the journal's replay and the reports all use the same fold, so they
+// cannot disagree.
+//
+// The laws (numbers as in docs/architecture.md) are kept here and in no other
+// place: worker.go arms before it changes and proves before it saves, dark.go
+// waits for a lost device, revert.go climbs the ladder back, conduct.go keeps
+// the caps, pairs and budgets, record.go makes every intention durable before
+// it is acted on.
+package run

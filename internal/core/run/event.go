@@ -1,0 +1,198 @@
+package run
+
+import (
+	"time"
+
+	"metabasis/internal/core/plan"
+)
+
+// State is where a device is in its night.
+type State string
+
+// The states of a device. The last seven are ends.
+const (
+	Waiting   State = "waiting"
+	Checking  State = "checking"
+	Recording State = "recording"
+	Armed     State = "armed"
+	Changing  State = "changing"
+	Verifying State = "verifying"
+	Soaking   State = "soaking"
+	Held      State = "held"
+	Reverting State = "reverting"
+	Dark      State = "dark"
+
+	Kept     State = "kept"
+	Already  State = "already"
+	Blocked  State = "blocked"
+	Skipped  State = "skipped"
+	Reverted State = "reverted"
+	Stranded State = "stranded"
+)
+
+// Ended tells whether a device's night can end in s. A device that was let go
+// of while its timer runs ends dark, too; see [Device.Over].
+func (s State) Ended() bool {
+	switch s {
+	case Kept, Already, Blocked, Skipped, Reverted, Stranded:
+		return true
+	}
+	return false
+}
+
+// Kind says what an event tells.
+type Kind string
+
+// The kinds of event, and the fields each one uses.
+const (
+	Planned    Kind = "planned"     // Outline
+	Began      Kind = "began"       // By
+	BatchBegan Kind = "batch began" // Batch
+	BatchEnded Kind = "batch ended" // Batch
+	Forecast   Kind = "forecast"    // Slots, Due (likely end), Late
+	HoldOpened Kind = "hold"        // Hold, Device or none, Note (why), Lines (evidence), Offers
+	HoldClosed Kind = "decided"     // Hold, Device, Choice, By
+	Aborted    Kind = "abort"       // Choice (what happens to devices in change), By
+	LetGo      Kind = "let go"      // By
+	Ended      Kind = "ended"       // Note
+
+	Moved      Kind = "state"    // Device, State, Note; OK when the device's night is over
+	Doing      Kind = "doing"    // Device, Note
+	Contact    Kind = "contact"  // Device
+	Lost       Kind = "lost"     // Device, Note
+	Prechecked Kind = "precheck" // Device, What, OK, Note
+	BackedUp   Kind = "backup"   // Device, What (path), Note (SHA-256), OK when an identical one was there
+	Intent     Kind = "intent"   // Device, What, Step, Lines, For: durable before it is acted on
+	Sent       Kind = "sent"     // Device, Step, Line (from 1), Lines (the one line)
+	Refusal    Kind = "refusal"  // Device, Step, Line, Lines (the one line), Note (what it said)
+	TimerSeen  Kind = "timer"    // Device, Due, For
+	TimerGone  Kind = "no timer" // Device
+	Stepped    Kind = "step"     // Device, Step, What (StepMark)
+	Expected   Kind = "expect"   // Device, Step, What (condition), OK, Note (wanted and got), Due
+	Rung       Kind = "rung"     // Device, What (rung), OK (equal to the backup now), Note
+	Differs    Kind = "diff"     // Device, Lines: what differs from the backup
+)
+
+// What an Intent is about to do.
+const (
+	ToArm     = "arm"
+	ToExtend  = "extend"
+	ToSend    = "send"
+	ToUndo    = "undo"
+	ToRestore = "restore"
+	ToDisarm  = "disarm"
+	ToSave    = "save"
+)
+
+// Marks of a step on a device.
+const (
+	StepBegan   = "began"
+	StepDone    = "done"
+	StepAlready = "already"
+	StepFailed  = "failed"
+	StepLeft    = "left out"
+	StepUndone  = "undone"
+)
+
+// Choice is something that can be decided.
+type Choice string
+
+// The choices at a hold.
+const (
+	TryAgain   Choice = "try again"
+	SkipStep   Choice = "skip the step"
+	BackDevice Choice = "take back the device"
+	BackBatch  Choice = "take back the batch"
+	BackAll    Choice = "take back everything"
+	Extend     Choice = "extend the timer"
+	LetFire    Choice = "wait for the timer"
+	GoOn       Choice = "go on"
+	Stop       Choice = "stop here"
+
+	// At an abort only.
+	Finish  Choice = "let them finish"
+	Release Choice = "let go of everything"
+)
+
+// Offer is a choice with its consequences.
+type Offer struct {
+	Choice  Choice        `json:"choice"`
+	Touches int           `json:"touches"` // devices it touches
+	Takes   time.Duration `json:"takes"`
+	Fits    bool          `json:"fits"` // it would be done before the window closes
+}
+
+// Event is one thing that happened or is about to happen. Which fields are set
+// depends on its kind.
+type Event struct {
+	Seq     int64         `json:"seq"`
+	At      time.Time     `json:"at"`
+	Kind    Kind          `json:"kind"`
+	Device  string        `json:"device,omitempty"`
+	Batch   int           `json:"batch,omitempty"` // from 1
+	Step    int           `json:"step,omitempty"`  // index in the device's steps, from 1
+	Line    int           `json:"line,omitempty"`
+	State   State         `json:"state,omitempty"`
+	What    string        `json:"what,omitempty"`
+	Note    string        `json:"note,omitempty"`
+	OK      bool          `json:"ok,omitempty"`
+	Lines   []string      `json:"lines,omitempty"`
+	Due     time.Time     `json:"due,omitzero"`
+	Late    time.Time     `json:"late,omitzero"`
+	For     time.Duration `json:"for,omitempty"` // nanoseconds
+	Hold    int           `json:"hold,omitempty"`
+	Choice  Choice        `json:"choice,omitempty"`
+	By      string        `json:"by,omitempty"`
+	Offers  []Offer       `json:"offers,omitempty"`
+	Slots   []plan.Slot   `json:"slots,omitempty"`
+	Outline *Outline      `json:"outline,omitempty"`
+}
+
+// Outline is what a night needs to know of its plan.
+type Outline struct {
+	Title    string            `json:"title"`
+	Change   string            `json:"change,omitempty"`
+	Window   plan.Window       `json:"window"`
+	Batches  [][]OutlineDevice `json:"batches"`
+	LeftOut  []plan.LeftOut    `json:"left_out,omitempty"`
+	Warnings []string          `json:"warnings,omitempty"`
+	Soak     time.Duration     `json:"soak,omitempty"`
+	Budget   int               `json:"budget,omitempty"` // failures after which we stop to ask
+}
+
+// OutlineDevice is a device of the plan.
+type OutlineDevice struct {
+	Name     string   `json:"name"`
+	Site     string   `json:"site,omitempty"`
+	Role     string   `json:"role,omitempty"`
+	Platform string   `json:"platform"`
+	Steps    []string `json:"steps"` // titles
+}
+
+// Outlined makes the outline of a plan.
+func Outlined(p *plan.Plan) *Outline {
+	o := &Outline{Title: p.Title, Change: p.Change, Window: p.Window, LeftOut: p.LeftOut, Warnings: p.Warnings,
+		Soak: p.Soak, Budget: p.Rules.StopAfter}
+	for _, b := range p.Batches {
+		var batch []OutlineDevice
+		for _, t := range b {
+			d := OutlineDevice{Name: t.Device.Name, Site: t.Device.Site, Role: t.Device.Role, Platform: t.Device.Platform}
+			for _, s := range t.Steps {
+				d.Steps = append(d.Steps, s.Title)
+			}
+			batch = append(batch, d)
+		}
+		o.Batches = append(o.Batches, batch)
+	}
+	return o
+}
+
+// Command is what a person decides.
+type Command struct {
+	// Choice answers the hold. For an abort it says what becomes of the devices
+	// in change: BackDevice, Finish, BackAll or Release.
+	Choice Choice
+	// Hold is the number of the hold that is answered, or 0 for an abort.
+	Hold int
+	By   string
+}

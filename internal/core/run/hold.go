@@ -1,0 +1,158 @@
+package run
+
+import (
+	"errors"
+	"fmt"
+	"time"
+)
+
+// settle deals with trouble: it waits for a lost device, takes back a device
+// that is to be taken back, and otherwise holds for a decision. It tells
+// whether the device's night is over.
+func (w *worker) settle(tr *trouble) (over_ bool) {
+	for {
+		switch {
+		case errors.Is(tr.err, errLetGo):
+			w.letGo()
+			return true
+		case errors.Is(tr.err, errTakeBack):
+			w.takeBack("taken back by decision")
+			return true
+		case tr.lost():
+			if w.await(tr.why) == over {
+				return true
+			}
+			if err := w.interrupted(); err != nil {
+				tr = &trouble{why: err.Error(), err: err}
+				continue
+			}
+			tr = &trouble{why: "contact was lost and is back", evidence: []string{tr.why}, err: &Unclear{Asked: "contact", Got: "lost"}}
+			w.at.sent = false
+		}
+		next, done := w.decide(tr)
+		if next == nil {
+			return done
+		}
+		tr = next
+	}
+}
+
+// decide holds and carries out the choice. It returns further trouble, or nil
+// and whether the night is over.
+func (w *worker) decide(tr *trouble) (next *trouble, over bool) {
+	choice, err := w.hold(tr)
+	if err != nil {
+		return &trouble{why: err.Error(), err: err, evidence: tr.evidence}, false
+	}
+	switch choice {
+	case TryAgain:
+		w.doing("trying again")
+		return nil, false
+	case SkipStep:
+		return w.skipStep(), false
+	case Extend:
+		if err := w.arm(ToExtend, max(w.r.plan.Timer.For, w.t.TimerFor(w.r.plan))); err != nil {
+			return faced("extending the timer", err), false
+		}
+		return tr, false
+	case LetFire:
+		w.firing = true
+		return &trouble{why: "waiting for its timer by decision", err: lostWith(errors.New("session ended by decision"))}, false
+	default: // BackDevice, and what widens it
+		w.takeBack("taken back by decision: " + tr.why)
+		return nil, true
+	}
+}
+
+// skipStep undoes what was sent of the step and goes on to the next.
+func (w *worker) skipStep() *trouble {
+	i := w.at.step
+	for _, b := range w.begun {
+		if b == i {
+			if err := w.undo(i); err != nil {
+				return faced("undoing the step that is left out", err)
+			}
+			break
+		}
+	}
+	w.emit(Event{Kind: Stepped, Step: i + 1, What: StepLeft})
+	w.at = position{step: i + 1}
+	return nil
+}
+
+// hold asks the conductor for a decision and waits for it. Meanwhile the timer
+// runs on; when it fires, there is nothing left to decide.
+func (w *worker) hold(tr *trouble) (Choice, error) {
+	w.move(Held, tr.why)
+	w.question++
+	w.r.inbox <- held{w, tr, w.choices(), w.question}
+	var fired <-chan time.Time
+	if !w.due.IsZero() {
+		t := time.NewTimer(time.Until(w.due) + time.Second)
+		defer t.Stop()
+		fired = t.C
+	}
+	close := func(err error) (Choice, error) {
+		w.r.inbox <- unheld{w}
+		return "", err
+	}
+	for {
+		select {
+		case a := <-w.told:
+			if a.question == w.question { // else it came too late for an earlier hold
+				return a.choice, nil
+			}
+		case <-fired:
+			w.firing = true
+			return close(lostWith(errors.New("its timer fired while it was held")))
+		case <-w.back:
+			return close(errTakeBack)
+		case <-w.ctx.Done():
+			return close(errLetGo)
+		}
+	}
+}
+
+// choices are what can be done with the device as it is.
+func (w *worker) choices() []Offer {
+	left := w.t.Left(w.at.step, w.r.plan.Soak)
+	var out []Offer
+	offer := func(c Choice, takes time.Duration) {
+		out = append(out, Offer{Choice: c, Touches: 1, Takes: takes})
+	}
+	offer(TryAgain, left)
+	if w.at.step < len(w.t.Steps) {
+		offer(SkipStep, w.t.Left(w.at.step+1, w.r.plan.Soak)+w.t.Back()/2)
+	}
+	offer(BackDevice, w.t.Back())
+	if !w.due.IsZero() {
+		offer(LetFire, time.Until(w.due)+w.t.Traits.Boot)
+		offer(Extend, time.Second)
+	}
+	return out
+}
+
+// Messages from workers to the conductor.
+type (
+	held struct {
+		w        *worker
+		tr       *trouble
+		offers   []Offer
+		question int
+	}
+	unheld     struct{ w *worker }
+	windowOpen struct{}
+	ended      struct {
+		w     *worker
+		state State
+	}
+)
+
+// answer is a decision on one question of a worker.
+type answer struct {
+	question int
+	choice   Choice
+}
+
+// errUnknownHold answers a decision that comes too late.
+func errUnknownHold(n int) error { return fmt.Errorf("hold %d is not open any more", n) }

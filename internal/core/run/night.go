@@ -1,0 +1,278 @@
+package run
+
+import (
+	"maps"
+	"slices"
+	"time"
+
+	"metabasis/internal/core/plan"
+)
+
+// Night is the state of a run. It is never changed: [Fold] makes the next one.
+type Night struct {
+	Seq      int64
+	Outline  *Outline
+	Began    time.Time
+	Ended    time.Time // zero while it runs
+	Last     time.Time // time of the newest event
+	Batch    int       // the batch that runs or ran last, from 1
+	Devices  []*Device // in the order of their batches
+	Holds    []Hold    // open ones, oldest first
+	Decided  []Decision
+	Failures int
+	Aborted  Choice // "" unless the run was aborted
+	Released bool   // everything was let go of
+	Slots    []plan.Slot
+	Likely   time.Time // when it will be over, likely
+	Late     time.Time // and in nine cases of ten
+	index    map[string]int
+}
+
+// Hold is a question that waits for a person.
+type Hold struct {
+	Number   int
+	Device   string // "" when it is about the run
+	Why      string
+	Evidence []string
+	Offers   []Offer
+	Since    time.Time
+}
+
+// Decision is a hold that was answered.
+type Decision struct {
+	At     time.Time
+	Device string
+	Choice Choice
+	By     string
+}
+
+// Device is one device's night so far.
+type Device struct {
+	OutlineDevice
+	Batch     int // from 1
+	State     State
+	Before    State  // the state it was in before it was held, taken back or dark
+	Note      string // what it is doing, or why it ended so
+	Over      bool   // its night is over
+	Began     time.Time
+	Since     time.Time // in this state since
+	Ended     time.Time
+	Step      int      // the step it is at, from 1; 0 before the first
+	Marks     []string // one a step
+	Line      int      // lines of the step that were sent
+	Lines     int      // lines of the step
+	TimerDue  time.Time
+	TimerFor  time.Duration
+	ExpectBy  time.Time
+	Backup    string
+	SHA256    string
+	Checks    []Check
+	Diff      []string
+	Hold      int
+	Touched   bool // a line of the change reached it
+	Connected bool
+}
+
+// Check is the result of a precheck.
+type Check struct {
+	Name string
+	OK   bool
+	Note string
+}
+
+// LeftSteps counts the steps that were left out on the device.
+func (d *Device) LeftSteps() int {
+	n := 0
+	for _, m := range d.Marks {
+		if m == StepLeft {
+			n++
+		}
+	}
+	return n
+}
+
+// Get returns a device by name, or nil.
+func (n *Night) Get(name string) *Device {
+	if i, ok := n.index[name]; ok {
+		return n.Devices[i]
+	}
+	return nil
+}
+
+// Count counts the devices in each state.
+func (n *Night) Count() map[State]int {
+	out := map[State]int{}
+	for _, d := range n.Devices {
+		out[d.State]++
+	}
+	return out
+}
+
+// Fold makes the night after some more events. The night given is not changed,
+// so it can be drawn by one goroutine while another folds on.
+func Fold(n Night, events ...Event) Night {
+	n.Devices = slices.Clone(n.Devices)
+	fresh := map[int]bool{}
+	for _, e := range events {
+		n.Seq, n.Last = e.Seq, e.At
+		if e.Device == "" {
+			n.apply(e)
+			continue
+		}
+		i, ok := n.index[e.Device]
+		if !ok {
+			continue
+		}
+		if !fresh[i] {
+			d := *n.Devices[i]
+			d.Marks = slices.Clone(d.Marks)
+			n.Devices[i], fresh[i] = &d, true
+		}
+		n.Devices[i].apply(e)
+		n.applyHold(e)
+		if e.Kind == Moved && e.OK && (e.State == Reverted || e.State == Stranded) {
+			n.Failures++
+		}
+	}
+	return n
+}
+
+// apply takes in an event about the run.
+func (n *Night) apply(e Event) {
+	switch e.Kind {
+	case Planned:
+		n.Outline, n.Devices, n.index = e.Outline, nil, map[string]int{}
+		for b, batch := range e.Outline.Batches {
+			for _, o := range batch {
+				n.index[o.Name] = len(n.Devices)
+				n.Devices = append(n.Devices, &Device{OutlineDevice: o, Batch: b + 1, State: Waiting, Since: e.At,
+					Marks: make([]string, len(o.Steps))})
+			}
+		}
+	case Began:
+		n.Began = e.At
+	case BatchBegan:
+		n.Batch = e.Batch
+	case Forecast:
+		n.Slots, n.Likely, n.Late = e.Slots, e.Due, e.Late
+	case Aborted:
+		n.Aborted = e.Choice
+	case LetGo:
+		n.Released = true
+	case Ended:
+		n.Ended = e.At
+		n.Holds = nil
+	}
+	n.applyHold(e)
+}
+
+func (n *Night) applyHold(e Event) {
+	switch e.Kind {
+	case HoldOpened:
+		n.Holds = append(slices.Clone(n.Holds), Hold{e.Hold, e.Device, e.Note, e.Lines, e.Offers, e.At})
+	case HoldClosed:
+		n.Holds = slices.DeleteFunc(slices.Clone(n.Holds), func(h Hold) bool { return h.Number == e.Hold })
+		if e.Choice != "" {
+			n.Decided = append(slices.Clone(n.Decided), Decision{e.At, e.Device, e.Choice, e.By})
+		}
+	}
+}
+
+// apply takes in an event about the device.
+func (d *Device) apply(e Event) {
+	switch e.Kind {
+	case Moved:
+		if e.State == Held || e.State == Reverting || e.State == Dark {
+			if d.State != Held && d.State != Reverting && d.State != Dark {
+				d.Before = d.State
+			}
+		}
+		d.State, d.Note, d.Since, d.Over = e.State, e.Note, e.At, e.OK
+		d.ExpectBy = time.Time{}
+		if d.Began.IsZero() && e.State != Skipped {
+			d.Began = e.At
+		}
+		if e.OK {
+			d.Ended = e.At
+		}
+	case Doing:
+		d.Note = e.Note
+	case Contact:
+		d.Connected = true
+	case Lost:
+		d.Connected = false
+	case Prechecked:
+		d.Checks = append(slices.Clone(d.Checks), Check{e.What, e.OK, e.Note})
+	case BackedUp:
+		d.Backup, d.SHA256 = e.What, e.Note
+	case Intent:
+		if e.What == ToSend {
+			d.Line, d.Lines = 0, len(e.Lines)
+		}
+	case Sent:
+		d.Line, d.Touched = e.Line, true
+	case TimerSeen:
+		d.TimerDue, d.TimerFor = e.Due, e.For
+	case TimerGone:
+		d.TimerDue, d.TimerFor = time.Time{}, 0
+	case Stepped:
+		if e.Step >= 1 && e.Step <= len(d.Marks) {
+			d.Step = e.Step
+			d.Marks[e.Step-1] = e.What
+		}
+	case Expected:
+		if !e.OK {
+			d.Note, d.ExpectBy = e.Note, e.Due
+		}
+	case Differs:
+		d.Diff = e.Lines
+	case HoldOpened:
+		d.Hold = e.Hold
+	case HoldClosed:
+		d.Hold = 0
+	}
+}
+
+// Outcome is how a night ended, from best to worst.
+type Outcome int
+
+// The outcomes of a night. Each is the exit code of the command that ran it.
+const (
+	AllKept     Outcome = 0
+	SomeBlocked Outcome = 2 // some devices were not touched
+	SomeBack    Outcome = 3 // something was taken back
+	NeedsPerson Outcome = 4 // something is stranded or dark
+)
+
+// Outcome tells how the night ended or how it stands.
+func (n *Night) Outcome() Outcome {
+	out := AllKept
+	for _, d := range n.Devices {
+		switch {
+		case d.State == Stranded, d.State == Dark:
+			return NeedsPerson
+		case d.State == Reverted, d.LeftSteps() > 0:
+			out = max(out, SomeBack)
+		case d.State != Kept && d.State != Already:
+			out = max(out, SomeBlocked)
+		}
+	}
+	return out
+}
+
+// Sites lists the sites of the night, in order of appearance.
+func (n *Night) Sites() []string {
+	seen := map[string]bool{}
+	var out []string
+	for _, d := range n.Devices {
+		if !seen[d.Site] {
+			out, seen[d.Site] = append(out, d.Site), true
+		}
+	}
+	return out
+}
+
+// Equal compares two nights by value; it is for tests of the fold.
+func (n *Night) Equal(m *Night) bool {
+	return n.Seq == m.Seq && n.Ended.Equal(m.Ended) && maps.Equal(n.Count(), m.Count()) && len(n.Holds) == len(m.Holds)
+}

@@ -1,0 +1,172 @@
+package run
+
+import (
+	"errors"
+	"fmt"
+	"time"
+)
+
+// recorder gives events their order, makes them durable and hands them on. Its
+// goroutine is the only one that writes to the journal; what arrives while it
+// writes goes into the next append together.
+type recorder struct {
+	journal Journal
+	in      chan entry
+	out     chan []Event
+	done    chan struct{}
+	failed  error // the first failure of the journal; owned by the goroutine
+}
+
+type entry struct {
+	event Event
+	ack   chan error // nil when nobody waits
+}
+
+// lazy is how long facts may wait for company before they are written.
+// Intentions never wait.
+const lazy = 25 * time.Millisecond
+
+func newRecorder(j Journal) *recorder {
+	return &recorder{journal: j, in: make(chan entry, 256), out: make(chan []Event, 64), done: make(chan struct{})}
+}
+
+// emit records a fact. It does not wait until the fact is durable.
+func (r *recorder) emit(e Event) {
+	e.At = time.Now()
+	r.in <- entry{event: e}
+}
+
+// intend records what is about to be done and returns once it is durable.
+// What cannot be made durable must not be done.
+func (r *recorder) intend(e Event) error {
+	e.At = time.Now()
+	ack := make(chan error, 1)
+	r.in <- entry{e, ack}
+	if err := <-ack; err != nil {
+		return fmt.Errorf("the journal cannot be written, so nothing more is done: %w", err)
+	}
+	return nil
+}
+
+// run writes until in is closed. Nobody may emit after that.
+func (r *recorder) run() {
+	defer close(r.done)
+	defer close(r.out)
+	seq := int64(0)
+	var batch []Event
+	var acks []chan error
+	flush := func() {
+		if len(batch) == 0 {
+			return
+		}
+		err := r.failed
+		if err == nil {
+			err = r.journal.Append(batch)
+			r.failed = err
+		}
+		for _, a := range acks {
+			a <- err
+		}
+		r.out <- batch
+		batch, acks = nil, nil
+	}
+	timer := time.NewTimer(lazy)
+	defer timer.Stop()
+	add := func(e entry) {
+		seq++
+		e.event.Seq = seq
+		batch = append(batch, e.event)
+		if e.ack != nil {
+			acks = append(acks, e.ack)
+		}
+	}
+	for {
+		e, ok := <-r.in
+		if !ok {
+			return
+		}
+		add(e)
+		timer.Reset(lazy)
+	gather:
+		for len(batch) < 4096 {
+			if len(acks) > 0 { // somebody waits: take only what is here already
+				select {
+				case e, ok := <-r.in:
+					if !ok {
+						break gather
+					}
+					add(e)
+					continue
+				default:
+					break gather
+				}
+			}
+			select {
+			case e, ok := <-r.in:
+				if !ok {
+					break gather
+				}
+				add(e)
+			case <-timer.C:
+				break gather
+			}
+		}
+		flush()
+	}
+}
+
+// MemoryJournal keeps events in memory only: for rehearsals in tests.
+type MemoryJournal struct {
+	Events []Event
+	Fail   func([]Event) error // when set, decides whether an append fails
+}
+
+// Append implements [Journal].
+func (m *MemoryJournal) Append(events []Event) error {
+	if m.Fail != nil {
+		if err := m.Fail(events); err != nil {
+			return err
+		}
+	}
+	m.Events = append(m.Events, events...)
+	return nil
+}
+
+// errLetGo ends a worker that must let go of its device at once.
+var errLetGo = errors.New("let go")
+
+// errTakeBack ends a worker's forward work: its device is to be taken back.
+var errTakeBack = errors.New("taken back by decision")
+
+// sleep waits, unless the worker is told to let go or to take back.
+func (w *worker) sleep(d time.Duration) error {
+	t := time.NewTimer(d)
+	defer t.Stop()
+	back := w.back
+	if w.reverting {
+		back = nil
+	}
+	select {
+	case <-t.C:
+		return nil
+	case <-back:
+		return errTakeBack
+	case <-w.ctx.Done():
+		return errLetGo
+	}
+}
+
+// interrupted tells whether the worker was told to stop going forward.
+func (w *worker) interrupted() error {
+	if w.ctx.Err() != nil {
+		return errLetGo
+	}
+	if !w.reverting {
+		select {
+		case <-w.back:
+			return errTakeBack
+		default:
+		}
+	}
+	return nil
+}

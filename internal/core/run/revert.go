@@ -1,0 +1,235 @@
+package run
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"metabasis/internal/core/config"
+	"metabasis/internal/core/plan"
+)
+
+// Rungs of the ladder back (law 6).
+const (
+	RungUndo    = "undo lines"
+	RungRestore = "restore the backup"
+	RungFire    = "let the timer fire"
+)
+
+// takeBackTries is how often the ladder is climbed when contact is lost on it.
+const takeBackTries = 3
+
+// errExhausted says that no rung but the timer is left.
+var errExhausted = errors.New("not equal to the backup after the last rung")
+
+// takeBack brings the device back to its backup and proves it. Its night is
+// over when it returns.
+func (w *worker) takeBack(why string) {
+	w.reverting = true
+	w.move(Reverting, why)
+	last := error(nil)
+	for range takeBackTries {
+		if last = w.climb(); last == nil {
+			w.end(Reverted, "equal to the backup")
+			return
+		}
+		switch {
+		case errors.Is(last, errLetGo):
+			w.letGo()
+			return
+		case errors.Is(last, errJournal), answered(last), errors.Is(last, errExhausted), errors.Is(last, errNotPending):
+			if w.due.IsZero() {
+				w.end(Stranded, "could not be taken back: "+last.Error())
+				return
+			}
+			w.emit(Event{Kind: Rung, What: RungFire, Note: "due " + w.due.Format("15:04:05")})
+			w.firing = true
+		}
+		if w.await(last.Error()) == over {
+			return
+		}
+		w.move(Reverting, "contact again")
+	}
+	w.end(Stranded, "could not be taken back: "+last.Error())
+}
+
+// climb goes up the ladder once. After each rung the device is compared with
+// the backup; when it is equal, disarming is proven.
+func (w *worker) climb() error {
+	if w.ses == nil {
+		if err := w.reach(); err != nil {
+			return err
+		}
+	}
+	if err := w.secure(); err != nil {
+		return err
+	}
+	equal, err := w.compare("as found")
+	if err != nil {
+		return err
+	}
+	for _, rung := range []func() (bool, error){w.undoAll, w.restore} {
+		if equal {
+			break
+		}
+		if equal, err = rung(); err != nil {
+			return err
+		}
+	}
+	if !equal {
+		return errExhausted
+	}
+	return w.proveBack()
+}
+
+// secure sees to it that a timer guards the way back and runs long enough. A
+// restart would bring back the saved configuration, so it is armed only where
+// that is the backup or what runs now.
+func (w *worker) secure() error {
+	if w.t.Traits.Timer != plan.RestartTimer || w.r.plan.Timer.None {
+		return nil
+	}
+	need := w.t.Back()*2 + plan.Margin
+	what := ToExtend
+	if w.due.IsZero() {
+		left, pending, err := w.ses.Pending(w.ctx)
+		if err != nil {
+			return err
+		}
+		if pending {
+			w.due = time.Now().Add(left)
+		}
+		what = ToArm
+	}
+	if !w.due.IsZero() && time.Until(w.due) >= need {
+		return nil
+	}
+	if w.due.IsZero() {
+		safe, err := w.restartIsSafe()
+		if err != nil {
+			return err
+		}
+		if !safe {
+			return &Unclear{Asked: "saved configuration", Got: "neither the backup nor what runs now"}
+		}
+	}
+	err := w.arm(what, max(need+plan.Margin, w.r.plan.Timer.For).Round(time.Second))
+	if err != nil && answered(err) && !w.due.IsZero() {
+		return nil // the timer that is pending stays; it may yet be long enough
+	}
+	return err
+}
+
+func (w *worker) restartIsSafe() (bool, error) {
+	running, err := w.ses.Config(w.ctx, Running)
+	if err != nil {
+		return false, err
+	}
+	saved, err := w.ses.Config(w.ctx, Saved)
+	if err != nil {
+		return false, err
+	}
+	s := config.Parse(saved, w.t.Traits.Style)
+	return config.Equal(s, w.before) || config.Equal(s, config.Parse(running, w.t.Traits.Style)), nil
+}
+
+// compare tells whether what runs now is the backup, and says so.
+func (w *worker) compare(rung string) (bool, error) {
+	running, err := w.ses.Config(w.ctx, Running)
+	if err != nil {
+		return false, err
+	}
+	d := config.Compare(w.before, config.Parse(running, w.t.Traits.Style))
+	w.emit(Event{Kind: Rung, What: rung, OK: d.Empty(), Note: d.String()})
+	w.emit(Event{Kind: Differs, Lines: d.Lines()})
+	return d.Empty(), nil
+}
+
+// undoAll sends the undo lines of every step that was begun, the last step
+// first. A line that is refused is passed over: the comparison decides.
+func (w *worker) undoAll() (bool, error) {
+	for _, i := range slices.Backward(slices.Clone(w.begun)) {
+		if err := w.undo(i); err != nil {
+			return false, err
+		}
+	}
+	return w.compare(RungUndo)
+}
+
+func (w *worker) undo(i int) error {
+	s := w.t.Steps[i]
+	w.doing("undoing %s", s.Title)
+	if err := w.intend(Event{What: ToUndo, Step: i + 1, Lines: s.Undo}); err != nil {
+		return err
+	}
+	if err := w.ses.Edit(w.ctx); err != nil {
+		return err
+	}
+	for n, line := range s.Undo {
+		if w.ctx.Err() != nil {
+			return errLetGo
+		}
+		err := w.ses.Line(w.ctx, line)
+		var refused *Refused
+		switch {
+		case errors.As(err, &refused):
+			w.emit(Event{Kind: Refusal, Step: i + 1, Line: n + 1, Lines: []string{line}, Note: refused.Said})
+		case err != nil:
+			return err
+		default:
+			w.emit(Event{Kind: Sent, Step: i + 1, Line: n + 1, Lines: []string{line}, What: ToUndo})
+		}
+	}
+	if err := w.ses.Apply(w.ctx); err != nil {
+		return err
+	}
+	w.begun = slices.DeleteFunc(w.begun, func(j int) bool { return j == i })
+	w.emit(Event{Kind: Stepped, Step: i + 1, What: StepUndone})
+	return nil
+}
+
+func (w *worker) restore() (bool, error) {
+	w.doing("restoring the backup")
+	if err := w.intend(Event{What: ToRestore}); err != nil {
+		return false, err
+	}
+	var refused *Refused
+	err := w.ses.Restore(w.ctx, w.backup)
+	if errors.As(err, &refused) {
+		w.emit(Event{Kind: Rung, What: RungRestore, Note: "refused: " + refused.Said})
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	w.begun = nil
+	return w.compare(RungRestore)
+}
+
+// proveBack disarms, and saves only where something else was saved.
+func (w *worker) proveBack() error {
+	if tr := w.disarm(); tr != nil {
+		return tr.err
+	}
+	saved, err := w.ses.Config(w.ctx, Saved)
+	if err != nil {
+		return err
+	}
+	if config.Equal(w.before, config.Parse(saved, w.t.Traits.Style)) {
+		return nil
+	}
+	if err := w.intend(Event{What: ToSave}); err != nil {
+		return err
+	}
+	if err := w.ses.Save(w.ctx); err != nil {
+		return err
+	}
+	if saved, err = w.ses.Config(w.ctx, Saved); err != nil {
+		return err
+	}
+	if d := config.Compare(w.before, config.Parse(saved, w.t.Traits.Style)); !d.Empty() {
+		return &Unclear{Asked: "saved configuration", Got: fmt.Sprintf("%s after saving", d)}
+	}
+	return nil
+}

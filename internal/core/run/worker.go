@@ -1,0 +1,475 @@
+package run
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"metabasis/internal/core/config"
+	"metabasis/internal/core/plan"
+)
+
+// worker takes one device through its night.
+type worker struct {
+	r    *Run
+	t    *plan.Target
+	ctx  context.Context // ends when everything is let go of
+	back chan struct{}   // closed when the device is to be taken back
+	told chan answer     // answers to its holds
+	ses  Session
+
+	backup    string        // what a take-back must reach
+	before    config.Config // the same, parsed
+	intended  string        // read when everything was proven, before disarming; "" until then
+	saved     bool          // the change may have been saved
+	already   []bool        // by step
+	begun     []int         // steps whose lines were begun and not undone, in order
+	due       time.Time     // when the timer fires, by our clock; zero when none is pending
+	at        position
+	reverting bool
+	firing    bool // we chose to wait for the timer
+	question  int  // the hold it waits on
+	tries     int  // times an unattended run has tried again
+}
+
+// position is how far the forward work has come.
+type position struct {
+	step   int  // index; len(steps) when all are done
+	sent   bool // the step's lines are in
+	soaked bool
+}
+
+// trouble is why the forward work stopped.
+type trouble struct {
+	why      string
+	evidence []string
+	err      error // decides between a hold, lost contact and a decision from outside
+}
+
+func (tr *trouble) lost() bool {
+	return tr.err != nil && !answered(tr.err) && !errors.Is(tr.err, errTakeBack) && !errors.Is(tr.err, errLetGo) &&
+		!errors.Is(tr.err, errJournal) && !errors.Is(tr.err, errNotPending)
+}
+
+// errJournal marks an intention that could not be made durable.
+var errJournal = errors.New("the journal cannot be written")
+
+// faced makes trouble of an error met while doing something.
+func faced(doing string, err error) *trouble {
+	return &trouble{why: doing + ": " + err.Error(), err: err}
+}
+
+func (w *worker) name() string { return w.t.Device.Name }
+
+func (w *worker) emit(e Event) {
+	e.Device = w.name()
+	w.r.rec.emit(e)
+}
+
+// intend makes an intention durable before it is acted on (law 11).
+func (w *worker) intend(e Event) error {
+	e.Device, e.Kind = w.name(), Intent
+	if err := w.r.rec.intend(e); err != nil {
+		return fmt.Errorf("%w: %w", errJournal, err)
+	}
+	return nil
+}
+
+func (w *worker) move(s State, note string) {
+	w.emit(Event{Kind: Moved, State: s, Note: note})
+}
+
+// end closes the session and ends the device's night in that state.
+func (w *worker) end(s State, note string) {
+	w.hangUp()
+	w.emit(Event{Kind: Moved, State: s, Note: note, OK: true})
+	w.r.inbox <- ended{w, s}
+}
+
+func (w *worker) hangUp() {
+	if w.ses != nil {
+		_ = w.ses.Close()
+		w.ses = nil
+	}
+}
+
+func (w *worker) doing(format string, args ...any) {
+	w.emit(Event{Kind: Doing, Note: fmt.Sprintf(format, args...)})
+}
+
+// night is the whole of it.
+func (w *worker) night() {
+	if w.reverting { // a kept device that is to be taken back
+		w.takeBack("taking back what was kept")
+		return
+	}
+	if over := w.prepare(); over {
+		return
+	}
+	for {
+		tr := w.forward()
+		if tr == nil {
+			return
+		}
+		if over := w.settle(tr); over {
+			return
+		}
+	}
+}
+
+// prepare reaches and checks the device, backs it up and arms it. Until the
+// timer is armed nothing is changed, so whatever goes wrong blocks the device.
+func (w *worker) prepare() (over bool) {
+	block := func(why string) bool {
+		w.end(Blocked, why)
+		return true
+	}
+	w.move(Checking, "connecting")
+	if err := w.reach(); err != nil {
+		w.emit(Event{Kind: Prechecked, What: "reachable", Note: err.Error()})
+		return block("not reachable: " + err.Error())
+	}
+	w.emit(Event{Kind: Prechecked, What: "reachable", OK: true})
+	if why := w.precheck(); why != "" {
+		return block(why)
+	}
+	done, err := w.alreadyDone()
+	switch {
+	case err != nil:
+		return block(err.Error())
+	case done:
+		w.end(Already, "as intended already; nothing was sent")
+		return true
+	}
+	w.move(Recording, "backing up")
+	if err := w.backUp(); err != nil {
+		return block("no backup: " + err.Error())
+	}
+	if err := w.interrupted(); err != nil {
+		return block("stopped before anything was changed")
+	}
+	if w.t.Traits.Timer != plan.RestartTimer || w.r.plan.Timer.None {
+		return false
+	}
+	return w.prepareTimer()
+}
+
+// prepareTimer arms the device. A device whose timer is not seen pending is
+// not changed; one that may be armed without our knowing is watched.
+func (w *worker) prepareTimer() (over bool) {
+	d := w.t.TimerFor(w.r.plan)
+	err := w.arm(ToArm, d)
+	switch {
+	case err == nil:
+		w.move(Armed, "timer armed")
+		return false
+	case errors.Is(err, errNotPending):
+		w.end(Blocked, "the rollback timer is not pending after it was armed")
+		return true
+	case errors.Is(err, errJournal), errors.Is(err, errLetGo):
+		w.end(Blocked, err.Error())
+		return true
+	case answered(err) && w.nothingPending():
+		w.end(Blocked, "the rollback timer cannot be armed: "+err.Error())
+		return true
+	}
+	w.due = time.Now().Add(d) // it may be armed: treat it as if it were
+	w.emit(Event{Kind: TimerSeen, Due: w.due, For: d})
+	return w.settle(faced("arming", lostWith(err)))
+}
+
+// lostWith makes an error count as lost contact, whatever it was.
+func lostWith(err error) error { return fmt.Errorf("contact lost: %s", err) }
+
+func (w *worker) nothingPending() bool {
+	_, pending, err := w.ses.Pending(w.ctx)
+	return err == nil && !pending
+}
+
+const reachTries = 2
+
+// reach opens a session.
+func (w *worker) reach() (err error) {
+	for try := range reachTries {
+		if err = w.interrupted(); err != nil {
+			return err
+		}
+		if try > 0 {
+			if err2 := w.sleep(2 * time.Second); err2 != nil {
+				return err2
+			}
+		}
+		if w.ses, err = w.r.connector.Connect(w.ctx, w.t); err == nil {
+			w.emit(Event{Kind: Contact})
+			return nil
+		}
+		w.ses = nil
+		if answered(err) {
+			return err
+		}
+	}
+	return err
+}
+
+// backUp stores the running configuration; it must be durable and read back
+// before anything is changed (law 1).
+func (w *worker) backUp() error {
+	b, err := w.r.backups.Put(w.name(), w.backup, time.Now())
+	if err != nil {
+		return err
+	}
+	e := Event{Kind: BackedUp, Device: w.name(), What: b.Path, Note: b.SHA256, OK: b.Same}
+	return w.r.rec.intend(e)
+}
+
+var errNotPending = errors.New("no rollback timer is pending")
+
+// arm puts the timer on the clock and looks that it is pending (law 1).
+func (w *worker) arm(what string, d time.Duration) error {
+	if err := w.intend(Event{What: what, For: d}); err != nil {
+		return err
+	}
+	if err := w.ses.Arm(w.ctx, d); err != nil {
+		return err
+	}
+	left, pending, err := w.ses.Pending(w.ctx)
+	if err != nil {
+		return err
+	}
+	if !pending {
+		w.due = time.Time{}
+		return errNotPending
+	}
+	w.due = time.Now().Add(left)
+	w.emit(Event{Kind: TimerSeen, Due: w.due, For: d})
+	return nil
+}
+
+// guard extends the timer before it could run short of the work that remains
+// from step i on (law 3).
+func (w *worker) guard(i int, extra time.Duration) error {
+	if w.due.IsZero() {
+		return nil
+	}
+	need := w.t.Left(i, w.r.plan.Soak) + extra + plan.Margin
+	if time.Until(w.due) >= need {
+		return nil
+	}
+	return w.arm(ToExtend, max(need+plan.Margin, w.r.plan.Timer.For).Round(time.Second))
+}
+
+// forward carries on from where the work stands. It returns nil when the
+// device's night is over.
+func (w *worker) forward() *trouble {
+	for w.at.step < len(w.t.Steps) {
+		if tr := w.step(w.at.step); tr != nil {
+			return tr
+		}
+		w.at = position{step: w.at.step + 1}
+	}
+	if !w.at.soaked {
+		if tr := w.soak(); tr != nil {
+			return tr
+		}
+		w.at.soaked = true
+	}
+	return w.finish()
+}
+
+func (w *worker) step(i int) *trouble {
+	s := w.t.Steps[i]
+	if w.already[i] {
+		w.emit(Event{Kind: Stepped, Step: i + 1, What: StepAlready})
+		return nil
+	}
+	if !w.at.sent {
+		w.move(Changing, s.Title)
+		w.emit(Event{Kind: Stepped, Step: i + 1, What: StepBegan})
+		if err := w.guard(i, 0); err != nil {
+			return faced("extending the timer", err)
+		}
+		if tr := w.send(i); tr != nil {
+			return tr
+		}
+		w.at.sent = true
+	}
+	if len(s.Expect) > 0 {
+		w.move(Verifying, s.Title)
+		for _, e := range s.Expect {
+			if tr := w.expect(i, e); tr != nil {
+				w.emit(Event{Kind: Stepped, Step: i + 1, What: StepFailed})
+				return tr
+			}
+		}
+	}
+	w.emit(Event{Kind: Stepped, Step: i + 1, What: StepDone})
+	return nil
+}
+
+// send sends the lines of a step, one at a time, and stops at the first that
+// is refused.
+func (w *worker) send(i int) *trouble {
+	s := w.t.Steps[i]
+	if len(s.Send) == 0 {
+		return nil
+	}
+	if w.t.Traits.Timer == plan.RestartTimer && !w.r.plan.Timer.None && w.due.IsZero() {
+		return &trouble{why: "the rollback timer is not pending any more", err: &Unclear{Asked: "timer", Got: "nothing pending"}}
+	}
+	if err := w.intend(Event{What: ToSend, Step: i + 1, Lines: s.Send}); err != nil {
+		return faced(s.Title, err)
+	}
+	if !slices.Contains(w.begun, i) {
+		w.begun = append(w.begun, i)
+	}
+	if err := w.ses.Edit(w.ctx); err != nil {
+		return faced(s.Title, err)
+	}
+	for n, line := range s.Send {
+		if err := w.interrupted(); err != nil {
+			return faced(s.Title, err)
+		}
+		err := w.ses.Line(w.ctx, line)
+		var refused *Refused
+		if errors.As(err, &refused) {
+			w.emit(Event{Kind: Refusal, Step: i + 1, Line: n + 1, Lines: []string{line}, Note: refused.Said})
+			w.emit(Event{Kind: Stepped, Step: i + 1, What: StepFailed})
+			if err := w.ses.Apply(w.ctx); err != nil && !answered(err) {
+				return faced(s.Title, err)
+			}
+			return &trouble{why: fmt.Sprintf("line %d of %q was refused", n+1, s.Title), err: refused,
+				evidence: []string{"sent: " + line, "said: " + refused.Said}}
+		}
+		if err != nil {
+			return faced(fmt.Sprintf("line %d of %q", n+1, s.Title), err)
+		}
+		w.emit(Event{Kind: Sent, Step: i + 1, Line: n + 1, Lines: []string{line}})
+	}
+	if err := w.ses.Apply(w.ctx); err != nil {
+		return faced(s.Title, err)
+	}
+	return nil
+}
+
+// soak watches that every expectation keeps holding for a while.
+func (w *worker) soak() *trouble {
+	if w.r.plan.Soak <= 0 {
+		return nil
+	}
+	w.move(Soaking, "watching that it holds")
+	until := time.Now().Add(w.r.plan.Soak)
+	if err := w.guard(len(w.t.Steps), 0); err != nil {
+		return faced("extending the timer", err)
+	}
+	for {
+		tables := tables{}
+		for i, s := range w.t.Steps {
+			if w.skipped(i) {
+				continue
+			}
+			for _, e := range s.Expect {
+				ok, env, err := w.holds(e.Check, tables)
+				if err != nil {
+					return faced("soak", err)
+				}
+				if !ok {
+					why := e.Cond.Explain(env)
+					w.emit(Event{Kind: Expected, Step: i + 1, What: e.Cond.Source, Note: why})
+					return &trouble{why: "during the soak, an expectation stopped holding", evidence: []string{why, "expectation: " + e.Cond.Source},
+						err: &Unclear{Asked: e.Cond.Source, Got: why}}
+				}
+			}
+		}
+		left := time.Until(until)
+		if left <= 0 {
+			return nil
+		}
+		if err := w.sleep(min(left, pollEvery(w.r.plan.Soak))); err != nil {
+			return faced("soak", err)
+		}
+	}
+}
+
+func (w *worker) skipped(i int) bool {
+	return w.already[i] || !slices.Contains(w.begun, i) && len(w.t.Steps[i].Send) > 0
+}
+
+// finish disarms, proves it, saves and compares (laws 2 and 4).
+func (w *worker) finish() *trouble {
+	w.doing("reading what runs now")
+	running, err := w.ses.Config(w.ctx, Running)
+	if err != nil {
+		return faced("reading the running configuration", err)
+	}
+	if w.intended == "" {
+		w.intended = running
+	}
+	after := config.Parse(running, w.t.Traits.Style)
+	w.emit(Event{Kind: Differs, Lines: config.Compare(w.before, after).Lines()})
+	if err := w.interrupted(); err != nil {
+		return faced("closing", err)
+	}
+	if tr := w.disarm(); tr != nil {
+		return tr
+	}
+	w.doing("saving")
+	if err := w.intend(Event{What: ToSave}); err != nil {
+		return faced("saving", err)
+	}
+	w.saved = true // from here on it may be, whatever we hear
+	if err := w.ses.Save(w.ctx); err != nil {
+		return faced("saving", err)
+	}
+	for _, which := range []Which{Running, Saved} {
+		text, err := w.ses.Config(w.ctx, which)
+		if err != nil {
+			return faced("comparing after saving", err)
+		}
+		if d := config.Compare(config.Parse(w.intended, w.t.Traits.Style), config.Parse(text, w.t.Traits.Style)); !d.Empty() {
+			return &trouble{why: fmt.Sprintf("after saving, the %s configuration is not what was proven", which),
+				evidence: d.Lines(), err: &Unclear{Asked: string(which), Got: d.String()}}
+		}
+	}
+	w.end(Kept, "kept and saved")
+	return nil
+}
+
+// disarm takes the timer off the clock and proves it by looking (law 4).
+func (w *worker) disarm() *trouble {
+	if w.due.IsZero() {
+		if w.t.Traits.Timer != plan.RestartTimer || w.r.plan.Timer.None {
+			return nil
+		}
+		// It may be pending without our knowing, after contact was lost.
+		left, pending, err := w.ses.Pending(w.ctx)
+		if err != nil {
+			return faced("looking at the timer", err)
+		}
+		if !pending {
+			return nil
+		}
+		w.due = time.Now().Add(left)
+	}
+	w.doing("disarming the timer")
+	if err := w.intend(Event{What: ToDisarm}); err != nil {
+		return faced("disarming", err)
+	}
+	if err := w.ses.Disarm(w.ctx); err != nil {
+		return faced("disarming", err)
+	}
+	left, pending, err := w.ses.Pending(w.ctx)
+	if err != nil {
+		return faced("looking at the timer", err)
+	}
+	if pending {
+		w.due = time.Now().Add(left)
+		w.emit(Event{Kind: TimerSeen, Due: w.due, For: left})
+		return &trouble{why: "the timer was disarmed but is still pending",
+			evidence: []string{fmt.Sprintf("due in %s", left.Round(time.Second))}, err: &Unclear{Asked: "disarm", Got: "still pending"}}
+	}
+	w.due = time.Time{}
+	w.emit(Event{Kind: TimerGone})
+	return nil
+}

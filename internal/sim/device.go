@@ -1,0 +1,292 @@
+package sim
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+)
+
+// Truth is one thing that truly happened to a device.
+type Truth struct {
+	At     time.Time
+	Device string
+	What   What
+	Line   string // the line, for Changed and Refused
+	Armed  bool   // a restart was pending at that moment
+}
+
+// What happened.
+type What string
+
+// The things that happen to a device.
+const (
+	Received  What = "received"  // a line arrived in edit mode
+	Changed   What = "changed"   // a line changed the running configuration
+	Loaded    What = "loaded"    // a whole configuration was put in its place
+	Rejected  What = "rejected"  // a line was refused
+	Armed     What = "armed"     // a restart was put on the clock
+	Disarmed  What = "disarmed"  // it was cancelled
+	Shown     What = "shown"     // a session was told of the pending restart
+	Saved     What = "saved"     // the running configuration was saved
+	Fired     What = "fired"     // the pending restart came due
+	Restarted What = "restarted" // it went down
+	Up        What = "up"        // it is back
+)
+
+// Device is a simulated device.
+type Device struct {
+	fleet *Fleet
+	spec  Spec
+	users map[string]string
+
+	up        atomic.Bool
+	reachable atomic.Bool
+
+	mu       sync.Mutex
+	running  *ternConfig
+	saved    *ternConfig
+	cut      bool // contact is lost until it restarts
+	dead     bool // never comes back
+	timer    *time.Timer
+	due      time.Time
+	source   string    // what the clock follows
+	since    time.Time // when it began to
+	conns    map[*gate]struct{}
+	orphans  []*gate // dropped while out of reach; the other side learns of it later
+	truth    []Truth
+	sessions int
+}
+
+// Name is the device's name in the scenario.
+func (d *Device) Name() string { return d.spec.Name }
+
+// Running is the configuration that runs now.
+func (d *Device) Running() string { d.mu.Lock(); defer d.mu.Unlock(); return d.running.String() }
+
+// Saved is the configuration it would start with.
+func (d *Device) Saved() string { d.mu.Lock(); defer d.mu.Unlock(); return d.saved.String() }
+
+// Due is when the pending restart comes, zero when none is pending.
+func (d *Device) Due() time.Time { d.mu.Lock(); defer d.mu.Unlock(); return d.due }
+
+// Truth lists what happened to the device.
+func (d *Device) Truth() []Truth {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return append([]Truth(nil), d.truth...)
+}
+
+// note records a truth. The caller holds d.mu.
+func (d *Device) note(w What, line string) {
+	d.truth = append(d.truth, Truth{At: time.Now(), Device: d.spec.Name, What: w, Line: line, Armed: !d.due.IsZero()})
+}
+
+// fault returns the fault of that kind that strikes at line, and counts it.
+// The caller holds d.mu.
+func (d *Device) fault(kind, line string) *Fault {
+	for i := range d.spec.Faults {
+		f := &d.spec.Faults[i]
+		if f.Kind == kind && f.re.MatchString(line) && (f.Times == 0 || f.done < f.Times) {
+			f.done++
+			return f
+		}
+	}
+	return nil
+}
+
+func (d *Device) hasFault(kind string) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.fault(kind, "") != nil
+}
+
+// hasFaultAt tells whether the device has a fault of that kind at all.
+func (d *Device) hasFaultAt(kind string) bool {
+	return slices.ContainsFunc(d.spec.Faults, func(f Fault) bool { return f.Kind == kind })
+}
+
+// arm puts a restart on the clock, in place of one that is pending. The caller
+// holds d.mu.
+func (d *Device) arm(in time.Duration) {
+	if d.timer != nil {
+		d.timer.Stop()
+	}
+	d.due = time.Now().Add(in)
+	d.note(Armed, "")
+	var t *time.Timer
+	t = time.AfterFunc(in, func() {
+		d.mu.Lock()
+		if d.timer != t || d.due.IsZero() {
+			d.mu.Unlock()
+			return
+		}
+		d.note(Fired, "")
+		d.mu.Unlock()
+		d.restart()
+	})
+	d.timer = t
+}
+
+func (d *Device) disarm() {
+	if d.timer != nil {
+		d.timer.Stop()
+	}
+	d.timer, d.due = nil, time.Time{}
+	d.note(Disarmed, "")
+}
+
+// restart takes the device down and brings it back with what is saved.
+func (d *Device) restart() {
+	d.mu.Lock()
+	if !d.up.Load() {
+		d.mu.Unlock()
+		return
+	}
+	if d.timer != nil {
+		d.timer.Stop()
+	}
+	d.timer, d.due = nil, time.Time{}
+	d.note(Restarted, "")
+	inReach := d.reachable.Load()
+	for c := range d.conns {
+		if inReach {
+			c.drop()
+		} else {
+			d.orphans = append(d.orphans, c)
+		}
+	}
+	clear(d.conns)
+	d.up.Store(false)
+	d.dead = d.fault(NeverBack, "") != nil
+	dead := d.dead
+	d.mu.Unlock()
+	d.fleet.topology()
+	if !dead {
+		time.AfterFunc(d.fleet.scenario.Boot, d.boot)
+	}
+}
+
+func (d *Device) boot() {
+	if d.fleet.closed.Load() {
+		return
+	}
+	d.mu.Lock()
+	d.running = d.saved.clone()
+	if d.fault(Spoils, "") != nil {
+		d.running.logs = append(d.running.logs, "192.0.2.254")
+	}
+	d.cut = false
+	d.source = ""
+	d.follow()
+	d.up.Store(true)
+	d.note(Up, "")
+	d.mu.Unlock()
+	d.fleet.topology()
+}
+
+// follow lets the clock follow the first time source that answers. The caller
+// holds d.mu.
+func (d *Device) follow() {
+	want := ""
+	for _, t := range d.running.times {
+		if d.fleet.answers(t) {
+			want = t
+			break
+		}
+	}
+	if want != d.source {
+		first := d.source == "" && d.since.IsZero()
+		d.source, d.since = want, time.Now()
+		if first { // it has run for long when the night begins
+			d.since = d.since.Add(-24 * time.Hour)
+		}
+	}
+}
+
+// clock tells the device's own time, what it follows and whether it has
+// settled. The caller holds d.mu.
+func (d *Device) clock() (now time.Time, source string, settled bool) {
+	now = time.Now().Add(d.spec.ClockOff)
+	changed := d.since
+	settled = d.source != "" && time.Since(changed) >= d.fleet.scenario.Settle
+	if settled && d.source != d.firstSource() && d.fault(NeverSettles, "") != nil {
+		settled = false
+	}
+	return now, d.source, settled
+}
+
+// firstSource is what the clock followed when the night began.
+func (d *Device) firstSource() string {
+	for _, t := range d.saved.times {
+		if d.fleet.answers(t) {
+			return t
+		}
+	}
+	return ""
+}
+
+// linked tells whether the device's own configuration leaves it in reach. The
+// caller holds d.mu.
+func (d *Device) linked() bool {
+	p := d.running.ports[d.spec.UplinkPort]
+	if p.shut || p.lan != 0 || d.cut {
+		return false
+	}
+	if d.running.manage == "any" {
+		return true
+	}
+	prefix, err := netip.ParsePrefix(d.running.manage)
+	return err == nil && prefix.Contains(netip.MustParseAddr(d.fleet.scenario.Station))
+}
+
+// portTo is the port of d that leads down to the device named below.
+func (d *Device) portTo(below string) int {
+	n := d.spec.Ports
+	for _, s := range d.fleet.scenario.Devices {
+		if s.Uplink == d.spec.Name {
+			if s.Name == below {
+				return n
+			}
+			n--
+		}
+	}
+	return 0
+}
+
+// neighbour is one row of what a device sees on its ports.
+type neighbour struct {
+	port   int
+	name   string
+	theirs int
+}
+
+// neighbours lists the devices on the other ends, in port order.
+func (d *Device) neighbours() []neighbour {
+	var out []neighbour
+	open := func(x *Device, port int) bool {
+		x.mu.Lock()
+		defer x.mu.Unlock()
+		return x.up.Load() && !x.running.ports[port].shut
+	}
+	if up := d.fleet.devices[d.spec.Uplink]; up != nil {
+		theirs := up.portTo(d.spec.Name)
+		if open(d, d.spec.UplinkPort) && open(up, theirs) {
+			out = append(out, neighbour{d.spec.UplinkPort, d.spec.Uplink, theirs})
+		}
+	} else if open(d, d.spec.UplinkPort) {
+		out = append(out, neighbour{d.spec.UplinkPort, "ops-core", len(out) + 1})
+	}
+	for _, s := range d.fleet.scenario.Devices {
+		if s.Uplink == d.spec.Name {
+			if port := d.portTo(s.Name); open(d, port) && open(d.fleet.devices[s.Name], s.UplinkPort) {
+				out = append(out, neighbour{port, s.Name, s.UplinkPort})
+			}
+		}
+	}
+	return out
+}
+
+func (d *Device) String() string { return fmt.Sprintf("%s (%s)", d.spec.Name, d.spec.Address) }

@@ -1,0 +1,294 @@
+package sim
+
+import (
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"net"
+	"sync"
+	"sync/atomic"
+	"syscall"
+
+	"golang.org/x/crypto/ssh"
+	"google.golang.org/grpc/test/bufconn"
+)
+
+// Fleet is a set of simulated devices and the network between them.
+type Fleet struct {
+	scenario Scenario
+	devices  map[string]*Device
+	order    []*Device
+	keys     []ssh.PublicKey // that may log in
+	signer   ssh.Signer
+	sources  map[string]bool
+
+	closed  atomic.Bool
+	topo    sync.Mutex // one working-out of reachability at a time
+	mu      sync.Mutex
+	changed chan struct{} // closed and replaced whenever reachability may have changed
+	wg      sync.WaitGroup
+}
+
+// New builds a fleet. Keys, if given, may log in besides the passwords.
+func New(s Scenario, keys ...ssh.PublicKey) (*Fleet, error) {
+	if err := s.Prepare(); err != nil {
+		return nil, err
+	}
+	_, key, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	signer, err := ssh.NewSignerFromKey(key)
+	if err != nil {
+		return nil, err
+	}
+	f := &Fleet{scenario: s, devices: map[string]*Device{}, keys: keys, signer: signer,
+		changed: make(chan struct{}), sources: map[string]bool{}}
+	for _, t := range s.TimeSources {
+		f.sources[t] = true
+	}
+	for _, spec := range s.Devices {
+		text, err := s.initial(spec)
+		if err != nil {
+			return nil, err
+		}
+		d := &Device{fleet: f, spec: spec, users: s.Logins, conns: map[*gate]struct{}{}}
+		d.running = newTernConfig(spec.Ports)
+		if err := d.running.load(text); err != nil {
+			return nil, fmt.Errorf("configuration of %s: %w", spec.Name, err)
+		}
+		d.saved = d.running.clone()
+		if spec.Unsaved != "" {
+			if _, err := d.running.apply("", spec.Unsaved); err != nil {
+				return nil, fmt.Errorf("unsaved line of %s: %w", spec.Name, err)
+			}
+		}
+		d.follow()
+		d.up.Store(true)
+		f.devices[spec.Name] = d
+		f.order = append(f.order, d)
+	}
+	f.topology()
+	return f, nil
+}
+
+// Devices lists the devices in the order of the scenario.
+func (f *Fleet) Devices() []*Device { return f.order }
+
+// Device returns a device by name, or nil.
+func (f *Fleet) Device(name string) *Device { return f.devices[name] }
+
+// HostKey is the key every device of this fleet shows.
+func (f *Fleet) HostKey() ssh.PublicKey { return f.signer.PublicKey() }
+
+func (f *Fleet) answers(source string) bool { return f.sources[source] }
+
+// Close ends all sessions and waits for them.
+func (f *Fleet) Close() {
+	f.closed.Store(true)
+	for _, d := range f.order {
+		d.mu.Lock()
+		if d.timer != nil {
+			d.timer.Stop()
+		}
+		for c := range d.conns {
+			c.drop()
+		}
+		for _, c := range d.orphans {
+			c.drop()
+		}
+		d.mu.Unlock()
+	}
+	f.wake()
+	f.wg.Wait()
+}
+
+func (f *Fleet) wake() {
+	f.mu.Lock()
+	close(f.changed)
+	f.changed = make(chan struct{})
+	f.mu.Unlock()
+}
+
+func (f *Fleet) waitChange() <-chan struct{} {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.changed
+}
+
+// topology works out anew which devices are in reach.
+func (f *Fleet) topology() {
+	f.topo.Lock()
+	defer f.topo.Unlock()
+	linked := map[string]bool{}
+	for _, d := range f.order {
+		d.mu.Lock()
+		linked[d.spec.Name] = d.up.Load() && d.linked()
+		d.mu.Unlock()
+	}
+	for _, d := range f.order {
+		ok := linked[d.spec.Name]
+		below := d
+		for hops := 0; ok && below.spec.Uplink != "" && hops <= len(f.order); hops++ {
+			above := f.devices[below.spec.Uplink]
+			above.mu.Lock()
+			port := above.running.ports[above.portTo(below.spec.Name)]
+			above.mu.Unlock()
+			ok = linked[above.spec.Name] && !port.shut
+			below = above
+		}
+		d.reachable.Store(ok)
+		if ok {
+			d.mu.Lock()
+			for _, c := range d.orphans {
+				c.drop()
+			}
+			d.orphans = nil
+			d.mu.Unlock()
+		}
+	}
+	f.wake()
+}
+
+// gate is a connection that goes silent while its device is out of reach.
+type gate struct {
+	net.Conn
+	d    *Device
+	once sync.Once
+	done chan struct{}
+}
+
+func (g *gate) drop() { g.once.Do(func() { close(g.done); g.Conn.Close() }) }
+
+// Close ends the connection from the device's side.
+func (g *gate) Close() error {
+	g.drop()
+	g.d.mu.Lock()
+	delete(g.d.conns, g)
+	g.d.mu.Unlock()
+	return nil
+}
+
+// pass waits until the device is in reach.
+func (g *gate) pass() error {
+	for {
+		changed := g.d.fleet.waitChange()
+		if g.d.reachable.Load() {
+			return nil
+		}
+		select {
+		case <-changed:
+			if g.d.fleet.closed.Load() {
+				return net.ErrClosed
+			}
+		case <-g.done:
+			return net.ErrClosed
+		}
+	}
+}
+
+func (g *gate) Read(b []byte) (int, error) {
+	n, err := g.Conn.Read(b)
+	if err != nil {
+		return n, err
+	}
+	if !g.d.reachable.Load() {
+		return n, g.pass()
+	}
+	return n, nil
+}
+
+func (g *gate) Write(b []byte) (int, error) {
+	if !g.d.reachable.Load() {
+		if err := g.pass(); err != nil {
+			return 0, err
+		}
+	}
+	return g.Conn.Write(b)
+}
+
+// Dial connects to a device in memory, by name. A device out of reach lets the
+// caller wait for as long as ctx allows, as a silent network does.
+func (f *Fleet) Dial(ctx context.Context, name string) (net.Conn, error) {
+	d := f.devices[name]
+	if d == nil {
+		return nil, &net.OpError{Op: "dial", Net: "tcp", Err: errors.New("no such host: " + name)}
+	}
+	for {
+		changed := f.waitChange()
+		if f.closed.Load() {
+			return nil, net.ErrClosed
+		}
+		if d.reachable.Load() {
+			break
+		}
+		select {
+		case <-changed:
+		case <-ctx.Done():
+			return nil, &net.OpError{Op: "dial", Net: "tcp", Err: ctx.Err()}
+		}
+	}
+	if d.hasFault(Refuses) {
+		return nil, &net.OpError{Op: "dial", Net: "tcp", Err: syscall.ECONNREFUSED}
+	}
+	l := bufconn.Listen(64 << 10)
+	client, err := l.DialContext(ctx)
+	if err != nil {
+		return nil, err
+	}
+	server, err := l.Accept()
+	l.Close()
+	if err != nil {
+		client.Close()
+		return nil, err
+	}
+	f.wg.Go(func() { d.serve(server) })
+	return client, nil
+}
+
+// Listen serves every device on a TCP port of its own on host (a loopback
+// address), counting up from base, or on free ports when base is 0. It returns
+// the address of each device by name and serves until ctx ends.
+func (f *Fleet) Listen(ctx context.Context, host string, base int) (map[string]string, error) {
+	addrs := map[string]string{}
+	var listeners []net.Listener
+	for i, d := range f.order {
+		port := 0
+		if base > 0 {
+			port = base + i
+		}
+		l, err := net.Listen("tcp", net.JoinHostPort(host, fmt.Sprint(port)))
+		if err != nil {
+			for _, l := range listeners {
+				l.Close()
+			}
+			return nil, fmt.Errorf("listen for %s: %w", d.spec.Name, err)
+		}
+		addrs[d.spec.Name] = l.Addr().String()
+		if d.hasFault(Refuses) {
+			l.Close() // nobody listens: the system itself refuses
+			continue
+		}
+		listeners = append(listeners, l)
+		f.wg.Go(func() { f.accept(l, d) })
+	}
+	f.wg.Go(func() {
+		<-ctx.Done()
+		for _, l := range listeners {
+			l.Close()
+		}
+	})
+	return addrs, nil
+}
+
+func (f *Fleet) accept(l net.Listener, d *Device) {
+	for {
+		c, err := l.Accept()
+		if err != nil {
+			return
+		}
+		f.wg.Go(func() { d.serve(c) })
+	}
+}

@@ -1,0 +1,154 @@
+package sim
+
+import (
+	"bytes"
+	"fmt"
+	"net/netip"
+	"regexp"
+	"slices"
+	"strings"
+	"text/template"
+	"time"
+
+	"github.com/goccy/go-yaml"
+
+	"metabasis/internal/core/problem"
+)
+
+// Scenario describes a fleet to simulate.
+type Scenario struct {
+	Station     string            `yaml:"station"`      // address of the management station, where we are
+	TimeSources []string          `yaml:"time_sources"` // time sources that answer
+	Boot        time.Duration     `yaml:"boot"`         // time from restart to first prompt
+	Settle      time.Duration     `yaml:"settle"`       // time for a clock to settle on a new source
+	Latency     time.Duration     `yaml:"latency"`      // time a command takes, at least
+	Jitter      time.Duration     `yaml:"jitter"`       // time a command may take on top
+	Logins      map[string]string `yaml:"logins"`       // user to password
+	Operator    string            `yaml:"operator"`     // password of operator mode
+	Config      string            `yaml:"config"`       // saved configuration, a text/template over Spec
+	Devices     []Spec            `yaml:"devices"`
+}
+
+// Spec describes one device of a scenario.
+type Spec struct {
+	Name       string        `yaml:"name"`
+	Address    string        `yaml:"address"`
+	Site       string        `yaml:"site"`
+	Uplink     string        `yaml:"uplink"`      // the device above it; "" is the operations centre
+	UplinkPort int           `yaml:"uplink_port"` // its own port towards that; 1 when not given
+	Ports      int           `yaml:"ports"`       // 12 when not given
+	Version    string        `yaml:"version"`
+	Serial     string        `yaml:"serial"`
+	FreeMB     int           `yaml:"free_mb"`
+	ClockOff   time.Duration `yaml:"clock_off"` // how far its clock is off
+	Unsaved    string        `yaml:"unsaved"`   // a line put in the running configuration only
+	Config     string        `yaml:"config"`    // in place of the scenario's
+	Faults     []Fault       `yaml:"faults"`
+}
+
+// Fault is something that goes wrong with a device.
+type Fault struct {
+	Kind  string        `yaml:"kind"`
+	Match string        `yaml:"match"` // the line it happens at, as a pattern; "" is every line
+	By    time.Duration `yaml:"by"`    // slow: how much longer a command takes
+	Times int           `yaml:"times"` // how often it happens; 0 is always
+
+	re   *regexp.Regexp
+	done int
+}
+
+// The kinds of fault.
+const (
+	Refuses      = "refuses"        // no session: the port is closed
+	BadPassword  = "bad password"   // every password is wrong
+	Hangs        = "hangs"          // says nothing more after the line
+	Drops        = "drops"          // the session ends in the middle of the line
+	Rejects      = "rejects"        // the line is refused
+	Garbage      = "garbage"        // prints noise before the answer
+	Slow         = "slow"           // every command takes longer
+	Restarts     = "restarts"       // restarts by itself at the line
+	NeverBack    = "never back"     // does not come back from a restart
+	NoTimer      = "no timer"       // the restart timer cannot be armed
+	NoSave       = "no save"        // the configuration cannot be saved
+	NeverSettles = "never settles"  // the clock never settles on a new source
+	CutsOff      = "cuts off"       // contact is lost once the line is carried out
+	QuietTimer   = "quiet timer"    // says the timer is armed, but it is not
+	StuckTimer   = "stuck timer"    // says the timer is cancelled, but it is not
+	LostUndo     = "lost undo"      // takes "drop" lines without doing anything
+	Refusing     = "refuses loads"  // a whole configuration cannot be loaded
+	Spoils       = "spoils restart" // comes back from a restart with something else
+)
+
+var kinds = []string{Refuses, BadPassword, Hangs, Drops, Rejects, Garbage, Slow, Restarts, NeverBack, NoTimer,
+	NoSave, NeverSettles, CutsOff, QuietTimer, StuckTimer, LostUndo, Refusing, Spoils}
+
+// ReadScenario reads a scenario file. The error is a problem.List.
+func ReadScenario(file string, data []byte) (Scenario, error) {
+	var s Scenario
+	if err := yaml.UnmarshalWithOptions(data, &s, yaml.Strict()); err != nil {
+		return s, problem.List{problem.FromYAML(file, data, err)}
+	}
+	if err := s.Prepare(); err != nil {
+		return s, problem.List{{File: file, Msg: err.Error()}}
+	}
+	return s, nil
+}
+
+// Prepare fills in what a scenario leaves open and checks it.
+func (s *Scenario) Prepare() error {
+	if s.Station == "" {
+		s.Station = "203.0.113.5"
+	}
+	if _, err := netip.ParseAddr(s.Station); err != nil {
+		return fmt.Errorf("station %q is not an address", s.Station)
+	}
+	names := map[string]bool{}
+	for i := range s.Devices {
+		d := &s.Devices[i]
+		names[d.Name] = true
+		d.UplinkPort = orElse(d.UplinkPort, 1)
+		d.Ports = orElse(d.Ports, 12)
+		d.FreeMB = orElse(d.FreeMB, 41)
+		d.Version = orElse(d.Version, "4.2")
+		d.Serial = orElse(d.Serial, fmt.Sprintf("T-%06d", 100_101+37*i))
+		for j := range d.Faults {
+			f := &d.Faults[j]
+			if !slices.Contains(kinds, f.Kind) {
+				return fmt.Errorf("%s: unknown fault %q; write: %s", d.Name, f.Kind, problem.OneOf(f.Kind, kinds))
+			}
+			re, err := regexp.Compile(f.Match)
+			if err != nil {
+				return fmt.Errorf("%s: fault %s: %w", d.Name, f.Kind, err)
+			}
+			f.re = re
+		}
+	}
+	for _, d := range s.Devices {
+		if d.Uplink != "" && !names[d.Uplink] {
+			return fmt.Errorf("%s: its uplink %q is not in the scenario", d.Name, d.Uplink)
+		}
+	}
+	return nil
+}
+
+func orElse[T comparable](v, other T) T {
+	var zero T
+	if v == zero {
+		return other
+	}
+	return v
+}
+
+// initial renders the configuration a device starts with.
+func (s *Scenario) initial(d Spec) (string, error) {
+	source := orElse(d.Config, s.Config)
+	t, err := template.New(d.Name).Option("missingkey=error").Parse(source)
+	if err != nil {
+		return "", fmt.Errorf("configuration of %s: %w", d.Name, err)
+	}
+	var b bytes.Buffer
+	if err := t.Execute(&b, d); err != nil {
+		return "", fmt.Errorf("configuration of %s: %w", d.Name, err)
+	}
+	return strings.TrimRight(b.String(), "\n") + "\n", nil
+}

@@ -1,0 +1,114 @@
+package sim
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+)
+
+// tell answers the commands that look at the device.
+func (s *shell) tell(what string) {
+	var text string
+	switch what {
+	case "neighbours":
+		text = s.neighbours()
+	default:
+		s.d.mu.Lock()
+		text = s.told(what)
+		s.d.mu.Unlock()
+	}
+	if text == "" {
+		s.print(fmt.Sprintf("Refused: there is nothing to tell about %q.\n", what))
+		return
+	}
+	s.page(text)
+}
+
+// told answers from the device's own state. The caller holds d.mu.
+func (s *shell) told(what string) string {
+	d := s.d
+	now, source, settled := d.clock()
+	switch what {
+	case "version":
+		return fmt.Sprintf("platform  tern\nversion   %s\nserial    %s\n", d.spec.Version, d.spec.Serial)
+	case "clock":
+		state, offset := "seeking", d.spec.ClockOff
+		if settled {
+			state = "settled"
+		}
+		if source == "" {
+			source = "none"
+		}
+		return fmt.Sprintf("time      %s\nsource    %s\nstate     %s\noffset    %.3f s\n",
+			now.UTC().Format(time.RFC3339), source, state, offset.Seconds())
+	case "storage":
+		return fmt.Sprintf("total     64 MB\nfree      %d MB\n", d.spec.FreeMB)
+	case "running":
+		return "# written " + now.UTC().Format("2006-01-02 15:04:05") + " by " + s.mode + "\n" + d.running.String()
+	case "saved":
+		return "# written " + now.UTC().Format("2006-01-02 15:04:05") + " by " + s.mode + "\n" + d.saved.String()
+	case "restart":
+		if !d.due.IsZero() {
+			d.note(Shown, "")
+		}
+		return s.pending()
+	case "ports":
+		return d.portTable()
+	}
+	return ""
+}
+
+// portTable lists the ports. The caller holds d.mu.
+func (d *Device) portTable() string {
+	var b strings.Builder
+	b.WriteString("port  state  lan    label\n")
+	for _, n := range slices.Sorted(maps.Keys(d.running.ports)) {
+		p := d.running.ports[n]
+		state, lan := "up", "-"
+		if p.shut {
+			state = "shut"
+		}
+		if p.trunk {
+			lan = "trunk"
+		} else if p.lan != 0 {
+			lan = fmt.Sprint(p.lan)
+		}
+		fmt.Fprintf(&b, "%-5d %-6s %-6s %s\n", n, state, lan, p.label)
+	}
+	return b.String()
+}
+
+func (s *shell) neighbours() string {
+	var b strings.Builder
+	b.WriteString("port  neighbour        their port\n")
+	for _, n := range s.d.neighbours() {
+		fmt.Fprintf(&b, "%-5d %-16s %d\n", n.port, n.name, n.theirs)
+	}
+	return b.String()
+}
+
+// page prints text a screenful at a time, as long as the pager is on.
+func (s *shell) page(text string) {
+	lines := strings.SplitAfter(text, "\n")
+	for i, l := range lines {
+		if s.paged && i > 0 && i%pageRows == 0 && i < len(lines)-1 {
+			s.print(fmt.Sprintf("-- %d of %d lines: space goes on, q stops --", i, len(lines)-1))
+			for {
+				c, ok := s.readByte()
+				if !ok {
+					return
+				}
+				if c == 'q' || c == ' ' {
+					s.print("\r" + strings.Repeat(" ", 50) + "\r")
+					if c == 'q' {
+						return
+					}
+					break
+				}
+			}
+		}
+		s.print(l)
+	}
+}

@@ -1,0 +1,395 @@
+package sim
+
+import (
+	"bufio"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"strings"
+	"time"
+)
+
+// The command language of tern.
+//
+// Modes and their prompts:
+//
+//	[NAME look]            after login; may look at everything
+//	[NAME work]            after "work" and the operator password
+//	[NAME edit]            after "edit"; lines change the running configuration
+//	[NAME edit port 7]     inside a section; "up" leaves it, "done" leaves edit
+//
+// Commands: tell version|clock|ports|neighbours|storage|running|saved|restart,
+// pages on|off, leave; in work mode also edit, look, keep (save),
+// load running (replace the running configuration), restart in N s|m,
+// restart at HH:MM:SS, restart cancel, and restart alone, which restarts at once.
+type shell struct {
+	d       *Device
+	in      *bufio.Reader
+	out     *bufio.Writer
+	mode    string // look, work, edit
+	section string
+	paged   bool
+	over    bool
+}
+
+const pageRows = 22
+
+func newShell(d *Device, rw io.ReadWriter) *shell {
+	return &shell{d: d, in: bufio.NewReader(rw), out: bufio.NewWriter(rw), mode: "look", paged: true}
+}
+
+func (s *shell) print(text string) {
+	if _, err := s.out.WriteString(strings.ReplaceAll(text, "\n", "\r\n")); err != nil {
+		s.over = true
+	}
+}
+
+// readByte waits for the next byte, and shows first what is still unsent.
+func (s *shell) readByte() (byte, bool) {
+	if s.in.Buffered() == 0 && s.out.Flush() != nil {
+		s.over = true
+	}
+	c, err := s.in.ReadByte()
+	if err != nil {
+		s.over = true
+	}
+	return c, !s.over
+}
+
+func (s *shell) prompt() string {
+	s.d.mu.Lock()
+	name := s.d.running.name
+	s.d.mu.Unlock()
+	if s.section != "" {
+		return fmt.Sprintf("[%s %s %s] ", name, s.mode, s.section)
+	}
+	return fmt.Sprintf("[%s %s] ", name, s.mode)
+}
+
+func (s *shell) run() {
+	defer s.out.Flush()
+	s.print("tern " + s.d.spec.Version + ", serial " + s.d.spec.Serial + "\n")
+	for !s.over {
+		s.print(s.prompt())
+		line, ok := s.readLine(true)
+		if !ok {
+			return
+		}
+		if line = strings.TrimSpace(line); line != "" {
+			s.command(line)
+		}
+	}
+}
+
+// readLine reads a line as a terminal sends it, echoing it.
+func (s *shell) readLine(echo bool) (string, bool) {
+	var b []byte
+	show := func(text string) {
+		if echo {
+			s.print(text)
+		}
+	}
+	for {
+		c, ok := s.readByte()
+		if !ok {
+			return "", false
+		}
+		switch {
+		case c == '\r' || c == '\n':
+			if c == '\r' && s.in.Buffered() > 0 {
+				if next, _ := s.in.Peek(1); next[0] == '\n' {
+					_, _ = s.in.ReadByte()
+				}
+			}
+			s.print("\n")
+			return string(b), true
+		case c == 3: // ^C
+			s.print("^C\n")
+			return "", true
+		case c == 4 && len(b) == 0: // ^D
+			return "", false
+		case (c == 8 || c == 127) && len(b) > 0:
+			b = b[:len(b)-1]
+			show("\b \b")
+		case c >= ' ' && c != 127 && len(b) < 4096:
+			b = append(b, c)
+			show(string(rune(c)))
+		}
+	}
+}
+
+// command carries out one line, with whatever goes wrong with it.
+func (s *shell) command(line string) {
+	if s.strike(line) {
+		return
+	}
+	if s.mode == "edit" {
+		s.edit(line)
+		return
+	}
+	w := strings.Fields(line)
+	switch {
+	case line == "leave":
+		s.over = true
+	case w[0] == "tell" && len(w) == 2:
+		s.tell(w[1])
+	case line == "pages on", line == "pages off":
+		s.paged = w[1] == "on"
+	case line == "work" && s.mode == "look":
+		s.print("Operator password: ")
+		given, ok := s.readLine(false)
+		if ok && given == s.d.fleet.scenario.Operator {
+			s.mode = "work"
+		} else if ok {
+			s.print("Refused: wrong password.\n")
+		}
+	case s.mode == "work":
+		s.work(line, w)
+	default:
+		s.print(fmt.Sprintf("Refused: unknown command %q in %s mode.\n", line, s.mode))
+	}
+}
+
+func (s *shell) work(line string, w []string) {
+	switch {
+	case line == "look":
+		s.mode = "look"
+	case line == "edit":
+		s.mode = "edit"
+	case line == "keep":
+		if s.confirm("Write the running configuration over the saved one?") {
+			s.keep()
+		}
+	case line == "load running":
+		s.load()
+	case w[0] == "restart":
+		s.restart(w[1:])
+	default:
+		s.print(fmt.Sprintf("Refused: unknown command %q in work mode.\n", line))
+	}
+}
+
+func (s *shell) confirm(question string) bool {
+	s.print(question + " (yes/no) ")
+	answer, ok := s.readLine(true)
+	return ok && answer == "yes"
+}
+
+// strike lets the faults of the scenario act on a line. It tells whether the
+// line is dealt with.
+func (s *shell) strike(line string) bool {
+	d := s.d
+	d.mu.Lock()
+	hang, drop := d.fault(Hangs, line), d.fault(Drops, line)
+	garbage, slow := d.fault(Garbage, line), d.fault(Slow, line)
+	restart := d.fault(Restarts, line)
+	wait := d.fleet.scenario.Latency
+	d.mu.Unlock()
+	if j := d.fleet.scenario.Jitter; j > 0 {
+		wait += rand.N(j)
+	}
+	if slow != nil {
+		wait += slow.By
+	}
+	if wait > 0 {
+		if s.out.Flush() != nil {
+			s.over = true
+		}
+		time.Sleep(wait)
+	}
+	switch {
+	case drop != nil:
+		s.print("Fau")
+		s.over = true
+		return true
+	case hang != nil:
+		for { // says nothing more; the session is of no use
+			if _, ok := s.readByte(); !ok {
+				return true
+			}
+		}
+	case restart != nil:
+		_ = s.out.Flush()
+		d.restart()
+		s.over = true
+		return true
+	case garbage != nil:
+		noise := make([]byte, 8<<10)
+		for i := range noise {
+			noise[i] = byte(rand.Uint32())
+		}
+		s.print(string(noise) + "\x1b[2J\x1b]0;owned\x07\x1b[31m[not-me work] \n")
+	}
+	return false
+}
+
+// edit carries out a line of edit mode.
+func (s *shell) edit(line string) {
+	switch {
+	case line == "done":
+		s.mode, s.section = "work", ""
+		return
+	case line == "up" && s.section != "":
+		s.section = ""
+		return
+	}
+	d := s.d
+	d.mu.Lock()
+	d.note(Received, line)
+	var err error
+	section := s.section
+	switch {
+	case d.fault(Rejects, line) != nil:
+		err = fmt.Errorf("unknown word %q", strings.Fields(line)[0])
+	case strings.HasPrefix(line, "drop ") && d.fault(LostUndo, line) != nil:
+	default:
+		before := d.running.String()
+		next := d.running.clone()
+		if section, err = next.apply(s.section, line); err == nil {
+			d.running = next
+			if next.String() != before {
+				d.note(Changed, line)
+			}
+			d.follow()
+			if d.fault(CutsOff, line) != nil {
+				d.cut = true
+			}
+		}
+	}
+	if err != nil {
+		d.note(Rejected, line)
+	}
+	d.mu.Unlock()
+	if err != nil {
+		s.print("Refused: " + err.Error() + "\n")
+		return
+	}
+	if strings.HasPrefix(section, "port") || strings.HasPrefix(line, "manage") || d.hasFaultAt(CutsOff) {
+		d.fleet.topology()
+	}
+	s.section = section
+}
+
+// load reads a whole configuration up to a line "end of text".
+func (s *shell) load() {
+	s.print("Send the configuration, then a line: end of text\n")
+	var text strings.Builder
+	for {
+		line, ok := s.readLine(false)
+		if !ok {
+			return
+		}
+		if line == "end of text" {
+			break
+		}
+		if text.Len() < 1<<20 {
+			text.WriteString(line + "\n")
+		}
+	}
+	d := s.d
+	d.mu.Lock()
+	next := newTernConfig(d.spec.Ports)
+	err := next.load(text.String())
+	if d.fault(Refusing, "") != nil {
+		err = fmt.Errorf("no memory for it")
+	}
+	if err == nil {
+		d.running = next
+		d.note(Loaded, "")
+		d.follow()
+	}
+	d.mu.Unlock()
+	if err != nil {
+		s.print("Refused: " + err.Error() + "\n")
+		return
+	}
+	s.print("Loaded.\n")
+	d.fleet.topology()
+}
+
+func (s *shell) keep() {
+	d := s.d
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.fault(NoSave, "") != nil {
+		s.print("Fault: the store cannot be written.\n")
+		return
+	}
+	d.saved = d.running.clone()
+	d.note(Saved, "")
+	s.print("Kept.\n")
+}
+
+// restart arms, cancels or carries out a restart.
+func (s *shell) restart(w []string) {
+	d := s.d
+	if len(w) == 0 {
+		if s.confirm("Restart now, with the saved configuration?") {
+			_ = s.out.Flush()
+			d.restart()
+			s.over = true
+		}
+		return
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	in, err := restartDelay(w, time.Now().Add(d.spec.ClockOff))
+	switch {
+	case w[0] == "cancel" && d.due.IsZero():
+		s.print("No restart is pending.\n")
+	case w[0] == "cancel" && d.fault(StuckTimer, "") != nil:
+		s.print("Restart cancelled.\n")
+	case w[0] == "cancel":
+		d.disarm()
+		s.print("Restart cancelled.\n")
+	case err != nil:
+		s.print("Refused: " + err.Error() + "\n")
+	case d.fault(NoTimer, "") != nil:
+		s.print("Fault: a restart cannot be put on the clock.\n")
+	case d.fault(QuietTimer, "") != nil:
+		s.print("Restart due in " + fmt.Sprint(int(in.Seconds())) + " s.\n")
+	default:
+		d.arm(in)
+		s.print(s.pending())
+	}
+}
+
+// restartDelay reads "in 10 m", "in 90 s" or "at 02:15:00".
+func restartDelay(w []string, now time.Time) (time.Duration, error) {
+	switch {
+	case len(w) == 1 && w[0] == "cancel":
+		return 0, nil
+	case len(w) == 3 && w[0] == "in" && (w[2] == "s" || w[2] == "m"):
+		var n int
+		if _, err := fmt.Sscan(w[1], &n); err != nil || n < 1 || n > 86_400 {
+			return 0, fmt.Errorf("%q is not a delay", w[1])
+		}
+		if w[2] == "m" {
+			return time.Duration(n) * time.Minute, nil
+		}
+		return time.Duration(n) * time.Second, nil
+	case len(w) == 2 && w[0] == "at":
+		t, err := time.ParseInLocation("15:04:05", w[1], now.Location())
+		if err != nil {
+			return 0, fmt.Errorf("%q is not a time of day", w[1])
+		}
+		at := time.Date(now.Year(), now.Month(), now.Day(), t.Hour(), t.Minute(), t.Second(), 0, now.Location())
+		if !at.After(now) {
+			at = at.AddDate(0, 0, 1)
+		}
+		return at.Sub(now), nil
+	}
+	return 0, fmt.Errorf("restart in 10 m, restart at 02:15:00 or restart cancel")
+}
+
+// pending tells of the restart on the clock. The caller holds d.mu.
+func (s *shell) pending() string {
+	d := s.d
+	if d.due.IsZero() {
+		return "No restart is pending.\n"
+	}
+	left := time.Until(d.due)
+	at := d.due.Add(d.spec.ClockOff)
+	return fmt.Sprintf("Restart due at %s, in %d s, with the saved configuration.\n",
+		at.Format("15:04:05"), int(left.Round(time.Second).Seconds()))
+}
