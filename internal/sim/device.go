@@ -29,7 +29,7 @@ const (
 	Rejected  What = "rejected"  // a line was refused
 	Armed     What = "armed"     // a restart was put on the clock
 	Disarmed  What = "disarmed"  // it was cancelled
-	Shown     What = "shown"     // a session was told of the pending restart
+	Shown     What = "shown"     // a session was told whether a restart is pending
 	Saved     What = "saved"     // the running configuration was saved
 	Fired     What = "fired"     // the pending restart came due
 	Restarted What = "restarted" // it went down

@@ -6,7 +6,9 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -141,15 +143,24 @@ func (f *Fleet) topology() {
 		}
 		d.reachable.Store(ok)
 		if ok {
-			d.mu.Lock()
-			for _, c := range d.orphans {
-				c.drop()
-			}
-			d.orphans = nil
-			d.mu.Unlock()
+			d.inReach()
 		}
 	}
 	f.wake()
+}
+
+// inReach lets connections learn what they missed.
+func (d *Device) inReach() {
+	d.mu.Lock()
+	orphans, conns := d.orphans, slices.Collect(maps.Keys(d.conns))
+	d.orphans = nil
+	d.mu.Unlock()
+	for _, c := range orphans {
+		c.drop()
+	}
+	for _, c := range conns {
+		c.flush()
+	}
 }
 
 // gate is a connection that goes silent while its device is out of reach.
@@ -158,6 +169,9 @@ type gate struct {
 	d    *Device
 	once sync.Once
 	done chan struct{}
+
+	mu     sync.Mutex
+	unsent []byte
 }
 
 func (g *gate) drop() { g.once.Do(func() { close(g.done); g.Conn.Close() }) }
@@ -200,22 +214,48 @@ func (g *gate) Read(b []byte) (int, error) {
 	return n, nil
 }
 
+// maxUnsent is how much the device's own network stack holds for a peer that
+// does not answer.
+const maxUnsent = 256 << 10
+
+// Write never waits for reach: as with a real network stack, what cannot be
+// delivered now is held, and sent when the device is in reach again.
 func (g *gate) Write(b []byte) (int, error) {
-	if !g.d.reachable.Load() {
-		if err := g.pass(); err != nil {
-			return 0, err
-		}
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.d.reachable.Load() && len(g.unsent) == 0 {
+		return g.Conn.Write(b)
 	}
-	return g.Conn.Write(b)
+	if len(g.unsent)+len(b) > maxUnsent {
+		return 0, net.ErrClosed
+	}
+	g.unsent = append(g.unsent, b...)
+	return len(b), nil
 }
 
-// Dial connects to a device in memory, by name. A device out of reach lets the
-// caller wait for as long as ctx allows, as a silent network does.
-func (f *Fleet) Dial(ctx context.Context, name string) (net.Conn, error) {
-	d := f.devices[name]
-	if d == nil {
-		return nil, &net.OpError{Op: "dial", Net: "tcp", Err: errors.New("no such host: " + name)}
+// flush sends what was held.
+func (g *gate) flush() {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if len(g.unsent) > 0 {
+		_, _ = g.Conn.Write(g.unsent)
+		g.unsent = nil
 	}
+}
+
+// Dial connects to a device in memory, by its address in the scenario; it is
+// like net.Dialer.DialContext. A device out of reach lets the caller wait for as
+// long as ctx allows, as a silent network does.
+func (f *Fleet) Dial(ctx context.Context, _, addr string) (net.Conn, error) {
+	host, _, err := net.SplitHostPort(addr)
+	if err != nil {
+		return nil, err
+	}
+	i := slices.IndexFunc(f.order, func(d *Device) bool { return d.spec.Address == host })
+	if i < 0 {
+		return nil, &net.OpError{Op: "dial", Net: "tcp", Err: errors.New("no route to host " + host)}
+	}
+	d := f.order[i]
 	for {
 		changed := f.waitChange()
 		if f.closed.Load() {
@@ -234,18 +274,17 @@ func (f *Fleet) Dial(ctx context.Context, name string) (net.Conn, error) {
 		return nil, &net.OpError{Op: "dial", Net: "tcp", Err: syscall.ECONNREFUSED}
 	}
 	l := bufconn.Listen(64 << 10)
+	f.wg.Go(func() {
+		if server, err := l.Accept(); err == nil {
+			l.Close()
+			d.serve(server)
+		}
+	})
 	client, err := l.DialContext(ctx)
 	if err != nil {
-		return nil, err
+		l.Close()
 	}
-	server, err := l.Accept()
-	l.Close()
-	if err != nil {
-		client.Close()
-		return nil, err
-	}
-	f.wg.Go(func() { d.serve(server) })
-	return client, nil
+	return client, err
 }
 
 // Listen serves every device on a TCP port of its own on host (a loopback

@@ -50,9 +50,7 @@ func (s *shell) told(what string) string {
 	case "saved":
 		return "# written " + now.UTC().Format("2006-01-02 15:04:05") + " by " + s.mode + "\n" + d.saved.String()
 	case "restart":
-		if !d.due.IsZero() {
-			d.note(Shown, "")
-		}
+		d.note(Shown, "")
 		return s.pending()
 	case "ports":
 		return d.portTable()

@@ -1,0 +1,218 @@
+package profile
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+
+	"metabasis/internal/core/plan"
+	"metabasis/internal/core/problem"
+	"metabasis/internal/core/runbook"
+)
+
+// Load reads a profile and checks it. The error is a problem.List.
+func Load(file string, data []byte) (*Profile, error) {
+	p := &Profile{}
+	doc, err := parser.ParseBytes(data, 0)
+	if err == nil {
+		err = yaml.UnmarshalWithOptions(data, p, yaml.Strict())
+	}
+	if err != nil {
+		return nil, problem.List{problem.FromYAML(file, data, err)}
+	}
+	c := &checker{file: file, p: p, doc: doc, lines: strings.Split(string(data), "\n")}
+	c.check()
+	if err := c.list.Err(); err != nil {
+		return nil, err
+	}
+	return p, nil
+}
+
+type checker struct {
+	file  string
+	p     *Profile
+	doc   *ast.File
+	lines []string
+	list  problem.List
+}
+
+// fail reports a problem at a path of the file such as "timer.arm.send", or at
+// the nearest entry above it that exists.
+func (c *checker) fail(path, hint, format string, args ...any) {
+	pr := problem.Problem{File: c.file, Hint: hint, Msg: path + ": " + fmt.Sprintf(format, args...)}
+	for at := path; at != "" && pr.Line == 0; {
+		if yp, err := yaml.PathString("$." + at); err == nil {
+			if n, err := yp.FilterFile(c.doc); err == nil && n != nil && n.GetToken() != nil {
+				pr.Line, pr.Col = n.GetToken().Position.Line, n.GetToken().Position.Column
+				if pr.Line <= len(c.lines) {
+					pr.Text = c.lines[pr.Line-1]
+				}
+			}
+		}
+		i := strings.LastIndex(at, ".")
+		at = at[:max(i, 0)]
+	}
+	c.list = append(c.list, pr)
+}
+
+func (c *checker) check() {
+	p := c.p
+	if p.Platform == "" {
+		c.fail("platform", "platform: tern", "the profile names no platform")
+	}
+	if p.Connect.Protocol != "ssh" {
+		c.fail("connect.protocol", "ssh", "protocol %q is not known", p.Connect.Protocol)
+	}
+	if p.Connect.Port == 0 {
+		p.Connect.Port = 22
+	}
+	if p.Connect.Prompt == 0 {
+		p.Connect.Prompt = 15 * time.Second
+	}
+	c.modes()
+	c.command("configuration.running", p.Config.Running, true)
+	c.command("configuration.saved", p.Config.Saved, p.Timer.Kind == plan.RestartTimer)
+	c.command("pager.off", p.Pager.Off, false)
+	c.command("save", p.Save, p.Timer.Kind == plan.RestartTimer)
+	c.command("restore", p.Restore.Command, false)
+	if p.Restore.Send != "" && (p.Restore.Ready.Regexp == nil || p.Restore.End == "") {
+		c.fail("restore", "ready: and end:", "a restore needs to know what the device says when it is ready, and the line that ends the text")
+	}
+	if _, ok := p.Modes[p.Config.Edit]; !ok {
+		c.fail("configuration.edit", problem.OneOf(p.Config.Edit, p.order), "there is no mode %q", p.Config.Edit)
+	}
+	if l := p.Config.Layout; l != "indented" && l != "flat" {
+		c.fail("configuration.layout", problem.OneOf(l, []string{"indented", "flat"}), "layout %q is not known", l)
+	}
+	if len(p.Refused) == 0 {
+		c.fail("refused", "the pattern of an error line", "without it a refused line would go unnoticed")
+	}
+	c.timer()
+	for _, name := range slices.Sorted(maps.Keys(p.Readers)) {
+		c.reader("readers."+name, p.Readers[name])
+	}
+}
+
+func (c *checker) modes() {
+	p := c.p
+	p.order = slices.Sorted(maps.Keys(p.Modes))
+	for _, name := range p.order {
+		m := p.Modes[name]
+		path := "modes." + name
+		if m.Prompt.Regexp == nil {
+			c.fail(path, "prompt: and its pattern", "the mode has no prompt")
+		} else if s := m.Prompt.String(); !strings.HasPrefix(s, "^") || !strings.HasSuffix(s, "$") {
+			c.fail(path+".prompt", "^"+strings.Trim(s, "^$")+"$", "a prompt's pattern must fit the whole line, or output could pass for a prompt")
+		}
+		switch {
+		case m.Login && p.login != "":
+			c.fail(path+".login", "", "a session cannot start in %s and in %s", p.login, name)
+		case m.Login:
+			p.login = name
+		case m.From == "":
+			c.fail(path, "from: and enter:", "nothing says how the mode is entered")
+		default:
+			if _, ok := p.Modes[m.From]; !ok {
+				c.fail(path+".from", problem.OneOf(m.From, p.order), "there is no mode %q", m.From)
+			}
+			if m.Enter.Send == "" || m.Leave.Send == "" {
+				c.fail(path, "enter: and leave:", "nothing says how the mode is entered or left")
+			}
+		}
+	}
+	if p.login == "" {
+		c.fail("modes", "login: true in one of them", "nothing says in which mode a session starts")
+	}
+	for _, name := range p.order { // every mode must lead back to the login mode
+		at := name
+		for range p.order {
+			if at == p.login || at == "" {
+				break
+			}
+			at = p.Modes[at].From
+		}
+		if at != p.login && at != "" {
+			c.fail("modes."+name+".from", "", "the modes go round in a circle")
+		}
+	}
+}
+
+func (c *checker) command(path string, cmd Command, must bool) {
+	if cmd.Send == "" {
+		if must {
+			c.fail(path, "in: and send:", "the command is missing")
+		}
+		return
+	}
+	if _, ok := c.p.Modes[cmd.In]; !ok {
+		c.fail(path+".in", problem.OneOf(cmd.In, c.p.order), "there is no mode %q", cmd.In)
+	}
+	for i, a := range cmd.Answers {
+		if a.Question.Regexp == nil || (a.Send == "") == (a.Secret == "") {
+			c.fail(fmt.Sprintf("%s.answers[%d]", path, i), "question: and send: or secret:", "an answer needs its question, and a text or a secret")
+		}
+	}
+}
+
+func (c *checker) timer() {
+	t := c.p.Timer
+	switch t.Kind {
+	case plan.NoTimer:
+		return
+	case plan.RestartTimer:
+	default:
+		c.fail("timer.kind", problem.OneOf(string(t.Kind), []string{"restart", "none"}), "timer kind %q is not known", t.Kind)
+		return
+	}
+	c.command("timer.arm", t.Arm, true)
+	c.command("timer.show", t.Show, true)
+	c.command("timer.disarm", t.Disarm, true)
+	if !strings.Contains(t.Arm.Send, "<<seconds>>") {
+		c.fail("timer.arm.send", "restart in <<seconds>> s", "the delay <<seconds>> is missing")
+	}
+	if t.Pending.Regexp == nil || t.Pending.SubexpIndex("seconds") < 0 {
+		c.fail("timer.pending", "in (?P<seconds>\\d+) s", "the pattern needs a group named seconds")
+	}
+	if t.None.Regexp == nil {
+		c.fail("timer.none", "what the device says when nothing is pending", "without it, disarming cannot be proven")
+	}
+	if t.Boot <= 0 {
+		c.fail("timer.boot", "boot: 90s", "the time to come back from a restart is missing")
+	}
+}
+
+var columnTypes = []string{"text", "number", "yes/no", "time"}
+
+func (c *checker) reader(path string, r Reader) {
+	c.command(path, r.Command, true)
+	for _, name := range slices.Sorted(maps.Keys(r.Columns)) {
+		col := r.Columns[name]
+		at := path + ".columns." + name
+		if !slices.Contains(columnTypes, string(col.Type)) {
+			c.fail(at, problem.OneOf(string(col.Type), columnTypes), "type %q is not known", col.Type)
+		}
+		if col.Type == runbook.YesNoColumn && col.Yes == "" {
+			c.fail(at, "yes: settled", "nothing says which text means yes")
+		}
+		if _, ok := units[col.Unit]; !ok {
+			c.fail(at, "KB, MB or GB", "unit %q is not known", col.Unit)
+		}
+		switch {
+		case r.Row.Regexp != nil && r.Row.SubexpIndex(name) < 0:
+			c.fail(at, "(?P<"+name+">…) in row", "the row's pattern has no group of that name")
+		case r.Row.Regexp == nil && (col.Match.Regexp == nil || col.Match.NumSubexp() < 1):
+			c.fail(at, "match: with a group around the value", "nothing says where the value stands")
+		}
+	}
+	if len(r.Columns) == 0 {
+		c.fail(path, "columns:", "the table has no columns")
+	}
+}
+
+var units = map[string]float64{"": 1, "KB": 1e3, "MB": 1e6, "GB": 1e9}

@@ -1,0 +1,219 @@
+package profile
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+	"time"
+
+	"metabasis/internal/core/run"
+	"metabasis/internal/core/runbook"
+)
+
+// Config reads a configuration as the device prints it.
+func (s *Session) Config(ctx context.Context, which run.Which) (string, error) {
+	c := s.p.Config.Running
+	if which == run.Saved {
+		c = s.p.Config.Saved
+		if c.Send == "" {
+			c = s.p.Config.Running // a platform without a saved configuration
+		}
+	}
+	got, err := s.command(ctx, c, nil)
+	if err != nil {
+		return "", err
+	}
+	if len(got) == 0 {
+		return "", &run.Unclear{Asked: c.Send, Got: "nothing"}
+	}
+	return strings.Join(got, "\n") + "\n", nil
+}
+
+// Arm puts the rollback timer on the clock, to the second, rounded up.
+func (s *Session) Arm(ctx context.Context, d time.Duration) error {
+	seconds := strconv.Itoa(int((d + time.Second - 1) / time.Second))
+	_, err := s.command(ctx, s.p.Timer.Arm, map[string]string{"seconds": seconds})
+	return err
+}
+
+// Pending asks what is left on the rollback timer.
+func (s *Session) Pending(ctx context.Context) (time.Duration, bool, error) {
+	t := s.p.Timer
+	if t.Show.Send == "" {
+		return 0, false, nil
+	}
+	got, err := s.command(ctx, t.Show, nil)
+	if err != nil {
+		return 0, false, err
+	}
+	none := false
+	for _, l := range got {
+		if m := t.Pending.FindStringSubmatch(l); m != nil {
+			n, err := strconv.Atoi(m[t.Pending.SubexpIndex("seconds")])
+			if err != nil || n > 7*86_400 {
+				return 0, false, &run.Unclear{Asked: t.Show.Send, Got: s.mask(l)}
+			}
+			return time.Duration(n) * time.Second, true, nil
+		}
+		none = none || t.None.matches(l)
+	}
+	if !none {
+		return 0, false, &run.Unclear{Asked: t.Show.Send, Got: s.mask(strings.Join(got[:min(len(got), 3)], " / "))}
+	}
+	return 0, false, nil
+}
+
+// Disarm takes the rollback timer off the clock.
+func (s *Session) Disarm(ctx context.Context) error {
+	_, err := s.command(ctx, s.p.Timer.Disarm, nil)
+	return err
+}
+
+// Edit enters the mode lines are sent in.
+func (s *Session) Edit(ctx context.Context) error { return s.enter(ctx, s.p.Config.Edit) }
+
+// Line sends one line of a change. A refused line leaves the device in the
+// mode it was in.
+func (s *Session) Line(ctx context.Context, line string) error {
+	got, err := s.say(ctx, line, nil)
+	if err != nil {
+		return err
+	}
+	if err := s.refusal(line, got); err != nil {
+		return err
+	}
+	if s.mode != s.p.Config.Edit {
+		return &run.Unclear{Asked: s.mask(line), Got: "the line led to mode " + s.mode}
+	}
+	return nil
+}
+
+// Apply leaves the mode lines are sent in.
+func (s *Session) Apply(ctx context.Context) error {
+	return s.enter(ctx, s.p.Modes[s.p.Config.Edit].From)
+}
+
+// Restore replaces the running configuration.
+func (s *Session) Restore(ctx context.Context, config string) error {
+	r := s.p.Restore
+	if r.Send == "" {
+		return &run.Refused{Line: "restore", Said: errNoRestore.Error()}
+	}
+	if err := s.enter(ctx, r.In); err != nil {
+		return err
+	}
+	s.out.reset()
+	s.log.Sent(s.prompt, r.Send)
+	if err := s.write(r.Send + "\n"); err != nil {
+		return s.fail(err)
+	}
+	if err := s.wait(ctx, nil, &r.Ready); err != nil {
+		return err
+	}
+	s.out.reset()
+	s.log.Note(fmt.Sprintf("restoring %d lines of the backup", strings.Count(config, "\n")))
+	if _, err := io.WriteString(s.rw, strings.TrimRight(config, "\n")+"\n"+r.End+"\n"); err != nil {
+		return s.fail(fmt.Errorf("the session ended: %w", err))
+	}
+	if err := s.wait(ctx, nil, nil); err != nil {
+		return err
+	}
+	s.log.Got(s.masked(s.out.lines))
+	return s.checked(r.Send, r.Command, s.out.lines)
+}
+
+// Save makes the running configuration the saved one.
+func (s *Session) Save(ctx context.Context) error {
+	if s.p.Save.Send == "" {
+		return nil
+	}
+	_, err := s.command(ctx, s.p.Save, nil)
+	return err
+}
+
+// Read reads a table.
+func (s *Session) Read(ctx context.Context, table string) (any, error) {
+	r, ok := s.p.Readers[table]
+	if !ok {
+		return nil, &run.Unclear{Asked: table, Got: "the profile of " + s.p.Platform + " has no such reader"}
+	}
+	got, err := s.command(ctx, r.Command, nil)
+	if err != nil {
+		return nil, err
+	}
+	v, err := r.parse(got)
+	if err != nil {
+		return nil, &run.Unclear{Asked: r.Send, Got: s.mask(err.Error())}
+	}
+	return v, nil
+}
+
+// parse turns printed lines into the table.
+func (r Reader) parse(lines []string) (any, error) {
+	if r.Row.Regexp == nil {
+		return r.parseOne(lines)
+	}
+	rows := []map[string]any{}
+	for _, l := range lines {
+		m := r.Row.FindStringSubmatch(l)
+		if m == nil {
+			continue
+		}
+		row := map[string]any{}
+		for name, c := range r.Columns {
+			v, err := c.value(m[r.Row.SubexpIndex(name)])
+			if err != nil {
+				return nil, fmt.Errorf("column %s: %w", name, err)
+			}
+			row[name] = v
+		}
+		rows = append(rows, row)
+	}
+	return rows, nil
+}
+
+func (r Reader) parseOne(lines []string) (any, error) {
+	row := map[string]any{}
+	for name, c := range r.Columns {
+		found := false
+		for _, l := range lines {
+			m := c.Match.FindStringSubmatch(l)
+			if m == nil {
+				continue
+			}
+			v, err := c.value(m[1])
+			if err != nil {
+				return nil, fmt.Errorf("column %s: %w", name, err)
+			}
+			row[name], found = v, true
+			break
+		}
+		if !found {
+			return nil, fmt.Errorf("no line fits column %s; it printed: %s", name, strings.Join(lines[:min(len(lines), 5)], " / "))
+		}
+	}
+	return row, nil
+}
+
+// value converts a column's text. Times become seconds since 1970, sizes bytes.
+func (c Column) value(text string) (any, error) {
+	switch c.Type {
+	case runbook.NumberColumn:
+		f, err := strconv.ParseFloat(strings.TrimSpace(text), 64)
+		if err != nil {
+			return nil, fmt.Errorf("%q is not a number", text)
+		}
+		return f * units[c.Unit], nil
+	case runbook.YesNoColumn:
+		return text == c.Yes, nil
+	case runbook.TimeColumn:
+		t, err := time.Parse(time.RFC3339, text)
+		if err != nil {
+			return nil, fmt.Errorf("%q is not a time as in RFC 3339", text)
+		}
+		return float64(t.UnixNano()) / 1e9, nil
+	}
+	return text, nil
+}

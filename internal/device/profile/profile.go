@@ -1,0 +1,220 @@
+// Package profile teaches Metabasis how a platform talks.
+//
+// A [Profile] is data, read from a YAML file: everything needed to work a
+// line-oriented platform without new code. A [Session] is the interpreter: it
+// works one device over any byte stream as its profile says, and knows nothing
+// of the platform itself.
+//
+// A session never guesses by silence. After each line it sends, it waits for
+// one of the prompts the profile knows, for a question it knows, or for a
+// bounded time, and says which it got. Every change of mode is confirmed by the
+// prompt. What a device prints is data: it is bounded, stripped of terminal
+// control sequences, and never run.
+package profile
+
+import (
+	"regexp"
+	"slices"
+	"time"
+
+	"metabasis/internal/core/config"
+	"metabasis/internal/core/plan"
+	"metabasis/internal/core/runbook"
+)
+
+// Profile is how a platform talks.
+type Profile struct {
+	Platform string             `yaml:"platform"`
+	Title    string             `yaml:"title"`
+	Connect  Connect            `yaml:"connect"`
+	Modes    map[string]Mode    `yaml:"modes"`
+	Pager    Pager              `yaml:"pager"`
+	Refused  []Pattern          `yaml:"refused"` // what a refused line looks like
+	Never    []Pattern          `yaml:"never"`   // lines no runbook may send
+	Config   Configuration      `yaml:"configuration"`
+	Save     Command            `yaml:"save"`
+	Restore  Restore            `yaml:"restore"`
+	Timer    Timer              `yaml:"timer"`
+	Readers  map[string]Reader  `yaml:"readers"`
+	Pace     Pace               `yaml:"pace"`
+	login    string             // the mode a session starts in
+	order    []string           // modes, sorted
+	compiled map[string]Pattern // prompts by mode
+}
+
+// Connect is how a device is reached.
+type Connect struct {
+	Protocol string        `yaml:"protocol"` // ssh
+	Port     int           `yaml:"port"`
+	Prompt   time.Duration `yaml:"prompt_within"` // the longest a prompt may take
+}
+
+// Mode is a state of the command line, known by its prompt.
+type Mode struct {
+	Prompt Pattern `yaml:"prompt"`
+	Login  bool    `yaml:"login"` // a session starts here
+	From   string  `yaml:"from"`  // the mode it is entered from
+	Enter  Command `yaml:"enter"`
+	Leave  Command `yaml:"leave"` // back to From
+	Quit   string  `yaml:"quit"`  // ends the session
+}
+
+// Command is something said to the device, in a mode.
+type Command struct {
+	In      string   `yaml:"in"` // the mode
+	Send    string   `yaml:"send"`
+	Answers []Answer `yaml:"answers"` // questions it asks before it is done
+	Done    Pattern  `yaml:"done"`    // what a line of a good answer looks like
+}
+
+// Answer is a question the device may ask, and what to say to it: a text, or a
+// named secret.
+type Answer struct {
+	Question Pattern `yaml:"question"`
+	Send     string  `yaml:"send"`
+	Secret   string  `yaml:"secret"`
+}
+
+// Pager is how output is stopped a screenful at a time, and how to stop that.
+type Pager struct {
+	Off  Command `yaml:"off"`
+	More Pattern `yaml:"more"`
+	Next string  `yaml:"next"` // the key that goes on
+}
+
+// Configuration is how the platform keeps and prints its configuration.
+type Configuration struct {
+	Layout   string    `yaml:"layout"` // indented or flat
+	Ordered  bool      `yaml:"ordered"`
+	Running  Command   `yaml:"running"`
+	Saved    Command   `yaml:"saved"`
+	Edit     string    `yaml:"edit"`     // the mode lines are sent in
+	Volatile []Pattern `yaml:"volatile"` // lines that change by themselves
+	Secrets  []Pattern `yaml:"secrets"`  // what to mask: the groups, or all of the match
+}
+
+// Restore is how a whole configuration is put back.
+type Restore struct {
+	Command `yaml:",inline"`
+	Ready   Pattern `yaml:"ready"` // what the device says when it wants the text
+	End     string  `yaml:"end"`   // the line that ends the text
+}
+
+// Timer is how the platform takes a change back by itself. In Arm, <<seconds>>
+// stands for the delay.
+type Timer struct {
+	Kind    plan.TimerKind `yaml:"kind"`
+	Arm     Command        `yaml:"arm"`
+	Show    Command        `yaml:"show"`
+	Pending Pattern        `yaml:"pending"` // group "seconds" is what is left
+	None    Pattern        `yaml:"none"`
+	Disarm  Command        `yaml:"disarm"`
+	Boot    time.Duration  `yaml:"boot"`
+}
+
+// Reader turns what a command prints into a table.
+type Reader struct {
+	Command `yaml:",inline"`
+	Row     Pattern           `yaml:"row"`     // many rows: a line of the table, with a group for each column
+	Columns map[string]Column `yaml:"columns"` // their types; and for one row, the pattern of each
+}
+
+// Column is a column of a table.
+type Column struct {
+	Type  runbook.ColumnType `yaml:"type"`
+	Match Pattern            `yaml:"match"` // one row: group 1 is the value
+	Yes   string             `yaml:"yes"`   // yes/no: the text that means yes
+	Unit  string             `yaml:"unit"`  // number: KB, MB or GB make it bytes
+}
+
+// Pace is how long things usually take, for estimates.
+type Pace struct {
+	Connect time.Duration `yaml:"connect"`
+	Command time.Duration `yaml:"command"`
+}
+
+// Pattern is a regular expression in a profile.
+type Pattern struct {
+	*regexp.Regexp
+}
+
+// UnmarshalText compiles the pattern.
+func (p *Pattern) UnmarshalText(text []byte) error {
+	re, err := regexp.Compile(string(text))
+	p.Regexp = re
+	return err
+}
+
+// matches is false for a pattern that is not given.
+func (p Pattern) matches(s string) bool { return p.Regexp != nil && p.MatchString(s) }
+
+// Style is how the platform writes its configuration.
+func (p *Profile) Style() config.Style {
+	return config.Style{Layout: p.Config.Layout, Ordered: p.Config.Ordered, Volatile: regexps(p.Config.Volatile)}
+}
+
+// Traits are what a plan needs to know of the platform.
+func (p *Profile) Traits() plan.Traits {
+	return plan.Traits{Timer: p.Timer.Kind, Boot: p.Timer.Boot, Style: p.Style(), Connect: p.Pace.Connect,
+		Command: p.Pace.Command, Never: regexps(p.Never)}
+}
+
+func regexps(ps []Pattern) (out []*regexp.Regexp) {
+	for _, p := range ps {
+		out = append(out, p.Regexp)
+	}
+	return out
+}
+
+// Tables are the tables the profile reads, for checking runbooks.
+func (p *Profile) Tables() map[string]runbook.Table {
+	out := map[string]runbook.Table{}
+	for name, r := range p.Readers {
+		t := runbook.Table{Many: r.Row.Regexp != nil, Columns: map[string]runbook.ColumnType{}}
+		for col, c := range r.Columns {
+			t.Columns[col] = c.Type
+		}
+		out[name] = t
+	}
+	return out
+}
+
+// Set is the profiles at hand, by platform.
+type Set map[string]*Profile
+
+// Platforms lists their names, sorted.
+func (s Set) Platforms() []string {
+	var out []string
+	for name := range s {
+		out = append(out, name)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// Traits are the traits of each platform.
+func (s Set) Traits() map[string]plan.Traits {
+	out := map[string]plan.Traits{}
+	for name, p := range s {
+		out[name] = p.Traits()
+	}
+	return out
+}
+
+// Schema is what runbooks over these platforms may speak of.
+func (s Set) Schema(columns []string) runbook.Schema {
+	schema := runbook.Schema{Platforms: s.Platforms(), Fields: columns, Tables: map[string]runbook.Table{}}
+	for _, name := range schema.Platforms {
+		for table, t := range s[name].Tables() {
+			have, ok := schema.Tables[table]
+			if !ok {
+				schema.Tables[table] = t
+				continue
+			}
+			for col, ct := range t.Columns {
+				have.Columns[col] = ct
+			}
+		}
+	}
+	return schema
+}

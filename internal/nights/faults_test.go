@@ -1,0 +1,299 @@
+package nights
+
+import (
+	"context"
+	"strings"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+
+	"metabasis/internal/core/run"
+	"metabasis/internal/sim"
+)
+
+// Each fault, alone on one device, ends in the state a person would expect, and
+// the device next to it is not touched by it.
+func TestEachFault(t *testing.T) {
+	for name, c := range map[string]struct {
+		fault sim.Fault
+		state run.State
+		note  string
+	}{
+		"refuses":         {sim.Fault{Kind: sim.Refuses}, run.Blocked, "SSH port is closed"},
+		"bad password":    {sim.Fault{Kind: sim.BadPassword}, run.Blocked, "login denied"},
+		"hangs early":     {sim.Fault{Kind: sim.Hangs, Match: "^work$"}, run.Blocked, "no prompt in 10s"},
+		"hangs at line":   {sim.Fault{Kind: sim.Hangs, Match: "^log host"}, run.Reverted, "equal to the backup"},
+		"drops mid-line":  {sim.Fault{Kind: sim.Drops, Match: "^log host", Times: 1}, run.Reverted, "equal to the backup"},
+		"rejects a line":  {sim.Fault{Kind: sim.Rejects, Match: "^log host"}, run.Reverted, "equal to the backup"},
+		"rejects early":   {sim.Fault{Kind: sim.Rejects, Match: "^time source"}, run.Reverted, "equal to the backup"},
+		"garbage":         {sim.Fault{Kind: sim.Garbage, Match: "^log host"}, run.Kept, "kept and saved"},
+		"slow":            {sim.Fault{Kind: sim.Slow, By: 2 * time.Second}, run.Kept, "kept and saved"},
+		"restarts":        {sim.Fault{Kind: sim.Restarts, Match: "^log host"}, run.Reverted, "came back with its saved configuration"},
+		"no timer":        {sim.Fault{Kind: sim.NoTimer}, run.Blocked, "the rollback timer cannot be armed"},
+		"quiet timer":     {sim.Fault{Kind: sim.QuietTimer}, run.Blocked, "not pending after it was armed"},
+		"stuck timer":     {sim.Fault{Kind: sim.StuckTimer}, run.Reverted, "came back with its saved configuration"},
+		"no save":         {sim.Fault{Kind: sim.NoSave}, run.Reverted, "equal to the backup"},
+		"never settles":   {sim.Fault{Kind: sim.NeverSettles}, run.Reverted, "equal to the backup"},
+		"cuts off":        {sim.Fault{Kind: sim.CutsOff, Match: "^port 3"}, run.Reverted, "came back with its saved configuration"},
+		"lost undo":       {sim.Fault{Kind: sim.LostUndo}, run.Kept, "kept and saved"},
+		"no fault at all": {sim.Fault{Kind: sim.Slow, Match: "^nothing$"}, run.Kept, "kept and saved"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				w := simple(t, []sim.Spec{{Faults: []sim.Fault{c.fault}}, {}}, nil)
+				defer w.sim.Close()
+				w.run(context.Background(), nil)
+				d := w.night.Get("ald-quay-1")
+				assert.Equal(t, c.state, d.State, d.Note)
+				assert.Contains(t, d.Note, c.note)
+				assert.Equal(t, run.Kept, w.night.Get("ald-quay-2").State)
+				w.checkLaws()
+			})
+		})
+	}
+}
+
+// Two faults together need the higher rungs of the ladder.
+func TestLadder(t *testing.T) {
+	reject := sim.Fault{Kind: sim.Rejects, Match: "^lan 310"}
+	for name, c := range map[string]struct {
+		faults []sim.Fault
+		state  run.State
+		note   string
+		rungs  []string
+	}{
+		"undo lines are enough":  {[]sim.Fault{reject}, run.Reverted, "equal", []string{"as found", run.RungUndo}},
+		"undo lost, so restored": {[]sim.Fault{reject, {Kind: sim.LostUndo}}, run.Reverted, "equal", []string{"as found", run.RungUndo, run.RungRestore}},
+		"restore refused, so the timer": {[]sim.Fault{reject, {Kind: sim.LostUndo}, {Kind: sim.Refusing}}, run.Reverted, "came back",
+			[]string{"as found", run.RungUndo, run.RungRestore, run.RungFire}},
+		"never back": {[]sim.Fault{reject, {Kind: sim.LostUndo}, {Kind: sim.Refusing}, {Kind: sim.NeverBack}}, run.Stranded, "not back by",
+			[]string{"as found", run.RungUndo, run.RungRestore, run.RungFire}},
+		"back as something else": {[]sim.Fault{reject, {Kind: sim.LostUndo}, {Kind: sim.Refusing}, {Kind: sim.Spoils}}, run.Stranded,
+			"not what was backed up: + log host 192.0.2.254", []string{"as found", run.RungUndo, run.RungRestore, run.RungFire}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				w := simple(t, []sim.Spec{{Faults: c.faults}}, nil)
+				defer w.sim.Close()
+				w.run(context.Background(), nil)
+				d := w.night.Get("ald-quay-1")
+				assert.Equal(t, c.state, d.State, d.Note)
+				assert.Contains(t, d.Note, c.note)
+				var rungs []string
+				for _, e := range w.journal.Events {
+					if e.Kind == run.Rung {
+						rungs = append(rungs, e.What)
+					}
+				}
+				assert.Equal(t, c.rungs, rungs)
+				w.checkLaws()
+			})
+		})
+	}
+}
+
+func TestBlockedBeforeAnythingIsChanged(t *testing.T) {
+	for name, c := range map[string]struct {
+		spec sim.Spec
+		note string
+	}{
+		"unsaved changes": {sim.Spec{Unsaved: "log host 192.0.2.77"}, "unsaved changes: + log host 192.0.2.77"},
+		"clock off":       {sim.Spec{ClockOff: -time.Hour}, "its clock is off by 1h"},
+		"storage full":    {sim.Spec{FreeMB: 3}, "3 MB free, at least 20 MB is wanted"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				w := simple(t, []sim.Spec{c.spec}, nil)
+				defer w.sim.Close()
+				w.run(context.Background(), nil)
+				d := w.night.Get("ald-quay-1")
+				assert.Equal(t, run.Blocked, d.State)
+				assert.Contains(t, d.Note, c.note)
+				assert.Equal(t, run.SomeBlocked, w.night.Outcome())
+				w.checkLaws()
+			})
+		})
+	}
+}
+
+// A device that is as intended is not touched, and a second night after a good
+// one touches nothing (law 10).
+func TestSecondNightTouchesNothing(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := simple(t, []sim.Spec{{}, {Config: intendedConfig}, {}}, nil)
+		defer w.sim.Close()
+		w.run(context.Background(), nil)
+		assert.Equal(t, map[run.State]int{run.Kept: 2, run.Already: 1}, w.night.Count())
+		w.checkLaws()
+		before := len(w.sim.Device("ald-quay-1").Truth())
+		w.night = run.Night{}
+		w.run(context.Background(), nil)
+		assert.Equal(t, map[run.State]int{run.Already: 3}, w.night.Count())
+		for _, tr := range w.sim.Device("ald-quay-1").Truth()[before:] {
+			assert.Equal(t, sim.Shown, tr.What)
+		}
+	})
+}
+
+// A person's decisions at a hold.
+func TestDecisions(t *testing.T) {
+	for name, c := range map[string]struct {
+		fault  sim.Fault
+		choose run.Choice
+		held   run.State // how the held device ends
+		first  run.State // how the device of batch 1 ends
+	}{
+		"try again":            {sim.Fault{Kind: sim.Rejects, Match: "^log host", Times: 1}, run.TryAgain, run.Kept, run.Kept},
+		"try again after loss": {sim.Fault{Kind: sim.Drops, Match: "^log host", Times: 1}, run.TryAgain, run.Kept, run.Kept},
+		"skip the step":        {sim.Fault{Kind: sim.Rejects, Match: "^log host"}, run.SkipStep, run.Kept, run.Kept},
+		"take back":            {sim.Fault{Kind: sim.Rejects, Match: "^log host"}, run.BackDevice, run.Reverted, run.Kept},
+		"take batch back":      {sim.Fault{Kind: sim.Rejects, Match: "^log host"}, run.BackBatch, run.Reverted, run.Kept},
+		"take all back":        {sim.Fault{Kind: sim.Rejects, Match: "^log host"}, run.BackAll, run.Reverted, run.Reverted},
+		"wait for the timer":   {sim.Fault{Kind: sim.Rejects, Match: "^log host"}, run.LetFire, run.Reverted, run.Kept},
+	} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				w := simple(t, []sim.Spec{{}, {Faults: []sim.Fault{c.fault}}, {}}, nil)
+				defer w.sim.Close()
+				w.run(context.Background(), func(r *run.Run, e run.Event) {
+					if e.Kind == run.HoldOpened {
+						choice := c.choose
+						if e.Device == "" {
+							choice = run.GoOn
+						}
+						assert.NoError(t, r.Do(context.Background(), run.Command{Hold: e.Hold, Choice: choice, By: "Ada"}))
+					}
+				})
+				assert.Equal(t, c.held, w.night.Get("ald-quay-2").State, w.night.Get("ald-quay-2").Note)
+				assert.Equal(t, c.first, w.night.Get("ald-quay-1").State)
+				if c.choose == run.SkipStep {
+					assert.Equal(t, 1, w.night.Get("ald-quay-2").LeftSteps())
+					assert.NotContains(t, w.sim.Device("ald-quay-2").Running(), "198.51.100.14")
+					assert.Equal(t, run.SomeBack, w.night.Outcome())
+				}
+				if c.choose == run.BackBatch {
+					assert.Equal(t, run.Reverted, w.night.Get("ald-quay-3").State)
+				}
+				w.checkLaws()
+			})
+		})
+	}
+}
+
+// A hold that nobody answers ends when the timer fires: the device is safe.
+func TestUnansweredHoldIsTakenBackByTheTimer(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := simple(t, []sim.Spec{{Faults: []sim.Fault{{Kind: sim.Rejects, Match: "^log host"}}}}, nil)
+		defer w.sim.Close()
+		w.run(context.Background(), func(*run.Run, run.Event) {})
+		d := w.night.Get("ald-quay-1")
+		assert.Equal(t, run.Reverted, d.State, d.Note)
+		assert.Equal(t, w.initial["ald-quay-1"], w.sim.Device("ald-quay-1").Running())
+		w.checkLaws()
+	})
+}
+
+// Abort once takes back what is in change; twice lets go of it, and the timers
+// do their work.
+func TestAbort(t *testing.T) {
+	for name, c := range map[string]struct {
+		choices []run.Choice
+		state   run.State
+	}{
+		"take back":   {[]run.Choice{run.BackDevice}, run.Reverted},
+		"let finish":  {[]run.Choice{run.Finish}, run.Kept},
+		"let go":      {[]run.Choice{run.BackDevice, run.Release}, run.Dark},
+		"let go soon": {[]run.Choice{run.Release}, run.Dark},
+	} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				w := simple(t, []sim.Spec{{}, {}}, nil)
+				defer w.sim.Close()
+				w.run(context.Background(), func(r *run.Run, e run.Event) {
+					if e.Kind == run.Sent && e.Device == "ald-quay-1" && e.Step == 1 && e.What == "" {
+						for _, choice := range c.choices {
+							assert.NoError(t, r.Do(context.Background(), run.Command{Choice: choice, By: "Ada"}))
+						}
+					}
+				})
+				assert.Equal(t, c.state, w.night.Get("ald-quay-1").State, w.night.Get("ald-quay-1").Note)
+				assert.Equal(t, run.Skipped, w.night.Get("ald-quay-2").State)
+				if c.state == run.Dark {
+					assert.Contains(t, w.night.Get("ald-quay-1").Note, "its timer fires at")
+					assert.Equal(t, run.NeedsPerson, w.night.Outcome())
+					time.Sleep(10 * time.Minute)
+					assert.Equal(t, w.initial["ald-quay-1"], w.sim.Device("ald-quay-1").Running())
+				}
+				w.checkLaws()
+			})
+		})
+	}
+}
+
+// Of a redundant pair, the standby goes first, and its partner only after it is
+// kept (law 8).
+func TestPairs(t *testing.T) {
+	for _, fails := range []bool{false, true} {
+		synctest.Test(t, func(t *testing.T) {
+			specs := []sim.Spec{{Name: "brm-a", Address: "192.0.2.1"}, {Name: "brm-b", Address: "192.0.2.2"}}
+			if fails {
+				specs[1].Faults = []sim.Fault{{Kind: sim.Rejects, Match: "^log host"}}
+			}
+			csv := "name,address,platform,role,pair,login\nbrm-a,192.0.2.1,tern,quay,brm,crew\nbrm-b,192.0.2.2,tern,quay,brm standby,crew\n"
+			book := strings.Replace(standardBook, "sizes     1, 4", "sizes     8", 1)
+			w := newWorld(t, sim.Scenario{Boot: 15 * time.Second, Settle: time.Second, Devices: specs}, csv, book, t.TempDir())
+			defer w.sim.Close()
+			w.run(context.Background(), nil)
+			if fails {
+				assert.Equal(t, run.Reverted, w.night.Get("brm-b").State)
+				assert.Equal(t, run.Skipped, w.night.Get("brm-a").State)
+				assert.Equal(t, "its partner brm-b is reverted", w.night.Get("brm-a").Note)
+			} else {
+				assert.Equal(t, run.Kept, w.night.Get("brm-a").State)
+				assert.True(t, w.night.Get("brm-b").Ended.Before(w.night.Get("brm-a").Began.Add(time.Nanosecond)))
+			}
+			w.checkLaws()
+		})
+	}
+}
+
+// The failure budget stops the run; nothing new is started after it.
+func TestFailureBudget(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		bad := []sim.Fault{{Kind: sim.Rejects, Match: "^log host"}}
+		w := simple(t, []sim.Spec{{}, {Faults: bad}, {Faults: bad}, {}, {}, {}}, func(s string) string {
+			return strings.Replace(s, "sizes     1, 4\n  together  4\n", "sizes     1, 2\n  stop      after 2 failures\n", 1)
+		})
+		defer w.sim.Close()
+		w.run(context.Background(), nil)
+		assert.Equal(t, map[run.State]int{run.Kept: 1, run.Reverted: 2, run.Skipped: 3}, w.night.Count())
+		w.checkLaws()
+	})
+}
+
+// A batch does not start after its turn-back time (law 9).
+func TestTurnBackTime(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := simple(t, []sim.Spec{{}, {}, {}}, func(s string) string {
+			return strings.Replace(s, "window    now for 3h\n  reserve   20m", "window    now for 3m\n  reserve   2m", 1)
+		})
+		defer w.sim.Close()
+		w.run(context.Background(), nil)
+		assert.Equal(t, run.Kept, w.night.Get("ald-quay-1").State)
+		assert.Equal(t, run.Skipped, w.night.Get("ald-quay-2").State)
+	})
+}
+
+// A run waits for its window to open.
+func TestWindowOpensLater(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := simple(t, []sim.Spec{{}}, func(s string) string { return strings.Replace(s, "now for 3h", "01:30 for 3h", 1) })
+		defer w.sim.Close()
+		w.run(context.Background(), nil)
+		d := w.night.Get("ald-quay-1")
+		assert.Equal(t, run.Kept, d.State)
+		assert.False(t, d.Began.Before(w.plan.Window.Open), "began %s, window %s", d.Began, w.plan.Window.Open)
+	})
+}

@@ -1,0 +1,298 @@
+package nights
+
+import (
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+	"unicode"
+
+	"github.com/stretchr/testify/assert"
+
+	"metabasis/internal/core/config"
+	"metabasis/internal/core/plan"
+	"metabasis/internal/core/run"
+	"metabasis/internal/sim"
+)
+
+// checkLaws holds what the night claims against what truly happened.
+func (w *world) checkLaws() {
+	w.t.Helper()
+	w.everyNightEnds()
+	w.replayAgrees()
+	for _, t := range w.plan.Targets() {
+		d := w.night.Get(t.Device.Name)
+		truth := w.sim.Device(t.Device.Name).Truth()
+		w.lawBackupAndTimerFirst(d, truth)
+		w.lawNeverSavedWhilePending(d, truth)
+		w.lawTimerOutlastsWork(d, truth)
+		w.lawDisarmIsProven(d, truth)
+		w.lawEndsAreTrue(d)
+		w.lawOnlyWhatIsNeeded(d, truth)
+		w.lawIntentionsFirst(d, truth)
+	}
+	w.lawAbort()
+	w.lawPairsAndCaps()
+	w.lawSecretsAndData()
+}
+
+func (w *world) everyNightEnds() {
+	assert.False(w.t, w.night.Ended.IsZero(), "the night has no end")
+	for _, d := range w.night.Devices {
+		assert.True(w.t, d.Over, "%s is left %s", d.Name, d.State)
+	}
+	assert.Empty(w.t, w.night.Holds)
+	assert.Less(w.t, w.night.Ended.Sub(w.started), 8*time.Hour)
+}
+
+// The journal alone gives the same night, event by event or all at once.
+func (w *world) replayAgrees() {
+	start := slices.IndexFunc(w.journal.Events, func(e run.Event) bool { return e.At.Equal(w.started) && e.Kind == run.Planned })
+	one := run.Night{}
+	events := w.journal.Events[max(start, 0):]
+	for _, e := range events {
+		one = run.Fold(one, e)
+	}
+	all := run.Fold(run.Night{}, events...)
+	assert.Equal(w.t, all, one)
+	assert.Equal(w.t, w.night, all)
+}
+
+// Law 1: no line before the backup is on disk and the timer was seen pending.
+func (w *world) lawBackupAndTimerFirst(d *run.Device, truth []sim.Truth) {
+	seen := false
+	for _, tr := range truth {
+		switch tr.What {
+		case sim.Armed, sim.Disarmed, sim.Restarted:
+			if tr.What != sim.Armed || !tr.Armed {
+				seen = false
+			}
+		case sim.Shown:
+			seen = tr.Armed
+		case sim.Received, sim.Loaded:
+			assert.True(w.t, tr.Armed, "law 1: %s got %q without a timer", d.Name, tr.Line)
+			assert.True(w.t, seen, "law 1: %s got %q before its timer was seen", d.Name, tr.Line)
+			done, ok := w.backups.done[d.Name]
+			assert.True(w.t, ok && !done.After(tr.At), "law 1: %s got %q before its backup", d.Name, tr.Line)
+		}
+	}
+	if d.Touched {
+		style := config.Style{Layout: "indented", Volatile: w.plan.Targets()[0].Traits.Style.Volatile}
+		assert.True(w.t, config.Equal(config.Parse(w.backups.text[d.Name], style), config.Parse(w.initial[d.Name], style)),
+			"law 1: the backup of %s is not what ran", d.Name)
+		back, err := os.ReadFile(d.Backup)
+		assert.NoError(w.t, err)
+		assert.Equal(w.t, w.backups.text[d.Name], string(back))
+	}
+}
+
+// Law 2: nothing is saved while a restart is pending; a device with unsaved
+// changes is never armed.
+func (w *world) lawNeverSavedWhilePending(d *run.Device, truth []sim.Truth) {
+	for _, tr := range truth {
+		assert.False(w.t, tr.What == sim.Saved && tr.Armed, "law 2: %s was saved while its timer was pending", d.Name)
+		assert.False(w.t, tr.What == sim.Armed && w.unsaved[d.Name], "law 2: %s was armed with unsaved changes", d.Name)
+	}
+}
+
+// Law 3: a timer only fires on a device that is not going well.
+func (w *world) lawTimerOutlastsWork(d *run.Device, truth []sim.Truth) {
+	for _, tr := range truth {
+		if tr.What != sim.Fired {
+			continue
+		}
+		state := w.stateAt(d.Name, tr.At)
+		assert.Contains(w.t, []run.State{run.Held, run.Dark, run.Reverting, run.Stranded}, state,
+			"law 3: the timer of %s fired while it was %s", d.Name, state)
+	}
+}
+
+// stateAt is the state of a device at a moment, as the journal tells it.
+func (w *world) stateAt(device string, at time.Time) run.State {
+	state := run.Waiting
+	for _, e := range w.journal.Events {
+		if e.Device == device && e.Kind == run.Moved && e.At.Before(at) {
+			state = e.State
+		}
+	}
+	return state
+}
+
+// Law 4: before it is saved, the device was seen without a pending timer.
+func (w *world) lawDisarmIsProven(d *run.Device, truth []sim.Truth) {
+	proven := false
+	for _, tr := range truth {
+		switch tr.What {
+		case sim.Armed, sim.Restarted:
+			proven = false
+		case sim.Shown:
+			proven = !tr.Armed
+		case sim.Saved:
+			assert.True(w.t, proven, "law 4: %s was saved before disarming was proven", d.Name)
+		}
+	}
+}
+
+// Laws 4 to 6: the ends are what they say they are.
+func (w *world) lawEndsAreTrue(d *run.Device) {
+	dev := w.sim.Device(d.Name)
+	switch d.State {
+	case run.Kept:
+		assert.Equal(w.t, dev.Running(), dev.Saved(), "law 4: %s is kept, but running and saved differ", d.Name)
+		assert.True(w.t, dev.Due().IsZero(), "law 4: %s is kept, but a restart is pending", d.Name)
+		if d.LeftSteps() == 0 {
+			assert.Contains(w.t, dev.Running(), "log host 198.51.100.14", "%s is kept without the change", d.Name)
+		}
+	case run.Reverted:
+		assert.Equal(w.t, w.initial[d.Name], dev.Running(), "law 6: %s is reverted, but is not as it was", d.Name)
+		assert.Equal(w.t, w.initial[d.Name], dev.Saved(), "law 6: %s is reverted, but its saved configuration is not as it was", d.Name)
+		assert.True(w.t, dev.Due().IsZero(), "law 6: %s is reverted, but a restart is pending", d.Name)
+	case run.Blocked, run.Skipped, run.Already:
+		if !w.everChanged(d.Name) {
+			assert.Equal(w.t, w.initial[d.Name], dev.Running(), "%s is %s, but was changed", d.Name, d.State)
+		}
+	case run.Stranded:
+		assert.True(w.t, w.excuse(d.Name), "law 5: %s is stranded without a reason: %s", d.Name, d.Note)
+	}
+}
+
+func (w *world) everChanged(name string) bool {
+	return slices.ContainsFunc(w.journal.Events, func(e run.Event) bool { return e.Device == name && e.Kind == run.Sent })
+}
+
+// excuse tells whether something happened to a device, or to one on the way to
+// it, that can strand it.
+func (w *world) excuse(name string) bool {
+	if w.night.Released {
+		return true
+	}
+	for at := name; at != ""; at = w.specs[at].Uplink {
+		for _, f := range w.specs[at].Faults {
+			switch f.Kind {
+			case sim.NeverBack, sim.Spoils, sim.NoSave, sim.Hangs, sim.StuckTimer, sim.QuietTimer, sim.Refusing, sim.LostUndo, sim.Garbage, sim.NoTimer, sim.Restarts, sim.CutsOff, sim.Drops:
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// Law 10: what is as intended is not touched.
+func (w *world) lawOnlyWhatIsNeeded(d *run.Device, truth []sim.Truth) {
+	if d.State != run.Already {
+		return
+	}
+	for _, tr := range truth {
+		assert.False(w.t, !tr.At.Before(w.started) && (tr.What == sim.Received || tr.What == sim.Armed || tr.What == sim.Saved),
+			"law 10: %s is already as intended, but %s %q", d.Name, tr.What, tr.Line)
+	}
+}
+
+// Law 11: what reached the device was intended, durably, before.
+func (w *world) lawIntentionsFirst(d *run.Device, truth []sim.Truth) {
+	intended := func(tr sim.Truth, ok func(run.Event) bool) bool {
+		return slices.ContainsFunc(w.journal.Events, func(e run.Event) bool {
+			return e.Kind == run.Intent && e.Device == d.Name && !e.At.After(tr.At) && ok(e)
+		})
+	}
+	for _, tr := range truth {
+		switch tr.What {
+		case sim.Received:
+			assert.True(w.t, intended(tr, func(e run.Event) bool {
+				return slices.ContainsFunc(e.Lines, func(l string) bool { return strings.TrimSpace(l) == tr.Line })
+			}), "law 11: %s got %q, which was never intended", d.Name, tr.Line)
+		case sim.Saved:
+			assert.True(w.t, intended(tr, func(e run.Event) bool { return e.What == run.ToSave }), "law 11: %s was saved without intent", d.Name)
+		case sim.Armed:
+			assert.True(w.t, intended(tr, func(e run.Event) bool { return e.What == run.ToArm || e.What == run.ToExtend }), "law 11: %s was armed without intent", d.Name)
+		case sim.Loaded:
+			assert.True(w.t, intended(tr, func(e run.Event) bool { return e.What == run.ToRestore }), "law 11: %s was restored without intent", d.Name)
+		}
+	}
+}
+
+// Law 7: after an abort no device is started; after letting go, nothing reaches
+// any device.
+func (w *world) lawAbort() {
+	var aborted, letGo time.Time
+	started := map[string]bool{}
+	for _, e := range w.journal.Events {
+		switch e.Kind {
+		case run.Planned: // a second night in the same journal
+			aborted, letGo = time.Time{}, time.Time{}
+			clear(started)
+		case run.Aborted:
+			aborted = e.At
+		case run.LetGo:
+			letGo = e.At
+		case run.Moved:
+			if e.State == run.Checking && !started[e.Device] {
+				started[e.Device] = true
+				assert.True(w.t, aborted.IsZero() && letGo.IsZero() || e.At.Equal(aborted) || e.At.Equal(letGo), "law 7: %s was started after the abort", e.Device)
+			}
+		}
+	}
+	if letGo.IsZero() {
+		return
+	}
+	for _, dev := range w.sim.Devices() {
+		for _, tr := range dev.Truth() {
+			if tr.What == sim.Received || tr.What == sim.Saved {
+				// The line in flight may still arrive.
+				assert.False(w.t, tr.At.After(letGo.Add(5*time.Second)), "law 7: %s got %q after it was let go of", dev.Name(), tr.Line)
+			}
+		}
+	}
+}
+
+// Laws 8 and 9: pairs are never in change together; the caps always hold.
+func (w *world) lawPairsAndCaps() {
+	targets := map[string]*plan.Target{}
+	for _, t := range w.plan.Targets() {
+		targets[t.Device.Name] = t
+	}
+	active := map[string]bool{}
+	rules := w.plan.Rules
+	for _, e := range w.journal.Events {
+		if e.Kind != run.Moved {
+			continue
+		}
+		t := targets[e.Device]
+		if e.OK {
+			delete(active, e.Device)
+			continue
+		}
+		active[e.Device] = true
+		assert.False(w.t, t.Partner != "" && active[t.Partner], "law 8: %s and %s are in change together", e.Device, t.Partner)
+		site := 0
+		for name := range active {
+			if targets[name].Device.Site == t.Device.Site {
+				site++
+			}
+		}
+		assert.True(w.t, rules.Together == 0 || len(active) <= rules.Together, "law 9: %d devices together", len(active))
+		assert.True(w.t, rules.PerSite == 0 || site <= rules.PerSite, "law 9: %d devices together on %s", site, t.Device.Site)
+	}
+}
+
+// Law 12: no secret in what was written, backups aside. Law 13: nothing a
+// device printed can act on a terminal.
+func (w *world) lawSecretsAndData() {
+	written := map[string]string{"journal": w.journalText()}
+	paths, err := filepath.Glob(filepath.Join(w.dir, "transcripts", "*.log"))
+	assert.NoError(w.t, err)
+	for _, p := range paths {
+		b, err := os.ReadFile(p)
+		assert.NoError(w.t, err)
+		written[p] = string(b)
+	}
+	for where, text := range written {
+		for _, secret := range []string{password, operator, inConfig} {
+			assert.NotContains(w.t, text, secret, "law 12: a secret in %s", where)
+		}
+		bad := strings.IndexFunc(text, func(r rune) bool { return unicode.IsControl(r) && r != '\n' && r != '\t' })
+		assert.Less(w.t, bad, 0, "law 13: a control character in %s", where)
+		assert.Less(w.t, len(text), 16<<20, "law 13: %s is out of bounds", where)
+	}
+}

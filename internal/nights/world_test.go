@@ -1,0 +1,274 @@
+package nights
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
+
+	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/plan"
+	"metabasis/internal/core/run"
+	"metabasis/internal/core/runbook"
+	"metabasis/internal/device"
+	devssh "metabasis/internal/device/ssh"
+	"metabasis/internal/sim"
+	"metabasis/internal/store"
+	"metabasis/profiles"
+)
+
+// Secrets of the test fleet. None may appear anywhere but in backups.
+const (
+	password = "lamp-harbour-31"
+	operator = "deep-fathom-77"
+	inConfig = "k3lp-s3cret-55"
+)
+
+const baseConfig = `name {{.Name}}
+time source 192.0.2.9 first
+time source 192.0.2.10 second
+log host 198.51.100.9
+manage from any
+login crew secret ` + inConfig + `
+lan 10
+  title office
+port 1
+  trunk
+port 2
+  lan 10
+port 3
+  label "gate"
+`
+
+const intendedConfig = `name {{.Name}}
+time source 192.0.2.40 first
+time source 192.0.2.9 second
+time source 192.0.2.10 third
+log host 198.51.100.9
+log host 198.51.100.14
+manage from any
+login crew secret ` + inConfig + `
+lan 10
+  title office
+lan 310
+  title gates
+port 1
+  trunk
+port 2
+  lan 10
+port 3
+  label "gate"
+  lan 310
+`
+
+// world is everything a night needs.
+type world struct {
+	t        testing.TB
+	sim      *sim.Fleet
+	plan     *plan.Plan
+	initial  map[string]string // configuration of each device when the night began
+	journal  *recordingJournal
+	backups  *recordingBackups
+	scripts  *store.Transcripts
+	dir      string
+	night    run.Night
+	started  time.Time
+	unsaved  map[string]bool
+	specs    map[string]sim.Spec
+	attended bool
+}
+
+// recordingJournal keeps events with the time at which each became durable.
+type recordingJournal struct {
+	run.MemoryJournal
+	inner run.Journal
+	mu    sync.Mutex
+}
+
+func (j *recordingJournal) Append(ev []run.Event) error {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if j.inner != nil {
+		if err := j.inner.Append(ev); err != nil {
+			return err
+		}
+	}
+	return j.MemoryJournal.Append(ev)
+}
+
+// recordingBackups remembers when each device's backup was on disk.
+type recordingBackups struct {
+	store.Backups
+	mu   sync.Mutex
+	done map[string]time.Time
+	text map[string]string
+}
+
+func (b *recordingBackups) Put(device, text string, at time.Time) (run.Backup, error) {
+	out, err := b.Backups.Put(device, text, at)
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if err == nil {
+		b.done[device], b.text[device] = time.Now(), text
+	}
+	return out, err
+}
+
+func newWorld(t testing.TB, s sim.Scenario, fleetCSV, book string, dir string) *world {
+	t.Helper()
+	set, err := profiles.Shipped()
+	require.NoError(t, err)
+	fl, err := fleet.Read("fleet.csv", []byte(fleetCSV), set.Platforms())
+	require.NoError(t, err)
+	rb, err := runbook.Parse("night.runbook", []byte(book))
+	require.NoError(t, err, book)
+	require.NoError(t, rb.Compile(set.Schema(fl.Columns)))
+	s.Logins, s.Operator, s.Config = map[string]string{"crew": password}, operator, baseConfig
+	s.TimeSources = []string{"192.0.2.9", "192.0.2.10", "192.0.2.40"}
+	simulated, err := sim.New(s)
+	require.NoError(t, err)
+	p, err := plan.Make(rb, fl, nil, set.Traits(), time.Now())
+	require.NoError(t, err)
+	w := &world{t: t, sim: simulated, plan: p, dir: dir, initial: map[string]string{}, unsaved: map[string]bool{}, specs: map[string]sim.Spec{}}
+	for _, d := range simulated.Devices() {
+		w.initial[d.Name()] = d.Running()
+		w.unsaved[d.Name()] = d.Running() != d.Saved()
+	}
+	for _, spec := range s.Devices {
+		w.specs[spec.Name] = spec
+	}
+	w.journal = &recordingJournal{}
+	w.backups = &recordingBackups{Backups: store.Backups{Dir: filepath.Join(dir, "backups")}, done: map[string]time.Time{}, text: map[string]string{}}
+	w.scripts, err = store.NewTranscripts(filepath.Join(dir, "transcripts"))
+	require.NoError(t, err)
+	return w
+}
+
+func (w *world) connector() *device.Connector {
+	set, err := profiles.Shipped()
+	require.NoError(w.t, err)
+	return &device.Connector{
+		Profiles: set, Dial: w.sim.Dial, HostKey: ssh.FixedHostKey(w.sim.HostKey()), Transcript: w.scripts.For,
+		Login: func(context.Context, string) (device.Login, error) {
+			return device.Login{Login: devssh.Login{User: "crew", Password: password}, Secrets: map[string]string{"operator": operator}}, nil
+		},
+	}
+}
+
+// person decides for a run; it is called for every event, in order, and may
+// start goroutines that decide later.
+type person func(r *run.Run, e run.Event)
+
+// run runs the night to its end and folds its events.
+func (w *world) run(ctx context.Context, who person) {
+	w.t.Helper()
+	r := run.New(w.plan, run.Options{Connector: w.connector(), Backups: w.backups, Journal: w.journal, Unattended: who == nil, By: "test"})
+	w.attended = who != nil
+	w.started = time.Now()
+	done := make(chan error, 1)
+	go func() { done <- r.Go(ctx) }()
+	for events := range r.Events() {
+		w.night = run.Fold(w.night, events...)
+		if who != nil {
+			for _, e := range events {
+				who(r, e)
+			}
+		}
+	}
+	require.NoError(w.t, <-done)
+	require.NoError(w.t, w.scripts.Close())
+}
+
+// simple makes a world of a few devices with the standard runbook.
+func simple(t testing.TB, devices []sim.Spec, edit func(string) string) *world {
+	t.Helper()
+	var csv strings.Builder
+	csv.WriteString("name,address,platform,site,role,pair,via,login\n")
+	for i := range devices {
+		d := &devices[i]
+		if d.Name == "" {
+			d.Name = fmt.Sprintf("ald-quay-%d", i+1)
+		}
+		d.Address = fmt.Sprintf("192.0.2.%d", 100+i)
+		fmt.Fprintf(&csv, "%s,%s,tern,ALD,quay,,%s,crew\n", d.Name, d.Address, d.Uplink)
+	}
+	book := standardBook
+	if edit != nil {
+		book = edit(book)
+	}
+	return newWorld(t, sim.Scenario{Boot: 15 * time.Second, Settle: 8 * time.Second, Devices: devices}, csv.String(), book, t.TempDir())
+}
+
+const standardBook = `runbook "Move the quays to the new clocks"
+  window    now for 3h
+  reserve   20m
+
+scope
+  role == "quay"
+
+batches
+  sizes     1, 4
+  together  4
+
+precheck
+  reachable
+  clock     within 30s
+  saved
+  storage   at least 20 MB
+
+timer       4m
+
+step "Time sources"
+  already   when config has "time source 192.0.2.40 first"
+  send
+    | time source 192.0.2.40 first
+  undo
+    | drop time source 192.0.2.40
+  expect    clock.source == "192.0.2.40" and clock.settled within 40s
+
+step "Log collector"
+  already   when config has "log host 198.51.100.14"
+  send
+    | log host 198.51.100.14
+  undo
+    | drop log host 198.51.100.14
+
+step "Gates"
+  already   when config has "port 3 > lan 310"
+  send
+    | lan 310
+    | title gates
+    | up
+    | port 3
+    | lan 310
+    | up
+  undo
+    | port 3
+    | drop lan
+    | up
+    | drop lan 310
+
+finish
+  soak      30s
+
+unattended  take back the device
+`
+
+// journalText is the whole journal as it would be written.
+func (w *world) journalText() string {
+	var b strings.Builder
+	for _, e := range w.journal.Events {
+		line, err := json.Marshal(e)
+		require.NoError(w.t, err)
+		b.Write(line)
+		b.WriteByte('\n')
+	}
+	return b.String()
+}
