@@ -76,13 +76,15 @@ type world struct {
 	initial  map[string]string // configuration of each device when the night began
 	journal  *recordingJournal
 	backups  *recordingBackups
-	scripts  *store.Transcripts
+	scripts  *store.Transcripts // of the newest night
 	dir      string
 	night    run.Night
 	started  time.Time
 	unsaved  map[string]bool
 	specs    map[string]sim.Spec
 	attended bool
+	stored   *store.Journal
+	storedID int64
 }
 
 // recordingJournal keeps events with the time at which each became durable.
@@ -146,8 +148,6 @@ func newWorld(t testing.TB, s sim.Scenario, fleetCSV, book string, dir string) *
 	}
 	w.journal = &recordingJournal{}
 	w.backups = &recordingBackups{Backups: store.Backups{Dir: filepath.Join(dir, "backups")}, done: map[string]time.Time{}, text: map[string]string{}}
-	w.scripts, err = store.NewTranscripts(filepath.Join(dir, "transcripts"))
-	require.NoError(t, err)
 	return w
 }
 
@@ -169,6 +169,9 @@ type person func(r *run.Run, e run.Event)
 // run runs the night to its end and folds its events.
 func (w *world) run(ctx context.Context, who person) {
 	w.t.Helper()
+	var err error
+	w.scripts, err = store.NewTranscripts(filepath.Join(w.dir, "transcripts"))
+	require.NoError(w.t, err)
 	r := run.New(w.plan, run.Options{Connector: w.connector(), Backups: w.backups, Journal: w.journal, Unattended: who == nil, By: "test"})
 	w.attended = who != nil
 	w.started = time.Now()

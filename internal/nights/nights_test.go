@@ -1,0 +1,304 @@
+package nights
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"math/rand/v2"
+	"path/filepath"
+	"strings"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"metabasis/internal/core/run"
+	"metabasis/internal/sim"
+	"metabasis/internal/store"
+)
+
+var (
+	firstSeed = flag.Uint64("seed", 1, "seed of the first random night")
+	count     = flag.Int("nights", 200, "number of random nights")
+)
+
+// TestNights runs random nights: fleets, runbooks, faults, people and
+// interruptions drawn from a seed.
+func TestNights(t *testing.T) {
+	for i := range *count {
+		seed := *firstSeed + uint64(i)
+		name := fmt.Sprintf("seed=%d", seed)
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			dir := t.TempDir()
+			synctest.Test(t, func(t *testing.T) { randomNight(t, seed, dir) })
+			if t.Failed() {
+				t.Logf("run it again: go test ./internal/nights -run 'TestNights/%s$' -seed %d -nights 1", name, seed)
+			}
+		})
+	}
+}
+
+// randomNight draws and runs one night and checks every law.
+func randomNight(t *testing.T, seed uint64, dir string) {
+	rng := rand.New(rand.NewPCG(seed, 0))
+	g := &generator{rng: rng}
+	scenario, csv := g.fleet()
+	book := g.book()
+	w := newWorld(t, scenario, csv, book, dir)
+	defer w.sim.Close()
+	if seed%8 == 0 { // some nights with the journal on disk: it is slower
+		w.openJournal(dir)
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	over, end := context.WithCancel(context.Background())
+	w.run(ctx, g.person(over, cancel))
+	end()
+	w.checkLaws()
+	if g.calm { // nobody meddled: fault-free devices must do well
+		w.checkCalm()
+	}
+	if w.journal.inner != nil {
+		w.checkStored()
+	}
+	if t.Failed() {
+		t.Logf("seed %d\n%s\n%s\n%s", seed, book, csv, w.story())
+	}
+}
+
+func (w *world) openJournal(dir string) {
+	j, err := store.OpenJournal(filepath.Join(dir, "metabasis.db"))
+	require.NoError(w.t, err)
+	w.stored = j
+	writer, err := j.Begin(store.NightHead{Began: time.Now(), Title: w.plan.Title})
+	require.NoError(w.t, err)
+	w.journal.inner, w.storedID = writer, writer.ID
+}
+
+// checkStored opens the night again from the journal file alone.
+func (w *world) checkStored() {
+	events, err := w.stored.Events(context.Background(), w.storedID)
+	require.NoError(w.t, err)
+	again := run.Fold(run.Night{}, events...)
+	assert.True(w.t, w.night.Equal(&again), "the journal on disk tells another night")
+	require.NoError(w.t, w.stored.Close())
+}
+
+// checkCalm holds when no person and no interruption took part: a device with
+// no fault of its own or above it is kept, unless the run stopped early or its
+// pair failed.
+func (w *world) checkCalm() {
+	faulty := false
+	for _, s := range w.specs {
+		faulty = faulty || len(s.Faults) > 0 || s.Unsaved != "" || s.ClockOff != 0
+	}
+	for _, d := range w.night.Devices {
+		if !faulty {
+			assert.Contains(w.t, []run.State{run.Kept, run.Already}, d.State, "%s without a fault: %s", d.Name, d.Note)
+		}
+	}
+}
+
+// story tells a failed night in a few lines an event.
+func (w *world) story() string {
+	var b strings.Builder
+	for _, e := range w.journal.Events {
+		fmt.Fprintf(&b, "%s %-12s %-10s %-9s %s %s %s %q\n", e.At.Format("15:04:05.000"), e.Device, e.Kind, e.State, e.What, e.Choice, e.Note, e.Lines)
+	}
+	for _, d := range w.sim.Devices() {
+		for _, tr := range d.Truth() {
+			fmt.Fprintf(&b, "truth %s %-12s %s %q armed=%v\n", tr.At.Format("15:04:05.000"), tr.Device, tr.What, tr.Line, tr.Armed)
+		}
+	}
+	s := b.String()
+	return s[max(0, len(s)-24_000):]
+}
+
+// generator draws a night.
+type generator struct {
+	rng  *rand.Rand
+	calm bool
+}
+
+func (g *generator) chance(p float64) bool { return g.rng.Float64() < p }
+
+func pick[T any](g *generator, of []T) T { return of[g.rng.IntN(len(of))] }
+
+func (g *generator) fleet() (sim.Scenario, string) {
+	s := sim.Scenario{
+		Boot:    time.Duration(2+g.rng.IntN(25)) * time.Second,
+		Settle:  time.Duration(g.rng.IntN(20)) * time.Second,
+		Latency: time.Duration(g.rng.IntN(3)) * 20 * time.Millisecond,
+	}
+	var csv strings.Builder
+	csv.WriteString("name,address,platform,site,role,pair,via,login\n")
+	faulty := g.chance(0.85)
+	n := 2 + g.rng.IntN(7)
+	head := map[string]string{}
+	pairs := 0
+	for i := 0; i < n; i++ {
+		site := pick(g, []string{"ALD", "BRM", "CLD"})
+		spec := sim.Spec{Name: fmt.Sprintf("%s-%d", strings.ToLower(site), i+1), Address: fmt.Sprintf("192.0.2.%d", 60+i), Site: site}
+		if h := head[site]; h != "" && g.chance(0.6) {
+			spec.Uplink = h
+		} else {
+			head[site] = spec.Name
+		}
+		if g.chance(0.12) {
+			spec.Config = intendedConfig
+		}
+		if faulty && g.chance(0.4) {
+			g.spoil(&spec)
+		}
+		pair := ""
+		if i%2 == 0 && i+1 < n && g.chance(0.3) {
+			pairs++
+		} else if i%2 == 0 {
+			pairs = -pairs
+		}
+		if pairs > 0 {
+			pair = fmt.Sprintf("pair-%d", pairs)
+			if i%2 == 1 {
+				pair += pick(g, []string{"", " standby"})
+			}
+		}
+		if i%2 == 1 && pairs < 0 {
+			pairs = -pairs
+		}
+		s.Devices = append(s.Devices, spec)
+		fmt.Fprintf(&csv, "%s,%s,tern,%s,quay,%s,%s,crew\n", spec.Name, spec.Address, site, pairOnlyIfTwo(pair, i, n), spec.Uplink)
+	}
+	return s, fixPairs(csv.String())
+}
+
+func pairOnlyIfTwo(pair string, i, n int) string {
+	if i%2 == 0 && i+1 >= n {
+		return ""
+	}
+	return pair
+}
+
+// fixPairs drops pairs that were drawn with one member only.
+func fixPairs(csv string) string {
+	lines := strings.Split(csv, "\n")
+	count := map[string]int{}
+	name := func(l string) string {
+		if f := strings.Split(l, ","); len(f) > 5 {
+			return strings.TrimSuffix(f[5], " standby")
+		}
+		return ""
+	}
+	for _, l := range lines[1:] {
+		count[name(l)]++
+	}
+	for i, l := range lines {
+		if p := name(l); i > 0 && p != "" && count[p] != 2 {
+			f := strings.Split(l, ",")
+			f[5] = ""
+			lines[i] = strings.Join(f, ",")
+		}
+	}
+	return strings.Join(lines, "\n")
+}
+
+// spoil gives a device a fault or two.
+func (g *generator) spoil(spec *sim.Spec) {
+	lines := []string{"^time source", "^log host", "^lan 310$", "^title", "^port 3$", "^up$", "^work$", "^tell restart", "^restart in", "^restart cancel", "^keep", "^tell running", "^drop", "^edit$", "^load"}
+	kinds := []string{sim.Refuses, sim.BadPassword, sim.Hangs, sim.Drops, sim.Rejects, sim.Garbage, sim.Slow, sim.Restarts, sim.NeverBack,
+		sim.NoTimer, sim.NoSave, sim.NeverSettles, sim.CutsOff, sim.QuietTimer, sim.StuckTimer, sim.LostUndo, sim.Refusing, sim.Spoils}
+	for range 1 + g.rng.IntN(3) {
+		f := sim.Fault{Kind: pick(g, kinds), Times: g.rng.IntN(3)}
+		switch f.Kind {
+		case sim.Hangs, sim.Drops, sim.Rejects, sim.Garbage, sim.Restarts, sim.CutsOff:
+			f.Match = pick(g, lines)
+		case sim.Slow:
+			f.By = time.Duration(g.rng.IntN(4000)) * time.Millisecond
+		}
+		spec.Faults = append(spec.Faults, f)
+	}
+	if g.chance(0.1) {
+		spec.Unsaved = "log host 192.0.2.77"
+	}
+	if g.chance(0.1) {
+		spec.ClockOff = time.Duration(g.rng.IntN(120)-60) * time.Second
+	}
+}
+
+// book varies the standard runbook.
+func (g *generator) book() string {
+	b := standardBook
+	swap := func(old, new string) {
+		if !strings.Contains(b, old) {
+			panic("the standard runbook has no " + old)
+		}
+		b = strings.Replace(b, old, new, 1)
+	}
+	swap("sizes     1, 4", "sizes     "+pick(g, []string{"1, 4", "2", "1, 50%", "100%", "3, 1"}))
+	together := pick(g, []string{"together  4", "together  1", "together  2\n  per site  1", "per site  2"})
+	if g.chance(0.5) {
+		together += "\n  pairs     apart, standby first"
+	}
+	if g.chance(0.5) {
+		together += "\n  order     far first"
+	}
+	if g.chance(0.3) {
+		together += "\n  hold      after every batch"
+	}
+	if g.chance(0.4) {
+		together += fmt.Sprintf("\n  stop      after %d failures", 1+g.rng.IntN(3))
+	}
+	swap("together  4", together)
+	swap("timer       4m", fmt.Sprintf("timer       %dm", 1+g.rng.IntN(8)))
+	swap("within 40s", fmt.Sprintf("within %ds", 15+g.rng.IntN(60)))
+	swap("soak      30s", fmt.Sprintf("soak      %ds", 1+g.rng.IntN(90)))
+	swap("take back the device", pick(g, []string{"take back the device", "try again once, then take back the device",
+		"skip the step", "try again twice, then take back the batch", "take back everything"}))
+	return b
+}
+
+// person draws who is there: nobody, somebody who decides, or somebody who
+// aborts or pulls the plug as well.
+func (g *generator) person(over context.Context, pullPlug func()) person {
+	kind := g.rng.IntN(10)
+	if kind < 4 {
+		g.calm = true
+		return nil
+	}
+	rng := rand.New(rand.NewPCG(g.rng.Uint64(), 1))
+	abortAt := -1
+	if kind >= 7 {
+		abortAt = 20 + rng.IntN(400)
+	}
+	abort := pick(g, []run.Choice{run.BackDevice, run.Finish, run.BackAll, run.Release})
+	return func(r *run.Run, e run.Event) {
+		if e.Kind == run.HoldOpened {
+			choice := pick(&generator{rng: rng}, e.Offers).Choice
+			wait := time.Duration(rng.IntN(150)) * time.Second
+			if rng.IntN(10) == 0 { // nobody looks; where a timer runs, it fires first
+				wait = 2 * time.Hour
+			}
+			answerLater(over, r, run.Command{Hold: e.Hold, Choice: choice, By: "Ada"}, wait)
+		}
+		if int(e.Seq) == abortAt {
+			if kind == 9 {
+				pullPlug()
+				return
+			}
+			answerLater(over, r, run.Command{Choice: abort, By: "Ada"}, 0)
+		}
+	}
+}
+
+// answerLater decides after a while, unless the night is over by then.
+func answerLater(over context.Context, r *run.Run, c run.Command, wait time.Duration) {
+	go func() {
+		select {
+		case <-time.After(wait):
+			_ = r.Do(over, c)
+		case <-over.Done():
+		}
+	}()
+}
