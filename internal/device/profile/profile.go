@@ -218,3 +218,23 @@ func (s Set) Schema(columns []string) runbook.Schema {
 	}
 	return schema
 }
+
+// Secrets names the secrets the device may ask for after login, sorted.
+func (p *Profile) Secrets() []string {
+	var out []string
+	add := func(c Command) {
+		for _, a := range c.Answers {
+			if a.Secret != "" && !slices.Contains(out, a.Secret) {
+				out = append(out, a.Secret)
+			}
+		}
+	}
+	for _, m := range p.Modes {
+		add(m.Enter)
+	}
+	for _, c := range []Command{p.Save, p.Timer.Arm, p.Timer.Disarm, p.Restore.Command} {
+		add(c)
+	}
+	slices.Sort(out)
+	return out
+}

@@ -1,0 +1,11 @@
+// Command metabasis carries out changes on network devices in a maintenance
+// window.
+package main
+
+import (
+	"os"
+
+	"metabasis/internal/cli"
+)
+
+func main() { os.Exit(cli.Main(os.Args[1:], os.Stdin, os.Stdout, os.Stderr)) }

@@ -1,0 +1,108 @@
+// Package demo holds the demo: the fleet, the runbook and the scenario of a
+// night at Marrow Sound Ferries.
+package demo
+
+import (
+	_ "embed"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"metabasis/internal/sim"
+)
+
+//go:embed fleet.csv
+var fleetCSV string
+
+//go:embed quays.runbook
+var runbookText string
+
+//go:embed scenario.yaml
+var scenarioYAML []byte
+
+// Runbook is the name of the demo's runbook file.
+const Runbook = "quays.runbook"
+
+// Levels are how much goes wrong in the demo.
+var Levels = []string{"none", "few", "many"}
+
+// wrongPort is the device whose gate port in the fleet file is its uplink when
+// things go wrong: the change cuts it off, as it would in earnest.
+const wrongPort = "drf-quay-3"
+
+var few = map[string][]sim.Fault{
+	"brm-quay-4": {{Kind: sim.Rejects, Match: "^log host"}},
+	"cld-quay-2": {{Kind: sim.NeverSettles}},
+}
+
+var many = map[string][]sim.Fault{
+	"ald-quay-5": {{Kind: sim.Slow, By: 700 * time.Millisecond}},
+	"brm-quay-2": {{Kind: sim.Refuses}},
+	"brm-quay-5": {{Kind: sim.NoTimer}},
+	"cld-quay-4": {{Kind: sim.Garbage, Match: "^log host"}},
+	"cld-quay-5": {{Kind: sim.Drops, Match: "^log host", Times: 1}},
+	"drf-quay-2": {{Kind: sim.NoSave}},
+	"eyr-quay-2": {{Kind: sim.BadPassword}},
+	"eyr-quay-4": {{Kind: sim.Restarts, Match: "^log host", Times: 1}, {Kind: sim.NeverBack}},
+}
+
+// Scenario is the demo's scenario with that much going wrong.
+func Scenario(level string) (sim.Scenario, error) {
+	s, err := sim.ReadScenario("scenario.yaml", scenarioYAML)
+	if err != nil {
+		return s, err
+	}
+	if !slices.Contains(Levels, level) {
+		return s, fmt.Errorf("faults %q: write one of %s", level, strings.Join(Levels, ", "))
+	}
+	for i := range s.Devices {
+		d := &s.Devices[i]
+		if level != "none" {
+			d.Faults = append(d.Faults, few[d.Name]...)
+		}
+		if level == "many" {
+			d.Faults = append(d.Faults, many[d.Name]...)
+		}
+	}
+	return s, s.Prepare()
+}
+
+// Write makes a directory the demo's workspace. With addresses, by device name,
+// the fleet is written with those in place of the scenario's.
+func Write(dir, level string, addresses map[string]string) error {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	text := fleetCSV
+	if level != "none" {
+		text = mapRows(text, func(f []string) {
+			if f[0] == wrongPort {
+				f[8] = "1"
+			}
+		})
+	}
+	if addresses != nil {
+		text = strings.Replace(mapRows(text, func(f []string) {
+			host, port, _ := strings.Cut(addresses[f[0]], ":")
+			f[1] = host + "," + port
+		}), "name,address,", "name,address,port,", 1)
+	}
+	if err := os.WriteFile(filepath.Join(dir, "fleet.csv"), []byte(text), 0o600); err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(dir, Runbook), []byte(runbookText), 0o600)
+}
+
+// mapRows edits the rows of a simple CSV text, its heading aside.
+func mapRows(text string, edit func([]string)) string {
+	lines := strings.Split(strings.TrimSpace(text), "\n")
+	for i, l := range lines[1:] {
+		f := strings.Split(l, ",")
+		edit(f)
+		lines[i+1] = strings.Join(f, ",")
+	}
+	return strings.Join(lines, "\n") + "\n"
+}

@@ -1,0 +1,105 @@
+package cli
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"metabasis/internal/core/problem"
+	"metabasis/internal/core/runbook"
+	"metabasis/internal/workspace"
+)
+
+func (a *app) checkCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "check FILE...",
+		Short: "Check runbooks and print every error with its place",
+		Args:  cobra.MinimumNArgs(1),
+		RunE:  func(_ *cobra.Command, files []string) error { return a.check(files) },
+	}
+}
+
+func (a *app) check(files []string) error {
+	ws, err := workspace.Open(a.dir)
+	if err != nil {
+		return err
+	}
+	f, err := ws.Fleet("")
+	if err != nil && !errors.Is(err, workspace.ErrNoFleet) {
+		return err
+	}
+	var list problem.List
+	for _, file := range files {
+		_, _, err := ws.Runbook(file, f)
+		var l problem.List
+		if errors.As(err, &l) {
+			list = append(list, l...)
+		} else if err != nil {
+			list = append(list, problem.Problem{File: file, Msg: err.Error()})
+		}
+	}
+	if err := list.Err(); err != nil {
+		return err
+	}
+	if f == nil {
+		fmt.Fprintln(a.err, "checked without a fleet: columns of one's own are unknown names")
+	}
+	return nil
+}
+
+func (a *app) tidyCommand() *cobra.Command {
+	var list bool
+	cmd := &cobra.Command{
+		Use:   "tidy FILE...",
+		Short: "Give runbooks their one layout",
+		Args:  cobra.MinimumNArgs(1),
+		RunE:  func(_ *cobra.Command, files []string) error { return a.tidy(files, list) },
+	}
+	cmd.Flags().BoolVar(&list, "list", false, "only list the files that are not tidy; exit 1 if there are any")
+	return cmd
+}
+
+func (a *app) tidy(files []string, list bool) error {
+	var untidy bool
+	for _, file := range files {
+		src, err := os.ReadFile(file)
+		if err != nil {
+			return err
+		}
+		out, err := runbook.Format(file, src)
+		if err != nil {
+			return err
+		}
+		if bytes.Equal(src, out) {
+			continue
+		}
+		untidy = true
+		if list {
+			fmt.Fprintln(a.out, file)
+			continue
+		}
+		if err := replaceFile(file, out); err != nil {
+			return err
+		}
+	}
+	if list && untidy {
+		return &exitError{code: exitUsage}
+	}
+	return nil
+}
+
+// replaceFile puts new contents in place of a file, whole or not at all.
+func replaceFile(file string, data []byte) error {
+	info, err := os.Stat(file)
+	if err != nil {
+		return err
+	}
+	tmp := file + ".tidy"
+	if err := os.WriteFile(tmp, data, info.Mode().Perm()); err != nil {
+		return err
+	}
+	return os.Rename(tmp, file)
+}

@@ -1,0 +1,111 @@
+// Package cli is the command line: it wires the workspace, the run and the
+// screen together and turns outcomes into exit codes.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"github.com/spf13/cobra"
+)
+
+// Version is the version of the product.
+const Version = "0.1.0"
+
+// Exit codes. 0, 2, 3 and 4 are run.Outcome.
+const (
+	exitUsage       = 1
+	exitInterrupted = 130
+)
+
+// exitError carries an exit code. Its text, if any, is printed.
+type exitError struct {
+	code int
+	err  error
+}
+
+func (e *exitError) Error() string {
+	if e.err == nil {
+		return ""
+	}
+	return e.err.Error()
+}
+
+func (e *exitError) Unwrap() error { return e.err }
+
+// app is what commands share.
+type app struct {
+	in       io.Reader
+	out, err io.Writer
+	dir      string
+	theme    string
+}
+
+// Main runs the command line and returns its exit code.
+func Main(args []string, in io.Reader, out, errOut io.Writer) int {
+	a := &app{in: in, out: out, err: errOut}
+	root := a.root()
+	root.SetArgs(args)
+	root.SetIn(in)
+	root.SetOut(out)
+	root.SetErr(errOut)
+	err := root.ExecuteContext(context.Background())
+	var exit *exitError
+	switch {
+	case err == nil:
+		return 0
+	case errors.Is(err, syscall.EPIPE):
+		return exitUsage
+	case errors.As(err, &exit):
+		if exit.err != nil {
+			printError(errOut, exit.err)
+		}
+		return exit.code
+	}
+	printError(errOut, err)
+	return exitUsage
+}
+
+// printError prints problems in full, other errors on a line.
+func printError(w io.Writer, err error) {
+	var full fmt.Stringer
+	if errors.As(err, &full) {
+		fmt.Fprint(w, full.String())
+		return
+	}
+	fmt.Fprintln(w, "metabasis:", err)
+}
+
+func (a *app) root() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "metabasis",
+		Short: "Carry out a change on many network devices in a maintenance window",
+		Long: `Metabasis runs a runbook over many devices in batches, watches it live, backs
+every device up and arms a rollback timer on it first, and takes the change
+back when a step fails.
+
+Without a command it opens the workspace in the current directory.`,
+		Version:       Version,
+		Args:          cobra.NoArgs,
+		SilenceUsage:  true,
+		SilenceErrors: true,
+		RunE:          func(cmd *cobra.Command, _ []string) error { return a.open(cmd.Context()) },
+	}
+	cmd.PersistentFlags().StringVarP(&a.dir, "workspace", "C", ".", "directory of the workspace")
+	cmd.PersistentFlags().StringVar(&a.theme, "theme", "auto", "colours of the screen: auto, dark or light")
+	cmd.AddCommand(a.runCommand(), a.demoCommand(), a.checkCommand(), a.tidyCommand(), a.simCommand())
+	return cmd
+}
+
+// interrupts counts the times the person pressed Ctrl-C, or the system asked us
+// to end.
+func interrupts(ctx context.Context) (<-chan os.Signal, func()) {
+	c := make(chan os.Signal, 4)
+	signal.Notify(c, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	return c, func() { signal.Stop(c) }
+}

@@ -1,0 +1,155 @@
+// Package report tells people what happened, in words.
+package report
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"metabasis/internal/core/run"
+	"metabasis/internal/core/runbook"
+)
+
+// Line tells one event on one line, without the time. It is "" for events that
+// a person following along does not need.
+func Line(e run.Event) string {
+	text := tell(e)
+	if text == "" {
+		return ""
+	}
+	who := e.Device
+	if who == "" {
+		who = "-"
+	}
+	return fmt.Sprintf("%-14s %s", who, text)
+}
+
+func tell(e run.Event) string {
+	switch e.Kind {
+	case run.Planned:
+		n := 0
+		for _, b := range e.Outline.Batches {
+			n += len(b)
+		}
+		s := fmt.Sprintf("%s: %d devices in %d batches, %d left out; window %s to %s", e.Outline.Title, n, len(e.Outline.Batches),
+			len(e.Outline.LeftOut), Clock(e.Outline.Window.Open), Clock(e.Outline.Window.Close))
+		for _, w := range e.Outline.Warnings {
+			s += "; warning: " + w
+		}
+		return s
+	case run.BatchBegan:
+		return fmt.Sprintf("batch %d begins", e.Batch)
+	case run.BatchEnded:
+		return fmt.Sprintf("batch %d is over", e.Batch)
+	case run.HoldOpened:
+		return "held: " + withLines(e.Note, e.Lines)
+	case run.HoldClosed:
+		if e.Choice == "" {
+			return "no decision is needed any more"
+		}
+		return fmt.Sprintf("decided: %s, by %s", e.Choice, e.By)
+	case run.Aborted:
+		return fmt.Sprintf("aborted by %s: %s", e.By, abortWords(e.Choice))
+	case run.LetGo:
+		return "let go of everything: " + e.By
+	case run.Moved:
+		if e.Note == "" || e.Note == string(e.State) {
+			return string(e.State)
+		}
+		return string(e.State) + ": " + e.Note
+	case run.Lost:
+		return "contact lost: " + e.Note
+	case run.Prechecked:
+		return "precheck " + e.What + ": " + okOr(e.OK, e.Note)
+	case run.BackedUp:
+		if e.OK {
+			return "backup: identical to " + e.What
+		}
+		return "backup: " + e.What
+	case run.Refusal:
+		return fmt.Sprintf("refused: %s: %s", strings.Join(e.Lines, ""), e.Note)
+	case run.TimerSeen:
+		return fmt.Sprintf("timer armed for %s, due %s", runbook.FormatDuration(e.For), Clock(e.Due))
+	case run.TimerGone:
+		return "no timer is pending"
+	case run.Stepped:
+		return fmt.Sprintf("step %d %s", e.Step, e.What)
+	case run.Expected:
+		return "expectation " + okOr(e.OK, e.Note)
+	case run.Rung:
+		return "taking back, " + e.What + ": " + e.Note
+	}
+	return ""
+}
+
+func abortWords(c run.Choice) string {
+	switch c {
+	case run.Finish:
+		return "devices in change may finish"
+	case run.BackAll:
+		return "everything is taken back"
+	}
+	return "devices in change are taken back"
+}
+
+func okOr(ok bool, note string) string {
+	switch {
+	case ok && note == "":
+		return "holds"
+	case ok:
+		return "holds (" + note + ")"
+	}
+	return "does not hold: " + note
+}
+
+func withLines(note string, lines []string) string {
+	if len(lines) == 0 {
+		return note
+	}
+	return note + " (" + strings.Join(lines, "; ") + ")"
+}
+
+// Clock is a time of day to the second.
+func Clock(t time.Time) string { return t.Format("15:04:05") }
+
+// Summary tells in one line how a night stands or ended.
+func Summary(n *run.Night) string {
+	count := n.Count()
+	var parts []string
+	for _, s := range slices.SortedFunc(maps.Keys(count), func(a, b run.State) int { return order(a) - order(b) }) {
+		parts = append(parts, fmt.Sprintf("%d %s", count[s], s))
+	}
+	s := fmt.Sprintf("%d devices: %s", len(n.Devices), strings.Join(parts, ", "))
+	if left := leftSteps(n); left > 0 {
+		s += fmt.Sprintf("; %d steps were left out", left)
+	}
+	return s
+}
+
+func leftSteps(n *run.Night) int {
+	k := 0
+	for _, d := range n.Devices {
+		k += d.LeftSteps()
+	}
+	return k
+}
+
+// Needs lists what a person must see to after the night, one line each.
+func Needs(n *run.Night) []string {
+	var out []string
+	for _, d := range n.Devices {
+		switch d.State {
+		case run.Stranded, run.Dark, run.Reverted, run.Blocked:
+			out = append(out, fmt.Sprintf("%-14s %s: %s", d.Name, d.State, d.Note))
+		}
+	}
+	return out
+}
+
+// States lists all states from the best end to the worst, then those on the way.
+var States = []run.State{run.Kept, run.Already, run.Skipped, run.Blocked, run.Reverted, run.Stranded,
+	run.Held, run.Dark, run.Reverting, run.Soaking, run.Verifying, run.Changing, run.Armed, run.Recording, run.Checking, run.Waiting}
+
+func order(s run.State) int { return slices.Index(States, s) }
