@@ -46,7 +46,7 @@ var many = map[string][]sim.Fault{
 	"cld-quay-5": {{Kind: sim.Drops, Match: "^log host", Times: 1}},
 	"drf-quay-2": {{Kind: sim.NoSave}},
 	"eyr-quay-2": {{Kind: sim.BadPassword}},
-	"eyr-quay-4": {{Kind: sim.Restarts, Match: "^log host", Times: 1}, {Kind: sim.NeverBack}},
+	"ald-quay-4": {{Kind: sim.Restarts, Match: "^log host", Times: 1}, {Kind: sim.NeverBack}},
 }
 
 // Scenario is the demo's scenario with that much going wrong.

@@ -144,15 +144,20 @@ type Slot struct {
 }
 
 // Forecast says when the batches from number next on (from 0) will run if the
-// first of them starts at that time, with the usual durations, and by when it
-// will all be over in nine cases of ten.
-func (p *Plan) Forecast(next int, start time.Time, pace Pace) (slots []Slot, likely, late time.Time) {
+// first of them starts, or goes on, at that time, with the usual durations, and
+// by when it will all be over in nine cases of ten. Rest is what is left of the
+// first of them; nil means all of it.
+func (p *Plan) Forecast(next int, rest []*Target, start time.Time, pace Pace) (slots []Slot, likely, late time.Time) {
 	likely, late = start, start
 	for i := next; i < len(p.Batches); i++ {
-		usual := p.scaled(p.Batches[i], pace, false)
+		batch := p.Batches[i]
+		if i == next && rest != nil {
+			batch = rest
+		}
+		usual := p.scaled(batch, pace, false)
 		slots = append(slots, Slot{Start: likely, End: likely.Add(usual), TurnBack: p.TurnBack(i, pace)})
 		likely = likely.Add(usual)
-		late = late.Add((usual*2 + p.scaled(p.Batches[i], pace, true)) / 3)
+		late = late.Add((usual*2 + p.scaled(batch, pace, true)) / 3)
 	}
 	return slots, likely, late
 }
@@ -187,7 +192,7 @@ func (p *Plan) TurnBack(i int, pace Pace) time.Time {
 
 // lastBatchTooLate warns when the plan does not fit even if it starts on time.
 func (p *Plan) lastBatchTooLate() string {
-	slots, likely, _ := p.Forecast(0, p.Window.Open, 1)
+	slots, likely, _ := p.Forecast(0, nil, p.Window.Open, 1)
 	for i, s := range slots {
 		if s.Start.After(s.TurnBack) {
 			return fmt.Sprintf("batch %d would start at %s, after its turn-back time %s; all would be over at %s",

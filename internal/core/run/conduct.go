@@ -191,7 +191,7 @@ func (r *Run) ask(ctx context.Context, why string, evidence []string, alone Choi
 			}
 		}
 	}
-	_, likely, _ := r.plan.Forecast(min(r.batch+1, len(r.plan.Batches)-1), time.Now(), r.pace.value())
+	_, likely, _ := r.plan.Forecast(min(r.batch+1, len(r.plan.Batches)-1), nil, time.Now(), r.pace.value())
 	back, touched := r.backAll()
 	offers := []Offer{
 		{Choice: GoOn, Touches: rest, Takes: time.Until(likely)},
@@ -384,7 +384,15 @@ func (r *Run) forecast() {
 	}
 	pace := r.pace.value()
 	start := later(time.Now(), r.plan.Window.Open)
-	slots, likely, late := r.plan.Forecast(min(r.batch, len(r.plan.Batches)), start, pace)
+	rest := []*plan.Target{}
+	if r.batch < len(r.plan.Batches) {
+		for _, t := range r.plan.Batches[r.batch] {
+			if r.ends[t.Device.Name] == "" {
+				rest = append(rest, t)
+			}
+		}
+	}
+	slots, likely, late := r.plan.Forecast(min(r.batch, len(r.plan.Batches)), rest, start, pace)
 	r.rec.emit(Event{Kind: Forecast, Batch: r.batch + 1, Slots: slots, Due: likely, Late: late})
 }
 

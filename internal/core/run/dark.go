@@ -34,10 +34,10 @@ func (w *worker) await(why string) verdict {
 	w.emit(Event{Kind: Lost, Note: why})
 	boot := w.t.Traits.Boot
 	deadline := time.Now().Add(patience + 2*boot)
-	note := "no contact; looking for it"
+	note := "looking for it; no contact"
 	if !w.due.IsZero() {
 		deadline = later(w.due, time.Now()).Add(2*boot + grace)
-		note = "no contact; its timer is due " + w.due.Format("15:04:05")
+		note = "timer due " + w.due.Format("15:04:05") + "; no contact"
 	}
 	if w.firing {
 		note = "waiting for its timer, due " + w.due.Format("15:04:05")

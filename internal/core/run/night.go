@@ -99,6 +99,31 @@ func (n *Night) Get(name string) *Device {
 	return nil
 }
 
+// Schedule is the forecast as it stands at a moment: while something waits for
+// a person, what has not begun moves on, so that nothing is ever shown as
+// planned for the past. Turn-back times do not move.
+func (n *Night) Schedule(now time.Time) (slots []plan.Slot, likely, late time.Time) {
+	if len(n.Slots) == 0 {
+		return nil, n.Likely, n.Late
+	}
+	first := len(n.Outline.Batches) - len(n.Slots) + 1
+	var delay time.Duration
+	for i, s := range n.Slots {
+		s.Start = s.Start.Add(delay)
+		if behind := now.Sub(s.Start); behind > 0 && first+i > n.Batch {
+			delay += behind
+			s.Start = now
+		}
+		s.End = s.End.Add(delay)
+		if behind := now.Sub(s.End); behind > 0 {
+			delay += behind
+			s.End = now
+		}
+		slots = append(slots, s)
+	}
+	return slots, n.Likely.Add(delay), n.Late.Add(delay)
+}
+
 // Count counts the devices in each state.
 func (n *Night) Count() map[State]int {
 	out := map[State]int{}

@@ -81,7 +81,7 @@ func (c *Cond) Explain(env Env) string {
 			continue
 		}
 		if p.left == nil {
-			return "not so: " + p.source
+			return p.source + " is not so"
 		}
 		l, err1 := expr.Run(p.left, vals)
 		r, err2 := expr.Run(p.right, vals)

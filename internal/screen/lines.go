@@ -1,0 +1,199 @@
+package screen
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"metabasis/internal/core/run"
+	"metabasis/internal/core/runbook"
+	"metabasis/internal/report"
+	"metabasis/internal/screen/ink"
+	"metabasis/internal/screen/watch"
+)
+
+// attention is the line under the strip. It answers: is it going well, and what
+// needs me?
+func (m *Model) attention() ink.Row {
+	r := m.attentionText()
+	// What needs somebody stands on a ground of its own, to be seen from afar.
+	r.Marked = len(m.night.Holds) > 0 || m.night.Count()[run.Stranded]+m.night.Count()[run.Dark] > 0
+	return r
+}
+
+func (m *Model) attentionText() ink.Row {
+	n := &m.night
+	count := n.Count()
+	r := ink.T(ink.Foam, " ")
+	bad := count[run.Stranded]
+	switch {
+	case m.message != "":
+		return r.Strong(ink.Lamp, m.message)
+	case !m.started && m.src.Start != nil:
+		return r.Strong(ink.Foam, "Ready. Nothing has been sent.").Add(ink.Dim, fmt.Sprintf("  %d devices wait in %d batches.", len(n.Devices), len(n.Outline.Batches)))
+	case !n.Ended.IsZero():
+		in := ink.Buoy
+		if n.Outcome() != run.AllKept {
+			in = ink.Lamp
+		}
+		if n.Outcome() == run.NeedsPerson {
+			in = ink.Port
+		}
+		return r.Strong(in, "The night is over. ").Add(ink.Foam, report.Summary(n))
+	case len(n.Holds) > 0:
+		h := n.Holds[0]
+		who := "The run"
+		if h.Device != "" {
+			who = h.Device
+		}
+		r = r.Strong(ink.Lamp, "◆ "+who+" is held: "+h.Why)
+		if len(n.Holds) > 1 {
+			r = r.Strong(ink.Lamp, fmt.Sprintf("   and %d more", len(n.Holds)-1))
+		}
+		return r
+	case bad > 0:
+		return r.Strong(ink.Port, fmt.Sprintf("▲ %d stranded: a person must look at them", bad))
+	case count[run.Dark] > 0:
+		return r.Strong(ink.Port, fmt.Sprintf("▽ no contact with %s", m.names(run.Dark)))
+	case n.Aborted != "":
+		return r.Strong(ink.Heather, "Aborted: ").Add(ink.Foam, report.Summary(n))
+	case count[run.Reverting] > 0:
+		return r.Strong(ink.Heather, "◀ taking back "+m.names(run.Reverting))
+	}
+	if n.Failures > 0 {
+		return r.Strong(ink.Foam, fmt.Sprintf("Going on after %s. ", plural(n.Failures, "failure"))).Add(ink.Dim, report.Summary(n))
+	}
+	return r.Strong(ink.Buoy, "Going well. ").Add(ink.Dim, report.Summary(n))
+}
+
+func plural(n int, word string) string {
+	if n == 1 {
+		return "1 " + word
+	}
+	return fmt.Sprintf("%d %ss", n, word)
+}
+
+// names lists the devices in a state, as many as fit.
+func (m *Model) names(s run.State) string {
+	var out []string
+	for _, d := range m.night.Devices {
+		if d.State == s {
+			out = append(out, d.Name)
+		}
+	}
+	if len(out) > 4 {
+		return strings.Join(out[:4], ", ") + fmt.Sprintf(" and %d more", len(out)-4)
+	}
+	return strings.Join(out, ", ")
+}
+
+// ready is what is shown before the night begins: what will be done, and to
+// what not.
+func (m *Model) ready(cells int) []ink.Row {
+	o := m.night.Outline
+	label := func(name, text string) []ink.Row {
+		var rows []ink.Row
+		for i, l := range watch.Wrap(text, cells-12, 3) {
+			if i > 0 {
+				name = ""
+			}
+			rows = append(rows, ink.T(ink.Dim, ink.Fit(name, 12)).Add(ink.Foam, l))
+		}
+		return rows
+	}
+	rows := []ink.Row{ink.Row{}.Strong(ink.Foam, "Before it begins")}
+	rows = append(rows, label("window", fmt.Sprintf("%s to %s, reserve %s", o.Window.Open.Format("15:04:05"), o.Window.Close.Format("15:04:05"), runbook.FormatDuration(o.Window.Reserve)))...)
+	rows = append(rows, label("devices", fmt.Sprintf("%d in %d batches: %s", len(m.night.Devices), len(o.Batches), sizes(o)))...)
+	rows = append(rows, label("sites", strings.Join(m.night.Sites(), ", "))...)
+	rows = append(rows, label("soak", ink.Long(o.Soak))...)
+	for _, why := range leftOut(o) {
+		rows = append(rows, label("left out", why)...)
+	}
+	for _, w := range o.Warnings {
+		for i, l := range watch.Wrap(w, cells-12, 4) {
+			name := ""
+			if i == 0 {
+				name = "warning"
+			}
+			rows = append(rows, ink.Row{}.Strong(ink.Lamp, ink.Fit(name, 12)).Add(ink.Lamp, l))
+		}
+	}
+	rows = append(rows, ink.Row{})
+	if m.focus == onBegin {
+		return append(rows, ink.Row{}.Strong(ink.Lamp, "Enter begins the night. ").Add(ink.Dim, "Esc leaves it."))
+	}
+	return append(rows, ink.T(ink.Dim, "g, then Enter, begins the night."))
+}
+
+func sizes(o *run.Outline) string {
+	var out []string
+	for _, b := range o.Batches {
+		out = append(out, fmt.Sprint(len(b)))
+	}
+	if len(out) > 8 {
+		out = append(out[:8], "…")
+	}
+	return strings.Join(out, ", ")
+}
+
+// leftOut says who is left out, grouped by the reason.
+func leftOut(o *run.Outline) []string {
+	by := map[string][]string{}
+	var order []string
+	for _, l := range o.LeftOut {
+		if by[l.Why] == nil {
+			order = append(order, l.Why)
+		}
+		by[l.Why] = append(by[l.Why], l.Device)
+	}
+	slices.SortStableFunc(order, func(a, b string) int { return len(by[b]) - len(by[a]) })
+	var out []string
+	for _, why := range order {
+		names := by[why]
+		text := strings.Join(names[:min(len(names), 3)], ", ")
+		if len(names) > 3 {
+			text += fmt.Sprintf(" and %d more", len(names)-3)
+		}
+		out = append(out, text+": "+why)
+	}
+	return out
+}
+
+// keys is the last line: the keys that do something now.
+func (m *Model) keys() ink.Row {
+	type key struct{ name, does string }
+	var ks []key
+	switch m.focus {
+	case onTranscript:
+		if m.pager.Typing() {
+			ks = []key{{"Enter", "finds it"}, {"Esc", "gives up"}}
+		} else {
+			ks = []key{{"↑↓ PgUp PgDn", "scroll"}, {"/", "search"}, {"n N", "next, previous"}, {"Esc", "back"}}
+		}
+	case onDecide, onAbort:
+		ks = []key{{"↑↓", "choose"}, {"Enter", "do it"}, {"Esc", "back"}}
+	case onBegin:
+		ks = []key{{"Enter", "begin"}, {"Esc", "back"}}
+	default:
+		if !m.started && m.src.Start != nil {
+			ks = append(ks, key{"g", "begin"})
+		}
+		if len(m.night.Holds) > 0 && m.src.Do != nil {
+			ks = append(ks, key{"d", "decide"})
+		}
+		ks = append(ks, key{"↑↓", "device"}, key{"Enter", "transcript"}, key{"n", "next in need"}, key{"f", "fold"})
+		if m.running() {
+			ks = append(ks, key{"a", "abort"})
+		} else {
+			ks = append(ks, key{"q", "leave"})
+		}
+	}
+	r := ink.T(ink.Foam, " ")
+	for i, k := range ks {
+		if i > 0 {
+			r = r.Add(ink.Dim, "    ")
+		}
+		r = r.Strong(ink.Foam, k.name).Add(ink.Dim, " "+k.does)
+	}
+	return r
+}

@@ -1,0 +1,323 @@
+// Package screen is the full-screen application. It draws an immutable view of
+// a night at a bounded rate and passes decisions on; it never reaches into the
+// run. Each view is a package of its own.
+package screen
+
+import (
+	"context"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"metabasis/internal/core/run"
+	"metabasis/internal/screen/decide"
+	"metabasis/internal/screen/ink"
+	"metabasis/internal/screen/pager"
+	"metabasis/internal/screen/strip"
+	"metabasis/internal/screen/watch"
+)
+
+// Source is where a night comes from. A finished night has no Start and no Do.
+type Source struct {
+	// Night is the night as it stands: planned, or over.
+	Night run.Night
+	// Start begins the run and returns its events.
+	Start func() <-chan []run.Event
+	// Do passes on a decision.
+	Do func(run.Command) error
+	// Tail returns the last lines of a device's transcript.
+	Tail func(device string, lines int) []string
+	// Transcript returns all of it.
+	Transcript func(device string) ([]string, error)
+	// By is the person at the keyboard.
+	By string
+}
+
+// Theme chooses the colours: auto, dark or light.
+type Theme string
+
+// Run shows a night until the person leaves. It returns the night as it stood
+// then. When ctx ends, so does the screen.
+func Run(ctx context.Context, src Source, theme Theme, opts ...tea.ProgramOption) (run.Night, error) {
+	m := New(src, theme)
+	p := tea.NewProgram(m, append([]tea.ProgramOption{tea.WithContext(ctx), tea.WithFPS(30)}, opts...)...)
+	out, err := p.Run()
+	if last, ok := out.(*Model); ok {
+		m = last
+	}
+	return m.night, err
+}
+
+// focus is where keys go.
+type focus int
+
+const (
+	onList focus = iota
+	onDecide
+	onAbort
+	onBegin
+	onTranscript
+)
+
+// Model is the application's state.
+type Model struct {
+	src     Source
+	painter *ink.Painter
+	auto    bool
+	night   run.Night
+	events  <-chan []run.Event
+	started bool
+	width   int
+	height  int
+	now     time.Time
+	focus   focus
+	list    watch.View
+	choice  decide.View
+	abort   decide.View
+	pager   *pager.View
+	message string // what the last key could not do
+	cached  string
+	dirty   bool
+}
+
+// New makes the application's state.
+func New(src Source, theme Theme) *Model {
+	m := &Model{src: src, night: src.Night, painter: ink.NewPainter(&ink.Dark), auto: theme == "auto" || theme == "", now: time.Now(), dirty: true}
+	if theme == "light" {
+		m.painter = ink.NewPainter(&ink.Light)
+	}
+	m.list.Folded = len(m.night.Devices) > 60
+	return m
+}
+
+type (
+	tickMsg   time.Time
+	eventsMsg []run.Event
+	overMsg   struct{}
+)
+
+// Init implements [tea.Model].
+func (m *Model) Init() tea.Cmd {
+	if m.auto {
+		return tea.Batch(tick(), tea.RequestBackgroundColor)
+	}
+	return tick()
+}
+
+// tick comes on the next quarter of a second, so that clocks move evenly.
+func tick() tea.Cmd {
+	const every = 250 * time.Millisecond
+	return tea.Every(every, func(t time.Time) tea.Msg { return tickMsg(t) })
+}
+
+// frame is the longest events are gathered before they are drawn.
+const frame = 50 * time.Millisecond
+
+// listen gathers what happens for up to a frame.
+func (m *Model) listen() tea.Cmd {
+	events := m.events
+	return func() tea.Msg {
+		got, ok := <-events
+		if !ok {
+			return overMsg{}
+		}
+		timer := time.NewTimer(frame)
+		defer timer.Stop()
+		for {
+			select {
+			case more, ok := <-events:
+				if !ok {
+					return eventsMsg(got)
+				}
+				got = append(got, more...)
+			case <-timer.C:
+				return eventsMsg(got)
+			}
+		}
+	}
+}
+
+// Update implements [tea.Model].
+func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	m.dirty = true
+	switch msg := msg.(type) {
+	case tea.WindowSizeMsg:
+		m.width, m.height = msg.Width, msg.Height
+	case tea.BackgroundColorMsg:
+		if m.auto && !msg.IsDark() {
+			m.painter = ink.NewPainter(&ink.Light)
+		}
+	case tickMsg:
+		m.now = time.Time(msg)
+		return m, tick()
+	case eventsMsg:
+		m.take(msg)
+		return m, m.listen()
+	case overMsg:
+		m.events = nil
+	case tea.KeyPressMsg:
+		return m, m.key(msg)
+	}
+	return m, nil
+}
+
+func (m *Model) take(events []run.Event) {
+	m.night = run.Fold(m.night, events...)
+	m.now = time.Now()
+	if m.focus == onDecide && len(m.night.Holds) == 0 {
+		m.focus = onList
+	}
+}
+
+// running tells whether leaving now would leave devices behind.
+func (m *Model) running() bool { return m.started && m.night.Ended.IsZero() }
+
+// hold is the hold that Decide shows: that of the device under the cursor, else
+// the oldest.
+func (m *Model) hold() (run.Hold, bool) {
+	if d := m.list.Device(&m.night); d != nil && m.focus != onDecide {
+		for _, h := range m.night.Holds {
+			if h.Device == d.Name {
+				return h, true
+			}
+		}
+	}
+	if m.focus == onDecide {
+		for _, h := range m.night.Holds {
+			if h.Number == m.deciding() {
+				return h, true
+			}
+		}
+	}
+	if len(m.night.Holds) > 0 {
+		return m.night.Holds[0], true
+	}
+	return run.Hold{}, false
+}
+
+// deciding is the hold the person has opened.
+func (m *Model) deciding() int { return m.choice.Hold() }
+
+func (m *Model) do(c run.Command) {
+	c.By = m.src.By
+	if err := m.src.Do(c); err != nil {
+		m.message = err.Error()
+	}
+}
+
+// View implements [tea.Model].
+func (m *Model) View() tea.View {
+	if m.dirty {
+		m.cached = m.draw()
+		m.dirty = false
+	}
+	v := tea.NewView(m.cached)
+	v.AltScreen = true
+	v.WindowTitle = "Metabasis"
+	if m.night.Outline != nil {
+		v.WindowTitle = "Metabasis · " + m.night.Outline.Title
+	}
+	return v
+}
+
+// Bounds below which the screen says so instead of drawing badly.
+const (
+	leastCells = 60
+	leastRows  = 16
+	sideBySide = 132 // from here on the panel stands beside the list
+)
+
+func (m *Model) draw() string {
+	if m.width == 0 {
+		return ""
+	}
+	if m.width < leastCells || m.height < leastRows {
+		return m.painter.Page([]ink.Row{ink.T(ink.Foam, "This window is too small: make it at least 60×16."), m.attention()}, m.width, m.height)
+	}
+	rows := strip.Rows(&m.night, m.now, m.width)
+	rows = append(rows, m.attention(), ink.Row{})
+	body := m.height - len(rows) - 1
+	rows = append(rows, m.body(body)...)
+	for len(rows) < m.height-1 {
+		rows = append(rows, ink.Row{})
+	}
+	rows = append(rows[:m.height-1], m.keys())
+	return m.painter.Page(rows, m.width, m.height)
+}
+
+func (m *Model) body(height int) []ink.Row {
+	if m.focus == onTranscript && m.pager != nil {
+		if lines, err := m.src.Transcript(m.pager.Device); err == nil {
+			m.pager.Set(lines)
+		}
+		return m.pager.Rows(m.width, height)
+	}
+	if m.width >= sideBySide {
+		side := m.width * 38 / 100
+		list := m.list.Rows(&m.night, m.now, m.listCells(), height)
+		return ink.Beside(list, m.width-side, m.side(side-2, height))
+	}
+	if m.focus != onList || !m.started && m.src.Start != nil {
+		return m.side(m.width-2, height)
+	}
+	if height < 22 {
+		return m.list.Rows(&m.night, m.now, m.width, height)
+	}
+	panel := 8
+	rows := m.list.Rows(&m.night, m.now, m.width, height-panel-1)
+	for len(rows) < height-panel {
+		rows = append(rows, ink.Row{})
+	}
+	return append(rows, m.side(m.width-2, panel)...)
+}
+
+// side is what stands beside the list: a question, or the device under the
+// cursor.
+func (m *Model) side(cells, height int) []ink.Row {
+	var rows []ink.Row
+	switch h, held := m.hold(); {
+	case m.focus == onAbort:
+		rows = m.abort.Rows(decide.OfAbort(&m.night), m.now, true, cells)
+	case !m.started && m.src.Start != nil:
+		rows = m.ready(cells)
+	case m.focus == onDecide && held:
+		q := decide.OfHold(&m.night, h)
+		rows = m.choice.Rows(q, m.now, true, cells)
+	case held && (h.Device == "" || m.underCursor(h.Device)):
+		rows = m.choice.Rows(decide.OfHold(&m.night, h), m.now, false, cells)
+	}
+	d := m.list.Device(&m.night)
+	if m.focus == onDecide || m.focus == onAbort {
+		if h, ok := m.hold(); ok && h.Device != "" {
+			d = m.night.Get(h.Device)
+		}
+	}
+	if d == nil || height-len(rows) < 6 {
+		return indent(rows)
+	}
+	if len(rows) > 0 {
+		rows = append(rows, ink.Row{}, ink.T(ink.Faint, strings.Repeat("─", cells)))
+	}
+	tail := func(n int) []string {
+		if m.src.Tail == nil {
+			return nil
+		}
+		return m.src.Tail(d.Name, n)
+	}
+	return indent(append(rows, watch.Panel(d, m.now, tail, cells, height-len(rows))...))
+}
+
+func (m *Model) underCursor(device string) bool {
+	d := m.list.Device(&m.night)
+	return d != nil && d.Name == device
+}
+
+func indent(rows []ink.Row) []ink.Row {
+	out := make([]ink.Row, len(rows))
+	for i, r := range rows {
+		out[i] = ink.T(ink.Foam, " ").Then(r)
+		out[i].Marked = r.Marked
+	}
+	return out
+}

@@ -1,0 +1,178 @@
+package watch
+
+import (
+	"fmt"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"metabasis/internal/core/run"
+	"metabasis/internal/screen/ink"
+)
+
+// Panel draws one device: where it is, its steps, timer and difference, and the
+// end of its transcript.
+func Panel(d *run.Device, now time.Time, tail func(lines int) []string, cells, height int) []ink.Row {
+	if d == nil {
+		return nil
+	}
+	s := ink.SignOf(d.State)
+	head := ink.Row{}.Strong(ink.Foam, d.Name).Add(ink.Foam, "  ").Add(s.Ink, s.Shape+" "+string(d.State))
+	if d.State != run.Waiting {
+		head = head.Add(ink.Dim, "  since "+d.Since.Format("15:04:05"))
+	}
+	rows := []ink.Row{
+		head,
+		ink.T(ink.Dim, strings.Join(nonEmpty(d.Site, d.Role, d.Platform, fmt.Sprintf("batch %d", d.Batch)), " · ")),
+	}
+	for _, l := range Wrap(d.Note, cells, 3) {
+		rows = append(rows, ink.T(ink.Foam, l))
+	}
+	rows = append(rows, ink.Row{})
+	rows = append(rows, steps(d)...)
+	rows = append(rows, facts(d, now, cells)...)
+	left := height - len(rows) - 2
+	if left < 2 {
+		return rows[:min(len(rows), height)]
+	}
+	rows = append(rows, ink.Row{}, ink.T(ink.Dim, "transcript"))
+	return append(rows, TranscriptRows(tail(left), cells)...)
+}
+
+func nonEmpty(parts ...string) (out []string) {
+	for _, p := range parts {
+		if p != "" {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+func steps(d *run.Device) []ink.Row {
+	var rows []ink.Row
+	from := 0
+	if len(d.Steps) > 8 {
+		from = min(max(d.Step-4, 0), len(d.Steps)-8)
+	}
+	for i := from; i < min(from+8, len(d.Steps)); i++ {
+		shape, word, in := "○", "", ink.Dim
+		switch d.Marks[i] {
+		case run.StepDone:
+			shape, in = "●", ink.Buoy
+		case run.StepAlready:
+			shape, word, in = "◎", "already", ink.Buoy
+		case run.StepBegan:
+			shape, word, in = "◐", "now", ink.Tide
+			if d.Lines > 0 {
+				word = fmt.Sprintf("line %d of %d", d.Line, d.Lines)
+			}
+		case run.StepFailed:
+			shape, word, in = "◆", "failed", ink.Lamp
+		case run.StepLeft:
+			shape, word, in = "◇", "left out", ink.Heather
+		case run.StepUndone:
+			shape, word, in = "◇", "undone", ink.Heather
+		}
+		rows = append(rows, ink.T(in, shape+" ").Add(ink.Foam, d.Steps[i]).Add(ink.Dim, "  "+word))
+	}
+	return rows
+}
+
+// facts are the timer, the expectation, the backup and the difference.
+func facts(d *run.Device, now time.Time, cells int) []ink.Row {
+	var rows []ink.Row
+	label := func(name string) ink.Row { return ink.T(ink.Dim, ink.Fit(name, 9)) }
+	if !d.TimerDue.IsZero() {
+		left := d.TimerDue.Sub(now)
+		text := fmt.Sprintf("%s of %s, due %s", ink.Short(left), ink.Short(d.TimerFor), d.TimerDue.Format("15:04:05"))
+		if left < 0 {
+			text = "was due " + d.TimerDue.Format("15:04:05")
+		}
+		rows = append(rows, label("timer").Add(ink.Foam, text))
+	}
+	if !d.ExpectBy.IsZero() && d.State == run.Verifying {
+		rows = append(rows, label("expects").Add(ink.Foam, "within "+ink.Short(d.ExpectBy.Sub(now))))
+	}
+	if d.Backup != "" {
+		rows = append(rows, label("backup").Add(ink.Foam, filepath.Base(d.Backup)).Add(ink.Dim, "  "+short(d.SHA256)))
+	}
+	for _, c := range d.Checks {
+		if !c.OK {
+			rows = append(rows, label("check").Add(ink.Lamp, c.Name+": "+c.Note))
+		}
+	}
+	for i, l := range d.Diff {
+		name := ""
+		if i == 0 {
+			name = "differs"
+		}
+		if i == 5 && len(d.Diff) > 6 {
+			rows = append(rows, label("").Add(ink.Dim, fmt.Sprintf("and %d lines more", len(d.Diff)-5)))
+			break
+		}
+		in := ink.Buoy
+		if strings.HasPrefix(l, "-") {
+			in = ink.Heather
+		}
+		rows = append(rows, label(name).Add(in, ink.Fit(l, cells-9)))
+	}
+	if len(rows) > 0 {
+		rows = append([]ink.Row{{}}, rows...)
+	}
+	return rows
+}
+
+func short(sha string) string { return sha[:min(len(sha), 8)] }
+
+// TranscriptRows draws lines of a transcript: what we sent stands out.
+func TranscriptRows(lines []string, cells int) []ink.Row {
+	var rows []ink.Row
+	for _, l := range lines {
+		rows = append(rows, TranscriptRow(l, cells))
+	}
+	return rows
+}
+
+// TranscriptRow draws one line of a transcript: a time, a mark and text.
+func TranscriptRow(l string, cells int) ink.Row {
+	if len(l) < 15 {
+		return ink.T(ink.Dim, l)
+	}
+	at, rest := l[:8], l[13:]
+	mark, text, _ := strings.Cut(rest, " ")
+	text = strings.ReplaceAll(text, "\t", "  ")
+	r := ink.T(ink.Dim, at+" ")
+	switch mark {
+	case ">":
+		return r.Add(ink.Tide, "▸ ").Strong(ink.Foam, ink.Fit(text, cells-11))
+	case "·":
+		return r.Add(ink.Lamp, "· "+ink.Fit(text, cells-11))
+	}
+	return r.Add(ink.Dim, "  "+ink.Fit(text, cells-11))
+}
+
+// Wrap breaks text into lines of at most that many cells; the last of them is
+// cut.
+func Wrap(text string, cells, lines int) []string {
+	var out []string
+	line := ""
+	for _, w := range strings.Fields(text) {
+		switch {
+		case line == "":
+			line = w
+		case len([]rune(line))+1+len([]rune(w)) <= cells:
+			line += " " + w
+		default:
+			out = append(out, line)
+			line = w
+		}
+	}
+	if line != "" {
+		out = append(out, line)
+	}
+	if len(out) > lines {
+		out[lines-1] = ink.Fit(strings.Join(out[lines-1:], " "), cells)
+		out = out[:lines]
+	}
+	return out
+}

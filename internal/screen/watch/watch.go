@@ -1,0 +1,356 @@
+// Package watch is the view of a running night: the batches as groups, a device
+// a line, and beside them the device under the cursor.
+package watch
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"metabasis/internal/core/run"
+	"metabasis/internal/screen/ink"
+)
+
+// View is the list of devices with its cursor. The cursor stays on a device,
+// not on a row, so that nothing jumps when rows come or go.
+type View struct {
+	Cursor int  // index in the night's devices
+	Folded bool // a cell a device in place of a line
+	top    int  // first row shown
+}
+
+// Move moves the cursor by some devices.
+func (v *View) Move(n *run.Night, by int) {
+	v.Cursor = min(max(v.Cursor+by, 0), max(len(n.Devices)-1, 0))
+}
+
+// NextHeld moves the cursor to the next device that needs somebody.
+func (v *View) NextHeld(n *run.Night) {
+	for i := 1; i <= len(n.Devices); i++ {
+		j := (v.Cursor + i) % len(n.Devices)
+		if s := n.Devices[j].State; s == run.Held || s == run.Stranded || s == run.Dark {
+			v.Cursor = j
+			return
+		}
+	}
+}
+
+// Device is the device under the cursor.
+func (v *View) Device(n *run.Night) *run.Device {
+	if v.Cursor < 0 || v.Cursor >= len(n.Devices) {
+		return nil
+	}
+	return n.Devices[v.Cursor]
+}
+
+// Step is how far the up and down keys move: a device, or a row of cells.
+func (v *View) Step(cells int) int {
+	if v.Folded {
+		return perRow(cells)
+	}
+	return 1
+}
+
+// Rows draws the list into a space.
+func (v *View) Rows(n *run.Night, now time.Time, cells, height int) []ink.Row {
+	rows, at := v.all(n, now, cells)
+	if at < v.top+1 {
+		v.top = max(0, at-1)
+	}
+	if at >= v.top+height {
+		v.top = at - height + 1
+	}
+	v.top = min(v.top, max(0, len(rows)-height))
+	end := min(v.top+height, len(rows))
+	out := rows[v.top:end]
+	if v.top > 0 && len(out) > 0 {
+		out[0] = ink.T(ink.Dim, fmt.Sprintf(" ↑ %d more rows", v.top+1))
+	}
+	if left := len(rows) - end; left > 0 {
+		out[len(out)-1] = ink.T(ink.Dim, fmt.Sprintf(" ↓ %d more rows", left+1))
+	}
+	return out
+}
+
+// all draws every row and tells which holds the cursor.
+func (v *View) all(n *run.Night, now time.Time, cells int) (rows []ink.Row, at int) {
+	i := 0
+	for b := range n.Outline.Batches {
+		if b > 0 {
+			rows = append(rows, ink.Row{})
+		}
+		members := n.Devices[i : i+len(n.Outline.Batches[b])]
+		rows = append(rows, head(n, b+1, members, now))
+		if v.Folded {
+			for from := 0; from < len(members); from += perRow(cells) {
+				to := min(from+perRow(cells), len(members))
+				if v.Cursor >= i+from && v.Cursor < i+to {
+					at = len(rows)
+				}
+				rows = append(rows, cellRow(members[from:to], v.Cursor-i-from))
+			}
+		} else {
+			for j, d := range members {
+				r := Line(d, now, cells)
+				if i+j == v.Cursor {
+					at = len(rows)
+					r.Marked = true
+					r.Spans[0].Text, r.Spans[0].Ink = "▌", ink.Lamp
+				}
+				rows = append(rows, r)
+			}
+		}
+		i += len(members)
+	}
+	return rows, at
+}
+
+// perRow is how many cells of devices fit in a row.
+func perRow(cells int) int { return max((cells-3)/2, 1) }
+
+// cellRow draws a cell a device; the cursor is set in brackets, so that it
+// shows without colour.
+func cellRow(devices []*run.Device, cursor int) ink.Row {
+	r := ink.T(ink.Foam, "  ")
+	for i, d := range devices {
+		s := ink.SignOf(d.State)
+		switch {
+		case i == cursor:
+			r.Spans[len(r.Spans)-1].Text = strings.TrimSuffix(r.Spans[len(r.Spans)-1].Text, " ") + "▐"
+			r = r.Strong(s.Ink, s.Shape).Add(ink.Lamp, "▌")
+		default:
+			r = r.Add(s.Ink, s.Shape).Add(ink.Foam, " ")
+		}
+	}
+	return r
+}
+
+// head is the line over a batch.
+func head(n *run.Night, number int, members []*run.Device, now time.Time) ink.Row {
+	count := map[run.State]int{}
+	for _, d := range members {
+		count[d.State]++
+	}
+	r := ink.Row{}.Add(ink.Foam, " ").Strong(ink.Foam, fmt.Sprintf("Batch %d of %d", number, len(n.Outline.Batches))).
+		Add(ink.Dim, fmt.Sprintf("   %s", devices(len(members))))
+	if count[run.Waiting] == len(members) {
+		return r.Then(planned(n, number, now))
+	}
+	for _, part := range []struct {
+		word   string
+		ink    ink.Ink
+		states []run.State
+	}{
+		{"kept", ink.Buoy, []run.State{run.Kept}},
+		{"already", ink.Buoy, []run.State{run.Already}},
+		{"in change", ink.Tide, []run.State{run.Checking, run.Recording, run.Armed, run.Changing, run.Verifying, run.Soaking}},
+		{"held", ink.Lamp, []run.State{run.Held}},
+		{"dark", ink.Port, []run.State{run.Dark}},
+		{"reverting", ink.Heather, []run.State{run.Reverting}},
+		{"reverted", ink.Heather, []run.State{run.Reverted}},
+		{"stranded", ink.Port, []run.State{run.Stranded}},
+		{"blocked", ink.Lamp, []run.State{run.Blocked}},
+		{"skipped", ink.Dim, []run.State{run.Skipped}},
+		{"waiting", ink.Dim, []run.State{run.Waiting}},
+	} {
+		k := 0
+		for _, s := range part.states {
+			k += count[s]
+		}
+		if k > 0 {
+			r = r.Add(ink.Foam, "   ").Add(part.ink, fmt.Sprintf("%d %s", k, part.word))
+		}
+	}
+	return r
+}
+
+func devices(n int) string {
+	if n == 1 {
+		return "1 device"
+	}
+	return fmt.Sprintf("%d devices", n)
+}
+
+// planned says when a batch that has not begun is to run.
+func planned(n *run.Night, number int, now time.Time) ink.Row {
+	i := number - (len(n.Outline.Batches) - len(n.Slots) + 1)
+	slots, _, _ := n.Schedule(now)
+	if i < 0 || i >= len(slots) || !n.Ended.IsZero() {
+		return ink.Row{}
+	}
+	s := slots[i]
+	return ink.T(ink.Dim, fmt.Sprintf("   planned %s to %s, must start by %s",
+		s.Start.Format("15:04:05"), s.End.Format("15:04:05"), s.TurnBack.Format("15:04:05")))
+}
+
+// Widths of the columns of a device's line.
+const (
+	nameCells  = 13
+	stateCells = 12
+	timerCells = 14
+	sinceCells = 6
+)
+
+// Line is a device on one line: name, state, how far it is, what it is doing,
+// its timer and how long it has taken.
+func Line(d *run.Device, now time.Time, cells int) ink.Row {
+	s := ink.SignOf(d.State)
+	r := ink.T(ink.Foam, " ").Col(ink.Foam, " "+d.Name, nameCells+1)
+	r = r.Add(s.Ink, s.Shape+" ").Col(s.Ink, string(d.State), stateCells-2)
+	rail := Rail(d)
+	tail := timer(d, now).Then(ink.T(ink.Dim, fmt.Sprintf("%*s ", sinceCells, taken(d, now))))
+	doing := cells - r.Width() - rail.Width() - tail.Width() - 3
+	if doing < 12 { // narrow: the rail goes first, the words stay
+		doing += rail.Width() + 1
+		rail = ink.Row{}
+	} else {
+		r = r.Then(rail).Add(ink.Foam, " ")
+	}
+	r = r.Col(noteInk(d), note(d), doing).Add(ink.Foam, "  ")
+	return r.Then(tail)
+}
+
+func note(d *run.Device) string {
+	if d.State == run.Waiting {
+		return ""
+	}
+	if d.State == run.Changing && d.Lines > 0 {
+		return fmt.Sprintf("%s, line %d of %d", d.Note, d.Line, d.Lines)
+	}
+	return d.Note
+}
+
+func noteInk(d *run.Device) ink.Ink {
+	switch d.State {
+	case run.Held, run.Stranded, run.Dark, run.Blocked:
+		return ink.Foam
+	}
+	return ink.Dim
+}
+
+// timer is the rollback timer burning down.
+func timer(d *run.Device, now time.Time) ink.Row {
+	if d.TimerDue.IsZero() || d.State.Ended() && d.State != run.Stranded {
+		return ink.T(ink.Foam, strings.Repeat(" ", timerCells))
+	}
+	left := d.TimerDue.Sub(now)
+	i := ink.Tide
+	if d.State == run.Held || d.State == run.Dark || d.State == run.Reverting {
+		i = ink.Lamp
+	}
+	if left < 15*time.Second {
+		i = ink.Port
+	}
+	full, empty := ink.Bar(float64(left)/float64(max(d.TimerFor, 1)), 7)
+	return ink.T(i, full).Add(ink.Faint, empty).Add(i, fmt.Sprintf("%6s", ink.Short(left))).Add(ink.Foam, " ")
+}
+
+func taken(d *run.Device, now time.Time) string {
+	if d.Began.IsZero() {
+		return ""
+	}
+	if !d.Ended.IsZero() {
+		now = d.Ended
+	}
+	return ink.Short(now.Sub(d.Began))
+}
+
+// mostSteps is how many steps a rail shows one by one.
+const mostSteps = 6
+
+// Rail is how far a device has come: a node each for checks, backup, timer,
+// every step, soak and keeping.
+func Rail(d *run.Device) ink.Row {
+	done, total, current := progress(d)
+	if d.State == run.Waiting || d.State == run.Skipped {
+		return ink.T(ink.Foam, strings.Repeat(" ", 2*total-1))
+	}
+	s := ink.SignOf(d.State)
+	var r ink.Row
+	for i := range total {
+		if i > 0 {
+			link, li := "─", ink.Faint
+			if i <= done-1 || i == done && current {
+				link, li = "━", ink.Dim
+			}
+			r = r.Add(li, link)
+		}
+		switch {
+		case i < done:
+			r = r.Add(nodeInk(d, i), nodeShape(d, i))
+		case i == done && current:
+			r = r.Add(s.Ink, s.Shape)
+		default:
+			r = r.Add(ink.Faint, "○")
+		}
+	}
+	return r
+}
+
+func nodeShape(d *run.Device, i int) string {
+	if k := i - 3; k >= 0 && k < len(d.Marks) && len(d.Marks) <= mostSteps {
+		switch d.Marks[k] {
+		case run.StepLeft, run.StepUndone:
+			return "◇"
+		case run.StepAlready:
+			return "◎"
+		}
+	}
+	return "●"
+}
+
+func nodeInk(d *run.Device, i int) ink.Ink {
+	if nodeShape(d, i) == "◇" {
+		return ink.Heather
+	}
+	switch d.State {
+	case run.Kept, run.Already:
+		return ink.Buoy
+	}
+	return ink.Dim
+}
+
+// progress counts the nodes that are done, and tells whether the next one is
+// being worked on.
+func progress(d *run.Device) (done, total int, current bool) {
+	steps := min(len(d.Marks), mostSteps)
+	if len(d.Marks) > mostSteps {
+		steps = 1
+	}
+	total = 3 + steps + 2
+	state := d.State
+	if state == run.Held || state == run.Reverting || state == run.Dark {
+		state = d.Before
+	}
+	step := 0
+	if d.Step > 0 {
+		step = d.Step - 1
+		if d.Marks[step] == run.StepDone || d.Marks[step] == run.StepAlready {
+			step++
+		}
+	}
+	if len(d.Marks) > mostSteps {
+		step = 0
+	}
+	switch state {
+	case run.Waiting, run.Skipped, run.Already:
+		return 0, total, state == run.Already
+	case run.Checking:
+		return 0, total, true
+	case run.Blocked:
+		return 0, total, true
+	case run.Recording:
+		return 1, total, true
+	case run.Armed:
+		return 2, total, true
+	case run.Changing, run.Verifying:
+		return 3 + min(step, steps), total, true
+	case run.Soaking:
+		return 3 + steps, total, true
+	case run.Kept:
+		return total, total, false
+	case run.Reverted, run.Stranded:
+		return min(3+step, total-1), total, true
+	}
+	return 0, total, true
+}
