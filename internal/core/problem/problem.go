@@ -107,9 +107,14 @@ func (l List) Err() error {
 // Nearest returns the candidate that a person most likely meant by word, or
 // "" when none is near: at most a third of its letters may differ.
 func Nearest(word string, candidates []string) string {
-	best, at := "", len(word)/3+2
+	word = strings.ToLower(word)
+	best, at := "", 2*(len(word)/3+2)
 	for _, c := range slices.Sorted(slices.Values(candidates)) {
-		if d := levenshtein.ComputeDistance(strings.ToLower(word), strings.ToLower(c)); d < at {
+		d := 2 * levenshtein.ComputeDistance(word, strings.ToLower(c))
+		if word != "" && strings.HasPrefix(strings.ToLower(c), word[:1]) {
+			d-- // of two that are equally near, people get the first letter right
+		}
+		if d < at {
 			best, at = c, d
 		}
 	}

@@ -124,6 +124,8 @@ func (c *checker) modes() {
 			if m.Enter.Send == "" || m.Leave.Send == "" {
 				c.fail(path, "enter: and leave:", "nothing says how the mode is entered or left")
 			}
+			c.answers(path+".enter", m.Enter)
+			c.answers(path+".leave", m.Leave)
 		}
 	}
 	if p.login == "" {
@@ -153,6 +155,10 @@ func (c *checker) command(path string, cmd Command, must bool) {
 	if _, ok := c.p.Modes[cmd.In]; !ok {
 		c.fail(path+".in", problem.OneOf(cmd.In, c.p.order), "there is no mode %q", cmd.In)
 	}
+	c.answers(path, cmd)
+}
+
+func (c *checker) answers(path string, cmd Command) {
 	for i, a := range cmd.Answers {
 		if a.Question.Regexp == nil || (a.Send == "") == (a.Secret == "") {
 			c.fail(fmt.Sprintf("%s.answers[%d]", path, i), "question: and send: or secret:", "an answer needs its question, and a text or a secret")

@@ -46,7 +46,7 @@ func OfAbort(n *run.Night) Question {
 		}
 	}
 	return Question{
-		Title:    "Abort: no new device starts. What becomes of those in change?",
+		Title:    "No new device starts. What becomes of those in change?",
 		Evidence: []string{fmt.Sprintf("%d in change, %d kept, %d timers pending", in, kept, armed)},
 		Offers: []run.Offer{
 			{Choice: run.BackDevice, Touches: in, Fits: true},
@@ -139,6 +139,9 @@ func touched(n int) string {
 func (v *View) Rows(q Question, now time.Time, focused bool, cells int) []ink.Row {
 	var rows []ink.Row
 	title := "Decide"
+	if q.Hold == 0 {
+		title = "Abort"
+	}
 	if q.Device != "" {
 		title = "Decide: " + q.Device
 	}

@@ -139,14 +139,14 @@ func line(e Entry) ink.Row {
 	if e.Runbook != "" {
 		r = r.Col(ink.Foam, filepath.Base(e.Runbook), 26).Add(ink.Foam, " ")
 		if e.Problem != "" {
-			return r.Add(ink.Lamp, "□ "+e.Problem)
+			return r.Add(ink.Lamp, "▪ "+e.Problem)
 		}
 		return r.Add(ink.Dim, e.Title)
 	}
 	shape, in := "●", ink.Buoy
 	switch e.Outcome {
 	case run.SomeBlocked:
-		shape, in = "□", ink.Lamp
+		shape, in = "▪", ink.Lamp
 	case run.SomeBack:
 		shape, in = "◁", ink.Heather
 	case run.NeedsPerson:

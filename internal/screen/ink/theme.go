@@ -67,17 +67,19 @@ type Sign struct {
 	Ink   Ink
 }
 
+// The shapes are those of the Geometric Shapes block that common terminal fonts
+// have, all of one size.
 var signs = map[run.State]Sign{
-	run.Waiting:   {"○", Dim},
+	run.Waiting:   {"◦", Dim},
 	run.Checking:  {"◔", Tide},
-	run.Recording: {"◑", Tide},
-	run.Armed:     {"◒", Tide},
-	run.Changing:  {"◐", Tide},
+	run.Recording: {"◫", Tide},
+	run.Armed:     {"◊", Tide},
+	run.Changing:  {"◧", Tide},
 	run.Verifying: {"◕", Tide},
-	run.Soaking:   {"◉", Tide},
+	run.Soaking:   {"◌", Tide},
 	run.Kept:      {"●", Buoy},
 	run.Already:   {"◎", Buoy},
-	run.Blocked:   {"□", Lamp},
+	run.Blocked:   {"▪", Lamp},
 	run.Skipped:   {"▫", Dim},
 	run.Held:      {"◆", Lamp},
 	run.Reverting: {"◀", Heather},

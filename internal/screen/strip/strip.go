@@ -33,15 +33,18 @@ func heading(n *run.Night, now time.Time, cells int) ink.Row {
 	if o.Change != "" {
 		left = left.Add(ink.Dim, " · "+o.Change)
 	}
-	right := status(n, now)
+	right := status(n, now, true)
+	if cells-right.Width() < left.Width()+3 {
+		right = status(n, now, false)
+	}
 	if room := cells - right.Width() - 2; left.Width() > room {
 		left = ink.Cut(left, max(room, 0))
 	}
 	return left.Right(right.Add(ink.Foam, " "), cells)
 }
 
-// status says how much window is left, in the order a tired person needs it.
-func status(n *run.Night, now time.Time) ink.Row {
+// status says, in full or in short, how much window is left, in the order a tired person needs it.
+func status(n *run.Night, now time.Time, full bool) ink.Row {
 	w := n.Outline.Window
 	r := ink.Row{}.Strong(ink.Foam, now.Format("15:04:05"))
 	if !n.Ended.IsZero() {
@@ -65,7 +68,10 @@ func status(n *run.Night, now time.Time) ink.Row {
 		r = r.Add(ink.Dim, "   ").Strong(ink.Port, "the window is closed")
 	}
 	if _, likely, late := n.Schedule(now); !likely.IsZero() {
-		r = r.Add(ink.Dim, "   finish ").Strong(finishInk(n, late), likely.Format("15:04:05")).Add(ink.Dim, ", 90 % by "+late.Format("15:04:05"))
+		r = r.Add(ink.Dim, "   finish ").Strong(finishInk(n, late), likely.Format("15:04:05"))
+		if full {
+			r = r.Add(ink.Dim, ", 90 % by "+late.Format("15:04:05"))
+		}
 	}
 	return r
 }

@@ -55,14 +55,14 @@ func steps(d *run.Device) []ink.Row {
 		from = min(max(d.Step-4, 0), len(d.Steps)-8)
 	}
 	for i := from; i < min(from+8, len(d.Steps)); i++ {
-		shape, word, in := "○", "", ink.Dim
+		shape, word, in := "◦", "", ink.Dim
 		switch d.Marks[i] {
 		case run.StepDone:
 			shape, in = "●", ink.Buoy
 		case run.StepAlready:
 			shape, word, in = "◎", "already", ink.Buoy
 		case run.StepBegan:
-			shape, word, in = "◐", "now", ink.Tide
+			shape, word, in = "◧", "now", ink.Tide
 			if d.Lines > 0 {
 				word = fmt.Sprintf("line %d of %d", d.Line, d.Lines)
 			}

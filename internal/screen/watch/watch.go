@@ -281,7 +281,7 @@ func Rail(d *run.Device) ink.Row {
 		case i == done && current:
 			r = r.Add(s.Ink, s.Shape)
 		default:
-			r = r.Add(ink.Faint, "○")
+			r = r.Add(ink.Faint, "◦")
 		}
 	}
 	return r

@@ -1,0 +1,244 @@
+package plan
+
+import (
+	"fmt"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/runbook"
+)
+
+var traits = map[string]Traits{"tern": {Timer: RestartTimer, Boot: 20 * time.Second, Connect: 2 * time.Second, Command: 200 * time.Millisecond,
+	Never: []*regexp.Regexp{regexp.MustCompile(`^restart\b`)}}}
+
+const book = `runbook "x"
+  window    01:30 for 2h45m
+  reserve   20m
+ask
+  lan       number 2..4000  "LAN" = 310
+scope
+  role == "quay"
+  site != "EYR"
+batches
+  sizes     1, 2, 50%
+timer       10m
+step "Lans"
+  for       n in 1..3
+  send
+    | lan <<lan>> on <<n>> of <<name>>
+  undo
+    | drop lan <<lan>> on <<n>>
+  expect    clock.settled within 90s
+step "Only ALD"
+  when      site == "ALD"
+  send
+    | hello
+  undo
+    | drop hello
+finish
+  soak      3m
+`
+
+var schema = runbook.Schema{Platforms: []string{"tern"}, Tables: map[string]runbook.Table{
+	"clock": {Columns: map[string]runbook.ColumnType{"settled": runbook.YesNoColumn}}}}
+
+func parse(t require.TestingT, text string) *runbook.Runbook {
+	rb, err := runbook.Parse("x.runbook", []byte(text))
+	require.NoError(t, err)
+	require.NoError(t, rb.Compile(schema))
+	return rb
+}
+
+func read(t require.TestingT, csv string) *fleet.Fleet {
+	f, err := fleet.Read("fleet.csv", []byte(csv), []string{"tern"})
+	require.NoError(t, err)
+	return f
+}
+
+var night = time.Date(2026, 12, 2, 1, 0, 0, 0, time.UTC)
+
+const six = `name,address,platform,site,role,pair,via
+a,192.0.2.1,tern,ALD,quay,p,
+b,192.0.2.2,tern,ALD,quay,p standby,a
+c,192.0.2.3,tern,BRM,quay,,
+d,192.0.2.4,tern,BRM,quay,,c
+e,192.0.2.5,tern,EYR,quay,,
+f,192.0.2.6,tern,ALD,desk,,
+`
+
+func names(batches [][]*Target) string {
+	var parts []string
+	for _, b := range batches {
+		var n []string
+		for _, t := range b {
+			n = append(n, t.Device.Name)
+		}
+		parts = append(parts, strings.Join(n, " "))
+	}
+	return strings.Join(parts, " | ")
+}
+
+func TestScopeBatchesAndLines(t *testing.T) {
+	p, err := Make(parse(t, book), read(t, six), map[string]string{"lan": "310"}, traits, night)
+	require.NoError(t, err)
+	assert.Equal(t, "b | a c | d", names(p.Batches), "standby first, sizes 1, 2, 50 %")
+	assert.Equal(t, []LeftOut{{"e", "site is EYR, wanted != EYR"}, {"f", "role is desk, wanted quay"}}, p.LeftOut)
+	b := p.Batches[0][0]
+	assert.Equal(t, []string{"lan 310 on 1 of b", "lan 310 on 2 of b", "lan 310 on 3 of b"}, b.Steps[0].Send)
+	assert.Equal(t, []string{"drop lan 310 on 3", "drop lan 310 on 2", "drop lan 310 on 1"}, b.Steps[0].Undo, "a loop is undone from its end")
+	assert.Len(t, b.Steps, 2)
+	assert.Len(t, p.Batches[2][0].Steps, 1, "the second step is for ALD only")
+	assert.Equal(t, night.Add(30*time.Minute), p.Window.Open)
+}
+
+func TestFarFirst(t *testing.T) {
+	p, err := Make(parse(t, strings.Replace(book, "sizes     1, 2, 50%", "sizes     9\n  order     far first", 1)), read(t, six), map[string]string{"lan": "310"}, traits, night)
+	require.NoError(t, err)
+	assert.Equal(t, "b d a c", names(p.Batches))
+}
+
+func TestWhatCannotBePlannedIsAnErrorNow(t *testing.T) {
+	for name, c := range map[string]struct{ old, new, answer, want string }{
+		"answer":       {"", "", "9999", "lan: 9999 is not from 2 to 4000"},
+		"empty scope":  {`role == "quay"`, `role == "boat"`, "310", "the scope selects no device"},
+		"never":        {"| hello\n", "| restart\n", "310", `never lets a runbook send "restart"`},
+		"empty value":  {"of <<name>>", "of <<pair>>", "310", "value pair is empty"},
+		"no step":      {"step \"Lans\"\n", "step \"Lans\"\n  when      site == \"ALD\"\n", "310", "c is in scope, but no step is for it"},
+		"why so empty": {`role == "quay"`, `role == "boat"`, "310", "because role is quay, wanted boat"},
+	} {
+		_, err := Make(parse(t, strings.Replace(book, c.old, c.new, 1)), read(t, six), map[string]string{"lan": c.answer}, traits, night)
+		assert.ErrorContains(t, err, c.want, name)
+	}
+}
+
+func TestWindowIsTheOneThatIsOpenOrTheNext(t *testing.T) {
+	rb := parse(t, book)
+	for now, open := range map[string]string{
+		"2026-12-02T01:00:00Z": "2026-12-02T01:30:00Z",
+		"2026-12-02T01:30:00Z": "2026-12-02T01:30:00Z",
+		"2026-12-02T04:14:59Z": "2026-12-02T01:30:00Z",
+		"2026-12-02T04:15:00Z": "2026-12-03T01:30:00Z",
+	} {
+		at, err := time.Parse(time.RFC3339, now)
+		require.NoError(t, err)
+		assert.Equal(t, open, newWindow(rb, at).Open.Format(time.RFC3339), now)
+	}
+	late := parse(t, strings.Replace(book, "01:30 for 2h45m", "23:00 for 3h", 1))
+	assert.Equal(t, "2026-12-01T23:00:00Z", newWindow(late, night).Open.Format(time.RFC3339), "a window over midnight")
+	// The night the clocks go forward in a place with summer time: 01:30 stays 01:30.
+	berlin, err := time.LoadLocation("Europe/Berlin")
+	if err == nil {
+		w := newWindow(rb, time.Date(2026, 3, 28, 23, 0, 0, 0, berlin))
+		assert.Equal(t, "01:30", w.Open.Format("15:04"))
+		assert.Equal(t, 165*time.Minute, w.Close.Sub(w.Open))
+	}
+}
+
+func TestTimerOutlastsTheWork(t *testing.T) {
+	p, err := Make(parse(t, strings.Replace(book, "timer       10m", "timer       1m", 1)), read(t, six), map[string]string{"lan": "310"}, traits, night)
+	require.NoError(t, err)
+	for _, target := range p.Targets() {
+		_, worst := target.Work(p.Soak)
+		assert.GreaterOrEqual(t, target.TimerFor(p), worst+Margin-time.Second)
+	}
+	assert.Contains(t, strings.Join(p.Warnings, "\n"), "the timer of 1m is shorter than the work it guards")
+}
+
+// drawPlan plans a random fleet under random rules.
+func drawPlan(t *rapid.T) *Plan {
+	var csv strings.Builder
+	csv.WriteString("name,address,platform,site,role,pair,via\n")
+	n := rapid.IntRange(1, 30).Draw(t, "devices")
+	for i := range n {
+		pair := ""
+		if rapid.IntRange(0, 3).Draw(t, "pair") == 0 && i%2 == 1 {
+			pair = fmt.Sprintf("p%d", i)
+		}
+		fmt.Fprintf(&csv, "d%d,192.0.2.%d,tern,%s,quay,%s,\n", i, i+1, rapid.SampledFrom([]string{"ALD", "BRM", "CLD"}).Draw(t, "site"), pair)
+		if pair != "" {
+			fmt.Fprintf(&csv, "e%d,198.51.100.%d,tern,ALD,quay,%s standby,\n", i, i+1, pair)
+		}
+	}
+	rules := "sizes     " + strings.Join(rapid.SliceOfN(rapid.SampledFrom([]string{"1", "3", "25%", "100%"}), 1, 3).Draw(t, "sizes"), ", ")
+	for _, extra := range []string{"\n  pairs     apart", "\n  together  4", "\n  per site  2", "\n  order     far first"} {
+		if rapid.Bool().Draw(t, extra) {
+			rules += extra
+		}
+	}
+	p, err := Make(parse(t, strings.Replace(book, "sizes     1, 2, 50%", rules, 1)), read(t, csv.String()), map[string]string{"lan": "310"}, traits, night)
+	require.NoError(t, err)
+	return p
+}
+
+// Whatever the fleet and the rules: every device in scope is in exactly one
+// batch, a pair's second is never before its first, and apart means apart.
+func TestBatchProperties(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		p := drawPlan(t)
+		at := map[string]int{}
+		for i, target := range p.Targets() {
+			_, twice := at[target.Device.Name]
+			require.False(t, twice)
+			at[target.Device.Name] = i
+		}
+		for _, b := range p.Batches {
+			require.NotEmpty(t, b)
+		}
+		for _, target := range p.Targets() {
+			if !target.Second {
+				continue
+			}
+			require.Less(t, at[target.Partner], at[target.Device.Name])
+			if p.Rules.PairsApart {
+				for _, other := range p.Targets() {
+					if other.Device.Name == target.Partner {
+						require.Less(t, other.Batch, target.Batch)
+					}
+				}
+			}
+		}
+	})
+}
+
+// The arithmetic of the window: batches follow each other without gaps, a
+// slower pace never ends earlier, the nine-in-ten end is not before the likely
+// one, and a batch that starts by its turn-back time can be taken back, with all
+// before it, before the window closes, without touching the reserve to work in.
+func TestWindowProperties(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		p := drawPlan(t)
+		pace := Pace(rapid.Float64Range(0.2, 5).Draw(t, "pace"))
+		start := p.Window.Open.Add(time.Duration(rapid.IntRange(0, 7200).Draw(t, "start")) * time.Second)
+		slots, likely, late := p.Forecast(0, nil, start, pace)
+		require.Len(t, slots, len(p.Batches))
+		at := start
+		for i, s := range slots {
+			require.Equal(t, at, s.Start)
+			require.True(t, s.End.After(s.Start))
+			at = s.End
+			lasts := s.End.Sub(s.Start)
+			back := p.BackTime(p.Targets()[:countTo(p, i)])
+			require.False(t, s.TurnBack.Add(lasts+back).After(p.Window.Close))
+			require.False(t, s.TurnBack.Add(lasts).After(p.Window.Close.Add(-p.Window.Reserve)))
+		}
+		require.Equal(t, at, likely)
+		require.False(t, late.Before(likely))
+		_, slower, _ := p.Forecast(0, nil, start, pace*1.5)
+		require.False(t, slower.Before(likely))
+	})
+}
+
+func countTo(p *Plan, batch int) int {
+	n := 0
+	for _, b := range p.Batches[:batch+1] {
+		n += len(b)
+	}
+	return n
+}

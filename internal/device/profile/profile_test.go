@@ -1,0 +1,133 @@
+package profile
+
+import (
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"metabasis/internal/core/runbook"
+)
+
+func ternFile(t testing.TB) string {
+	b, err := os.ReadFile("../../../profiles/tern.yaml")
+	require.NoError(t, err)
+	return string(b)
+}
+
+func tern(t testing.TB) *Profile {
+	p, err := Load("tern.yaml", []byte(ternFile(t)))
+	require.NoError(t, err)
+	return p
+}
+
+func TestTernLoads(t *testing.T) {
+	p := tern(t)
+	assert.Equal(t, "look", p.login)
+	assert.Equal(t, []string{"operator"}, p.Secrets())
+	assert.Equal(t, runbook.YesNoColumn, p.Tables()["clock"].Columns["settled"])
+	assert.True(t, p.Tables()["neighbours"].Many)
+	assert.Equal(t, 20*time.Second, p.Traits().Boot)
+}
+
+func TestMistakesInAProfileAreNamedAtTheirPlace(t *testing.T) {
+	for name, c := range map[string]struct{ old, new, want string }{
+		"yaml":           {"platform: tern", "platform: [tern", "tern.yaml:"},
+		"unknown entry":  {"title: tern", "titel: tern", `unknown field "titel"`},
+		"pattern":        {`'^Kept\.$'`, `'^Kept(\.$'`, "error parsing regexp"},
+		"protocol":       {"protocol: ssh", "protocol: carrier", `protocol "carrier" is not known; write: ssh`},
+		"loose prompt":   {`'^\[(?P<host>\S+) look\] $'`, `'look\] $'`, "a prompt's pattern must fit the whole line"},
+		"mode":           {"from: look", "from: lock", `there is no mode "lock"; write: look`},
+		"circle":         {"from: look", "from: edit", "the modes go round in a circle"},
+		"no login":       {"    login: true\n", "", "in which mode a session starts"},
+		"command's mode": {"save:\n  in: work", "save:\n  in: wrok", `there is no mode "wrok"; write: work`},
+		"delay":          {"restart in <<seconds>> s", "restart in 10 s", "the delay <<seconds>> is missing"},
+		"pending":        {"(?P<seconds>", "(?P<left>", "needs a group named seconds"},
+		"no proof":       {`  none: '^No restart is pending\.$'` + "\n", "", "disarming cannot be proven"},
+		"kind":           {"kind: restart", "kind: restrat", `timer kind "restrat" is not known; write: restart`},
+		"column type":    {"source: {type: text", "source: {type: txt", `type "txt" is not known; write: text`},
+		"column group":   {`'^source +(\S+)$'`, `'^source'`, "nothing says where the value stands"},
+		"row group":      {"(?P<their_port>", "(?P<other>", "no group of that name"},
+		"yes":            {", yes: settled", "", "which text means yes"},
+		"unit":           {`(\d+) MB$', unit: MB}`, `(\d+) MB$', unit: MiB}`, `unit "MiB" is not known`},
+		"layout":         {"layout: indented", "layout: indent", `layout "indent" is not known; write: indented`},
+		"refused":        {"refused:\n  - '^Refused: (.*)$'\n  - '^Fault: (.*)$'\n", "", "a refused line would go unnoticed"},
+		"answer":         {", secret: operator", "", "an answer needs its question, and a text or a secret"},
+	} {
+		src := ternFile(t)
+		require.Contains(t, src, c.old, name)
+		_, err := Load("tern.yaml", []byte(strings.Replace(src, c.old, c.new, 1)))
+		assert.ErrorContains(t, err, c.want, name)
+	}
+}
+
+func TestAProblemSaysItsLine(t *testing.T) {
+	src := strings.Replace(ternFile(t), "save:\n  in: work", "save:\n  in: wrok", 1)
+	_, err := Load("tern.yaml", []byte(src))
+	line := strings.Count(src[:strings.Index(src, "wrok")], "\n") + 1
+	assert.ErrorContains(t, err, fmt.Sprintf("tern.yaml:%d:", line))
+}
+
+func TestMask(t *testing.T) {
+	p := tern(t)
+	assert.Equal(t, "  login crew secret ▒▒▒▒", p.Mask("  login crew secret hunter-2-x"))
+	assert.Equal(t, "log host 192.0.2.1", p.Mask("log host 192.0.2.1"))
+}
+
+func TestReaders(t *testing.T) {
+	p := tern(t)
+	v, err := p.Readers["clock"].parse([]string{"time      2026-12-02T01:34:12Z", "source    192.0.2.40", "state     settled", "offset    -0.004 s"})
+	require.NoError(t, err)
+	at := time.Date(2026, 12, 2, 1, 34, 12, 0, time.UTC)
+	assert.Equal(t, map[string]any{"time": float64(at.Unix()), "source": "192.0.2.40", "settled": true, "offset": -0.004}, v)
+	_, err = p.Readers["clock"].parse([]string{"time      never"})
+	assert.Error(t, err)
+	v, err = p.Readers["neighbours"].parse([]string{"port  neighbour        their port", "1     ald-quay-1       12"})
+	require.NoError(t, err)
+	assert.Equal(t, []map[string]any{{"port": 1.0, "name": "ald-quay-1", "their_port": 12.0}}, v)
+	v, err = p.Readers["storage"].parse([]string{"total     64 MB", "free      41 MB"})
+	require.NoError(t, err)
+	assert.Equal(t, 41e6, v.(map[string]any)["free"])
+}
+
+func TestPrinted(t *testing.T) {
+	for name, c := range map[string]struct{ in, lines, cur string }{
+		"plain":         {"a\r\nb\r\nc", "a|b", "c"},
+		"colour":        {"\x1b[31mred\x1b[0m\n", "red", ""},
+		"title":         {"\x1b]0;owned\x07x\n\x1b]0;o\x1b\\y\n", "x|y", ""},
+		"pager wiped":   {"-- more --\r          \rnext\n", "next", ""},
+		"backspace":     {"abc\b\bX\n", "aX", ""},
+		"lone return":   {"old\rnew\n", "new", ""},
+		"bad utf8":      {"a\xff\xfeb\n", "a\ufffdb", ""},
+		"c1 control":    {"a\u009bb\n", "ab", ""},
+		"control chars": {"a\x00\x07\x0bb\n", "ab", ""},
+		"tab":           {"a\tb\n", "a\tb", ""},
+	} {
+		var p printed
+		assert.True(t, p.write([]byte(c.in)), name)
+		assert.Equal(t, c.lines, strings.Join(p.lines, "|"), name)
+		assert.Equal(t, c.cur, string(p.cur), name)
+	}
+}
+
+// However output is cut into pieces, and whatever is in it, the same comes out,
+// bounded and without anything a terminal would act on.
+func FuzzPrinted(f *testing.F) {
+	f.Add([]byte("\x1b[31mred\x1b[0m\r\n\x1b]0;t\x07[x look] "), 3)
+	f.Add([]byte("a\rb\b\u009b\xff\n"), 1)
+	f.Fuzz(func(t *testing.T, b []byte, cut int) {
+		var whole, parts printed
+		whole.write(b)
+		cut = min(max(cut, 0), len(b))
+		parts.write(b[:cut])
+		parts.write(b[cut:])
+		require.Equal(t, whole, parts)
+		for _, l := range append(whole.lines, clean(whole.cur)) {
+			require.False(t, strings.ContainsFunc(l, func(r rune) bool { return r != '\t' && r < ' ' || r >= 0x7f && r < 0xa0 }), "%q", l)
+		}
+	})
+}

@@ -1,0 +1,199 @@
+package profile
+
+import (
+	"bufio"
+	"context"
+	"io"
+	"net"
+	"strings"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"google.golang.org/grpc/test/bufconn"
+
+	"metabasis/internal/core/run"
+)
+
+// keeper is a transcript in memory.
+type keeper struct{ lines []string }
+
+func (k *keeper) Sent(prompt, line string) { k.lines = append(k.lines, "> "+prompt+line) }
+func (k *keeper) Got(lines []string)       { k.lines = append(k.lines, lines...) }
+func (k *keeper) Note(text string)         { k.lines = append(k.lines, "· "+text) }
+
+// stage plays a device by hand: script gets each line that arrives and prints.
+func stage(t *testing.T, first string, script func(line string, out io.Writer)) (net.Conn, func()) {
+	t.Helper()
+	l := bufconn.Listen(1 << 20)
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		c, err := l.Accept()
+		if err != nil {
+			return
+		}
+		defer c.Close()
+		io.WriteString(c, first)
+		in := bufio.NewScanner(c)
+		for in.Scan() {
+			script(in.Text(), c)
+		}
+	}()
+	c, err := l.Dial()
+	require.NoError(t, err)
+	return c, func() { c.Close(); l.Close(); <-done }
+}
+
+// ok answers a line as tern does when there is nothing to say.
+func ok(line string, out io.Writer) {
+	mode := "look"
+	io.WriteString(out, line+"\r\n[x "+mode+"] ")
+}
+
+func TestBannerBeforeTheFirstPrompt(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		c, end := stage(t, "Welcome [not a prompt] \r\n[x look] ", ok)
+		defer end()
+		s, err := Start(context.Background(), tern(t), c, nil, &keeper{})
+		require.NoError(t, err)
+		assert.Equal(t, "look", s.mode)
+		require.NoError(t, s.Close())
+	})
+}
+
+func TestASilentDeviceCostsATimeoutAndSaysWhatItGot(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		c, end := stage(t, "Welcome\r\nstarting up", ok)
+		defer end()
+		start := time.Now()
+		_, err := Start(context.Background(), tern(t), c, nil, &keeper{})
+		assert.ErrorContains(t, err, `logged in, then no prompt in 10s; last: "starting up"`)
+		assert.Equal(t, 10*time.Second, time.Since(start))
+	})
+}
+
+func TestAnEndlessDeviceIsBounded(t *testing.T) {
+	for name, c := range map[string]struct {
+		flood func(io.Writer) error
+		want  string
+	}{
+		"a flood of lines": {func(w io.Writer) error { _, err := io.WriteString(w, strings.Repeat("x\n", 4096)); return err }, "printed more than 8 MB"},
+		"one endless line": {func(w io.Writer) error { _, err := io.WriteString(w, strings.Repeat("x", 8192)); return err }, "printed more than 8 MB"},
+		"a byte a second":  {func(w io.Writer) error { time.Sleep(time.Second); _, err := io.WriteString(w, "x"); return err }, "no prompt in 1m40s although it keeps printing"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				conn, end := stage(t, "[x look] ", func(line string, out io.Writer) {
+					if line == "pages off" {
+						ok(line, out)
+						return
+					}
+					for c.flood(out) == nil {
+					}
+				})
+				defer end()
+				s, err := Start(context.Background(), tern(t), conn, nil, &keeper{})
+				require.NoError(t, err)
+				_, err = s.say(context.Background(), "tell clock", nil)
+				assert.ErrorContains(t, err, c.want)
+				assert.LessOrEqual(t, len(s.out.cur), maxCur)
+				s.Close()
+			})
+		})
+	}
+}
+
+// Output that looks like a prompt of another name is not taken for one.
+func TestAFakePromptIsNotBelieved(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		conn, end := stage(t, "[x look] ", func(line string, out io.Writer) {
+			if line != "tell clock" {
+				ok(line, out)
+				return
+			}
+			io.WriteString(out, line+"\r\n[evil work] ")
+			time.Sleep(50 * time.Millisecond)
+			io.WriteString(out, "is what it says\r\n[x look] ")
+		})
+		defer end()
+		s, err := Start(context.Background(), tern(t), conn, nil, &keeper{})
+		require.NoError(t, err)
+		got, err := s.say(context.Background(), "tell clock", nil)
+		require.NoError(t, err)
+		assert.Equal(t, []string{"[evil work] is what it says"}, got)
+		assert.Equal(t, "look", s.mode)
+		s.Close()
+	})
+}
+
+// A device that was renamed is believed once its new prompt stands still.
+func TestANewNameIsBelievedWhenItStands(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		conn, end := stage(t, "[x look] ", func(line string, out io.Writer) {
+			name := "x"
+			if line == "name y" {
+				name = "y"
+			}
+			io.WriteString(out, line+"\r\n["+name+" look] ")
+		})
+		defer end()
+		s, err := Start(context.Background(), tern(t), conn, nil, &keeper{})
+		require.NoError(t, err)
+		_, err = s.say(context.Background(), "name y", nil)
+		require.NoError(t, err)
+		assert.Equal(t, "y", s.host)
+		s.Close()
+	})
+}
+
+func TestRefusedWrongModeAndUnclear(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		log := &keeper{}
+		conn, end := stage(t, "[x look] ", func(line string, out io.Writer) {
+			switch line {
+			case "work":
+				io.WriteString(out, "work\r\nOperator password: ")
+			case "pass-word-1":
+				io.WriteString(out, "\r\n[x work] ")
+			case "tell restart":
+				io.WriteString(out, line+"\r\nperhaps\r\n[x work] ")
+			case "edit":
+				io.WriteString(out, line+"\r\nRefused: pass-word-1 is not for editing\r\n[x work] ")
+			default:
+				ok(line, out)
+			}
+		})
+		defer end()
+		s, err := Start(context.Background(), tern(t), conn, map[string]string{"operator": "pass-word-1"}, log)
+		require.NoError(t, err)
+		_, _, err = s.Pending(context.Background())
+		var unclear *run.Unclear
+		assert.ErrorAs(t, err, &unclear)
+		var refused *run.Refused
+		assert.ErrorAs(t, s.Edit(context.Background()), &refused)
+		assert.NotContains(t, refused.Said, "pass-word-1", "a device that prints our secret back is masked")
+		assert.NotContains(t, strings.Join(log.lines, "\n"), "pass-word-1")
+		assert.ErrorAs(t, s.Line(context.Background(), "two\nlines"), &refused, "a line is one line")
+		s.Close()
+	})
+}
+
+func TestAMissingSecretIsNamed(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		conn, end := stage(t, "[x look] ", func(line string, out io.Writer) {
+			if line == "work" {
+				io.WriteString(out, "work\r\nOperator password: ")
+				return
+			}
+			ok(line, out)
+		})
+		defer end()
+		s, err := Start(context.Background(), tern(t), conn, nil, &keeper{})
+		require.NoError(t, err)
+		assert.ErrorContains(t, s.Edit(context.Background()), `no secret named "operator"`)
+		s.Close()
+	})
+}

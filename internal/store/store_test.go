@@ -1,0 +1,133 @@
+package store
+
+import (
+	"context"
+	"crypto/ed25519"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
+
+	"metabasis/internal/core/run"
+)
+
+func TestJournalKeepsNightsAcrossReopening(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "a b#?.db")
+	j, err := OpenJournal(file)
+	require.NoError(t, err)
+	began := time.Date(2026, 12, 2, 1, 30, 0, 0, time.UTC)
+	w, err := j.Begin(NightHead{Began: began, Title: "Quays", Change: "MSF-2291", File: "q.runbook", Runbook: "runbook"})
+	require.NoError(t, err)
+	var want []run.Event
+	for i := range 200 {
+		want = append(want, run.Event{Seq: int64(i + 1), At: began.Add(time.Duration(i)), Kind: run.Doing, Device: "ald-quay-1", Note: "note"})
+	}
+	require.NoError(t, w.Append(want[:3]))
+	require.NoError(t, w.Append(want[3:]))
+	assert.Error(t, w.Append(want[:1]), "an event is never written twice")
+	require.NoError(t, j.Close())
+
+	j, err = OpenJournal(file)
+	require.NoError(t, err)
+	defer j.Close()
+	got, err := j.Events(context.Background(), w.ID)
+	require.NoError(t, err)
+	assert.Equal(t, want, got)
+	heads, err := j.Nights(context.Background())
+	require.NoError(t, err)
+	require.Len(t, heads, 1)
+	assert.Equal(t, "MSF-2291", heads[0].Change)
+	assert.True(t, began.Equal(heads[0].Began))
+	_, err = j.Events(context.Background(), 99)
+	assert.ErrorIs(t, err, ErrNoNight)
+}
+
+func TestJournalIsDurable(t *testing.T) {
+	j, err := OpenJournal(filepath.Join(t.TempDir(), "j.db"))
+	require.NoError(t, err)
+	defer j.Close()
+	var mode string
+	var synchronous int
+	require.NoError(t, j.db.QueryRow("PRAGMA journal_mode").Scan(&mode))
+	require.NoError(t, j.db.QueryRow("PRAGMA synchronous").Scan(&synchronous))
+	assert.Equal(t, "wal", mode)
+	assert.Equal(t, 2, synchronous, "2 is FULL")
+}
+
+func TestBackups(t *testing.T) {
+	b := Backups{Dir: filepath.Join(t.TempDir(), "backups")}
+	at := time.Date(2026, 12, 2, 1, 34, 12, 0, time.UTC)
+	first, err := b.Put("ald-quay-1", "name ald-quay-1\n", at)
+	require.NoError(t, err)
+	assert.Equal(t, filepath.Join(b.Dir, "ald-quay-1", "2026-12-02T013412Z.cfg"), first.Path)
+	assert.Len(t, first.SHA256, 64)
+	info, err := os.Stat(first.Path)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm(), "a configuration holds secrets")
+
+	same, err := b.Put("ald-quay-1", "name ald-quay-1\n", at.Add(time.Hour))
+	require.NoError(t, err)
+	assert.Equal(t, run.Backup{Path: first.Path, SHA256: first.SHA256, Same: true}, same)
+
+	second, err := b.Put("ald-quay-1", "name other\n", at)
+	require.NoError(t, err)
+	assert.Equal(t, filepath.Join(b.Dir, "ald-quay-1", "2026-12-02T013412Z-2.cfg"), second.Path)
+	back, err := b.Put("ald-quay-1", "name ald-quay-1\n", at.Add(2*time.Hour))
+	require.NoError(t, err)
+	assert.False(t, back.Same, "only the newest is compared: going back is a change, too")
+
+	require.NoError(t, os.WriteFile(filepath.Join(b.Dir, "blocked"), nil, 0o600))
+	_, err = b.Put("blocked", "x", at)
+	assert.ErrorContains(t, err, "backup of blocked")
+}
+
+func TestTranscripts(t *testing.T) {
+	dir := t.TempDir()
+	tr, err := NewTranscripts(dir)
+	require.NoError(t, err)
+	d := tr.For("ald-quay-1")
+	d.Sent("[x look] ", "tell clock")
+	d.Got([]string{"a", "b\nc"})
+	d.Note("contact lost")
+	assert.Nil(t, tr.Tail("nobody", 3))
+	tail := tr.Tail("ald-quay-1", 2)
+	require.Len(t, tail, 2)
+	assert.True(t, strings.HasSuffix(tail[0], " < b c"), tail[0])
+	assert.True(t, strings.HasSuffix(tail[1], " · contact lost"), tail[1])
+	for range 3 * tailLines {
+		d.Got([]string{"x"})
+	}
+	assert.LessOrEqual(t, len(tr.Tail("ald-quay-1", 1<<20)), 2*tailLines, "memory is bounded")
+	require.NoError(t, tr.Close())
+	all, err := ReadTranscript(dir, "ald-quay-1")
+	require.NoError(t, err)
+	assert.Len(t, all, 4+3*tailLines)
+}
+
+func TestHostKeys(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "known_hosts")
+	key := func() ssh.PublicKey {
+		pub, _, err := ed25519.GenerateKey(nil)
+		require.NoError(t, err)
+		k, err := ssh.NewPublicKey(pub)
+		require.NoError(t, err)
+		return k
+	}
+	one, other := key(), key()
+	addr := &net.TCPAddr{IP: net.IPv4(192, 0, 2, 11), Port: 22}
+	check, err := HostKeys(file)
+	require.NoError(t, err)
+	require.NoError(t, check("192.0.2.11:22", addr, one), "the first key is remembered")
+	require.NoError(t, check("192.0.2.11:22", addr, one))
+	require.ErrorIs(t, check("192.0.2.11:22", addr, other), ErrKeyChanged)
+	again, err := HostKeys(file)
+	require.NoError(t, err)
+	require.NoError(t, again("192.0.2.11:22", addr, one))
+	require.ErrorIs(t, again("192.0.2.11:22", addr, other), ErrKeyChanged)
+}
