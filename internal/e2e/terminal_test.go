@@ -1,0 +1,140 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+var binary string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "metabasis-e2e-")
+	if err != nil {
+		panic(err)
+	}
+	binary = filepath.Join(dir, "metabasis")
+	build := exec.Command("go", "build", "-o", binary, "metabasis/cmd/metabasis")
+	build.Stderr = os.Stderr
+	if err := build.Run(); err != nil {
+		panic(err)
+	}
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// terminal is a terminal of its own with one program in it.
+type terminal struct {
+	t      *testing.T
+	socket string
+}
+
+// start runs a command in a new terminal of that size.
+func start(t *testing.T, size string, env []string, args ...string) *terminal {
+	t.Helper()
+	_, err := exec.LookPath("tmux")
+	require.NoError(t, err, "tmux is needed: make deps installs it")
+	term := &terminal{t, fmt.Sprintf("mb-%d-%s-%s", os.Getpid(), size, regexp.MustCompile(`\W`).ReplaceAllString(t.Name(), "-"))}
+	w, h, _ := strings.Cut(size, "x")
+	words := append([]string{"env", "-u", "TMUX", "TERM=xterm-256color"}, env...)
+	words = append(append(words, binary), args...)
+	for i, a := range words {
+		words[i] = "'" + a + "'"
+	}
+	// The shell tells how the program ended, and waits so that it can be read.
+	line := strings.Join(words, " ") + `; printf '[code %s]' $?; cat`
+	term.tmux("-f", "/dev/null", "new-session", "-d", "-x", w, "-y", h, line)
+	t.Cleanup(func() {
+		if t.Failed() {
+			t.Log("the screen at the end:\n" + term.screen())
+		}
+		_ = exec.Command("tmux", "-L", term.socket, "kill-server").Run()
+	})
+	return term
+}
+
+func (x *terminal) tmux(args ...string) string {
+	x.t.Helper()
+	out, err := exec.Command("tmux", append([]string{"-L", x.socket}, args...)...).CombinedOutput()
+	require.NoError(x.t, err, "%s: %s", args, out)
+	return string(out)
+}
+
+func (x *terminal) screen() string {
+	out, _ := exec.Command("tmux", "-L", x.socket, "capture-pane", "-p").Output()
+	return string(out)
+}
+
+// press sends keys as tmux names them.
+func (x *terminal) press(keys ...string) {
+	x.t.Helper()
+	for _, k := range keys {
+		x.tmux("send-keys", k)
+	}
+}
+
+const patience = 100 * time.Second
+
+// see waits until the screen shows what matches the pattern, and returns the
+// screen.
+func (x *terminal) see(pattern string) string {
+	x.t.Helper()
+	re := regexp.MustCompile(pattern)
+	deadline := time.Now().Add(patience)
+	for {
+		s := x.screen()
+		if re.MatchString(s) {
+			return s
+		}
+		if time.Now().After(deadline) {
+			require.FailNow(x.t, "never seen: "+pattern)
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+}
+
+// begin starts the night and passes the hold after batch 1.
+func (x *terminal) begin() {
+	x.t.Helper()
+	x.see("Ready. Nothing has been sent.")
+	x.press("g")
+	x.see("Enter begins the night")
+	x.press("Enter")
+	x.see("the runbook holds after batch 1")
+	x.press("d")
+	x.see("Enter does it")
+	x.press("Enter")
+}
+
+// decide puts the cursor on a held device, opens Decide and goes down to the
+// choice that starts with a title.
+func (x *terminal) decide(device, title string) {
+	x.t.Helper()
+	x.see(regexp.QuoteMeta(device) + ` +◆ held`)
+	for range 8 {
+		if strings.Contains(x.screen(), "▌ "+device) {
+			break
+		}
+		x.press("n")
+		time.Sleep(100 * time.Millisecond)
+	}
+	x.see("▌ " + device)
+	x.press("d")
+	x.see("Decide: " + device)
+	for range 10 {
+		if strings.Contains(x.screen(), "▌ "+title) {
+			return
+		}
+		x.press("Down")
+		time.Sleep(100 * time.Millisecond)
+	}
+	x.see("▌ " + title)
+}
