@@ -206,6 +206,8 @@ func TestWorkspaceOpensAPastNight(t *testing.T) {
 	assert.Contains(t, s, "backup")
 	x.press("Enter")
 	x.see("Transcript of ald-quay-3")
-	x.press("Escape", "q")
+	x.press("Escape")
+	x.see("q leave")
+	x.press("q")
 	x.see(`\[code 0\]`)
 }

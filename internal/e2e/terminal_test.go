@@ -114,27 +114,28 @@ func (x *terminal) begin() {
 	x.press("Enter")
 }
 
-// decide puts the cursor on a held device, opens Decide and goes down to the
-// choice that starts with a title.
+// decide opens Decide on a held device and goes down to the choice with that
+// title. A hold may close and another open meanwhile, so it looks before each
+// key, as a person would.
 func (x *terminal) decide(device, title string) {
 	x.t.Helper()
-	x.see(regexp.QuoteMeta(device) + ` +◆ held`)
-	for range 8 {
-		if strings.Contains(x.screen(), "▌ "+device) {
-			break
-		}
-		x.press("n")
-		time.Sleep(100 * time.Millisecond)
-	}
-	x.see("▌ " + device)
-	x.press("d")
-	x.see("Decide: " + device)
-	for range 10 {
-		if strings.Contains(x.screen(), "▌ "+title) {
+	deadline := time.Now().Add(patience)
+	for time.Now().Before(deadline) {
+		x.see(regexp.QuoteMeta(device) + ` +◆ held`)
+		s := x.screen()
+		switch {
+		case strings.Contains(s, "▌ "+title) && strings.Contains(s, "Decide: "+device):
 			return
+		case strings.Contains(s, "Enter does it") && strings.Contains(s, "Decide: "+device):
+			x.press("Down")
+		case strings.Contains(s, "Enter does it"):
+			x.press("Escape")
+		case strings.Contains(s, "▌ "+device):
+			x.press("d")
+		default:
+			x.press("n")
 		}
-		x.press("Down")
-		time.Sleep(100 * time.Millisecond)
+		time.Sleep(150 * time.Millisecond)
 	}
-	x.see("▌ " + title)
+	require.FailNow(x.t, "never chosen: "+title)
 }

@@ -154,6 +154,8 @@ func newWorld(t testing.TB, s sim.Scenario, fleetCSV, book string, dir string) *
 func (w *world) connector() *device.Connector {
 	set, err := profiles.Shipped()
 	require.NoError(w.t, err)
+	w.scripts, err = store.NewTranscripts(filepath.Join(w.dir, "transcripts"))
+	require.NoError(w.t, err)
 	return &device.Connector{
 		Profiles: set, Dial: w.sim.Dial, HostKey: ssh.FixedHostKey(w.sim.HostKey()), Transcript: w.scripts.For,
 		Login: func(context.Context, string) (device.Login, error) {
@@ -169,9 +171,6 @@ type person func(r *run.Run, e run.Event)
 // run runs the night to its end and folds its events.
 func (w *world) run(ctx context.Context, who person) {
 	w.t.Helper()
-	var err error
-	w.scripts, err = store.NewTranscripts(filepath.Join(w.dir, "transcripts"))
-	require.NoError(w.t, err)
 	r := run.New(w.plan, run.Options{Connector: w.connector(), Backups: w.backups, Journal: w.journal, Unattended: who == nil, By: "test"})
 	w.attended = who != nil
 	w.started = time.Now()

@@ -27,8 +27,6 @@ func (m *Model) attentionText() ink.Row {
 	r := ink.T(ink.Foam, " ")
 	bad := count[run.Stranded]
 	switch {
-	case m.message != "":
-		return r.Strong(ink.Lamp, m.message)
 	case !m.started && m.src.Start != nil:
 		return r.Strong(ink.Foam, "Ready. Nothing has been sent.").Add(ink.Dim, fmt.Sprintf("  %d devices wait in %d batches.", len(n.Devices), len(n.Outline.Batches)))
 	case !n.Ended.IsZero():
@@ -161,6 +159,9 @@ func leftOut(o *run.Outline) []string {
 
 // keys is the last line: the keys that do something now.
 func (m *Model) keys() ink.Row {
+	if m.message != "" {
+		return ink.T(ink.Foam, " ").Strong(ink.Lamp, m.message)
+	}
 	type key struct{ name, does string }
 	var ks []key
 	switch m.focus {

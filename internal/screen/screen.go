@@ -77,6 +77,7 @@ type Model struct {
 	abort   decide.View
 	pager   *pager.View
 	message string // what the last key could not do
+	said    time.Time
 	cached  string
 	dirty   bool
 }
@@ -110,6 +111,9 @@ func tick() tea.Cmd {
 	const every = 250 * time.Millisecond
 	return tea.Every(every, func(t time.Time) tea.Msg { return tickMsg(t) })
 }
+
+// messageStays is how long the answer to a key stands in the place of the keys.
+const messageStays = 4 * time.Second
 
 // frame is the longest events are gathered before they are drawn.
 const frame = 50 * time.Millisecond
@@ -150,6 +154,9 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		}
 	case tickMsg:
 		m.now = time.Time(msg)
+		if m.now.Sub(m.said) > messageStays {
+			m.message = ""
+		}
 		return m, tick()
 	case eventsMsg:
 		m.take(msg)
@@ -157,6 +164,7 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case overMsg:
 		m.events = nil
 	case tea.KeyPressMsg:
+		m.said = time.Now()
 		return m, m.key(msg)
 	}
 	return m, nil
