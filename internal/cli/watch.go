@@ -29,12 +29,10 @@ func (a *app) watch(ctx context.Context, ws *workspace.Workspace, n *workspace.N
 			go func() { over <- follow(ctx, n.Run, shown, left) }()
 			return shown
 		},
-		Do:   func(c run.Command) error { return n.Run.Do(ctx, c) },
-		Tail: n.Scripts.Tail,
-		Transcript: func(device string) ([]string, error) {
-			return store.ReadTranscript(ws.Transcripts(n.ID), device)
-		},
-		By: who(),
+		Do:         func(c run.Command) error { return n.Run.Do(ctx, c) },
+		Tail:       n.Scripts.Tail,
+		Transcript: n.Scripts.Read,
+		By:         who(),
 	}
 	_, err := screen.Run(ctx, src, screen.Theme(a.theme))
 	close(left)

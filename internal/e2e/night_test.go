@@ -165,7 +165,6 @@ func TestSmallAndResized(t *testing.T) {
 	s := x.see("Ready. Nothing has been sent.")
 	assert.Contains(t, s, "g, then Enter, begins the night")
 	x.begin()
-	s = x.see(`brm-quay-4 +◆ held`)
 	x.decide("brm-quay-4", "Take this device back")
 	assert.Contains(t, x.screen(), "sent: log host 198.51.100.14")
 	x.press("Escape")

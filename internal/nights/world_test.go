@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"net"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -18,6 +19,7 @@ import (
 	"metabasis/internal/core/run"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/device"
+	"metabasis/internal/device/profile"
 	devssh "metabasis/internal/device/ssh"
 	"metabasis/internal/sim"
 	"metabasis/internal/store"
@@ -82,7 +84,9 @@ type world struct {
 	started  time.Time
 	unsaved  map[string]bool
 	specs    map[string]sim.Spec
-	attended bool
+	dial     func(context.Context, string, string) (net.Conn, error) // nil: in memory
+	store    run.Backups                                             // nil: on disk
+	spy      func(device string, t profile.Transcript) profile.Transcript
 	stored   *store.Journal
 	storedID int64
 }
@@ -90,13 +94,15 @@ type world struct {
 // recordingJournal keeps events with the time at which each became durable.
 type recordingJournal struct {
 	run.MemoryJournal
-	inner run.Journal
-	mu    sync.Mutex
+	inner   run.Journal
+	mu      sync.Mutex
+	appends int
 }
 
 func (j *recordingJournal) Append(ev []run.Event) error {
 	j.mu.Lock()
 	defer j.mu.Unlock()
+	j.appends++
 	if j.inner != nil {
 		if err := j.inner.Append(ev); err != nil {
 			return err
@@ -156,8 +162,15 @@ func (w *world) connector() *device.Connector {
 	require.NoError(w.t, err)
 	w.scripts, err = store.NewTranscripts(filepath.Join(w.dir, "transcripts"))
 	require.NoError(w.t, err)
+	dial, scripts := w.sim.Dial, w.scripts.For
+	if w.dial != nil {
+		dial = w.dial
+	}
+	if w.spy != nil {
+		scripts = func(device string) profile.Transcript { return w.spy(device, w.scripts.For(device)) }
+	}
 	return &device.Connector{
-		Profiles: set, Dial: w.sim.Dial, HostKey: ssh.FixedHostKey(w.sim.HostKey()), Transcript: w.scripts.For,
+		Profiles: set, Dial: dial, HostKey: ssh.FixedHostKey(w.sim.HostKey()), Transcript: scripts,
 		Login: func(context.Context, string) (device.Login, error) {
 			return device.Login{Login: devssh.Login{User: "crew", Password: password}, Secrets: map[string]string{"operator": operator}}, nil
 		},
@@ -171,8 +184,11 @@ type person func(r *run.Run, e run.Event)
 // run runs the night to its end and folds its events.
 func (w *world) run(ctx context.Context, who person) {
 	w.t.Helper()
-	r := run.New(w.plan, run.Options{Connector: w.connector(), Backups: w.backups, Journal: w.journal, Unattended: who == nil, By: "test"})
-	w.attended = who != nil
+	var backups run.Backups = w.backups
+	if w.store != nil {
+		backups = w.store
+	}
+	r := run.New(w.plan, run.Options{Connector: w.connector(), Backups: backups, Journal: w.journal, Unattended: who == nil, By: "test"})
 	w.started = time.Now()
 	done := make(chan error, 1)
 	go func() { done <- r.Go(ctx) }()
@@ -186,6 +202,29 @@ func (w *world) run(ctx context.Context, who person) {
 	}
 	require.NoError(w.t, <-done)
 	require.NoError(w.t, w.scripts.Close())
+}
+
+// runQuiet runs the night unattended.
+func (w *world) runQuiet() { w.run(context.Background(), nil) }
+
+// dialer dials one address, whatever it is asked for.
+func dialer(to string) devssh.Dial {
+	return func(ctx context.Context) (net.Conn, error) { return (&net.Dialer{}).DialContext(ctx, "tcp", to) }
+}
+
+// loopback dials devices by their address in the scenario, on this machine.
+func loopback(specs []sim.Spec, addrs map[string]string) func(context.Context, string, string) (net.Conn, error) {
+	at := map[string]string{}
+	for _, s := range specs {
+		at[s.Address] = addrs[s.Name]
+	}
+	return func(ctx context.Context, network, addr string) (net.Conn, error) {
+		host, _, err := net.SplitHostPort(addr)
+		if err != nil {
+			return nil, err
+		}
+		return (&net.Dialer{}).DialContext(ctx, network, at[host])
+	}
 }
 
 // simple makes a world of a few devices with the standard runbook.

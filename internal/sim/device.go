@@ -45,19 +45,18 @@ type Device struct {
 	up        atomic.Bool
 	reachable atomic.Bool
 
-	mu       sync.Mutex
-	running  *ternConfig
-	saved    *ternConfig
-	cut      bool // contact is lost until it restarts
-	dead     bool // never comes back
-	timer    *time.Timer
-	due      time.Time
-	source   string    // what the clock follows
-	since    time.Time // when it began to
-	conns    map[*gate]struct{}
-	orphans  []*gate // dropped while out of reach; the other side learns of it later
-	truth    []Truth
-	sessions int
+	mu      sync.Mutex
+	running *ternConfig
+	saved   *ternConfig
+	cut     bool // contact is lost until it restarts
+	dead    bool // never comes back
+	timer   *time.Timer
+	due     time.Time
+	source  string    // what the clock follows
+	since   time.Time // when it began to
+	conns   map[*gate]struct{}
+	orphans []*gate // dropped while out of reach; the other side learns of it later
+	truth   []Truth
 }
 
 // Name is the device's name in the scenario.

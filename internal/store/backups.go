@@ -26,13 +26,15 @@ type Backups struct {
 // returns. When the device's newest backup is identical, that one is named
 // instead. A configuration holds secrets: only its owner may read the file.
 func (b Backups) Put(device, text string, at time.Time) (run.Backup, error) {
-	dir := filepath.Join(b.Dir, device)
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return run.Backup{}, fmt.Errorf("backup of %s: %w", device, err)
-	}
 	sum := sha256.Sum256([]byte(text))
 	out := run.Backup{SHA256: hex.EncodeToString(sum[:])}
-	if newest, err := b.newest(device); err != nil {
+	dir, fresh, err := b.directory(device)
+	if err != nil {
+		return out, fmt.Errorf("backup of %s: %w", device, err)
+	}
+	if fresh {
+		// There is nothing to compare with.
+	} else if newest, err := b.newest(device); err != nil {
 		return out, err
 	} else if newest != "" {
 		if old, err := os.ReadFile(newest); err == nil && string(old) == text {
@@ -53,6 +55,24 @@ func (b Backups) Put(device, text string, at time.Time) (run.Backup, error) {
 	}
 	out.Path = path
 	return out, nil
+}
+
+// directory makes the device's directory, durably, or finds it.
+func (b Backups) directory(device string) (dir string, fresh bool, err error) {
+	dir = filepath.Join(b.Dir, device)
+	err = os.Mkdir(dir, 0o700)
+	if errors.Is(err, fs.ErrNotExist) {
+		if err = os.MkdirAll(b.Dir, 0o700); err == nil {
+			err = os.Mkdir(dir, 0o700)
+		}
+	}
+	switch {
+	case errors.Is(err, fs.ErrExist):
+		return dir, false, nil
+	case err != nil:
+		return dir, false, err
+	}
+	return dir, true, syncDir(b.Dir)
 }
 
 // newest is the path of the device's newest backup, "" when there is none.

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
-	"strings"
 	"time"
 
 	_ "modernc.org/sqlite" // the driver "sqlite"
@@ -30,6 +29,8 @@ CREATE TABLE IF NOT EXISTS nights (
 	file    TEXT NOT NULL,
 	runbook TEXT NOT NULL
 );
+-- A row is one append: what became durable together. Body is a JSON array of
+-- events, the first of which has the number seq.
 CREATE TABLE IF NOT EXISTS events (
 	night INTEGER NOT NULL REFERENCES nights(id),
 	seq   INTEGER NOT NULL,
@@ -80,44 +81,30 @@ func (j *Journal) Begin(h NightHead) (*NightWriter, error) {
 	if err != nil {
 		return nil, fmt.Errorf("journal: beginning a night: %w", err)
 	}
-	return &NightWriter{j, id}, nil
+	insert, err := j.db.Prepare(`INSERT INTO events (night, seq, body) VALUES (?, ?, ?)`)
+	if err != nil {
+		return nil, fmt.Errorf("journal: beginning a night: %w", err)
+	}
+	return &NightWriter{id, insert}, nil
 }
 
 // NightWriter appends the events of one night. It implements [run.Journal].
 type NightWriter struct {
-	j  *Journal
-	ID int64
+	ID     int64
+	insert *sql.Stmt
 }
 
-// perInsert is how many events one statement enters: SQLite's overhead is by
-// the statement.
-const perInsert = 64
-
 // Append implements [run.Journal]: all events are on disk when it returns, or
-// none.
+// none. They are one row, since SQLite's cost is by the row.
 func (w *NightWriter) Append(events []run.Event) error {
-	tx, err := w.j.db.Begin()
+	if len(events) == 0 {
+		return nil
+	}
+	body, err := json.Marshal(events)
 	if err != nil {
-		return fmt.Errorf("journal: %w", err)
+		return fmt.Errorf("journal: event %d: %w", events[0].Seq, err)
 	}
-	defer tx.Rollback() //nolint:errcheck // after a commit there is nothing to roll back
-	for len(events) > 0 {
-		n := min(len(events), perInsert)
-		args := make([]any, 0, 3*n)
-		for _, e := range events[:n] {
-			body, err := json.Marshal(e)
-			if err != nil {
-				return fmt.Errorf("journal: event %d: %w", e.Seq, err)
-			}
-			args = append(args, w.ID, e.Seq, string(body))
-		}
-		q := "INSERT INTO events (night, seq, body) VALUES (?, ?, ?)" + strings.Repeat(", (?, ?, ?)", n-1)
-		if _, err := tx.Exec(q, args...); err != nil {
-			return fmt.Errorf("journal: %w", err)
-		}
-		events = events[n:]
-	}
-	if err := tx.Commit(); err != nil {
+	if _, err := w.insert.Exec(w.ID, events[0].Seq, body); err != nil {
 		return fmt.Errorf("journal: %w", err)
 	}
 	return nil
@@ -161,11 +148,11 @@ func (j *Journal) Events(ctx context.Context, night int64) ([]run.Event, error) 
 		if err := rows.Scan(&body); err != nil {
 			return nil, fmt.Errorf("journal: %w", err)
 		}
-		var e run.Event
-		if err := json.Unmarshal([]byte(body), &e); err != nil {
-			return nil, fmt.Errorf("journal: night %d, event %d: %w", night, len(out)+1, err)
+		var together []run.Event
+		if err := json.Unmarshal([]byte(body), &together); err != nil {
+			return nil, fmt.Errorf("journal: night %d, behind event %d: %w", night, len(out), err)
 		}
-		out = append(out, e)
+		out = append(out, together...)
 	}
 	if err := rows.Err(); err != nil {
 		return nil, fmt.Errorf("journal: %w", err)

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -62,10 +63,12 @@ func (t *Transcripts) Close() error {
 	var first error
 	for _, tr := range t.byDev {
 		tr.mu.Lock()
+		tr.flush()
 		if tr.file != nil {
 			if err := tr.file.Close(); tr.err == nil {
 				tr.err = err
 			}
+			tr.file = nil
 		}
 		if first == nil {
 			first = tr.err
@@ -73,6 +76,19 @@ func (t *Transcripts) Close() error {
 		tr.mu.Unlock()
 	}
 	return first
+}
+
+// Read returns all of a device's transcript so far.
+func (t *Transcripts) Read(device string) ([]string, error) {
+	t.mu.Lock()
+	tr := t.byDev[device]
+	t.mu.Unlock()
+	if tr != nil {
+		tr.mu.Lock()
+		tr.flush()
+		tr.mu.Unlock()
+	}
+	return ReadTranscript(t.dir, device)
 }
 
 // ReadTranscript reads a device's transcript of a night from its file.
@@ -94,12 +110,34 @@ const (
 // tailLines is how many lines are kept in memory for each device.
 const tailLines = 200
 
+// late is the longest a line may stand in memory before it is in the file.
+const late = 200 * time.Millisecond
+
 type transcript struct {
-	path string
-	mu   sync.Mutex
-	file *os.File
-	tail []string
-	err  error
+	path   string
+	mu     sync.Mutex
+	file   *os.File
+	unsent bytes.Buffer
+	timer  *time.Timer // flushes what is unsent; nil when nothing is
+	tail   []string
+	err    error
+}
+
+// flush writes what is unsent to the file. The caller holds t.mu.
+func (t *transcript) flush() {
+	if t.timer != nil {
+		t.timer.Stop()
+		t.timer = nil
+	}
+	if t.unsent.Len() == 0 || t.err != nil {
+		return
+	}
+	if t.file == nil {
+		if t.file, t.err = os.OpenFile(t.path, os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600); t.err != nil {
+			return
+		}
+	}
+	_, t.err = t.unsent.WriteTo(t.file)
 }
 
 // Sent implements [profile.Transcript].
@@ -117,20 +155,23 @@ func (t *transcript) add(mark string, lines ...string) {
 	}
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if t.file == nil && t.err == nil {
-		t.file, t.err = os.OpenFile(t.path, os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600)
-	}
 	stamp := time.Now().Format("15:04:05.000") + " " + mark + " "
-	var b strings.Builder
 	for _, l := range lines {
 		l = stamp + strings.ReplaceAll(l, "\n", " ")
-		b.WriteString(l + "\n")
+		t.unsent.WriteString(l)
+		t.unsent.WriteByte('\n')
 		t.tail = append(t.tail, l)
 	}
 	if len(t.tail) > 2*tailLines {
 		t.tail = append([]string(nil), t.tail[len(t.tail)-tailLines:]...)
 	}
-	if t.err == nil {
-		_, t.err = t.file.WriteString(b.String())
+	if t.unsent.Len() > 64<<10 {
+		t.flush()
+	} else if t.timer == nil {
+		t.timer = time.AfterFunc(late, func() {
+			t.mu.Lock()
+			defer t.mu.Unlock()
+			t.flush()
+		})
 	}
 }

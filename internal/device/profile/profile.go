@@ -24,22 +24,21 @@ import (
 
 // Profile is how a platform talks.
 type Profile struct {
-	Platform string             `yaml:"platform"`
-	Title    string             `yaml:"title"`
-	Connect  Connect            `yaml:"connect"`
-	Modes    map[string]Mode    `yaml:"modes"`
-	Pager    Pager              `yaml:"pager"`
-	Refused  []Pattern          `yaml:"refused"` // what a refused line looks like
-	Never    []Pattern          `yaml:"never"`   // lines no runbook may send
-	Config   Configuration      `yaml:"configuration"`
-	Save     Command            `yaml:"save"`
-	Restore  Restore            `yaml:"restore"`
-	Timer    Timer              `yaml:"timer"`
-	Readers  map[string]Reader  `yaml:"readers"`
-	Pace     Pace               `yaml:"pace"`
-	login    string             // the mode a session starts in
-	order    []string           // modes, sorted
-	compiled map[string]Pattern // prompts by mode
+	Platform string            `yaml:"platform"`
+	Title    string            `yaml:"title"`
+	Connect  Connect           `yaml:"connect"`
+	Modes    map[string]Mode   `yaml:"modes"`
+	Pager    Pager             `yaml:"pager"`
+	Refused  []Pattern         `yaml:"refused"` // what a refused line looks like
+	Never    []Pattern         `yaml:"never"`   // lines no runbook may send
+	Config   Configuration     `yaml:"configuration"`
+	Save     Command           `yaml:"save"`
+	Restore  Restore           `yaml:"restore"`
+	Timer    Timer             `yaml:"timer"`
+	Readers  map[string]Reader `yaml:"readers"`
+	Pace     Pace              `yaml:"pace"`
+	login    string            // the mode a session starts in
+	order    []string          // modes, sorted
 }
 
 // Connect is how a device is reached.

@@ -182,7 +182,7 @@ func (v *View) offer(q Question, o run.Offer, i int, now time.Time, focused bool
 		right = ink.T(ink.Dim, "about "+ink.Long(o.Takes)+", done "+now.Add(o.Takes).Format("15:04:05"))
 	}
 	if !o.Fits && o.Takes > 0 {
-		right = ink.Row{}.Strong(ink.Port, "not before the window closes")
+		right = ink.Row{}.Strong(ink.Port, "does not fit the window")
 	}
 	row := left.Right(right, cells)
 	row.Marked = focused && i == v.Cursor

@@ -1,0 +1,53 @@
+# Metabasis. Two commands matter: make demo and make test.
+
+GO      ?= go
+N       ?= 1000
+SEED    ?= 1
+
+.PHONY: demo test build deps vet lint race nights fuzz bench screenshots clean
+
+demo: build
+	bin/metabasis demo
+
+build:
+	$(GO) build -o bin/metabasis ./cmd/metabasis
+
+test: deps vet lint
+	$(GO) test -timeout 280s -parallel 12 ./...
+
+# What the tests need beside Go: tmux and the OpenSSH client.
+deps:
+	@scripts/deps tmux:tmux ssh:openssh-client
+
+vet:
+	@test -z "$$(gofmt -l cmd internal demo profiles)" || { gofmt -l cmd internal demo profiles; echo "gofmt wants these"; exit 1; }
+	$(GO) vet ./...
+
+lint:
+	$(GO) tool staticcheck ./...
+
+race:
+	$(GO) test -race -timeout 900s ./internal/core/... ./internal/device/... ./internal/store ./internal/sim ./internal/nights -nights 60
+
+# make nights N=5000 SEED=1: that many random nights, from that seed on.
+nights:
+	$(GO) test ./internal/nights -run TestNights -timeout 24h -parallel 8 -args -seed $(SEED) -nights $(N)
+
+FUZZTIME ?= 30s
+fuzz:
+	$(GO) test ./internal/core/runbook -run '^$$' -fuzz FuzzParse -fuzztime $(FUZZTIME)
+	$(GO) test ./internal/core/fleet -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME)
+	$(GO) test ./internal/core/config -run '^$$' -fuzz FuzzParse -fuzztime $(FUZZTIME)
+	$(GO) test ./internal/device/profile -run '^$$' -fuzz FuzzPrinted -fuzztime $(FUZZTIME)
+	$(GO) test ./internal/device/profile -run '^$$' -fuzz FuzzLoad -fuzztime $(FUZZTIME)
+
+bench: build
+	$(GO) test ./internal/nights ./internal/screen -run '^$$' -bench . -benchtime 5x
+	scripts/first-frame
+
+screenshots: build
+	@scripts/deps tmux:tmux kitty:kitty Xvfb:xvfb import:imagemagick
+	scripts/screenshots
+
+clean:
+	rm -rf bin
