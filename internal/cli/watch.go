@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os/signal"
 	"strings"
+	"syscall"
 
 	"metabasis/internal/core/run"
 	"metabasis/internal/report"
@@ -16,7 +18,8 @@ import (
 
 // watch runs a night on the screen.
 func (a *app) watch(ctx context.Context, ws *workspace.Workspace, n *workspace.Night) error {
-	ctx, cancel := context.WithCancel(ctx)
+	// A terminal that goes away lets go of everything, and the journal says so.
+	ctx, cancel := signal.NotifyContext(ctx, syscall.SIGHUP)
 	defer cancel()
 	planned := run.Event{Kind: run.Planned, Outline: run.Outlined(n.Plan)}
 	var over chan result

@@ -252,7 +252,7 @@ func (g *generator) book() string {
 	}
 	swap("together  4", together)
 	swap("timer       4m", fmt.Sprintf("timer       %dm", 1+g.rng.IntN(8)))
-	swap("within 40s", fmt.Sprintf("within %ds", 15+g.rng.IntN(60)))
+	swap("within 40s", fmt.Sprintf("within %ds", 25+g.rng.IntN(60)))
 	swap("soak      30s", fmt.Sprintf("soak      %ds", 1+g.rng.IntN(90)))
 	swap("take back the device", pick(g, []string{"take back the device", "try again once, then take back the device",
 		"skip the step", "try again twice, then take back the batch", "take back everything"}))

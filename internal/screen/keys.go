@@ -67,7 +67,7 @@ func (m *Model) listKey(name string) tea.Cmd {
 	case "f":
 		m.list.Folded = !m.list.Folded
 	case "n":
-		m.list.NextHeld(&m.night)
+		m.list.NextInNeed(&m.night)
 	case "enter", "t":
 		m.openTranscript()
 	case "d":

@@ -37,8 +37,8 @@ type Line struct {
 
 // Config is a parsed configuration.
 type Config struct {
-	style Style
 	Lines []Line
+	paths []string
 }
 
 // Parse reads what a device printed. It never fails: a line that fits nowhere
@@ -48,7 +48,7 @@ func Parse(text string, style Style) Config {
 		indent int
 		lines  *[]Line
 	}
-	c := Config{style: style}
+	var c Config
 	stack := []open{{-1, &c.Lines}}
 	for raw := range strings.Lines(text) {
 		raw = strings.TrimRight(raw, " \t\r\n")
@@ -67,6 +67,10 @@ func Parse(text string, style Style) Config {
 		*in = append(*in, Line{Text: body})
 		stack = append(stack, open{indent, &(*in)[len(*in)-1].Under})
 	}
+	c.paths = paths(c.Lines)
+	if !style.Ordered {
+		slices.Sort(c.paths)
+	}
 	return c
 }
 
@@ -75,20 +79,21 @@ func matchesAny(res []*regexp.Regexp, s string) bool {
 }
 
 // Paths lists every line with the sections it stands in, joined by " > ".
-// Unless the style is ordered, the lines are sorted.
-func (c Config) Paths() []string {
-	var out []string
+// Unless the style is ordered, the lines are sorted. The caller must not change
+// the list.
+func (c Config) Paths() []string { return c.paths }
+
+func paths(lines []Line) (out []string) {
 	var walk func(prefix string, lines []Line)
 	walk = func(prefix string, lines []Line) {
 		for _, l := range lines {
 			out = append(out, prefix+l.Text)
-			walk(prefix+l.Text+" > ", l.Under)
+			if len(l.Under) > 0 {
+				walk(prefix+l.Text+" > ", l.Under)
+			}
 		}
 	}
-	walk("", c.Lines)
-	if !c.style.Ordered {
-		slices.Sort(out)
-	}
+	walk("", lines)
 	return out
 }
 
@@ -116,7 +121,7 @@ func (c Config) Has(query string) bool {
 }
 
 // Equal tells whether two configurations of one style say the same.
-func Equal(a, b Config) bool { return slices.Equal(a.Paths(), b.Paths()) }
+func Equal(a, b Config) bool { return slices.Equal(a.paths, b.paths) }
 
 // Diff is what must be taken out of one configuration and put into it to make
 // another, as paths.
@@ -126,6 +131,9 @@ type Diff struct {
 
 // Compare finds the difference from one configuration to another.
 func Compare(from, to Config) Diff {
+	if Equal(from, to) {
+		return Diff{}
+	}
 	a, b := count(from.Paths()), count(to.Paths())
 	var d Diff
 	for _, p := range from.Paths() {

@@ -124,7 +124,11 @@ func (r *Run) waitForWindow(ctx context.Context) {
 		}
 	})
 	defer t.Stop()
-	r.ask(ctx, "the window opens at "+open.Format("15:04"), []string{"the run starts by itself when it opens"}, "")
+	at := open.Format("15:04")
+	if time.Until(open) > 12*time.Hour {
+		at = open.Format("Mon 2 Jan, 15:04")
+	}
+	r.ask(ctx, "the window opens at "+at, []string{"the run starts by itself when it opens"}, "")
 }
 
 // skip ends the night of devices that were never started.

@@ -148,7 +148,8 @@ func (w *worker) prepare() (over bool) {
 		return block("no backup: " + err.Error())
 	}
 	if err := w.interrupted(); err != nil {
-		return block("stopped before anything was changed")
+		w.end(Skipped, "stopped before anything was changed")
+		return true
 	}
 	if w.t.Traits.Timer != plan.RestartTimer || w.r.plan.Timer.None {
 		return false

@@ -124,7 +124,10 @@ func (m *model) rows() []ink.Row {
 		list = append(list, ink.T(ink.Foam, " There is no runbook here and no night in the journal."))
 	}
 	space := max(m.height-4, 1)
-	m.top = min(max(m.top, at-space+1), at)
+	if m.cursor == 0 {
+		at = 0 // with the heading over it
+	}
+	m.top = min(max(m.top, at-space+1), at, max(0, len(list)-space))
 	rows = append(rows, list[m.top:min(m.top+space, len(list))]...)
 	for len(rows) < m.height-2 {
 		rows = append(rows, ink.Row{})

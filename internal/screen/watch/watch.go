@@ -4,6 +4,7 @@ package watch
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -24,13 +25,19 @@ func (v *View) Move(n *run.Night, by int) {
 	v.Cursor = min(max(v.Cursor+by, 0), max(len(n.Devices)-1, 0))
 }
 
-// NextHeld moves the cursor to the next device that needs somebody.
-func (v *View) NextHeld(n *run.Night) {
-	for i := 1; i <= len(n.Devices); i++ {
-		j := (v.Cursor + i) % len(n.Devices)
-		if s := n.Devices[j].State; s == run.Held || s == run.Stranded || s == run.Dark {
-			v.Cursor = j
-			return
+// needs lists the states that need somebody, the most urgent first; those that
+// only want to be looked at come last.
+var needs = [][]run.State{{run.Held}, {run.Stranded, run.Dark}, {run.Reverting, run.Reverted, run.Blocked}}
+
+// NextInNeed moves the cursor to the next device that needs somebody.
+func (v *View) NextInNeed(n *run.Night) {
+	for _, states := range needs {
+		for i := 1; i <= len(n.Devices); i++ {
+			j := (v.Cursor + i) % len(n.Devices)
+			if slices.Contains(states, n.Devices[j].State) {
+				v.Cursor = j
+				return
+			}
 		}
 	}
 }

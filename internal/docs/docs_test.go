@@ -1,0 +1,138 @@
+// Package docs runs the examples of the documentation.
+package docs
+
+import (
+	"bytes"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"metabasis/internal/cli"
+	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/runbook"
+	"metabasis/profiles"
+)
+
+const root = "../../"
+
+// blocks returns the fenced blocks of a kind in a document.
+func blocks(t *testing.T, file, kind string) []string {
+	b, err := os.ReadFile(root + file)
+	require.NoError(t, err)
+	var out []string
+	for _, m := range regexp.MustCompile("(?s)```"+kind+"\n(.*?)```").FindAllStringSubmatch(string(b), -1) {
+		out = append(out, m[1])
+	}
+	require.NotEmpty(t, out, "%s has no %s block", file, kind)
+	return out
+}
+
+func TestRunbookExamples(t *testing.T) {
+	set, err := profiles.Shipped()
+	require.NoError(t, err)
+	check := func(src string) {
+		rb, err := runbook.Parse("docs/runbook.md", []byte(src))
+		require.NoError(t, err)
+		require.NoError(t, rb.Compile(set.Schema([]string{"gate_port"})))
+		out, err := runbook.Format("docs/runbook.md", []byte(src))
+		require.NoError(t, err)
+		assert.Equal(t, src, string(out), "examples are tidy")
+	}
+	for _, src := range blocks(t, "docs/runbook.md", "runbook") {
+		check(src)
+	}
+	for _, step := range blocks(t, "docs/runbook.md", "runbook-step") {
+		check("runbook \"x\"\n  window    now for 1h\n\nscope\n  true\n\ntimer       5m\n\n" + step)
+	}
+	demo, err := os.ReadFile(root + "demo/quays.runbook")
+	require.NoError(t, err)
+	check(string(demo))
+}
+
+func TestProfileExcerptsAreOfTheShippedProfile(t *testing.T) {
+	shipped, err := os.ReadFile(root + "profiles/tern.yaml")
+	require.NoError(t, err)
+	for _, b := range blocks(t, "docs/profiles.md", "yaml") {
+		assert.Contains(t, string(shipped), b)
+	}
+}
+
+func TestFleetExample(t *testing.T) {
+	for _, b := range blocks(t, "docs/command-line.md", "csv") {
+		f, err := fleet.Read("fleet.csv", []byte(b), []string{"tern"})
+		require.NoError(t, err)
+		assert.Len(t, f.Devices, 3)
+	}
+}
+
+// Every command line shown is one that the program takes: it is run with --help
+// behind it, which checks its words and flags and does nothing else.
+func TestCommandLines(t *testing.T) {
+	for _, b := range blocks(t, "docs/command-line.md", "console") {
+		for line := range strings.Lines(b) {
+			args := strings.Fields(line)
+			require.Equal(t, []string{"$", "metabasis"}, args[:2])
+			var out, errOut bytes.Buffer
+			code := cli.Main(append(args[2:], "--help"), strings.NewReader(""), &out, &errOut)
+			assert.Equal(t, 0, code, "%s: %s", line, errOut.String())
+			assert.Contains(t, out.String(), "Usage:")
+		}
+	}
+}
+
+// Links and pictures lead somewhere, and every picture is shown.
+func TestLinks(t *testing.T) {
+	docs, err := filepath.Glob(root + "docs/*.md")
+	require.NoError(t, err)
+	readme, err := os.ReadFile(root + "README.md")
+	require.NoError(t, err)
+	for _, file := range append(docs, root+"README.md") {
+		b, err := os.ReadFile(file)
+		require.NoError(t, err)
+		for _, m := range regexp.MustCompile(`\]\(([^)#]+)\)`).FindAllStringSubmatch(string(b), -1) {
+			if !strings.Contains(m[1], "://") {
+				assert.FileExists(t, filepath.Join(filepath.Dir(file), m[1]), file)
+			}
+		}
+	}
+	shots, err := filepath.Glob(root + "docs/screenshots/*.png")
+	require.NoError(t, err)
+	assert.Less(t, len(shots), 20)
+	for _, s := range shots {
+		assert.Contains(t, string(readme), "docs/screenshots/"+filepath.Base(s))
+	}
+}
+
+// Each law names the test that holds it, and that test exists.
+func TestEveryLawHasItsTest(t *testing.T) {
+	b, err := os.ReadFile(root + "docs/architecture.md")
+	require.NoError(t, err)
+	var code strings.Builder
+	for _, glob := range []string{"internal/nights/*_test.go", "internal/core/*/*_test.go", "internal/device/*/*_test.go"} {
+		files, err := filepath.Glob(root + glob)
+		require.NoError(t, err)
+		for _, f := range files {
+			src, err := os.ReadFile(f)
+			require.NoError(t, err)
+			code.Write(src)
+		}
+	}
+	laws := 0
+	for line := range strings.Lines(string(b)) {
+		if !regexp.MustCompile(`^\| \d+ \|`).MatchString(line) {
+			continue
+		}
+		laws++
+		names := regexp.MustCompile("`((?:law|Test|Fuzz)[A-Za-z]+)`").FindAllStringSubmatch(line, -1)
+		assert.NotEmpty(t, names, line)
+		for _, n := range names {
+			assert.Regexp(t, `func (\(w \*world\) )?`+n[1]+`\(`, code.String(), line)
+		}
+	}
+	assert.Equal(t, 13, laws)
+}
