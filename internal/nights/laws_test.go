@@ -106,6 +106,28 @@ func (w *world) lawTimerOutlastsWork(d *run.Device, truth []sim.Truth) {
 		assert.Contains(w.t, []run.State{run.Held, run.Dark, run.Reverting, run.Stranded}, state,
 			"law 3: the timer of %s fired while it was %s", d.Name, state)
 	}
+	w.lawArmedForTheWork(d)
+}
+
+// Law 3: before the change, the timer is armed for the worst case of the work
+// and the margin.
+func (w *world) lawArmedForTheWork(d *run.Device) {
+	for _, t := range w.plan.Targets() {
+		if t.Device.Name != d.Name {
+			continue
+		}
+		_, worst := t.Work(w.plan.Soak)
+		state := run.Waiting
+		for _, e := range w.journal.Events {
+			switch {
+			case e.Device != d.Name:
+			case e.Kind == run.Moved:
+				state = e.State
+			case e.Kind == run.Intent && e.What == run.ToArm && state == run.Recording:
+				assert.GreaterOrEqual(w.t, e.For, worst+plan.Margin-time.Second, "law 3: %s is armed for less than its work", d.Name)
+			}
+		}
+	}
 }
 
 // stateAt is the state of a device at a moment, as the journal tells it.
