@@ -56,6 +56,7 @@ func New(s Scenario, keys ...ssh.PublicKey) (*Fleet, error) {
 		if err != nil {
 			return nil, err
 		}
+		spec.Faults = slices.Clone(spec.Faults) // each device counts its own
 		d := &Device{fleet: f, spec: spec, users: s.Logins, conns: map[*gate]struct{}{}}
 		d.running = newTernConfig(spec.Ports)
 		if err := d.running.load(text); err != nil {
