@@ -329,7 +329,7 @@ func (r *Run) startMore(ctx context.Context) {
 	if r.stopping || len(r.holds) > 0 || len(r.backs) > 0 {
 		return
 	}
-	for i := 0; i < len(r.queue); {
+	for i := 0; i < len(r.queue) && !r.full(); {
 		t := r.queue[i]
 		ok, why := r.mayStart(t)
 		switch {
@@ -359,9 +359,12 @@ func (r *Run) mayStart(t *plan.Target) (ok bool, never string) {
 	return r.room(t), ""
 }
 
+// full tells whether no more devices may be in change at once.
+func (r *Run) full() bool { return r.plan.Rules.Together > 0 && len(r.active) >= r.plan.Rules.Together }
+
 // room tells whether the caps and the pair leave room for a device (laws 8, 9).
 func (r *Run) room(t *plan.Target) bool {
-	if r.active[t.Partner] != nil {
+	if r.active[t.Partner] != nil || r.full() {
 		return false
 	}
 	site := 0
@@ -370,8 +373,7 @@ func (r *Run) room(t *plan.Target) bool {
 			site++
 		}
 	}
-	rules := r.plan.Rules
-	return (rules.Together == 0 || len(r.active) < rules.Together) && (rules.PerSite == 0 || site < rules.PerSite)
+	return r.plan.Rules.PerSite == 0 || site < r.plan.Rules.PerSite
 }
 
 func (r *Run) start(ctx context.Context, w *worker) {

@@ -184,19 +184,16 @@ func orEOF(err error) error {
 // stands looks what the incomplete line is: a prompt (known), and whether under
 // the name we know (sure); the pager or a question are answered on the spot.
 func (s *Session) stands(answers []Answer) (known, sure bool, err error) {
+	if s.prompt != "" && string(s.out.cur) == s.prompt {
+		return true, true, nil // as before, which is the usual case
+	}
 	cur := string(s.out.cur)
-	for _, name := range s.p.order {
-		if m := s.p.Modes[name].Prompt.FindStringSubmatch(cur); m != nil {
-			host := ""
-			if i := s.p.Modes[name].Prompt.SubexpIndex("host"); i > 0 {
-				host = m[i]
-			}
-			if s.host != "" && host != s.host {
-				return true, false, nil
-			}
-			s.accept()
-			return true, true, nil
+	if mode, host := s.p.promptOf(cur); mode != "" {
+		if s.host != "" && host != s.host {
+			return true, false, nil
 		}
+		s.mode, s.prompt, s.host = mode, cur, host
+		return true, true, nil
 	}
 	if s.p.Pager.More.matches(cur) {
 		s.out.cur = s.out.cur[:0]
@@ -220,19 +217,27 @@ func (s *Session) stands(answers []Answer) (known, sure bool, err error) {
 	return false, false, nil
 }
 
-// accept takes the prompt that stands there as ours.
+// accept takes the prompt that stands there as ours, whatever its name.
 func (s *Session) accept() {
 	cur := string(s.out.cur)
-	for _, name := range s.p.order {
-		re := s.p.Modes[name].Prompt
-		if m := re.FindStringSubmatch(cur); m != nil {
-			s.mode, s.prompt = name, cur
+	if mode, host := s.p.promptOf(cur); mode != "" {
+		s.mode, s.prompt, s.host = mode, cur, host
+	}
+}
+
+// promptOf finds the mode that a line is the prompt of, and the host name in
+// it; "" when it is none.
+func (p *Profile) promptOf(line string) (mode, host string) {
+	for _, name := range p.order {
+		re := p.Modes[name].Prompt
+		if m := re.FindStringSubmatch(line); m != nil {
 			if i := re.SubexpIndex("host"); i > 0 {
-				s.host = m[i]
+				host = m[i]
 			}
-			return
+			return name, host
 		}
 	}
+	return "", ""
 }
 
 func (s *Session) tail() string {
