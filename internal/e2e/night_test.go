@@ -53,7 +53,7 @@ func TestHoldsAndDecisions(t *testing.T) {
 	x.see(`cld-quay-2 +● kept`)
 	x.see(`drf-quay-3 +▽ dark`)
 	x.see(`drf-quay-3 +◁ reverted +\S+ came back with its saved`)
-	x.see(`The night is over. 24 devices: 22 kept, 2 reverted; 1 steps were left out`)
+	x.see(`The night is over. 24 devices: 22 kept, 2 reverted; left out: 1 step`)
 	x.press("q")
 	x.see(`\[code 3\]`)
 }

@@ -121,7 +121,7 @@ func (x *terminal) decide(device, title string) {
 	x.t.Helper()
 	deadline := time.Now().Add(patience)
 	for time.Now().Before(deadline) {
-		x.see(regexp.QuoteMeta(device) + ` +◆ held`)
+		x.see(regexp.QuoteMeta(device) + `( +◆| is) held|and \d more`)
 		s := x.screen()
 		switch {
 		case strings.Contains(s, "▌ "+title) && strings.Contains(s, "Decide: "+device):

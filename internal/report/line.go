@@ -33,8 +33,8 @@ func tell(e run.Event) string {
 		for _, b := range e.Outline.Batches {
 			n += len(b)
 		}
-		s := fmt.Sprintf("%s: %d devices in %d batches, %d left out; window %s to %s", e.Outline.Title, n, len(e.Outline.Batches),
-			len(e.Outline.LeftOut), Clock(e.Outline.Window.Open), Clock(e.Outline.Window.Close))
+		s := fmt.Sprintf("%s: %s in %s, %d left out; window %s to %s", e.Outline.Title, Count(n, "device"),
+			Count(len(e.Outline.Batches), "batch"), len(e.Outline.LeftOut), Clock(e.Outline.Window.Open), Clock(e.Outline.Window.Close))
 		for _, w := range e.Outline.Warnings {
 			s += "; warning: " + w
 		}
@@ -111,6 +111,18 @@ func withLines(note string, lines []string) string {
 	return note + " (" + strings.Join(lines, "; ") + ")"
 }
 
+// Count is a number with its word: 1 device, 3 devices, 2 batches.
+func Count(n int, word string) string {
+	switch {
+	case n == 1:
+	case strings.HasSuffix(word, "ch"):
+		word += "es"
+	default:
+		word += "s"
+	}
+	return fmt.Sprintf("%d %s", n, word)
+}
+
 // Clock is a time of day to the second.
 func Clock(t time.Time) string { return t.Format("15:04:05") }
 
@@ -121,9 +133,9 @@ func Summary(n *run.Night) string {
 	for _, s := range slices.SortedFunc(maps.Keys(count), func(a, b run.State) int { return order(a) - order(b) }) {
 		parts = append(parts, fmt.Sprintf("%d %s", count[s], s))
 	}
-	s := fmt.Sprintf("%d devices: %s", len(n.Devices), strings.Join(parts, ", "))
+	s := fmt.Sprintf("%s: %s", Count(len(n.Devices), "device"), strings.Join(parts, ", "))
 	if left := leftSteps(n); left > 0 {
-		s += fmt.Sprintf("; %d steps were left out", left)
+		s += "; left out: " + Count(left, "step")
 	}
 	return s
 }

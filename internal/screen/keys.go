@@ -21,6 +21,10 @@ func (m *Model) key(k tea.KeyPressMsg) tea.Cmd {
 	}
 	switch m.focus {
 	case onTranscript:
+		if !m.pager.Typing() && (name == "d" || name == "a") { // what is urgent works from here, too
+			m.focus, m.pager = onList, nil
+			return m.listKey(name)
+		}
 		if !m.pager.Key(name, k.Text, m.height-7) {
 			m.focus, m.pager = onList, nil
 		}

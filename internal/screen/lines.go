@@ -28,7 +28,7 @@ func (m *Model) attentionText() ink.Row {
 	bad := count[run.Stranded]
 	switch {
 	case !m.started && m.src.Start != nil:
-		return r.Strong(ink.Foam, "Ready. Nothing has been sent.").Add(ink.Dim, fmt.Sprintf("  %d devices wait in %d batches.", len(n.Devices), len(n.Outline.Batches)))
+		return r.Strong(ink.Foam, "Ready. Nothing has been sent.").Add(ink.Dim, fmt.Sprintf("  %s in %s.", report.Count(len(n.Devices), "device"), report.Count(len(n.Outline.Batches), "batch")))
 	case !n.Ended.IsZero():
 		in := ink.Buoy
 		if n.Outcome() != run.AllKept {
@@ -59,16 +59,9 @@ func (m *Model) attentionText() ink.Row {
 		return r.Strong(ink.Heather, "◀ taking back "+m.names(run.Reverting))
 	}
 	if n.Failures > 0 {
-		return r.Strong(ink.Foam, fmt.Sprintf("Going on after %s. ", plural(n.Failures, "failure"))).Add(ink.Dim, report.Summary(n))
+		return r.Strong(ink.Foam, fmt.Sprintf("Going on after %s. ", report.Count(n.Failures, "failure"))).Add(ink.Dim, report.Summary(n))
 	}
 	return r.Strong(ink.Buoy, "Going well. ").Add(ink.Dim, report.Summary(n))
-}
-
-func plural(n int, word string) string {
-	if n == 1 {
-		return "1 " + word
-	}
-	return fmt.Sprintf("%d %ss", n, word)
 }
 
 // names lists the devices in a state, as many as fit.
@@ -101,7 +94,7 @@ func (m *Model) ready(cells int) []ink.Row {
 	}
 	rows := []ink.Row{ink.Row{}.Strong(ink.Foam, "Before it begins")}
 	rows = append(rows, label("window", fmt.Sprintf("%s to %s, reserve %s", o.Window.Open.Format("15:04:05"), o.Window.Close.Format("15:04:05"), runbook.FormatDuration(o.Window.Reserve)))...)
-	rows = append(rows, label("devices", fmt.Sprintf("%d in %d batches: %s", len(m.night.Devices), len(o.Batches), sizes(o)))...)
+	rows = append(rows, label("devices", fmt.Sprintf("%d in %s: %s", len(m.night.Devices), report.Count(len(o.Batches), "batch"), sizes(o)))...)
 	rows = append(rows, label("sites", strings.Join(m.night.Sites(), ", "))...)
 	rows = append(rows, label("soak", ink.Long(o.Soak))...)
 	for _, why := range leftOut(o) {
@@ -170,6 +163,12 @@ func (m *Model) keys() ink.Row {
 			ks = []key{{"Enter", "finds it"}, {"Esc", "gives up"}}
 		} else {
 			ks = []key{{"↑↓ PgUp PgDn", "scroll"}, {"/", "search"}, {"n N", "next, previous"}, {"Esc", "back"}}
+			if len(m.night.Holds) > 0 && m.src.Do != nil {
+				ks = append(ks, key{"d", "decide"})
+			}
+			if m.running() {
+				ks = append(ks, key{"a", "abort"})
+			}
 		}
 	case onDecide, onAbort:
 		ks = []key{{"↑↓", "choose"}, {"Enter", "do it"}, {"Esc", "back"}}

@@ -150,6 +150,18 @@ func TestCtrlCNeverJustEndsANightThatRuns(t *testing.T) {
 	assert.Equal(t, []run.Command{{Choice: run.BackDevice, By: "Ada"}}, rec.commands)
 }
 
+// Letting go is two keys away from an abort, and from a transcript.
+func TestTheSecondAbortIsAboutLettingGo(t *testing.T) {
+	n := run.Fold(planned(4, 4), run.Event{Kind: run.Moved, At: began, Device: "ald-quay-1", State: run.Changing}, run.Event{Kind: run.Aborted, Choice: run.BackDevice})
+	m, rec := model(t, n, 160, 42)
+	press(m, "enter", "a")
+	assert.Contains(t, text(m), "▌ Let go of everything")
+	press(m, "enter")
+	assert.Empty(t, rec.commands)
+	press(m, "enter")
+	assert.Equal(t, []run.Command{{Choice: run.Release, By: "Ada"}}, rec.commands)
+}
+
 func TestMessagesDoNotHideWhatNeedsAPerson(t *testing.T) {
 	m, _ := model(t, run.Fold(planned(4, 4), held("ald-quay-3", 7)...), 160, 42)
 	press(m, "q")

@@ -180,7 +180,7 @@ func (d Diff) String() string {
 	if d.Empty() {
 		return "equal"
 	}
-	return fmt.Sprintf("%d lines missing, %d lines more", len(d.Removed), len(d.Added))
+	return fmt.Sprintf("%d missing, %d added", len(d.Removed), len(d.Added))
 }
 
 // Unified gives the difference of two printed configurations as a unified

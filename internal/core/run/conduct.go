@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"metabasis/internal/core/plan"
-	"metabasis/internal/core/runbook"
 )
 
 // Options are what a run needs from outside.
@@ -47,14 +46,6 @@ type Run struct {
 	budget    int // failures at which we ask; 0 is never
 	pace      paceKeeper
 	batchBack bool // the batch that runs is being taken back
-}
-
-// openHold is a hold that waits. A hold of the run has no worker.
-type openHold struct {
-	w      *worker
-	tr     *trouble
-	answer func(Choice)
-	offers []Offer
 }
 
 // New prepares a run of the plan.
@@ -183,49 +174,6 @@ func (r *Run) afterBatch(ctx context.Context) {
 	}
 }
 
-// ask opens a hold of the run and serves until it is answered. Alone is what an
-// unattended run answers.
-func (r *Run) ask(ctx context.Context, why string, evidence []string, alone Choice) {
-	answered := false
-	rest := 0
-	for _, b := range r.plan.Batches[r.batch:] {
-		for _, t := range b {
-			if r.ends[t.Device.Name] == "" {
-				rest++
-			}
-		}
-	}
-	_, likely, _ := r.plan.Forecast(min(r.batch+1, len(r.plan.Batches)-1), nil, time.Now(), r.pace.value())
-	back, touched := r.backAll()
-	offers := []Offer{
-		{Choice: GoOn, Touches: rest, Takes: time.Until(likely)},
-		{Choice: Stop, Touches: rest},
-		{Choice: BackAll, Touches: touched, Takes: back},
-	}
-	r.open(&openHold{offers: offers, answer: func(c Choice) {
-		answered = true
-		switch c {
-		case Stop:
-			r.stopping = true
-		case BackAll:
-			r.takeAllBack()
-		}
-	}}, "", why, evidence, alone)
-	r.serve(ctx, func() bool { return answered || r.released })
-}
-
-// backAll estimates taking back everything that was touched so far.
-func (r *Run) backAll() (time.Duration, int) {
-	var targets []*plan.Target
-	for _, w := range r.kept {
-		targets = append(targets, w.t)
-	}
-	for _, w := range r.active {
-		targets = append(targets, w.t)
-	}
-	return r.plan.BackTime(targets), len(targets)
-}
-
 // serve runs the event loop until done says so.
 func (r *Run) serve(ctx context.Context, done func() bool) {
 	for {
@@ -286,23 +234,6 @@ func (r *Run) finished(w *worker, s State) {
 		}
 	}
 	r.forecast()
-}
-
-// overBudget asks once the failure budget is used up (law 9). Going on gives
-// the budget one more failure.
-func (r *Run) overBudget() {
-	why := fmt.Sprintf("%d failures; the runbook stops after %d", r.failures, r.plan.Rules.StopAfter)
-	r.budget = r.failures + 1
-	back, touched := r.backAll()
-	offers := []Offer{{Choice: GoOn, Touches: len(r.queue)}, {Choice: Stop}, {Choice: BackAll, Touches: touched, Takes: back}}
-	r.open(&openHold{offers: offers, answer: func(c Choice) {
-		switch c {
-		case Stop:
-			r.stop("the failure budget was used up")
-		case BackAll:
-			r.takeAllBack()
-		}
-	}}, "", why, nil, Stop)
 }
 
 // stop starts no new device; those in change go on.
@@ -400,92 +331,4 @@ func (r *Run) forecast() {
 	}
 	slots, likely, late := r.plan.Forecast(min(r.batch, len(r.plan.Batches)), rest, start, pace)
 	r.rec.emit(Event{Kind: Forecast, Batch: r.batch + 1, Slots: slots, Due: likely, Late: late})
-}
-
-// holdDevice opens a device's hold.
-func (r *Run) holdDevice(m held) {
-	offers := m.offers
-	batch := r.batchWorkers()
-	offers = append(offers, Offer{Choice: BackBatch, Touches: len(batch), Takes: r.plan.BackTime(batch)})
-	back, touched := r.backAll()
-	offers = append(offers, Offer{Choice: BackAll, Touches: touched, Takes: back})
-	h := &openHold{w: m.w, tr: m.tr, offers: offers, answer: func(c Choice) {
-		switch c {
-		case BackBatch:
-			r.takeBatchBack()
-		case BackAll:
-			r.takeAllBack()
-		default:
-			m.w.told <- answer{m.question, c}
-		}
-	}}
-	r.open(h, m.w.name(), m.tr.why, m.tr.evidence, r.alone(m.w))
-}
-
-// batchWorkers are the devices of the batch that runs which were touched.
-func (r *Run) batchWorkers() (out []*plan.Target) {
-	for _, t := range r.plan.Batches[min(r.batch, len(r.plan.Batches)-1)] {
-		if r.active[t.Device.Name] != nil || r.ends[t.Device.Name] == Kept {
-			out = append(out, t)
-		}
-	}
-	return out
-}
-
-// alone is what an unattended run answers for a held device.
-func (r *Run) alone(w *worker) Choice {
-	u := r.plan.Unattended
-	if w.tries < u.Tries {
-		w.tries++
-		return TryAgain
-	}
-	switch u.Then {
-	case runbook.SkipStep:
-		if w.at.step < len(w.t.Steps) {
-			return SkipStep
-		}
-	case runbook.BackBatch:
-		return BackBatch
-	case runbook.BackAll:
-		return BackAll
-	}
-	return BackDevice
-}
-
-// open opens a hold and, when nobody is there, answers it.
-func (r *Run) open(h *openHold, device, why string, evidence []string, alone Choice) {
-	r.nextHold++
-	n := r.nextHold
-	r.holds[n] = h
-	for i := range h.offers {
-		h.offers[i].Fits = time.Now().Add(h.offers[i].Takes).Before(r.plan.Window.Close)
-	}
-	r.rec.emit(Event{Kind: HoldOpened, Device: device, Hold: n, Note: why, Lines: evidence, Offers: h.offers})
-	if r.opts.Unattended && alone != "" {
-		r.answer(n, alone, "the runbook's unattended line")
-	}
-}
-
-func (r *Run) answer(n int, c Choice, by string) {
-	h := r.holds[n]
-	if h == nil || !slices.ContainsFunc(h.offers, func(o Offer) bool { return o.Choice == c }) {
-		return
-	}
-	delete(r.holds, n)
-	device := ""
-	if h.w != nil {
-		device = h.w.name()
-	}
-	r.rec.emit(Event{Kind: HoldClosed, Device: device, Hold: n, Choice: c, By: by})
-	h.answer(c)
-}
-
-// closeHolds closes the holds of a device that decided itself.
-func (r *Run) closeHolds(w *worker) {
-	for n, h := range r.holds {
-		if h.w == w {
-			delete(r.holds, n)
-			r.rec.emit(Event{Kind: HoldClosed, Device: w.name(), Hold: n})
-		}
-	}
 }

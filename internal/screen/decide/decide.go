@@ -5,9 +5,11 @@ package decide
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"metabasis/internal/core/run"
+	"metabasis/internal/report"
 	"metabasis/internal/screen/ink"
 	"metabasis/internal/screen/watch"
 )
@@ -45,7 +47,7 @@ func OfAbort(n *run.Night) Question {
 			armed++
 		}
 	}
-	return Question{
+	q := Question{
 		Title:    "No new device starts. What becomes of those in change?",
 		Evidence: []string{fmt.Sprintf("%d in change, %d kept, %d timers pending", in, kept, armed)},
 		Offers: []run.Offer{
@@ -55,6 +57,11 @@ func OfAbort(n *run.Night) Question {
 			{Choice: run.Release, Touches: in, Fits: true},
 		},
 	}
+	if n.Aborted != "" { // the second time is about letting go
+		q.Title = "The run is aborted already. Let go of what is still in change?"
+		slices.Reverse(q.Offers)
+	}
+	return q
 }
 
 // View is a question with its cursor. A choice that touches more than one
@@ -97,7 +104,7 @@ func wide(c run.Choice) bool { return c == run.BackBatch || c == run.BackAll || 
 
 // words say what a choice does, in full.
 func words(q Question, o run.Offer) (title, does string) {
-	n := touched(o.Touches)
+	n := report.Count(o.Touches, "device")
 	switch o.Choice {
 	case run.TryAgain:
 		return "Try again", "do the same step once more from its first line"
@@ -126,13 +133,6 @@ func words(q Question, o run.Offer) (title, does string) {
 		return "Let go of everything", n + " left to their own timers"
 	}
 	return string(o.Choice), ""
-}
-
-func touched(n int) string {
-	if n == 1 {
-		return "1 device"
-	}
-	return fmt.Sprintf("%d devices", n)
 }
 
 // Rows draws the question. Focused says that keys go to it.
@@ -196,7 +196,7 @@ func (v *View) offer(q Question, o run.Offer, i int, now time.Time, focused bool
 func (v *View) hint(q Question) ink.Row {
 	o := q.Offers[v.Cursor]
 	if v.confirm {
-		return ink.Row{}.Strong(ink.Port, fmt.Sprintf("Enter again: %s. ", touched(o.Touches))).Add(ink.Dim, "Esc leaves it.")
+		return ink.Row{}.Strong(ink.Port, fmt.Sprintf("Enter again: %s. ", report.Count(o.Touches, "device"))).Add(ink.Dim, "Esc leaves it.")
 	}
 	return ink.T(ink.Dim, "↑↓ choose   Enter does it   Esc leaves it")
 }

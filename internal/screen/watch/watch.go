@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"metabasis/internal/core/run"
+	"metabasis/internal/report"
 	"metabasis/internal/screen/ink"
 )
 
@@ -139,7 +140,7 @@ func head(n *run.Night, number int, members []*run.Device, now time.Time) ink.Ro
 		count[d.State]++
 	}
 	r := ink.Row{}.Add(ink.Foam, " ").Strong(ink.Foam, fmt.Sprintf("Batch %d of %d", number, len(n.Outline.Batches))).
-		Add(ink.Dim, fmt.Sprintf("   %s", devices(len(members))))
+		Add(ink.Dim, "   "+report.Count(len(members), "device"))
 	if count[run.Waiting] == len(members) {
 		return r.Then(planned(n, number, now))
 	}
@@ -169,13 +170,6 @@ func head(n *run.Night, number int, members []*run.Device, now time.Time) ink.Ro
 		}
 	}
 	return r
-}
-
-func devices(n int) string {
-	if n == 1 {
-		return "1 device"
-	}
-	return fmt.Sprintf("%d devices", n)
 }
 
 // planned says when a batch that has not begun is to run.

@@ -1,0 +1,44 @@
+package report
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+
+	"metabasis/internal/core/plan"
+	"metabasis/internal/core/run"
+)
+
+func TestLines(t *testing.T) {
+	due := time.Date(2026, 12, 2, 1, 44, 12, 0, time.UTC)
+	for want, e := range map[string]run.Event{
+		"ald-quay-3     changing: Time sources":                             {Kind: run.Moved, Device: "ald-quay-3", State: run.Changing, Note: "Time sources"},
+		"ald-quay-3     kept":                                               {Kind: run.Moved, Device: "ald-quay-3", State: run.Kept},
+		"ald-quay-3     timer armed for 10m, due 01:44:12":                  {Kind: run.TimerSeen, Device: "ald-quay-3", For: 10 * time.Minute, Due: due},
+		"ald-quay-3     held: line 1 was refused (sent: log hst; said: no)": {Kind: run.HoldOpened, Device: "ald-quay-3", Note: "line 1 was refused", Lines: []string{"sent: log hst", "said: no"}},
+		"-              decided: go on, by ada":                             {Kind: run.HoldClosed, Choice: run.GoOn, By: "ada"},
+		"ald-quay-3     precheck clock: does not hold: off by 1h":           {Kind: run.Prechecked, Device: "ald-quay-3", What: "clock", Note: "off by 1h"},
+		"ald-quay-3     precheck storage: holds (41 MB free)":               {Kind: run.Prechecked, Device: "ald-quay-3", What: "storage", OK: true, Note: "41 MB free"},
+		"-              aborted by ada: devices in change may finish":       {Kind: run.Aborted, By: "ada", Choice: run.Finish},
+		"ald-quay-3     taking back, undo lines: equal":                     {Kind: run.Rung, Device: "ald-quay-3", What: run.RungUndo, Note: "equal"},
+		"-              Quays: 1 device in 1 batch, 0 left out; window 01:44:12 to 02:44:12; warning: timer none": {Kind: run.Planned, Outline: &run.Outline{Title: "Quays", Warnings: []string{"timer none"},
+			Window: plan.Window{Open: due, Close: due.Add(time.Hour)}, Batches: [][]run.OutlineDevice{{{Name: "a"}}}}},
+		"": {Kind: run.Sent, Device: "ald-quay-3"},
+	} {
+		assert.Equal(t, want, Line(e))
+	}
+}
+
+func TestSummaryAndNeeds(t *testing.T) {
+	o := &run.Outline{Batches: [][]run.OutlineDevice{{{Name: "a", Steps: []string{"s"}}, {Name: "b"}, {Name: "c"}}}}
+	n := run.Fold(run.Night{}, run.Event{Kind: run.Planned, Outline: o},
+		run.Event{Kind: run.Stepped, Device: "a", Step: 1, What: run.StepLeft},
+		run.Event{Kind: run.Moved, Device: "a", State: run.Kept, OK: true},
+		run.Event{Kind: run.Moved, Device: "b", State: run.Stranded, Note: "not back", OK: true},
+		run.Event{Kind: run.Moved, Device: "c", State: run.Kept, OK: true})
+	assert.Equal(t, "3 devices: 2 kept, 1 stranded; left out: 1 step", Summary(&n))
+	assert.Equal(t, []string{"b              stranded: not back"}, Needs(&n))
+	assert.Equal(t, run.NeedsPerson, n.Outcome())
+	assert.Len(t, States, 16, "every state has its place")
+}
