@@ -1,0 +1,175 @@
+package run
+
+import (
+	"errors"
+	"fmt"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"metabasis/internal/core/plan"
+)
+
+func outline(devices int) *Outline {
+	o := &Outline{Title: "x", Batches: [][]OutlineDevice{nil}}
+	for i := range devices {
+		o.Batches[0] = append(o.Batches[0], OutlineDevice{Name: fmt.Sprint("d", i), Steps: []string{"a", "b"}})
+	}
+	return o
+}
+
+// drawEvents draws events as they could come, and some that could not: a fold
+// must stand anything that an old journal may hold.
+func drawEvents(t *rapid.T) []Event {
+	states := []State{Waiting, Checking, Recording, Armed, Changing, Verifying, Soaking, Held, Reverting, Dark, Kept, Already, Blocked, Skipped, Reverted, Stranded}
+	kinds := []Kind{Moved, Doing, Contact, Lost, Prechecked, BackedUp, Intent, Sent, Refusal, TimerSeen, TimerGone, Stepped, Expected, Rung, Differs,
+		HoldOpened, HoldClosed, BatchBegan, Forecast, Aborted, LetGo, Ended, Began, "a kind of a later version"}
+	events := []Event{{Kind: Planned, Outline: outline(3)}}
+	for i := range rapid.IntRange(0, 40).Draw(t, "events") {
+		e := Event{Seq: int64(i + 2), Kind: rapid.SampledFrom(kinds).Draw(t, "kind"), State: rapid.SampledFrom(states).Draw(t, "state"),
+			Device: rapid.SampledFrom([]string{"", "d0", "d1", "d2", "unknown"}).Draw(t, "device"), Step: rapid.IntRange(-1, 5).Draw(t, "step"),
+			Hold: rapid.IntRange(0, 3).Draw(t, "hold"), OK: rapid.Bool().Draw(t, "ok"), What: rapid.SampledFrom([]string{"", StepDone, StepLeft, ToSend}).Draw(t, "what"),
+			Choice: rapid.SampledFrom([]Choice{"", GoOn, BackAll}).Draw(t, "choice"), At: time.Unix(int64(i), 0)}
+		events = append(events, e)
+	}
+	return events
+}
+
+// The fold is pure: however events are cut into groups, the same night comes
+// out, and a night that was handed out is never changed afterwards.
+func TestFoldIsPure(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		events := drawEvents(t)
+		all := Fold(Night{}, events...)
+		cut := rapid.IntRange(0, len(events)).Draw(t, "cut")
+		before := Fold(Night{}, events[:cut]...)
+		again := Fold(Night{}, events[:cut]...)
+		require.Equal(t, all, Fold(before, events[cut:]...))
+		require.Equal(t, again, before, "folding on changed a night that was handed out")
+	})
+}
+
+func TestOutcome(t *testing.T) {
+	for _, c := range []struct {
+		states []State
+		want   Outcome
+	}{
+		{[]State{Kept, Already}, AllKept},
+		{[]State{Kept, Blocked}, SomeBlocked},
+		{[]State{Skipped, Kept}, SomeBlocked},
+		{[]State{Blocked, Reverted}, SomeBack},
+		{[]State{Reverted, Dark}, NeedsPerson},
+		{[]State{Stranded, Kept}, NeedsPerson},
+	} {
+		n := Fold(Night{}, Event{Kind: Planned, Outline: outline(len(c.states))})
+		for i, s := range c.states {
+			n = Fold(n, Event{Kind: Moved, Device: fmt.Sprint("d", i), State: s, OK: true})
+		}
+		assert.Equal(t, c.want, n.Outcome(), c.states)
+	}
+	left := Fold(Night{}, Event{Kind: Planned, Outline: outline(1)}, Event{Kind: Stepped, Device: "d0", Step: 1, What: StepLeft},
+		Event{Kind: Moved, Device: "d0", State: Kept, OK: true})
+	assert.Equal(t, SomeBack, left.Outcome(), "a step that was left out was taken back")
+}
+
+// slowJournal takes its time and remembers what came together.
+type slowJournal struct {
+	mu     sync.Mutex
+	groups [][]Event
+	fail   error
+}
+
+func (j *slowJournal) Append(e []Event) error {
+	time.Sleep(time.Millisecond)
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if j.fail != nil {
+		return j.fail
+	}
+	j.groups = append(j.groups, e)
+	return nil
+}
+
+// Many intentions at once share appends, none returns before its event is
+// durable, and numbers have no gaps.
+func TestRecorderGroupsAndWaits(t *testing.T) {
+	j := &slowJournal{}
+	r := newRecorder(j)
+	go r.run()
+	var out []Event
+	done := make(chan struct{})
+	go func() {
+		for e := range r.out {
+			out = append(out, e...)
+		}
+		close(done)
+	}()
+	const n = 200
+	var wg sync.WaitGroup
+	for i := range n {
+		wg.Go(func() {
+			name := fmt.Sprint(i)
+			r.emit(Event{Kind: Doing, Device: name})
+			assert.NoError(t, r.intend(Event{Kind: Intent, Device: name}))
+			j.mu.Lock()
+			defer j.mu.Unlock()
+			found := false
+			for _, g := range j.groups {
+				for _, e := range g {
+					found = found || e.Kind == Intent && e.Device == name
+				}
+			}
+			assert.True(t, found, "an intention returned before it was durable")
+		})
+	}
+	wg.Wait()
+	close(r.in)
+	<-done
+	require.Len(t, out, 2*n)
+	for i, e := range out {
+		require.Equal(t, int64(i+1), e.Seq)
+	}
+	assert.Less(t, len(j.groups), n, "intentions share appends")
+}
+
+func TestRecorderStaysFailed(t *testing.T) {
+	j := &slowJournal{fail: errors.New("no space")}
+	r := newRecorder(j)
+	go r.run()
+	go func() {
+		for range r.out {
+		}
+	}()
+	require.ErrorContains(t, r.intend(Event{Kind: Intent}), "no space")
+	j.mu.Lock()
+	j.fail = nil
+	j.mu.Unlock()
+	assert.ErrorContains(t, r.intend(Event{Kind: Intent}), "no space", "what is missing in the middle cannot be made good")
+	close(r.in)
+	<-r.done
+}
+
+func TestWhatCountsAsLostContact(t *testing.T) {
+	for err, lost := range map[error]bool{
+		&Refused{Line: "x", Said: "no"}: false, &Unclear{Asked: "x"}: false, errTakeBack: false, errLetGo: false,
+		fmt.Errorf("%w: disk full", errJournal): false, errNotPending: false, errors.New("the session ended: EOF"): true,
+		fmt.Errorf("line 3: %w", &Refused{}): false,
+	} {
+		assert.Equal(t, lost, (&trouble{err: err}).lost(), err)
+	}
+}
+
+func TestScheduleOfAnEmptyForecast(t *testing.T) {
+	n := Fold(Night{}, Event{Kind: Planned, Outline: outline(1)})
+	slots, likely, late := n.Schedule(time.Now())
+	assert.Empty(t, slots)
+	assert.True(t, likely.IsZero() && late.IsZero())
+	n = Fold(n, Event{Kind: Forecast, Slots: []plan.Slot{{Start: time.Unix(10, 0), End: time.Unix(20, 0)}}, Due: time.Unix(20, 0)})
+	slots, likely, _ = n.Schedule(time.Unix(15, 0))
+	assert.Equal(t, time.Unix(15, 0), slots[0].Start)
+	assert.Equal(t, time.Unix(25, 0), likely)
+}

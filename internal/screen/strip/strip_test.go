@@ -1,0 +1,81 @@
+package strip
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"pgregory.net/rapid"
+
+	"metabasis/internal/core/plan"
+	"metabasis/internal/core/run"
+	"metabasis/internal/screen/ink"
+)
+
+var open = time.Date(2026, 12, 2, 1, 30, 0, 0, time.UTC)
+
+func night(slots ...plan.Slot) *run.Night {
+	o := &run.Outline{Title: "Quays", Window: plan.Window{Open: open, Close: open.Add(100 * time.Minute), Reserve: 20 * time.Minute}}
+	for range slots {
+		o.Batches = append(o.Batches, nil)
+	}
+	n := run.Fold(run.Night{}, run.Event{Kind: run.Planned, Outline: o}, run.Event{Kind: run.Forecast, Slots: slots, Due: open.Add(50 * time.Minute), Late: open.Add(60 * time.Minute)})
+	return &n
+}
+
+func plain(r ink.Row) string {
+	var b strings.Builder
+	for _, s := range r.Spans {
+		b.WriteString(s.Text)
+	}
+	return b.String()
+}
+
+func TestTheWindowIsDrawnToScale(t *testing.T) {
+	n := night(plan.Slot{Start: open.Add(10 * time.Minute), End: open.Add(30 * time.Minute), TurnBack: open.Add(70 * time.Minute)},
+		plan.Slot{Start: open.Add(30 * time.Minute), End: open.Add(50 * time.Minute), TurnBack: open.Add(75 * time.Minute)})
+	rows := Rows(n, open.Add(10*time.Minute), 102)
+	bar := []rune(plain(rows[1]))[1:]
+	assert.Equal(t, "██████████", string(bar[:10]), "what is gone")
+	assert.Equal(t, '┃', bar[10], "now")
+	assert.Equal(t, '▒', bar[20])
+	assert.Equal(t, '▓', bar[40])
+	assert.Equal(t, '░', bar[60])
+	assert.Equal(t, '┃', bar[70], "the turn-back time of the next batch")
+	assert.Equal(t, '▞', bar[85], "the reserve")
+	labels := plain(rows[2])
+	for _, want := range []string{"01:30", "1", "2", "turn back 02:40", "03:10"} {
+		assert.Contains(t, labels, want)
+	}
+}
+
+func TestWhatATiredPersonReads(t *testing.T) {
+	n := night(plan.Slot{Start: open, End: open.Add(10 * time.Minute), TurnBack: open.Add(70 * time.Minute)})
+	for after, want := range map[time.Duration]string{
+		0:                 "next batch within 1 h 10 m   window 1 h 40 m   finish 02:20:00, 90 % by 02:30:00",
+		66 * time.Minute:  "next batch by 4 m 00 s",
+		71 * time.Minute:  "turn-back time has passed",
+		101 * time.Minute: "the window is closed",
+	} {
+		assert.Contains(t, plain(Rows(n, open.Add(after), 200)[0]), want, after)
+	}
+	*n = run.Fold(*n, run.Event{Kind: run.Ended, At: open.Add(40 * time.Minute)})
+	assert.Contains(t, plain(Rows(n, open.Add(90*time.Minute), 200)[0]), "over since 02:10:00, 1 h 00 m before the window closes")
+}
+
+// Whatever the night and the moment, each row fits the screen.
+func TestStripFits(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		minute := func(name string) time.Time {
+			return open.Add(time.Duration(rapid.IntRange(-30, 200).Draw(t, name)) * time.Minute)
+		}
+		n := night(plan.Slot{Start: minute("a"), End: minute("b"), TurnBack: minute("c")}, plan.Slot{Start: minute("d"), End: minute("e"), TurnBack: minute("f")})
+		cells := rapid.IntRange(60, 220).Draw(t, "cells")
+		for _, r := range Rows(n, minute("now"), cells)[1:] {
+			if r.Width() > cells {
+				t.Fatalf("%d cells in %d", r.Width(), cells)
+			}
+		}
+	})
+}
