@@ -4,6 +4,7 @@ package device
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"strconv"
@@ -61,6 +62,10 @@ func (c *Connector) Connect(ctx context.Context, t *plan.Target) (run.Session, e
 	rw, err := ssh.Open(ctx, dial, addr, login.Login, c.HostKey)
 	if err != nil {
 		log.Note(err.Error())
+		var at *ssh.Error
+		if errors.As(err, &at) && at.Stage == ssh.Auth && ctx.Err() == nil {
+			return nil, fmt.Errorf("%w: check user, password and key", run.ErrDenied)
+		}
 		return nil, err
 	}
 	secrets := map[string]string{"password": login.Password}

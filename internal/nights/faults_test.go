@@ -118,6 +118,20 @@ func TestBlockedBeforeAnythingIsChanged(t *testing.T) {
 	}
 }
 
+// A denied login is tried once: trying again locks accounts.
+func TestADeniedLoginIsTriedOnce(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := simple(t, []sim.Spec{{Faults: []sim.Fault{{Kind: sim.BadPassword}}}}, nil)
+		defer w.sim.Close()
+		w.run(context.Background(), nil)
+		assert.Equal(t, "not reachable: login denied: check user, password and key", w.night.Get("ald-quay-1").Note)
+		truth := w.sim.Device("ald-quay-1").Truth()
+		if assert.Len(t, truth, 1) {
+			assert.Equal(t, sim.Denied, truth[0].What)
+		}
+	})
+}
+
 // A device that is as intended is not touched, and a second night after a good
 // one touches nothing (law 10).
 func TestSecondNightTouchesNothing(t *testing.T) {

@@ -23,6 +23,7 @@ type What string
 
 // The things that happen to a device.
 const (
+	Denied    What = "denied"    // a login was denied
 	Received  What = "received"  // a line arrived in edit mode
 	Changed   What = "changed"   // a line changed the running configuration
 	Loaded    What = "loaded"    // a whole configuration was put in its place

@@ -52,6 +52,9 @@ func (d *Device) serverConfig() *ssh.ServerConfig {
 		PasswordCallback: func(c ssh.ConnMetadata, given []byte) (*ssh.Permissions, error) {
 			want, ok := d.users[c.User()]
 			if !ok || d.hasFault(BadPassword) || subtle.ConstantTimeCompare([]byte(want), given) != 1 {
+				d.mu.Lock()
+				d.note(Denied, "")
+				d.mu.Unlock()
 				return nil, errDenied
 			}
 			return nil, nil

@@ -52,6 +52,10 @@ type Session interface {
 	Close() error
 }
 
+// ErrDenied is a device denying the login. It is not tried again: an account
+// that is tried too often is locked.
+var ErrDenied = errors.New("login denied")
+
 // Which of a device's configurations is meant.
 type Which string
 

@@ -207,7 +207,7 @@ func (w *worker) reach() (err error) {
 			return nil
 		}
 		w.ses = nil
-		if answered(err) {
+		if answered(err) || errors.Is(err, ErrDenied) {
 			return err
 		}
 	}
