@@ -12,7 +12,6 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
-	gossh "golang.org/x/crypto/ssh"
 	"golang.org/x/term"
 
 	"metabasis/demo"
@@ -107,7 +106,7 @@ func (a *app) demo(ctx context.Context, f nightFlags, faults, dir string) error 
 	}
 	access := workspace.Access{
 		Dial:    toLoopback(s, addrs),
-		HostKey: gossh.FixedHostKey(fleet.HostKey()),
+		HostKey: fleet.CheckHostKey,
 		Logins: map[string]device.Login{"crew": {Login: devssh.Login{User: "crew", Password: s.Logins["crew"]},
 			Secrets: map[string]string{"operator": s.Operator}}},
 	}

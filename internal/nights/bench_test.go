@@ -16,7 +16,6 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
-	"golang.org/x/crypto/ssh"
 
 	"metabasis/internal/core/run"
 	"metabasis/internal/device/profile"
@@ -48,7 +47,7 @@ func benchWorld(b *testing.B, latency time.Duration) (*world, func(context.Conte
 	b.Cleanup(func() { cancel(); w.sim.Close() })
 	w.dial = loopback(specs, addrs)
 	open := func(ctx context.Context, name string) (io.ReadWriteCloser, error) {
-		return devssh.Open(ctx, dialer(addrs[name]), name, devssh.Login{User: "crew", Password: password}, ssh.FixedHostKey(w.sim.HostKey()))
+		return devssh.Open(ctx, dialer(addrs[name]), name, devssh.Login{User: "crew", Password: password}, w.sim.CheckHostKey)
 	}
 	return w, open
 }

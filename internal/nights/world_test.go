@@ -12,7 +12,6 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
-	"golang.org/x/crypto/ssh"
 
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/plan"
@@ -170,7 +169,7 @@ func (w *world) connector() *device.Connector {
 		scripts = func(device string) profile.Transcript { return w.spy(device, w.scripts.For(device)) }
 	}
 	return &device.Connector{
-		Profiles: set, Dial: dial, HostKey: ssh.FixedHostKey(w.sim.HostKey()), Transcript: scripts,
+		Profiles: set, Dial: dial, HostKey: w.sim.CheckHostKey, Transcript: scripts,
 		Login: func(context.Context, string) (device.Login, error) {
 			return device.Login{Login: devssh.Login{User: "crew", Password: password}, Secrets: map[string]string{"operator": operator}}, nil
 		},

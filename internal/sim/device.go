@@ -7,6 +7,8 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"golang.org/x/crypto/ssh"
 )
 
 // Truth is one thing that truly happened to a device.
@@ -39,9 +41,10 @@ const (
 
 // Device is a simulated device.
 type Device struct {
-	fleet *Fleet
-	spec  Spec
-	users map[string]string
+	fleet  *Fleet
+	spec   Spec
+	users  map[string]string
+	signer ssh.Signer // its host key
 
 	up        atomic.Bool
 	reachable atomic.Bool

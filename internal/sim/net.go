@@ -1,6 +1,7 @@
 package sim
 
 import (
+	"bytes"
 	"context"
 	"crypto/ed25519"
 	"crypto/rand"
@@ -23,7 +24,6 @@ type Fleet struct {
 	devices  map[string]*Device
 	order    []*Device
 	keys     []ssh.PublicKey // that may log in
-	signer   ssh.Signer
 	sources  map[string]bool
 
 	closed  atomic.Bool
@@ -38,15 +38,7 @@ func New(s Scenario, keys ...ssh.PublicKey) (*Fleet, error) {
 	if err := s.Prepare(); err != nil {
 		return nil, err
 	}
-	_, key, err := ed25519.GenerateKey(rand.Reader)
-	if err != nil {
-		return nil, err
-	}
-	signer, err := ssh.NewSignerFromKey(key)
-	if err != nil {
-		return nil, err
-	}
-	f := &Fleet{scenario: s, devices: map[string]*Device{}, keys: keys, signer: signer,
+	f := &Fleet{scenario: s, devices: map[string]*Device{}, keys: keys,
 		changed: make(chan struct{}), sources: map[string]bool{}}
 	for _, t := range s.TimeSources {
 		f.sources[t] = true
@@ -57,7 +49,11 @@ func New(s Scenario, keys ...ssh.PublicKey) (*Fleet, error) {
 			return nil, err
 		}
 		spec.Faults = slices.Clone(spec.Faults) // each device counts its own
-		d := &Device{fleet: f, spec: spec, users: s.Logins, conns: map[*gate]struct{}{}}
+		signer, err := newHostKey()
+		if err != nil {
+			return nil, err
+		}
+		d := &Device{fleet: f, signer: signer, spec: spec, users: s.Logins, conns: map[*gate]struct{}{}}
 		d.running = newTernConfig(spec.Ports)
 		if err := d.running.load(text); err != nil {
 			return nil, fmt.Errorf("configuration of %s: %w", spec.Name, err)
@@ -83,8 +79,28 @@ func (f *Fleet) Devices() []*Device { return f.order }
 // Device returns a device by name, or nil.
 func (f *Fleet) Device(name string) *Device { return f.devices[name] }
 
-// HostKey is the key every device of this fleet shows.
-func (f *Fleet) HostKey() ssh.PublicKey { return f.signer.PublicKey() }
+func newHostKey() (ssh.Signer, error) {
+	_, key, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	return ssh.NewSignerFromKey(key)
+}
+
+// CheckHostKey is an ssh.HostKeyCallback: it accepts from each device, known by
+// its address or name, the key that is its own.
+func (f *Fleet) CheckHostKey(host string, _ net.Addr, key ssh.PublicKey) error {
+	name := host
+	if h, _, err := net.SplitHostPort(host); err == nil {
+		name = h
+	}
+	for _, d := range f.order {
+		if (d.spec.Address == name || d.spec.Name == name) && bytes.Equal(d.signer.PublicKey().Marshal(), key.Marshal()) {
+			return nil
+		}
+	}
+	return fmt.Errorf("this is not the host key of %s", host)
+}
 
 func (f *Fleet) answers(source string) bool { return f.sources[source] }
 

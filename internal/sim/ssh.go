@@ -66,7 +66,7 @@ func (d *Device) serverConfig() *ssh.ServerConfig {
 			return nil, errDenied
 		},
 	}
-	cfg.AddHostKey(d.fleet.signer)
+	cfg.AddHostKey(d.signer)
 	return cfg
 }
 
