@@ -118,6 +118,24 @@ func TestBlockedBeforeAnythingIsChanged(t *testing.T) {
 	}
 }
 
+// A change of a secret shows it nowhere: not in the plan's lines, not in what was
+// sent, refused or differs (law 12).
+func TestASecretInAChangeIsShownNowhere(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := simple(t, []sim.Spec{{}, {Faults: []sim.Fault{{Kind: sim.SaysBack, Match: "^login ferry"}}}, {Unsaved: "login bob secret " + inConfig}}, func(s string) string {
+			return strings.Replace(s, "step \"Gates\"", "step \"Login\"\n  send\n    | login ferry secret "+inConfig+"\n  undo\n    | drop login ferry\n\nstep \"Gates\"", 1)
+		})
+		defer w.sim.Close()
+		w.run(context.Background(), nil)
+		assert.Equal(t, run.Kept, w.night.Get("ald-quay-1").State)
+		assert.Equal(t, run.Reverted, w.night.Get("ald-quay-2").State)
+		assert.Contains(t, w.night.Get("ald-quay-3").Note, "+ login bob secret ▒▒▒▒")
+		assert.Contains(t, w.sim.Device("ald-quay-1").Running(), "login ferry secret "+inConfig)
+		assert.Contains(t, w.journalText(), "login ferry secret ▒▒▒▒")
+		w.checkLaws()
+	})
+}
+
 // A denied login is tried once: trying again locks accounts.
 func TestADeniedLoginIsTriedOnce(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {

@@ -228,7 +228,8 @@ func (w *world) lawIntentionsFirst(d *run.Device, truth []sim.Truth) {
 		switch tr.What {
 		case sim.Received:
 			assert.True(w.t, intended(tr, func(e run.Event) bool {
-				return slices.ContainsFunc(e.Lines, func(l string) bool { return strings.TrimSpace(l) == tr.Line })
+				mask := w.plan.Targets()[0].Traits.Mask
+				return slices.ContainsFunc(e.Lines, func(l string) bool { return strings.TrimSpace(l) == mask(tr.Line) })
 			}), "law 11: %s got %q, which was never intended", d.Name, tr.Line)
 		case sim.Saved:
 			assert.True(w.t, intended(tr, func(e run.Event) bool { return e.What == run.ToSave }), "law 11: %s was saved without intent", d.Name)

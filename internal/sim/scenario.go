@@ -64,6 +64,7 @@ const (
 	Hangs        = "hangs"          // says nothing more after the line
 	Drops        = "drops"          // the session ends in the middle of the line
 	Rejects      = "rejects"        // the line is refused
+	SaysBack     = "says back"      // the line is refused, and said back in full
 	Garbage      = "garbage"        // prints noise before the answer
 	Slow         = "slow"           // every command takes longer
 	Restarts     = "restarts"       // restarts by itself at the line
@@ -79,7 +80,7 @@ const (
 	Spoils       = "spoils restart" // comes back from a restart with something else
 )
 
-var kinds = []string{Refuses, BadPassword, Hangs, Drops, Rejects, Garbage, Slow, Restarts, NeverBack, NoTimer,
+var kinds = []string{Refuses, BadPassword, Hangs, Drops, Rejects, SaysBack, Garbage, Slow, Restarts, NeverBack, NoTimer,
 	NoSave, NeverSettles, CutsOff, QuietTimer, StuckTimer, LostUndo, Refusing, Spoils}
 
 // ReadScenario reads a scenario file. The error is a problem.List.

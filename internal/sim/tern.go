@@ -243,6 +243,8 @@ func (s *shell) edit(line string) {
 	switch {
 	case d.fault(Rejects, line) != nil:
 		err = fmt.Errorf("unknown word %q", strings.Fields(line)[0])
+	case d.fault(SaysBack, line) != nil:
+		err = fmt.Errorf("unknown line %q", line)
 	case strings.HasPrefix(line, "drop ") && d.fault(LostUndo, line) != nil:
 	default:
 		before := d.running.String()

@@ -18,6 +18,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	gossh "golang.org/x/crypto/ssh"
@@ -148,7 +149,7 @@ func (w *Workspace) Prepare(p *plan.Plan, file, text string, access Access, unat
 	if err != nil {
 		return nil, err
 	}
-	writer, err := j.Begin(store.NightHead{Began: time.Now(), Title: p.Title, Change: p.Change, File: file, Runbook: text})
+	writer, err := j.Begin(store.NightHead{Began: time.Now(), Title: p.Title, Change: p.Change, File: file, Runbook: w.maskRunbook(text)})
 	if err != nil {
 		j.Close()
 		return nil, err
@@ -178,6 +179,23 @@ func (w *Workspace) Prepare(p *plan.Plan, file, text string, access Access, unat
 	r := run.New(p, run.Options{Connector: c, Backups: store.Backups{Dir: filepath.Join(w.Dir, "backups")},
 		Journal: writer, Unattended: unattended, By: by})
 	return &Night{ID: writer.ID, Plan: p, Run: r, Scripts: scripts, journal: j}, nil
+}
+
+// maskRunbook takes secrets out of the device text of a runbook, for the
+// journal.
+func (w *Workspace) maskRunbook(text string) string {
+	lines := strings.Split(text, "\n")
+	for i, l := range lines {
+		before, body, isText := strings.Cut(l, "|")
+		if !isText || strings.TrimSpace(before) != "" {
+			continue
+		}
+		for _, p := range w.Profiles {
+			body = p.Mask(body)
+		}
+		lines[i] = before + "|" + body
+	}
+	return strings.Join(lines, "\n")
 }
 
 // Close closes what the night had open.

@@ -75,3 +75,10 @@ func TestFleetFiles(t *testing.T) {
 	_, err = ws.Fleet(filepath.Join(dir, "nowhere.csv"))
 	assert.ErrorIs(t, err, os.ErrNotExist)
 }
+
+func TestSecretsOfARunbookStayOutOfTheJournal(t *testing.T) {
+	ws, err := Open(t.TempDir())
+	require.NoError(t, err)
+	assert.Equal(t, "step \"a | b\"\n  send\n    | login ferry secret ▒▒▒▒\n    | log host 192.0.2.1",
+		ws.maskRunbook("step \"a | b\"\n  send\n    | login ferry secret k3lp\n    | log host 192.0.2.1"))
+}

@@ -164,12 +164,13 @@ func count(paths []string) map[string]int {
 func (d Diff) Empty() bool { return len(d.Removed) == 0 && len(d.Added) == 0 }
 
 // Lines gives the difference to show: removals behind "-", additions behind "+".
-func (d Diff) Lines() []string {
+// Paths may hold secrets; mask is applied to them first.
+func (d Diff) Lines(mask func([]string) []string) []string {
 	var out []string
-	for _, p := range d.Removed {
+	for _, p := range mask(d.Removed) {
 		out = append(out, "- "+p)
 	}
-	for _, p := range d.Added {
+	for _, p := range mask(d.Added) {
 		out = append(out, "+ "+p)
 	}
 	return out

@@ -35,7 +35,7 @@ func TestSameLineInAnotherSectionIsADifference(t *testing.T) {
 	a := Parse(printed, indented)
 	b := Parse(strings.Replace(printed, "   lan 310\n", "", 1)+"   lan 310\n", indented)
 	assert.False(t, Equal(a, b))
-	assert.Equal(t, []string{"- port 7 > lan 310", "+ port 8 > lan 310"}, Compare(a, b).Lines())
+	assert.Equal(t, []string{"- port 7 > lan 310", "+ port 8 > lan 310"}, Compare(a, b).Lines(func(l []string) []string { return l }))
 	assert.Equal(t, "1 missing, 1 added", Compare(a, b).String())
 }
 

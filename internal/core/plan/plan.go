@@ -40,6 +40,25 @@ type Traits struct {
 	Connect time.Duration // usual time to connect and log in
 	Command time.Duration // usual time for a command or line
 	Never   []*regexp.Regexp
+	// Mask takes secrets out of one line of a configuration; nil masks nothing.
+	Mask func(string) string
+}
+
+// Masked takes the secrets out of lines, which may be paths of sections joined
+// by " > ".
+func (t Traits) Masked(lines []string) []string {
+	if t.Mask == nil {
+		return lines
+	}
+	out := make([]string, len(lines))
+	for i, l := range lines {
+		parts := strings.Split(l, " > ")
+		for j, p := range parts {
+			parts[j] = t.Mask(p)
+		}
+		out[i] = strings.Join(parts, " > ")
+	}
+	return out
 }
 
 // Plan is what will be done.

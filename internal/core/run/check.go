@@ -78,7 +78,7 @@ func (w *worker) unsavedChanges() error {
 	}
 	d := config.Compare(config.Parse(text, w.t.Traits.Style), w.before)
 	if !d.Empty() {
-		return fmt.Errorf("it has unsaved changes: %s", joinSome(d.Lines()))
+		return fmt.Errorf("it has unsaved changes: %s", joinSome(d.Lines(w.t.Traits.Masked)))
 	}
 	return nil
 }

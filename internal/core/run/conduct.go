@@ -311,7 +311,7 @@ func (r *Run) start(ctx context.Context, w *worker) {
 	w.ctx = ctx
 	r.active[w.name()] = w
 	w.r.pace.begin(w)
-	go w.night()
+	go w.work()
 }
 
 // forecast tells when the rest will run, corrected by what the night has shown.

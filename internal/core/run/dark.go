@@ -129,7 +129,7 @@ func (w *worker) recognise() (v verdict, decided bool, err error) {
 	w.due, w.firing = time.Time{}, false
 	w.emit(Event{Kind: TimerGone})
 	diff := config.Compare(w.before, now)
-	w.emit(Event{Kind: Differs, Lines: diff.Lines()})
+	w.emit(Event{Kind: Differs, Lines: diff.Lines(w.t.Traits.Masked)})
 	savedEqual := config.Equal(w.before, config.Parse(saved, style))
 	switch {
 	case w.r.plan.Timer.None || w.t.Traits.Timer == plan.NoTimer:
@@ -141,7 +141,7 @@ func (w *worker) recognise() (v verdict, decided bool, err error) {
 		// Contact was lost while closing, or while taking back what was kept.
 		return regained, true, nil
 	}
-	evidence := diff.Lines()
+	evidence := diff.Lines(w.t.Traits.Masked)
 	if !savedEqual {
 		evidence = append(evidence, "the saved configuration differs from the backup, too")
 	}

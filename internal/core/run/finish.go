@@ -19,7 +19,7 @@ func (w *worker) finish() *trouble {
 		w.intended = running
 	}
 	after := config.Parse(running, w.t.Traits.Style)
-	w.emit(Event{Kind: Differs, Lines: config.Compare(w.before, after).Lines()})
+	w.emit(Event{Kind: Differs, Lines: config.Compare(w.before, after).Lines(w.t.Traits.Masked)})
 	if err := w.interrupted(); err != nil {
 		return faced("closing", err)
 	}
@@ -41,7 +41,7 @@ func (w *worker) finish() *trouble {
 		}
 		if d := config.Compare(config.Parse(w.intended, w.t.Traits.Style), config.Parse(text, w.t.Traits.Style)); !d.Empty() {
 			return &trouble{why: fmt.Sprintf("after saving, the %s configuration is not what was proven", which),
-				evidence: d.Lines(), err: &Unclear{Asked: string(which), Got: d.String()}}
+				evidence: d.Lines(w.t.Traits.Masked), err: &Unclear{Asked: string(which), Got: d.String()}}
 		}
 	}
 	w.end(Kept, "kept and saved")

@@ -142,7 +142,7 @@ func (w *worker) compare(rung string) (bool, error) {
 	}
 	d := config.Compare(w.before, config.Parse(running, w.t.Traits.Style))
 	w.emit(Event{Kind: Rung, What: rung, OK: d.Empty(), Note: d.String()})
-	w.emit(Event{Kind: Differs, Lines: d.Lines()})
+	w.emit(Event{Kind: Differs, Lines: d.Lines(w.t.Traits.Masked)})
 	return d.Empty(), nil
 }
 
@@ -160,7 +160,7 @@ func (w *worker) undoAll() (bool, error) {
 func (w *worker) undo(i int) error {
 	s := w.t.Steps[i]
 	w.doing("undoing %s", s.Title)
-	if err := w.intend(Event{What: ToUndo, Step: i + 1, Lines: s.Undo}); err != nil {
+	if err := w.intend(Event{What: ToUndo, Step: i + 1, Lines: w.shown(s.Undo...)}); err != nil {
 		return err
 	}
 	if err := w.ses.Edit(w.ctx); err != nil {
@@ -174,11 +174,11 @@ func (w *worker) undo(i int) error {
 		var refused *Refused
 		switch {
 		case errors.As(err, &refused):
-			w.emit(Event{Kind: Refusal, Step: i + 1, Line: n + 1, Lines: []string{line}, Note: refused.Said})
+			w.emit(Event{Kind: Refusal, Step: i + 1, Line: n + 1, Lines: w.shown(line), Note: refused.Said})
 		case err != nil:
 			return err
 		default:
-			w.emit(Event{Kind: Sent, Step: i + 1, Line: n + 1, Lines: []string{line}, What: ToUndo})
+			w.emit(Event{Kind: Sent, Step: i + 1, Line: n + 1, Lines: w.shown(line), What: ToUndo})
 		}
 	}
 	if err := w.ses.Apply(w.ctx); err != nil {

@@ -77,6 +77,9 @@ func (w *worker) intend(e Event) error {
 	return nil
 }
 
+// shown is lines as they may be kept and shown: without secrets (law 12).
+func (w *worker) shown(lines ...string) []string { return w.t.Traits.Masked(lines) }
+
 func (w *worker) move(s State, note string) {
 	w.emit(Event{Kind: Moved, State: s, Note: note})
 }
@@ -97,6 +100,17 @@ func (w *worker) hangUp() {
 
 func (w *worker) doing(format string, args ...any) {
 	w.emit(Event{Kind: Doing, Note: fmt.Sprintf(format, args...)})
+}
+
+// work is the worker's goroutine. Whatever fails in it costs this device, not
+// the night of the others.
+func (w *worker) work() {
+	defer func() {
+		if p := recover(); p != nil {
+			w.end(Stranded, fmt.Sprintf("Metabasis itself failed on this device (%v); look at it and at its timer", p))
+		}
+	}()
+	w.night()
 }
 
 // night is the whole of it.
@@ -319,7 +333,7 @@ func (w *worker) send(i int) *trouble {
 	if w.t.Traits.Timer == plan.RestartTimer && !w.r.plan.Timer.None && w.due.IsZero() {
 		return &trouble{why: "the rollback timer is not pending any more", err: &Unclear{Asked: "timer", Got: "nothing pending"}}
 	}
-	if err := w.intend(Event{What: ToSend, Step: i + 1, Lines: s.Send}); err != nil {
+	if err := w.intend(Event{What: ToSend, Step: i + 1, Lines: w.shown(s.Send...)}); err != nil {
 		return faced(s.Title, err)
 	}
 	if !slices.Contains(w.begun, i) {
@@ -335,18 +349,18 @@ func (w *worker) send(i int) *trouble {
 		err := w.ses.Line(w.ctx, line)
 		var refused *Refused
 		if errors.As(err, &refused) {
-			w.emit(Event{Kind: Refusal, Step: i + 1, Line: n + 1, Lines: []string{line}, Note: refused.Said})
+			w.emit(Event{Kind: Refusal, Step: i + 1, Line: n + 1, Lines: w.shown(line), Note: refused.Said})
 			w.emit(Event{Kind: Stepped, Step: i + 1, What: StepFailed})
 			if err := w.ses.Apply(w.ctx); err != nil && !answered(err) {
 				return faced(s.Title, err)
 			}
 			return &trouble{why: fmt.Sprintf("line %d of %q was refused", n+1, s.Title), err: refused,
-				evidence: []string{"sent: " + line, "said: " + refused.Said}}
+				evidence: []string{"sent: " + w.shown(line)[0], "said: " + refused.Said}}
 		}
 		if err != nil {
 			return faced(fmt.Sprintf("line %d of %q", n+1, s.Title), err)
 		}
-		w.emit(Event{Kind: Sent, Step: i + 1, Line: n + 1, Lines: []string{line}})
+		w.emit(Event{Kind: Sent, Step: i + 1, Line: n + 1, Lines: w.shown(line)})
 	}
 	if err := w.ses.Apply(w.ctx); err != nil {
 		return faced(s.Title, err)

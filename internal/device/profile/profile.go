@@ -155,7 +155,7 @@ func (p *Profile) Style() config.Style {
 // Traits are what a plan needs to know of the platform.
 func (p *Profile) Traits() plan.Traits {
 	return plan.Traits{Timer: p.Timer.Kind, Boot: p.Timer.Boot, Style: p.Style(), Connect: p.Pace.Connect,
-		Command: p.Pace.Command, Never: regexps(p.Never)}
+		Command: p.Pace.Command, Never: regexps(p.Never), Mask: p.Mask}
 }
 
 func regexps(ps []Pattern) (out []*regexp.Regexp) {

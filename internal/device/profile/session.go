@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -46,7 +47,7 @@ var _ run.Session = (*Session)(nil)
 // it waits for the first prompt and turns the pager off. Secrets are by the
 // names the profile uses. On an error the stream is closed.
 func Start(ctx context.Context, p *Profile, rw io.ReadWriteCloser, secrets map[string]string, log Transcript) (*Session, error) {
-	s := &Session{p: p, rw: rw, secrets: secrets, log: log, chunks: make(chan []byte), quit: make(chan struct{})}
+	s := &Session{p: p, rw: rw, secrets: maps.Clone(secrets), log: log, chunks: make(chan []byte), quit: make(chan struct{})}
 	go s.read()
 	if err := s.begin(ctx); err != nil {
 		_ = s.Close()
@@ -272,7 +273,13 @@ func (s *Session) say(ctx context.Context, line string, answers []Answer) ([]str
 		return nil, s.broken
 	}
 	if strings.ContainsAny(line, "\r\n") {
-		return nil, &run.Refused{Line: line, Said: "a line must be one line; it was not sent"}
+		return nil, &run.Refused{Line: s.mask(line), Said: "a line must be one line; it was not sent"}
+	}
+	for _, secret := range s.p.secretsIn(line) { // the device may say it back to us
+		if s.secrets == nil {
+			s.secrets = map[string]string{}
+		}
+		s.secrets["in a line: "+secret] = secret
 	}
 	s.out.reset()
 	s.log.Sent(s.mask(s.prompt), s.mask(line))
@@ -394,24 +401,31 @@ const masked = "▒▒▒▒"
 
 // Mask takes out of one line what the profile says is a secret.
 func (p *Profile) Mask(line string) string {
-	indent := len(line) - len(strings.TrimLeft(line, " "))
-	body := line[indent:]
+	for _, secret := range p.secretsIn(line) {
+		line = strings.ReplaceAll(line, secret, masked)
+	}
+	return line
+}
+
+// secretsIn finds what the profile says is a secret in one line: the groups of
+// its patterns, or all of what they match.
+func (p *Profile) secretsIn(line string) (out []string) {
+	line = strings.TrimLeft(line, " ")
 	for _, re := range p.Config.Secrets {
-		m := re.FindStringSubmatchIndex(body)
+		m := re.FindStringSubmatch(line)
 		if m == nil {
 			continue
 		}
-		groups := m[2:]
-		if len(groups) == 0 {
-			groups = m
+		if len(m) > 1 {
+			m = m[1:]
 		}
-		for i := len(groups) - 2; i >= 0; i -= 2 {
-			if groups[i] >= 0 {
-				body = body[:groups[i]] + masked + body[groups[i+1]:]
+		for _, secret := range m {
+			if secret != "" {
+				out = append(out, secret)
 			}
 		}
 	}
-	return line[:indent] + body
+	return out
 }
 
 var errNoRestore = errors.New("its profile knows no way to restore a configuration")
