@@ -15,6 +15,7 @@ import (
 	"metabasis/internal/cli"
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/runbook"
+	"metabasis/internal/sim"
 	"metabasis/profiles"
 )
 
@@ -62,11 +63,31 @@ func TestProfileExcerptsAreOfTheShippedProfile(t *testing.T) {
 	}
 }
 
-func TestFleetExample(t *testing.T) {
-	for _, b := range blocks(t, "docs/command-line.md", "csv") {
-		f, err := fleet.Read("fleet.csv", []byte(b), []string{"tern"})
+func TestFleetExamples(t *testing.T) {
+	for kind, file := range map[string]string{"csv": "fleet.csv", "yaml": "fleet.yaml", "text": "fleet.txt"} {
+		for _, b := range blocks(t, "docs/command-line.md", kind) {
+			f, err := fleet.Read(file, []byte(b), []string{"tern"})
+			require.NoError(t, err, kind)
+			assert.GreaterOrEqual(t, len(f.Devices), 2, kind)
+		}
+	}
+}
+
+// The scenario shown can be played, and every kind of fault is named.
+func TestScenarioExample(t *testing.T) {
+	for _, b := range blocks(t, "docs/command-line.md", "yaml-scenario") {
+		s, err := sim.ReadScenario("scenario.yaml", []byte(b))
 		require.NoError(t, err)
-		assert.Len(t, f.Devices, 3)
+		f, err := sim.New(s)
+		require.NoError(t, err)
+		assert.Len(t, f.Devices(), 2)
+		f.Close()
+	}
+	doc, err := os.ReadFile(root + "docs/command-line.md")
+	require.NoError(t, err)
+	text := strings.Join(strings.Fields(string(doc)), " ")
+	for _, k := range sim.Kinds() {
+		assert.Contains(t, text, k)
 	}
 }
 

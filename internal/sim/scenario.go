@@ -83,6 +83,9 @@ const (
 var kinds = []string{Refuses, BadPassword, Hangs, Drops, Rejects, SaysBack, Garbage, Slow, Restarts, NeverBack, NoTimer,
 	NoSave, NeverSettles, CutsOff, QuietTimer, StuckTimer, LostUndo, Refusing, Spoils}
 
+// Kinds lists the kinds of fault.
+func Kinds() []string { return slices.Clone(kinds) }
+
 // ReadScenario reads a scenario file. The error is a problem.List.
 func ReadScenario(file string, data []byte) (Scenario, error) {
 	var s Scenario
