@@ -191,6 +191,18 @@ func TestThePlanMovesOnWhileARunWaits(t *testing.T) {
 	assert.Equal(t, began.Add(2*time.Hour), slots[1].TurnBack, "turn-back times do not move")
 }
 
+// The forecast waits for the devices that wait for their timers.
+func TestTheForecastWaitsForTimers(t *testing.T) {
+	n := planned(4, 4)
+	n.Outline.Batches[0][0].Boot = 20 * time.Second
+	n = run.Fold(run.Night{}, run.Event{Kind: run.Planned, At: began, Outline: n.Outline}, run.Event{Kind: run.BatchBegan, Batch: 1},
+		run.Event{Kind: run.Forecast, Slots: []plan.Slot{{Start: began, End: began.Add(time.Minute)}}, Due: began.Add(time.Minute), Late: began.Add(2 * time.Minute)},
+		run.Event{Kind: run.TimerSeen, Device: "ald-quay-1", Due: began.Add(10 * time.Minute), For: 10 * time.Minute},
+		run.Event{Kind: run.Moved, Device: "ald-quay-1", State: run.Dark})
+	_, likely, _ := n.Schedule(began.Add(30 * time.Second))
+	assert.Equal(t, began.Add(10*time.Minute+20*time.Second), likely)
+}
+
 // Text on its ground has a contrast of at least 4.5 to 1 (WCAG 2.1, 1.4.3).
 func TestContrast(t *testing.T) {
 	for _, theme := range []*ink.Theme{&ink.Dark, &ink.Light} {

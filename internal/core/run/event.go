@@ -167,6 +167,8 @@ type OutlineDevice struct {
 	Role     string   `json:"role,omitempty"`
 	Platform string   `json:"platform"`
 	Steps    []string `json:"steps"` // titles
+	// Boot is how long it takes to come back once its timer has fired.
+	Boot time.Duration `json:"boot,omitempty"`
 }
 
 // Outlined makes the outline of a plan.
@@ -176,7 +178,7 @@ func Outlined(p *plan.Plan) *Outline {
 	for _, b := range p.Batches {
 		var batch []OutlineDevice
 		for _, t := range b {
-			d := OutlineDevice{Name: t.Device.Name, Site: t.Device.Site, Role: t.Device.Role, Platform: t.Device.Platform}
+			d := OutlineDevice{Name: t.Device.Name, Site: t.Device.Site, Role: t.Device.Role, Platform: t.Device.Platform, Boot: t.Traits.Boot}
 			for _, s := range t.Steps {
 				d.Steps = append(d.Steps, s.Title)
 			}

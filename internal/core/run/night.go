@@ -101,7 +101,8 @@ func (n *Night) Get(name string) *Device {
 
 // Schedule is the forecast as it stands at a moment: while something waits for
 // a person, what has not begun moves on, so that nothing is ever shown as
-// planned for the past. Turn-back times do not move.
+// planned for the past, and the running batch does not end before the devices
+// that wait for their timers are back. Turn-back times do not move.
 func (n *Night) Schedule(now time.Time) (slots []plan.Slot, likely, late time.Time) {
 	if len(n.Slots) == 0 {
 		return nil, n.Likely, n.Late
@@ -115,13 +116,28 @@ func (n *Night) Schedule(now time.Time) (slots []plan.Slot, likely, late time.Ti
 			s.Start = now
 		}
 		s.End = s.End.Add(delay)
-		if behind := now.Sub(s.End); behind > 0 {
+		atLeast := now
+		if first+i == n.Batch {
+			atLeast = n.backFromTimers(now)
+		}
+		if behind := atLeast.Sub(s.End); behind > 0 {
 			delay += behind
-			s.End = now
+			s.End = atLeast
 		}
 		slots = append(slots, s)
 	}
 	return slots, n.Likely.Add(delay), n.Late.Add(delay)
+}
+
+// backFromTimers is when the last of the devices that are dark will be back, at
+// the earliest, once its timer has fired.
+func (n *Night) backFromTimers(now time.Time) time.Time {
+	for _, d := range n.Devices {
+		if d.State == Dark && !d.Over && !d.TimerDue.IsZero() {
+			now = later(now, d.TimerDue.Add(d.Boot))
+		}
+	}
+	return now
 }
 
 // Count counts the devices in each state.

@@ -21,12 +21,13 @@ type Question struct {
 	Title    string
 	Evidence []string
 	Offers   []run.Offer
+	Since    time.Time
 	Due      time.Time // when the device's timer fires; zero when none is pending
 }
 
 // OfHold makes the question of an open hold.
 func OfHold(n *run.Night, h run.Hold) Question {
-	q := Question{Hold: h.Number, Device: h.Device, Title: h.Why, Evidence: h.Evidence, Offers: h.Offers}
+	q := Question{Hold: h.Number, Device: h.Device, Title: h.Why, Evidence: h.Evidence, Offers: h.Offers, Since: h.Since}
 	if d := n.Get(h.Device); d != nil {
 		q.Due = d.TimerDue
 	}
@@ -178,8 +179,12 @@ func (v *View) offer(q Question, o run.Offer, i int, now time.Time, focused bool
 	}
 	left := ink.T(ink.Lamp, lead).Strong(in, title)
 	right := ink.Row{}
+	done := now.Add(o.Takes)
+	if o.Choice == run.LetFire { // it runs already, whatever is decided
+		done = q.Since.Add(o.Takes)
+	}
 	if o.Takes > 0 {
-		right = ink.T(ink.Dim, "about "+ink.Long(o.Takes)+", done "+now.Add(o.Takes).Format("15:04:05"))
+		right = ink.T(ink.Dim, "about "+ink.Long(done.Sub(now))+", done "+done.Format("15:04:05"))
 	}
 	if !o.Fits && o.Takes > 0 {
 		right = ink.Row{}.Strong(ink.Port, "does not fit the window")
