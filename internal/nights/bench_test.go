@@ -35,7 +35,7 @@ func benchWorld(b *testing.B, latency time.Duration) (*world, func(context.Conte
 	csv.WriteString("name,address,platform,site,role,login\n")
 	var specs []sim.Spec
 	for i := range benchDevices {
-		s := sim.Spec{Name: fmt.Sprintf("q-%d", i), Address: fmt.Sprintf("198.51.%d.%d", 100+i/200, i%200+1)}
+		s := sim.Spec{Name: fmt.Sprintf("q-%d", i), Address: fmt.Sprintf("2001:db8::%x", i+1)}
 		specs = append(specs, s)
 		fmt.Fprintf(&csv, "%s,%s,tern,ALD,quay,crew\n", s.Name, s.Address)
 	}
@@ -239,7 +239,7 @@ func BenchmarkWaitingDevice(b *testing.B) {
 	csv.WriteString("name,address,platform,site,role,login\n")
 	var specs []sim.Spec
 	for i := range devices {
-		s := sim.Spec{Name: fmt.Sprintf("q-%d", i), Address: fmt.Sprintf("198.51.%d.%d", i/200, i%200+1)}
+		s := sim.Spec{Name: fmt.Sprintf("q-%d", i), Address: fmt.Sprintf("2001:db8::%x", i+1)}
 		specs = append(specs, s)
 		fmt.Fprintf(&csv, "%s,%s,tern,ALD,quay,crew\n", s.Name, s.Address)
 	}
