@@ -50,7 +50,7 @@ func (s *Session) Pending(ctx context.Context) (time.Duration, bool, error) {
 	}
 	none := false
 	for _, l := range got {
-		if m := t.Pending.FindStringSubmatch(l); m != nil {
+		if m := t.Pending.find(l); m != nil {
 			n, err := strconv.Atoi(m[t.Pending.SubexpIndex("seconds")])
 			if err != nil || n > 7*86_400 {
 				return 0, false, &run.Unclear{Asked: t.Show.Send, Got: s.mask(l)}
@@ -157,7 +157,7 @@ func (r Reader) parse(lines []string) (any, error) {
 	}
 	rows := []map[string]any{}
 	for _, l := range lines {
-		m := r.Row.FindStringSubmatch(l)
+		m := r.Row.find(l)
 		if m == nil {
 			continue
 		}
@@ -179,7 +179,7 @@ func (r Reader) parseOne(lines []string) (any, error) {
 	for name, c := range r.Columns {
 		found := false
 		for _, l := range lines {
-			m := c.Match.FindStringSubmatch(l)
+			m := c.Match.find(l)
 			if m == nil {
 				continue
 			}

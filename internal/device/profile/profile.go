@@ -14,7 +14,9 @@ package profile
 
 import (
 	"regexp"
+	"regexp/syntax"
 	"slices"
+	"strings"
 	"time"
 
 	"metabasis/internal/core/config"
@@ -135,17 +137,42 @@ type Pace struct {
 // Pattern is a regular expression in a profile.
 type Pattern struct {
 	*regexp.Regexp
+	prefix string // what a match must start with; "" is anything
 }
 
 // UnmarshalText compiles the pattern.
 func (p *Pattern) UnmarshalText(text []byte) error {
 	re, err := regexp.Compile(string(text))
-	p.Regexp = re
-	return err
+	if err != nil {
+		return err
+	}
+	p.Regexp, p.prefix = re, literalStart(re.String())
+	return nil
 }
 
-// matches is false for a pattern that is not given.
-func (p Pattern) matches(s string) bool { return p.Regexp != nil && p.MatchString(s) }
+// literalStart is the plain text behind a ^ at the start of a pattern. Most
+// lines of most output fail on it, which is much cheaper than the pattern.
+func literalStart(pattern string) string {
+	tree, err := syntax.Parse(pattern, syntax.Perl)
+	if err != nil || tree.Op != syntax.OpConcat || len(tree.Sub) < 2 || tree.Sub[0].Op != syntax.OpBeginText ||
+		tree.Sub[1].Op != syntax.OpLiteral || tree.Sub[1].Flags&syntax.FoldCase != 0 {
+		return ""
+	}
+	return string(tree.Sub[1].Rune)
+}
+
+// find returns the match and its groups, or nil; nothing matches a pattern that
+// is not given.
+func (p Pattern) find(s string) []string {
+	if p.Regexp == nil || !strings.HasPrefix(s, p.prefix) {
+		return nil
+	}
+	return p.FindStringSubmatch(s)
+}
+
+func (p Pattern) matches(s string) bool {
+	return p.Regexp != nil && strings.HasPrefix(s, p.prefix) && p.MatchString(s)
+}
 
 // Style is how the platform writes its configuration.
 func (p *Profile) Style() config.Style {

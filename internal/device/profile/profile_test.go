@@ -10,6 +10,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"pgregory.net/rapid"
+
 	"metabasis/internal/core/runbook"
 )
 
@@ -70,6 +72,25 @@ func TestAProblemSaysItsLine(t *testing.T) {
 	_, err := Load("tern.yaml", []byte(src))
 	line := strings.Count(src[:strings.Index(src, "wrok")], "\n") + 1
 	assert.ErrorContains(t, err, fmt.Sprintf("tern.yaml:%d:", line))
+}
+
+// The shortcut on a pattern's plain start never changes what it matches.
+func TestPatternShortcut(t *testing.T) {
+	for pattern, prefix := range map[string]string{`^Refused: (.*)$`: "Refused: ", `^(Refused|Fault)`: "", `Refused`: "", `^(?i)refused x`: "", `^a*b`: "", `^ab*c`: "a", `^\d+`: "", `^x|y`: "", `(?m)^x.`: ""} {
+		var p Pattern
+		require.NoError(t, p.UnmarshalText([]byte(pattern)))
+		assert.Equal(t, prefix, p.prefix, pattern)
+	}
+	rapid.Check(t, func(t *rapid.T) {
+		source := rapid.StringMatching(`\^?[ab]{0,2}[*+?]?(\(a\|b\))?[ab.]{0,2}\$?`).Draw(t, "pattern")
+		var p Pattern
+		if p.UnmarshalText([]byte(source)) != nil {
+			t.Skip()
+		}
+		line := rapid.StringMatching(`[ab]{0,5}`).Draw(t, "line")
+		assert.Equal(t, p.MatchString(line), p.matches(line), source)
+		assert.Equal(t, p.FindStringSubmatch(line), p.find(line), source)
+	})
 }
 
 func TestMask(t *testing.T) {

@@ -412,7 +412,7 @@ func (p *Profile) Mask(line string) string {
 func (p *Profile) secretsIn(line string) (out []string) {
 	line = strings.TrimLeft(line, " ")
 	for _, re := range p.Config.Secrets {
-		m := re.FindStringSubmatch(line)
+		m := re.find(line)
 		if m == nil {
 			continue
 		}
