@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os/signal"
+	"sync/atomic"
 	"syscall"
 
 	"metabasis/internal/core/run"
@@ -17,37 +18,45 @@ import (
 func (a *app) headless(ctx context.Context, n *workspace.Night, asJSON bool) error {
 	// A reader that goes away must not end a night half-way.
 	signal.Ignore(syscall.SIGPIPE)
-	stop, done := interrupts(ctx)
-	defer done()
-	over := make(chan error, 1)
-	go func() { over <- n.Run.Go(ctx) }()
-	var night run.Night
-	interrupted := 0
-	events := n.Run.Events()
+	shown := make(chan []run.Event)
+	over := make(chan result, 1)
+	go func() { over <- runNight(ctx, n.Run, shown, make(chan struct{})) }()
+	interrupted, done := a.obeyInterrupts(ctx, n.Run)
 	out := &eventPrinter{app: a, asJSON: asJSON}
-	for events != nil {
-		select {
-		case batch, ok := <-events:
-			if !ok {
-				events = nil
-				break
+	for events := range shown {
+		out.print(events)
+	}
+	done()
+	end := <-over
+	if end.err != nil {
+		return &exitError{int(run.NeedsPerson), end.err}
+	}
+	out.summary(&end.night)
+	return outcome(&end.night, interrupted.Load())
+}
+
+// obeyInterrupts turns interrupts into decisions, even while nobody reads what
+// is printed. The function it returns ends that.
+func (a *app) obeyInterrupts(ctx context.Context, r *run.Run) (*atomic.Bool, func()) {
+	signals, stop := interrupts()
+	quit, gone := make(chan struct{}), make(chan struct{})
+	var any atomic.Bool
+	go func() {
+		defer close(gone)
+		for {
+			select {
+			case <-quit:
+				return
+			case sig := <-signals:
+				choice := run.BackDevice
+				if any.Swap(true) {
+					choice = run.Release
+				}
+				_ = r.Do(ctx, run.Command{Choice: choice, By: fmt.Sprintf("%s (%s)", who(), sig)}) // the night may be over
 			}
-			night = run.Fold(night, batch...)
-			out.print(batch)
-		case sig := <-stop:
-			interrupted++
-			choice := run.BackDevice
-			if interrupted > 1 {
-				choice = run.Release
-			}
-			_ = n.Run.Do(ctx, run.Command{Choice: choice, By: fmt.Sprintf("%s (%s)", who(), sig)})
 		}
-	}
-	if err := <-over; err != nil {
-		return &exitError{int(run.NeedsPerson), err}
-	}
-	out.summary(&night)
-	return outcome(&night, interrupted > 0)
+	}()
+	return &any, func() { stop(); close(quit); <-gone }
 }
 
 // outcome turns the end of a night into an exit code. A device that needs a

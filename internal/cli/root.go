@@ -108,9 +108,9 @@ Without a command it opens the workspace in the current directory.`,
 	return cmd
 }
 
-// interrupts counts the times the person pressed Ctrl-C, or the system asked us
+// interrupts delivers each time the person presses Ctrl-C, or the system asks us
 // to end.
-func interrupts(ctx context.Context) (<-chan os.Signal, func()) {
+func interrupts() (<-chan os.Signal, func()) {
 	c := make(chan os.Signal, 4)
 	signal.Notify(c, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	return c, func() { signal.Stop(c) }

@@ -60,7 +60,7 @@ func (a *app) sim(ctx context.Context, file, faults, write string, base int) err
 		}
 	}
 	a.simHelp(fleet, s, addrs, write)
-	stop, done := interrupts(ctx)
+	stop, done := interrupts()
 	defer done()
 	<-stop
 	cancel()

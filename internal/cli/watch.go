@@ -29,7 +29,7 @@ func (a *app) watch(ctx context.Context, ws *workspace.Workspace, n *workspace.N
 		Start: func() <-chan []run.Event {
 			over = make(chan result, 1)
 			shown := make(chan []run.Event)
-			go func() { over <- follow(ctx, n.Run, shown, left) }()
+			go func() { over <- runNight(ctx, n.Run, shown, left) }()
 			return shown
 		},
 		Do:         func(c run.Command) error { return n.Run.Do(ctx, c) },
@@ -56,29 +56,6 @@ func (a *app) watch(ctx context.Context, ws *workspace.Workspace, n *workspace.N
 		fmt.Fprintln(a.out, "  "+l)
 	}
 	return outcome(&night, night.Aborted != "" || night.Released)
-}
-
-// result is how a night ended.
-type result struct {
-	night run.Night
-	err   error
-}
-
-// follow runs a night to its end, whoever looks: what happens is shown until
-// left is closed, and folded in any case.
-func follow(ctx context.Context, r *run.Run, shown chan<- []run.Event, left <-chan struct{}) result {
-	done := make(chan error, 1)
-	go func() { done <- r.Go(ctx) }()
-	var night run.Night
-	for events := range r.Events() {
-		night = run.Fold(night, events...)
-		select {
-		case shown <- events:
-		case <-left:
-		}
-	}
-	close(shown)
-	return result{night, <-done}
 }
 
 // open shows what the workspace holds and goes where the person chooses.
