@@ -2,6 +2,7 @@ package nights
 
 import (
 	"context"
+	"encoding/json"
 	"flag"
 	"fmt"
 	"math/rand/v2"
@@ -83,7 +84,15 @@ func (w *world) checkStored() {
 	events, err := w.stored.Events(context.Background(), w.storedID)
 	require.NoError(w.t, err)
 	again := run.Fold(run.Night{}, events...)
-	assert.True(w.t, w.night.Equal(&again), "the journal on disk tells another night")
+	// Times lose their location and their monotonic part on disk, so compare
+	// what is written of both.
+	require.Len(w.t, events, len(w.journal.Events))
+	want, err := json.Marshal(w.journal.Events)
+	require.NoError(w.t, err)
+	got, err := json.Marshal(events)
+	require.NoError(w.t, err)
+	assert.JSONEq(w.t, string(want), string(got), "the journal on disk tells another night")
+	assert.Equal(w.t, w.night.Count(), again.Count())
 	require.NoError(w.t, w.stored.Close())
 }
 

@@ -1,7 +1,6 @@
 package run
 
 import (
-	"maps"
 	"slices"
 	"time"
 
@@ -311,9 +310,4 @@ func (n *Night) Sites() []string {
 		}
 	}
 	return out
-}
-
-// Equal compares two nights by value; it is for tests of the fold.
-func (n *Night) Equal(m *Night) bool {
-	return n.Seq == m.Seq && n.Ended.Equal(m.Ended) && maps.Equal(n.Count(), m.Count()) && len(n.Holds) == len(m.Holds)
 }
