@@ -29,18 +29,23 @@ const (
 	benchTogether = 50
 )
 
-// benchWorld is a fleet without latency, on loopback TCP.
-func benchWorld(b *testing.B, latency time.Duration) (*world, func(context.Context, string) (io.ReadWriteCloser, error)) {
-	var csv strings.Builder
-	csv.WriteString("name,address,platform,site,role,login\n")
-	var specs []sim.Spec
-	for i := range benchDevices {
+// many is a fleet of that many devices on one site.
+func many(n int) (specs []sim.Spec, csv string) {
+	var b strings.Builder
+	b.WriteString("name,address,platform,site,role,login\n")
+	for i := range n {
 		s := sim.Spec{Name: fmt.Sprintf("q-%d", i), Address: fmt.Sprintf("2001:db8::%x", i+1)}
 		specs = append(specs, s)
-		fmt.Fprintf(&csv, "%s,%s,tern,ALD,quay,crew\n", s.Name, s.Address)
+		fmt.Fprintf(&b, "%s,%s,tern,ALD,quay,crew\n", s.Name, s.Address)
 	}
+	return specs, b.String()
+}
+
+// benchWorld is a fleet without latency, on loopback TCP.
+func benchWorld(b *testing.B, latency time.Duration) (*world, func(context.Context, string) (io.ReadWriteCloser, error)) {
+	specs, csv := many(benchDevices)
 	book := strings.NewReplacer("sizes     1, 4\n  together  4", fmt.Sprintf("together  %d", benchTogether), "finish\n  soak      30s\n", "").Replace(standardBook)
-	w := newWorld(b, sim.Scenario{Boot: time.Second, Latency: latency, Devices: specs}, csv.String(), book, b.TempDir())
+	w := newWorld(b, sim.Scenario{Boot: time.Second, Latency: latency, Devices: specs}, csv, book, b.TempDir())
 	ctx, cancel := context.WithCancel(context.Background())
 	addrs, err := w.sim.Listen(ctx, "127.0.0.1", 0)
 	require.NoError(b, err)
@@ -235,17 +240,10 @@ func BenchmarkJournal(b *testing.B) {
 // BenchmarkWaitingDevice measures what a device costs that waits for its batch.
 func BenchmarkWaitingDevice(b *testing.B) {
 	const devices = 5000
-	var csv strings.Builder
-	csv.WriteString("name,address,platform,site,role,login\n")
-	var specs []sim.Spec
-	for i := range devices {
-		s := sim.Spec{Name: fmt.Sprintf("q-%d", i), Address: fmt.Sprintf("2001:db8::%x", i+1)}
-		specs = append(specs, s)
-		fmt.Fprintf(&csv, "%s,%s,tern,ALD,quay,crew\n", s.Name, s.Address)
-	}
+	specs, csv := many(devices)
 	for b.Loop() {
 		before := heap()
-		w := newWorld(b, sim.Scenario{Devices: specs[:1]}, csv.String(), standardBook, b.TempDir())
+		w := newWorld(b, sim.Scenario{Devices: specs[:1]}, csv, standardBook, b.TempDir())
 		n := run.Fold(run.Night{}, run.Event{Kind: run.Planned, Outline: run.Outlined(w.plan)})
 		b.ReportMetric(float64(heap()-before)/devices, "B/device")
 		runtime.KeepAlive(n)

@@ -305,6 +305,50 @@ func TestFailureBudget(t *testing.T) {
 	})
 }
 
+// When the last device uses up the budget, there is nothing left to ask about.
+func TestBudgetUsedUpByTheLastDevice(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := simple(t, []sim.Spec{{}, {Faults: []sim.Fault{{Kind: sim.Rejects, Match: "^log host"}}}}, func(s string) string {
+			return strings.Replace(s, "together  4\n", "together  4\n  stop      after 1 failure\n", 1)
+		})
+		defer w.sim.Close()
+		w.run(context.Background(), nil)
+		for _, e := range w.journal.Events {
+			assert.False(t, e.Kind == run.HoldOpened && e.Device == "", "asked: %s", e.Note)
+		}
+		w.checkLaws()
+	})
+}
+
+// The opening of the window answers the question about the window and no other,
+// however close to it a person decides.
+func TestTheWindowAnswersOnlyItsOwnQuestion(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := simple(t, []sim.Spec{{}, {}}, func(s string) string {
+			return strings.NewReplacer("now for 3h", "01:30 for 3h", "together  4\n", "together  4\n  hold      after batch 1\n").Replace(s)
+		})
+		defer w.sim.Close()
+		var open []string
+		w.run(context.Background(), func(r *run.Run, e run.Event) {
+			if e.Kind != run.HoldOpened {
+				return
+			}
+			open = append(open, e.Note)
+			go func() {
+				if len(open) == 1 { // exactly as the window opens
+					time.Sleep(time.Until(w.plan.Window.Open))
+				} else {
+					time.Sleep(time.Hour)
+				}
+				_ = r.Do(context.Background(), run.Command{Hold: e.Hold, Choice: run.GoOn, By: "Ada"})
+			}()
+		})
+		assert.Len(t, open, 2)
+		gap := w.night.Get("ald-quay-2").Began.Sub(w.night.Get("ald-quay-1").Ended)
+		assert.GreaterOrEqual(t, gap, time.Hour, "the planned hold was passed by itself")
+	})
+}
+
 // A batch does not start after its turn-back time (law 9).
 func TestTurnBackTime(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {

@@ -135,36 +135,36 @@ func (m *Model) decideKey(name string) {
 		m.message = "that hold is over"
 		return
 	}
-	q := decide.OfHold(&m.night, h)
 	switch name {
-	case "esc", "q", "d":
+	case "d":
 		m.focus = onList
-	case "up", "k":
-		m.choice.Move(q, -1)
-	case "down", "j":
-		m.choice.Move(q, 1)
-	case "enter":
-		if c, ok := m.choice.Enter(q); ok {
-			m.do(run.Command{Hold: h.Number, Choice: c})
-			m.focus = onList
-		}
 	case "a":
 		m.focus, m.abort = onAbort, decide.View{}
+	default:
+		m.questionKey(name, &m.choice, decide.OfHold(&m.night, h))
 	}
 }
 
 func (m *Model) abortKey(name string) {
-	q := decide.OfAbort(&m.night)
+	if name == "a" {
+		m.focus = onList
+		return
+	}
+	m.questionKey(name, &m.abort, decide.OfAbort(&m.night))
+}
+
+// questionKey moves in a question and answers it.
+func (m *Model) questionKey(name string, v *decide.View, q decide.Question) {
 	switch name {
-	case "esc", "q", "a":
+	case "esc", "q":
 		m.focus = onList
 	case "up", "k":
-		m.abort.Move(q, -1)
+		v.Move(q, -1)
 	case "down", "j":
-		m.abort.Move(q, 1)
+		v.Move(q, 1)
 	case "enter":
-		if c, ok := m.abort.Enter(q); ok {
-			m.do(run.Command{Choice: c})
+		if c, ok := v.Enter(q); ok {
+			m.do(run.Command{Hold: q.Hold, Choice: c})
 			m.focus = onList
 		}
 	}

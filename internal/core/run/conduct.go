@@ -108,9 +108,10 @@ func (r *Run) waitForWindow(ctx context.Context) {
 	if !time.Now().Before(open) {
 		return
 	}
+	hold := r.nextHold + 1 // the one opened below: only that is answered by the time
 	t := time.AfterFunc(time.Until(open), func() {
 		select {
-		case r.inbox <- windowOpen{}:
+		case r.inbox <- windowOpen{hold}:
 		case <-ctx.Done():
 		}
 	})
@@ -214,7 +215,7 @@ func (r *Run) message(m any) {
 	case ended:
 		r.finished(m.w, m.state)
 	case windowOpen:
-		r.answerRunHolds(GoOn, "the window is open")
+		r.answer(m.hold, GoOn, "the window is open")
 	}
 }
 
@@ -229,11 +230,18 @@ func (r *Run) finished(w *worker, s State) {
 	}
 	if (s == Reverted || s == Stranded) && !r.stopping && !r.batchBack {
 		r.failures++
-		if r.budget > 0 && r.failures >= r.budget {
+		if r.budget > 0 && r.failures >= r.budget && r.unstarted() {
 			r.overBudget()
 		}
 	}
 	r.forecast()
+}
+
+// unstarted tells whether any device is still to be started.
+func (r *Run) unstarted() bool {
+	return slices.ContainsFunc(r.plan.Targets(), func(t *plan.Target) bool {
+		return r.ends[t.Device.Name] == "" && r.active[t.Device.Name] == nil
+	})
 }
 
 // stop starts no new device; those in change go on.

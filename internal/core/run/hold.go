@@ -9,7 +9,7 @@ import (
 // settle deals with trouble: it waits for a lost device, takes back a device
 // that is to be taken back, and otherwise holds for a decision. It tells
 // whether the device's night is over.
-func (w *worker) settle(tr *trouble) (over_ bool) {
+func (w *worker) settle(tr *trouble) (done bool) {
 	for {
 		switch {
 		case errors.Is(tr.err, errLetGo):
@@ -141,7 +141,7 @@ type (
 		question int
 	}
 	unheld     struct{ w *worker }
-	windowOpen struct{}
+	windowOpen struct{ hold int }
 	ended      struct {
 		w     *worker
 		state State

@@ -73,8 +73,11 @@ func (w *worker) climb() error {
 		if equal {
 			break
 		}
-		if equal, err = rung(); err != nil {
+		// A device that answers, but not as it should, may still take the next rung.
+		if equal, err = rung(); err != nil && !answered(err) {
 			return err
+		} else if err != nil {
+			w.emit(Event{Kind: Rung, What: "gone wrong", Note: err.Error()})
 		}
 	}
 	if !equal {
