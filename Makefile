@@ -13,7 +13,7 @@ build:
 	$(GO) build -o bin/metabasis ./cmd/metabasis
 
 test: deps vet lint
-	$(GO) test -timeout 280s -parallel 12 ./...
+	$(GO) test -count=1 -timeout 280s -parallel 12 ./...
 
 # What the tests need beside Go: tmux and the OpenSSH client.
 deps:

@@ -11,9 +11,6 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
-
-	// What the binary is made of: a change of it makes old results stale.
-	_ "metabasis/internal/cli"
 )
 
 var binary string
