@@ -136,6 +136,19 @@ func TestASecretInAChangeIsShownNowhere(t *testing.T) {
 	})
 }
 
+// A device may print what it was told in confidence anywhere, even in the midst
+// of its configuration: it is kept nowhere (law 12).
+func TestASecretInTheConfigurationIsShownNowhere(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := simple(t, []sim.Spec{{Unsaved: "name " + operator}}, nil) // in its prompts as well
+		defer w.sim.Close()
+		w.run(context.Background(), nil)
+		assert.Equal(t, run.Blocked, w.night.Get("ald-quay-1").State)
+		assert.Equal(t, "saved: it has unsaved changes: - name ald-quay-1, + name ▒▒▒▒", w.night.Get("ald-quay-1").Note)
+		w.checkLaws()
+	})
+}
+
 // A denied login is tried once: trying again locks accounts.
 func TestADeniedLoginIsTriedOnce(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {

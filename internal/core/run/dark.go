@@ -55,7 +55,7 @@ func (w *worker) await(why string) verdict {
 		ses, err := w.r.connector.Connect(ctx, w.t)
 		cancel()
 		if err == nil {
-			w.ses = ses
+			w.ses, w.mask = ses, ses.Mask
 			v, decided, err := w.recognise()
 			if decided {
 				return v

@@ -48,6 +48,9 @@ type Session interface {
 	Restore(ctx context.Context, config string) error
 	// Save makes the running configuration the saved one.
 	Save(ctx context.Context) error
+	// Mask takes out of text the secrets that this session knows of. It can be
+	// used after Close, too.
+	Mask(text string) string
 	// Close ends the session in the way the device wants it.
 	Close() error
 }

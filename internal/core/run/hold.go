@@ -85,7 +85,8 @@ func (w *worker) skipStep() *trouble {
 func (w *worker) hold(tr *trouble) (Choice, error) {
 	w.move(Held, tr.why)
 	w.question++
-	w.r.inbox <- held{w, tr, w.choices(), w.question}
+	shown := &trouble{why: w.maskText(tr.why), evidence: w.maskLines(tr.evidence), err: tr.err}
+	w.r.inbox <- held{w, shown, w.choices(), w.question}
 	var fired <-chan time.Time
 	if !w.due.IsZero() {
 		t := time.NewTimer(time.Until(w.due) + time.Second)

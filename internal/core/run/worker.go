@@ -19,6 +19,7 @@ type worker struct {
 	back chan struct{}   // closed when the device is to be taken back
 	told chan answer     // answers to its holds
 	ses  Session
+	mask func(string) string // of the newest session; nil before the first
 
 	backup    string        // what a take-back must reach
 	before    config.Config // the same, parsed
@@ -65,13 +66,38 @@ func (w *worker) name() string { return w.t.Device.Name }
 
 func (w *worker) emit(e Event) {
 	e.Device = w.name()
-	w.r.rec.emit(e)
+	w.r.rec.emit(w.masked(e))
+}
+
+// masked takes secrets out of an event: a device may print what it was told in
+// confidence, anywhere (law 12).
+func (w *worker) masked(e Event) Event {
+	e.Note, e.Lines = w.maskText(e.Note), w.maskLines(e.Lines)
+	return e
+}
+
+func (w *worker) maskText(s string) string {
+	if w.mask == nil || s == "" {
+		return s
+	}
+	return w.mask(s)
+}
+
+func (w *worker) maskLines(lines []string) []string {
+	if w.mask == nil || lines == nil {
+		return lines
+	}
+	out := make([]string, len(lines))
+	for i, l := range lines {
+		out[i] = w.mask(l)
+	}
+	return out
 }
 
 // intend makes an intention durable before it is acted on (law 11).
 func (w *worker) intend(e Event) error {
 	e.Device, e.Kind = w.name(), Intent
-	if err := w.r.rec.intend(e); err != nil {
+	if err := w.r.rec.intend(w.masked(e)); err != nil {
 		return fmt.Errorf("%w: %w", errJournal, err)
 	}
 	return nil
@@ -217,6 +243,7 @@ func (w *worker) reach() (err error) {
 			}
 		}
 		if w.ses, err = w.r.connector.Connect(w.ctx, w.t); err == nil {
+			w.mask = w.ses.Mask
 			w.emit(Event{Kind: Contact})
 			return nil
 		}

@@ -53,14 +53,14 @@ func (s *Session) Pending(ctx context.Context) (time.Duration, bool, error) {
 		if m := t.Pending.find(l); m != nil {
 			n, err := strconv.Atoi(m[t.Pending.SubexpIndex("seconds")])
 			if err != nil || n > 7*86_400 {
-				return 0, false, &run.Unclear{Asked: t.Show.Send, Got: s.mask(l)}
+				return 0, false, &run.Unclear{Asked: t.Show.Send, Got: s.Mask(l)}
 			}
 			return time.Duration(n) * time.Second, true, nil
 		}
 		none = none || t.None.matches(l)
 	}
 	if !none {
-		return 0, false, &run.Unclear{Asked: t.Show.Send, Got: s.mask(strings.Join(got[:min(len(got), 3)], " / "))}
+		return 0, false, &run.Unclear{Asked: t.Show.Send, Got: s.Mask(strings.Join(got[:min(len(got), 3)], " / "))}
 	}
 	return 0, false, nil
 }
@@ -85,7 +85,7 @@ func (s *Session) Line(ctx context.Context, line string) error {
 		return err
 	}
 	if s.mode != s.p.Config.Edit {
-		return &run.Unclear{Asked: s.mask(line), Got: "the line led to mode " + s.mode}
+		return &run.Unclear{Asked: s.Mask(line), Got: "the line led to mode " + s.mode}
 	}
 	return nil
 }
@@ -105,7 +105,7 @@ func (s *Session) Restore(ctx context.Context, config string) error {
 		return err
 	}
 	s.out.reset()
-	s.log.Sent(s.prompt, r.Send)
+	s.log.Sent(s.Mask(s.prompt), s.Mask(r.Send))
 	if err := s.write(r.Send + "\n"); err != nil {
 		return s.fail(err)
 	}
@@ -145,7 +145,7 @@ func (s *Session) Read(ctx context.Context, table string) (any, error) {
 	}
 	v, err := r.parse(got)
 	if err != nil {
-		return nil, &run.Unclear{Asked: r.Send, Got: s.mask(err.Error())}
+		return nil, &run.Unclear{Asked: r.Send, Got: s.Mask(err.Error())}
 	}
 	return v, nil
 }

@@ -246,7 +246,7 @@ func (s *Session) tail() string {
 	if t == "" && len(s.out.lines) > 0 {
 		t = s.out.lines[len(s.out.lines)-1]
 	}
-	return s.mask(t[max(0, len(t)-80):])
+	return s.Mask(t[max(0, len(t)-80):])
 }
 
 // fail marks the session as of no more use.
@@ -254,7 +254,7 @@ func (s *Session) fail(err error) error {
 	if s.broken == nil {
 		s.broken = err
 		s.log.Got(s.masked(s.out.lines))
-		s.log.Note(s.mask(err.Error()))
+		s.log.Note(s.Mask(err.Error()))
 	}
 	return err
 }
@@ -273,7 +273,7 @@ func (s *Session) say(ctx context.Context, line string, answers []Answer) ([]str
 		return nil, s.broken
 	}
 	if strings.ContainsAny(line, "\r\n") {
-		return nil, &run.Refused{Line: s.mask(line), Said: "a line must be one line; it was not sent"}
+		return nil, &run.Refused{Line: s.Mask(line), Said: "a line must be one line; it was not sent"}
 	}
 	for _, secret := range s.p.secretsIn(line) { // the device may say it back to us
 		if s.secrets == nil {
@@ -282,7 +282,7 @@ func (s *Session) say(ctx context.Context, line string, answers []Answer) ([]str
 		s.secrets["in a line: "+secret] = secret
 	}
 	s.out.reset()
-	s.log.Sent(s.mask(s.prompt), s.mask(line))
+	s.log.Sent(s.Mask(s.prompt), s.Mask(line))
 	if err := s.write(line + "\n"); err != nil {
 		return nil, s.fail(err)
 	}
@@ -302,7 +302,7 @@ func (s *Session) refusal(line string, got []string) error {
 	for _, l := range got {
 		for _, p := range s.p.Refused {
 			if p.matches(l) {
-				return &run.Refused{Line: s.mask(line), Said: s.mask(l)}
+				return &run.Refused{Line: s.Mask(line), Said: s.Mask(l)}
 			}
 		}
 	}
@@ -327,7 +327,7 @@ func (s *Session) checked(line string, c Command, got []string) error {
 		return err
 	}
 	if c.Done.Regexp != nil && !slices.ContainsFunc(got, c.Done.matches) {
-		return &run.Unclear{Asked: line, Got: s.mask(strings.Join(got[max(0, len(got)-3):], " / "))}
+		return &run.Unclear{Asked: line, Got: s.Mask(strings.Join(got[max(0, len(got)-3):], " / "))}
 	}
 	if s.mode != c.In {
 		return &run.Unclear{Asked: line, Got: "now in mode " + s.mode + ", not " + c.In}
@@ -378,9 +378,9 @@ func (s *Session) towards(goal string) (string, Command) {
 	return m.From, m.Leave
 }
 
-// mask takes secrets out of text: the values we know, and what the profile
+// Mask takes secrets out of text: the values we know, and what the profile
 // says looks like one.
-func (s *Session) mask(text string) string {
+func (s *Session) Mask(text string) string {
 	for _, v := range s.secrets {
 		if len(v) > 2 {
 			text = strings.ReplaceAll(text, v, masked)
@@ -392,7 +392,7 @@ func (s *Session) mask(text string) string {
 func (s *Session) masked(lines []string) []string {
 	out := make([]string, len(lines))
 	for i, l := range lines {
-		out[i] = s.mask(l)
+		out[i] = s.Mask(l)
 	}
 	return out
 }
