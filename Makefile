@@ -4,7 +4,7 @@ GO      ?= go
 N       ?= 1000
 SEED    ?= 1
 
-.PHONY: demo test build deps vet lint race nights fuzz bench screenshots clean
+.PHONY: demo test test-real real-deps build deps vet lint race nights fuzz bench screenshots clean
 
 demo: build
 	bin/metabasis demo
@@ -18,6 +18,14 @@ test: deps vet lint
 # What the tests need beside Go: tmux and the OpenSSH client.
 deps:
 	@scripts/deps tmux:tmux ssh:openssh-client
+
+# Against real systems on loopback: OpenSSH, a Telnet server, BIRD 2. Needs root.
+test-real: real-deps
+	$(GO) vet -tags real ./internal/real
+	$(GO) test -tags real -count=1 -timeout 280s ./internal/real
+
+real-deps:
+	@scripts/deps sshd:openssh-server ssh-agent:openssh-client bird:bird2 telnetd:inetutils-telnetd socat:socat useradd:passwd
 
 vet:
 	@test -z "$$(gofmt -l cmd internal demo profiles)" || { gofmt -l cmd internal demo profiles; echo "gofmt wants these"; exit 1; }

@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"metabasis/internal/device"
+	"metabasis/internal/device/ssh"
 	"metabasis/internal/sim"
 )
 
@@ -68,6 +70,14 @@ func Scenario(level string) (sim.Scenario, error) {
 		}
 	}
 	return s, s.Prepare()
+}
+
+// Logins are the credentials of the demo's devices.
+func Logins(s sim.Scenario) map[string]device.Login {
+	return map[string]device.Login{
+		"crew":  {Login: ssh.Login{Name: "crew", User: "crew", Password: s.Logins["crew"]}, Secrets: map[string]string{"operator": s.Operator}},
+		"gates": {Login: ssh.Login{Name: "gates", User: "gates", Password: s.ClearLogins["gates"]}, Secrets: map[string]string{"master": s.Master}},
+	}
 }
 
 // Write makes a directory the demo's workspace. With addresses, by device name,

@@ -23,7 +23,7 @@ func (a *app) checkCommand() *cobra.Command {
 }
 
 func (a *app) check(files []string) error {
-	ws, err := workspace.Open(a.dir)
+	ws, err := a.workspace()
 	if err != nil {
 		return err
 	}

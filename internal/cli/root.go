@@ -10,9 +10,14 @@ import (
 	"os"
 	"os/signal"
 	"runtime/debug"
+	"strings"
 	"syscall"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"metabasis/internal/settings"
+	"metabasis/internal/workspace"
 )
 
 // Version is the version of the product.
@@ -44,7 +49,13 @@ type app struct {
 	in       io.Reader
 	out, err io.Writer
 	dir      string
-	theme    string
+	flags    map[string]*string // of settings, by key
+	given    map[string]string  // those that were given
+}
+
+// workspace opens the workspace with the settings that were given as flags.
+func (a *app) workspace() (*workspace.Workspace, error) {
+	return workspace.OpenWith(a.dir, a.given)
 }
 
 // Main runs the command line and returns its exit code.
@@ -54,7 +65,7 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(400)
 	}
-	a := &app{in: in, out: out, err: errOut}
+	a := &app{in: in, out: out, err: errOut, flags: map[string]*string{}, given: map[string]string{}}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(in)
@@ -103,9 +114,38 @@ Without a command it opens the workspace in the current directory.`,
 		RunE:          func(cmd *cobra.Command, _ []string) error { return a.open(cmd.Context()) },
 	}
 	cmd.PersistentFlags().StringVarP(&a.dir, "workspace", "C", ".", "directory of the workspace")
-	cmd.PersistentFlags().StringVar(&a.theme, "theme", "auto", "colours of the screen: auto, dark or light")
-	cmd.AddCommand(a.runCommand(), a.demoCommand(), a.checkCommand(), a.tidyCommand(), a.simCommand())
+	var password string
+	cmd.PersistentFlags().StringVar(&password, "password", "", "")
+	_ = cmd.PersistentFlags().MarkHidden("password")
+	a.settingFlag(cmd.PersistentFlags(), settings.Theme)
+	a.settingFlag(cmd.PersistentFlags(), settings.HostKeys)
+	cmd.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error {
+		if cmd.Flags().Changed("password") {
+			return errors.New("a password on the command line can be read by everybody on this machine, and stays in the shell's history: " +
+				"put it into the secrets file with metabasis secret add, or let yourself be asked")
+		}
+		for key, v := range a.flags {
+			if *v != "" {
+				a.given[key] = *v
+			}
+		}
+		return nil
+	}
+	cmd.AddCommand(a.runCommand(), a.demoCommand(), a.checkCommand(), a.tidyCommand(), a.simCommand(),
+		a.scopeCommand(), a.reachCommand(), a.readCommand(), a.askCommand(), a.settingsCommand(), a.secretCommand(), a.profileCommand(), a.consoleCommand())
 	return cmd
+}
+
+// settingFlag adds the flag of a setting.
+func (a *app) settingFlag(flags *pflag.FlagSet, key string) {
+	for _, s := range settings.All() {
+		if s.Key == key {
+			if a.flags[key] == nil {
+				a.flags[key] = new(string)
+			}
+			flags.StringVar(a.flags[key], strings.TrimPrefix(s.Flag(), "--"), "", s.Help)
+		}
+	}
 }
 
 // interrupts delivers each time the person presses Ctrl-C, or the system asks us

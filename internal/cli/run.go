@@ -15,10 +15,9 @@ import (
 	"golang.org/x/term"
 
 	"metabasis/demo"
+	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/runbook"
-	"metabasis/internal/device"
-	devssh "metabasis/internal/device/ssh"
 	"metabasis/internal/sim"
 	"metabasis/internal/workspace"
 )
@@ -29,12 +28,14 @@ type nightFlags struct {
 	json     bool
 	fleet    string
 	answers  []string
+	waivers  []string
 }
 
 func (f *nightFlags) add(cmd *cobra.Command) {
 	cmd.Flags().BoolVar(&f.headless, "headless", false, "no screen: one line an event, decisions from the runbook's unattended line")
 	cmd.Flags().BoolVar(&f.json, "json", false, "with --headless: one JSON object an event")
 	cmd.Flags().StringArrayVar(&f.answers, "answer", nil, "NAME=VALUE for a value the runbook asks for; may be given many times")
+	cmd.Flags().StringArrayVar(&f.waivers, "waive", nil, "\"CHECK on DEVICE: REASON\" passes a precheck that does not hold; may be given many times")
 }
 
 func (a *app) runCommand() *cobra.Command {
@@ -44,11 +45,11 @@ func (a *app) runCommand() *cobra.Command {
 		Short: "Run a runbook",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			ws, err := workspace.Open(a.dir)
+			ws, err := a.workspace()
 			if err != nil {
 				return err
 			}
-			return a.night(cmd.Context(), ws, args[0], f, workspace.Access{})
+			return a.night(cmd.Context(), ws, args[0], f, nil)
 		},
 	}
 	f.add(cmd)
@@ -87,29 +88,29 @@ func (a *app) demo(ctx context.Context, f nightFlags, faults, dir string) error 
 	if err := demo.Write(dir, faults, nil); err != nil {
 		return err
 	}
-	fleet, err := sim.New(s)
+	simulated, err := sim.New(s)
 	if err != nil {
 		return err
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer func() {
 		cancel()
-		fleet.Close()
+		simulated.Close()
 	}()
-	addrs, err := fleet.Listen(ctx, "127.0.0.1", 0)
+	addrs, err := simulated.Listen(ctx, "127.0.0.1", 0)
 	if err != nil {
 		return err
 	}
-	ws, err := workspace.Open(dir)
+	ws, err := workspace.OpenWith(dir, a.given)
 	if err != nil {
 		return err
 	}
-	access := workspace.Access{
-		Dial:    toLoopback(s, addrs),
-		HostKey: fleet.CheckHostKey,
-		Logins: map[string]device.Login{"crew": {Login: devssh.Login{User: "crew", Password: s.Logins["crew"]},
-			Secrets: map[string]string{"operator": s.Operator}}},
+	fl, err := ws.Fleet("")
+	if err != nil {
+		return err
 	}
+	access := ws.Fixed(fl, toLoopback(s, addrs), simulated.HostKeys(), demo.Logins(s))
+	access.Resolve = simulated.Resolve
 	return a.night(ctx, ws, dir+"/"+demo.Runbook, f, access)
 }
 
@@ -133,8 +134,9 @@ func toLoopback(s sim.Scenario, addrs map[string]string) func(context.Context, s
 	}
 }
 
-// night plans a runbook and runs it, on the screen or without.
-func (a *app) night(ctx context.Context, ws *workspace.Workspace, file string, f nightFlags, access workspace.Access) error {
+// night plans a runbook and runs it, on the screen or without. Access is nil for
+// the workspace's own.
+func (a *app) night(ctx context.Context, ws *workspace.Workspace, file string, f nightFlags, access *workspace.Access) error {
 	if f.json && !f.headless {
 		return errors.New("--json goes with --headless")
 	}
@@ -154,21 +156,21 @@ func (a *app) night(ctx context.Context, ws *workspace.Workspace, file string, f
 	if err != nil {
 		return err
 	}
+	if err := waive(p, f.waivers); err != nil {
+		return err
+	}
 	if f.headless && !p.Unattended.Given {
 		return fmt.Errorf("%s has no unattended line, so nobody would answer a hold; write, for example: unattended  take back the device", file)
 	}
 	if !f.headless && !a.isTerminal() {
 		return errors.New("there is no terminal here for the screen; use --headless")
 	}
-	if access.Logins == nil {
-		var ask workspace.Asker
-		if a.isTerminal() {
-			ask = a.askSecret
-		}
-		if access.Logins, err = workspace.Logins(ctx, ws.LoginNames(p), os.Getenv, ask); err != nil {
+	if access == nil {
+		if access, err = a.access(ctx, ws, fl, devicesOf(p)); err != nil {
 			return err
 		}
 	}
+	defer access.Close()
 	n, err := ws.Prepare(p, file, text, access, f.headless, who())
 	if err != nil {
 		return err
@@ -178,6 +180,50 @@ func (a *app) night(ctx context.Context, ws *workspace.Workspace, file string, f
 		return a.headless(ctx, n, f.json)
 	}
 	return a.watch(ctx, ws, n)
+}
+
+func waive(p *plan.Plan, texts []string) error {
+	var list []plan.Waiver
+	for _, text := range texts {
+		w, err := plan.ParseWaiver(text, who())
+		if err != nil {
+			return err
+		}
+		list = append(list, w)
+	}
+	return p.Waive(list)
+}
+
+// devicesOf are the devices of a plan, and the partners of those in pairs.
+func devicesOf(p *plan.Plan) []fleet.Device {
+	var out []fleet.Device
+	for _, t := range p.Targets() {
+		out = append(out, t.Device)
+		if t.Mate != nil && p.Asks("pair") {
+			out = append(out, *t.Mate)
+		}
+	}
+	return out
+}
+
+// access gets ready to reach devices, asking for what is not known.
+func (a *app) access(ctx context.Context, ws *workspace.Workspace, f *fleet.Fleet, devices []fleet.Device) (*workspace.Access, error) {
+	access, err := ws.Access(ctx, f, devices, ws.Finder(os.Getenv, a.asker()))
+	if err != nil {
+		return nil, err
+	}
+	for _, w := range access.Warnings {
+		fmt.Fprintln(a.err, "warning:", w)
+	}
+	return access, nil
+}
+
+// asker asks the person for secrets; nil when nobody is there.
+func (a *app) asker() workspace.Asker {
+	if in, ok := a.in.(*os.File); ok && term.IsTerminal(int(in.Fd())) {
+		return a.askSecret
+	}
+	return nil
 }
 
 // who is the person in front of us, for the journal.

@@ -68,17 +68,31 @@ func (a *app) sim(ctx context.Context, file, faults, write string, base int) err
 	return nil
 }
 
+func first(logins map[string]string) string { return slices.Sorted(maps.Keys(logins))[0] }
+
 func (a *app) simHelp(fleet *sim.Fleet, s sim.Scenario, addrs map[string]string, write string) {
-	fmt.Fprintf(a.out, "%d simulated switches are up. Log in with any SSH client:\n\n", len(addrs))
-	user := slices.Sorted(maps.Keys(s.Logins))[0]
+	fmt.Fprintf(a.out, "%d simulated devices are up. Log in with any SSH or Telnet client:\n\n", len(addrs))
+	user := first(s.Logins)
+	clear := false
 	for _, d := range fleet.Devices() {
 		host, port, _ := net.SplitHostPort(addrs[d.Name()])
+		if d.Platform() == "plover" {
+			clear = true
+			fmt.Fprintf(a.out, "  %-12s telnet %s %s\n", d.Name(), host, port)
+			continue
+		}
 		fmt.Fprintf(a.out, "  %-12s ssh -p %s %s@%s\n", d.Name(), port, user, host)
 	}
-	fmt.Fprintf(a.out, "\nPassword %s; operator password %s. Try: tell clock, work, edit, restart in 5 m.\n", s.Logins[user], s.Operator)
+	fmt.Fprintf(a.out, "\nSSH: user %s, password %s; operator password %s. Try: tell clock, work, edit, restart in 5 m.\n", user, s.Logins[user], s.Operator)
+	vars := fmt.Sprintf("METABASIS_CREW_PASSWORD=%s METABASIS_CREW_OPERATOR=%s", s.Logins[user], s.Operator)
+	if clear {
+		gates := first(s.ClearLogins)
+		fmt.Fprintf(a.out, "Telnet: name %s, word %s; master's word %s. Try: list gates, screen off, master, bye.\n", gates, s.ClearLogins[gates], s.Master)
+		vars += fmt.Sprintf(" METABASIS_GATES_PASSWORD=%s METABASIS_GATES_MASTER=%s", s.ClearLogins[gates], s.Master)
+	}
 	if write != "" {
-		fmt.Fprintf(a.out, "Workspace: %s; run it with\n  METABASIS_CREW_PASSWORD=%s METABASIS_CREW_OPERATOR=%s metabasis -C %s run %s\n",
-			write, s.Logins[user], s.Operator, write, filepath.Join(write, demo.Runbook))
+		fmt.Fprintf(a.out, "Workspace: %s. Its keys are new each time; begin with\n  export %s METABASIS_HOST_KEYS=remember\n  metabasis -C %s reach\n  metabasis -C %s run %s\n",
+			write, vars, write, write, filepath.Join(write, demo.Runbook))
 	}
 	fmt.Fprintln(a.out, "Ctrl-C ends it.")
 }

@@ -8,10 +8,14 @@ import (
 	"strings"
 	"syscall"
 
+	tea "charm.land/bubbletea/v2"
+
+	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/run"
 	"metabasis/internal/report"
 	"metabasis/internal/screen"
 	"metabasis/internal/screen/home"
+	"metabasis/internal/settings"
 	"metabasis/internal/store"
 	"metabasis/internal/workspace"
 )
@@ -35,9 +39,12 @@ func (a *app) watch(ctx context.Context, ws *workspace.Workspace, n *workspace.N
 		Do:         func(c run.Command) error { return n.Run.Do(ctx, c) },
 		Tail:       n.Scripts.Tail,
 		Transcript: n.Scripts.Read,
-		By:         who(),
+		Console: func(name string) tea.ExecCommand {
+			return &consoleCommand{ctx: ctx, c: n.Connector, d: deviceOf(n, name)}
+		},
+		By: who(),
 	}
-	_, err := screen.Run(ctx, src, screen.Theme(a.theme))
+	_, err := screen.Run(ctx, src, screen.Theme(ws.Settings.Get(settings.Theme)))
 	close(left)
 	if over == nil { // it never began
 		return err
@@ -58,9 +65,19 @@ func (a *app) watch(ctx context.Context, ws *workspace.Workspace, n *workspace.N
 	return outcome(&night, night.Aborted != "" || night.Released)
 }
 
+// deviceOf finds a device of a night's plan.
+func deviceOf(n *workspace.Night, name string) fleet.Device {
+	for _, t := range n.Plan.Targets() {
+		if t.Device.Name == name {
+			return t.Device
+		}
+	}
+	return fleet.Device{Name: name}
+}
+
 // open shows what the workspace holds and goes where the person chooses.
 func (a *app) open(ctx context.Context) error {
-	ws, err := workspace.Open(a.dir)
+	ws, err := a.workspace()
 	if err != nil {
 		return err
 	}
@@ -71,12 +88,18 @@ func (a *app) open(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	e, err := home.Choose(ctx, a.dir, entries, a.theme == "light")
+	e, err := home.Choose(ctx, a.dir, entries, ws.Settings.Get(settings.Theme) == "light")
 	switch {
 	case err != nil || e == nil:
 		return err
+	case e.Fleet:
+		ev, err := a.selectedIn(ws, "", nil)
+		if err != nil {
+			return err
+		}
+		return a.roster(ctx, ev)
 	case e.Runbook != "":
-		return a.night(ctx, ws, e.Runbook, nightFlags{}, workspace.Access{})
+		return a.night(ctx, ws, e.Runbook, nightFlags{}, nil)
 	}
 	return a.replay(ctx, ws, e.Night)
 }
@@ -85,6 +108,9 @@ func (a *app) open(ctx context.Context) error {
 func (a *app) entries(ctx context.Context, ws *workspace.Workspace) ([]home.Entry, error) {
 	var out []home.Entry
 	fl, fleetErr := ws.Fleet("")
+	if fleetErr == nil {
+		out = append(out, home.Entry{Fleet: true, Title: count(len(fl.Devices), "device") + ": reach them, read them, work one by hand"})
+	}
 	for _, file := range ws.Runbooks() {
 		e := home.Entry{Runbook: file}
 		rb, _, err := ws.Runbook(file, fl)
@@ -150,6 +176,6 @@ func (a *app) replay(ctx context.Context, ws *workspace.Workspace, id int64) err
 			}
 			return lines[max(0, len(lines)-n):]
 		}}
-	_, err = screen.Run(ctx, src, screen.Theme(a.theme))
+	_, err = screen.Run(ctx, src, screen.Theme(ws.Settings.Get(settings.Theme)))
 	return err
 }

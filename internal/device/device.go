@@ -1,37 +1,53 @@
-// Package device connects the run to devices: it finds the profile and the
-// login for each, dials, logs in and starts a session.
+// Package device connects to devices: it finds the profile, the way and the
+// login for each, dials, logs in and starts a session. It is where SSH, Telnet
+// and profiles come together, and where no account is locked out.
 package device
 
 import (
 	"context"
-	"errors"
-	"fmt"
+	"io"
 	"net"
-	"strconv"
+	"time"
 
-	gossh "golang.org/x/crypto/ssh"
-
+	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/plan"
+	"metabasis/internal/core/reach"
 	"metabasis/internal/core/run"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/device/ssh"
+	"metabasis/internal/device/telnet"
 )
 
 // Login is a credential with the secrets a profile may ask for.
 type Login struct {
 	ssh.Login
 	Secrets map[string]string // by the names profiles use, such as "operator"
+	Keys    []string          // files with private keys for it
 }
 
-// Connector implements [run.Connector].
+// Connector opens sessions with devices. It implements [run.Connector] and can
+// be used by many goroutines at a time.
 type Connector struct {
 	Profiles profile.Set
 	// Dial opens a connection to an address; net.Dialer.DialContext fits.
-	Dial func(ctx context.Context, network, addr string) (net.Conn, error)
+	Dial ssh.Dial
+	// Resolve finds the addresses of a name; nil asks the system.
+	Resolve func(ctx context.Context, host string) ([]string, error)
 	// Login looks up a credential by its name.
 	Login func(ctx context.Context, name string) (Login, error)
-	// HostKey checks the key a device shows.
-	HostKey gossh.HostKeyCallback
+	// LoginName names the credential of a device; nil takes the fleet's.
+	LoginName func(fleet.Device) string
+	// JumpLogin names the credential of a jump host; nil is "jump" for all.
+	JumpLogin func(host string) string
+	// Encrypted tells whether a login, or its password, is used over SSH too.
+	// nil is never.
+	Encrypted func(login string, l Login) bool
+	HostKeys  ssh.HostKeys
+	Keys      *ssh.Keys       // nil: none
+	Config    *ssh.UserConfig // nil: none
+	Jumps     *ssh.Jumps      // nil: no device behind a jump host can be reached
+	Guard     *Guard          // nil: logins are tried as often as there are devices
+	Alive     time.Duration   // between two signs of life, unless the configuration says otherwise
 	// Transcript is where what is said with a device is kept.
 	Transcript func(device string) profile.Transcript
 }
@@ -40,41 +56,125 @@ var _ run.Connector = (*Connector)(nil)
 
 // Connect implements [run.Connector].
 func (c *Connector) Connect(ctx context.Context, t *plan.Target) (run.Session, error) {
-	d := t.Device
-	p := c.Profiles[d.Platform]
-	if p == nil {
-		return nil, fmt.Errorf("no profile for platform %q", d.Platform)
-	}
-	login, err := c.Login(ctx, d.Login)
-	if err != nil {
-		return nil, err
-	}
-	port := d.Port
-	if port == 0 {
-		port = p.Connect.Port
-	}
-	addr := net.JoinHostPort(d.Address, strconv.Itoa(port))
-	ctx, cancel := context.WithTimeout(ctx, p.Connect.Prompt)
-	defer cancel()
-	log := c.Transcript(d.Name)
-	log.Note("connecting to " + addr)
-	dial := func(ctx context.Context) (net.Conn, error) { return c.Dial(ctx, "tcp", addr) }
-	rw, err := ssh.Open(ctx, dial, addr, login.Login, c.HostKey)
-	if err != nil {
-		log.Note(err.Error())
-		var at *ssh.Error
-		if errors.As(err, &at) && at.Stage == ssh.Auth && ctx.Err() == nil {
-			return nil, fmt.Errorf("%w: check user, password and key", run.ErrDenied)
-		}
-		return nil, err
-	}
-	secrets := map[string]string{"password": login.Password}
-	for k, v := range login.Secrets {
-		secrets[k] = v
-	}
-	s, err := profile.Start(ctx, p, rw, secrets, log)
+	s, err := c.Open(ctx, t.Device, nil)
 	if err != nil {
 		return nil, err
 	}
 	return s, nil
+}
+
+// Open reaches a device and gets it ready to be worked on. Watch is told of each
+// stage as it begins. The error is a [reach.Failure].
+func (c *Connector) Open(ctx context.Context, d fleet.Device, watch ssh.Watch) (*profile.Session, error) {
+	w, rw, opt, err := c.stream(ctx, d, watch)
+	if err != nil {
+		return nil, err
+	}
+	s, err := profile.Start(ctx, w.profile, rw, opt)
+	w.judge(err)
+	if err != nil {
+		return nil, err
+	}
+	return s, nil
+}
+
+// Try connects to a device and goes through its profile; see [profile.Try]. The
+// error says that it could not be connected to.
+func (c *Connector) Try(ctx context.Context, d fleet.Device, change bool, report func(profile.Finding)) (int, error) {
+	w, rw, opt, err := c.stream(ctx, d, nil)
+	if err != nil {
+		return 0, err
+	}
+	bad := profile.Try(ctx, w.profile, rw, opt, change, report)
+	w.judge(nil)
+	return bad, nil
+}
+
+// stream connects to a device up to where its profile takes over.
+func (c *Connector) stream(ctx context.Context, d fleet.Device, watch ssh.Watch) (*way, io.ReadWriteCloser, profile.Options, error) {
+	if watch == nil {
+		watch = func(reach.Stage) {}
+	}
+	log := c.Transcript(d.Name)
+	w, err := c.way(ctx, d, watch)
+	if err != nil {
+		log.Note(err.Error())
+		return nil, nil, profile.Options{}, err
+	}
+	log.Note("connecting to " + w.String())
+	for _, warning := range w.Warnings {
+		log.Note("warning: " + warning)
+	}
+	var rw io.ReadWriteCloser
+	opt := w.options(log, watch)
+	if w.Protocol == profile.Telnet {
+		rw, err = c.openTelnet(ctx, w, &opt, telnet.Client(columns, rows))
+	} else {
+		rw, err = ssh.Open(ctx, w.dial, w.hop, watch)
+	}
+	if err != nil {
+		log.Note(err.Error())
+		return nil, nil, opt, err
+	}
+	return w, rw, opt, nil
+}
+
+// The size of the terminal that devices are told of: wide, so that they do not
+// fold lines.
+const (
+	columns = 250
+	rows    = 60
+)
+
+// Reach reaches a device, lets go of it again and says what came of it.
+func (c *Connector) Reach(ctx context.Context, d fleet.Device, watch ssh.Watch) reach.Result {
+	r := reach.Result{Device: d.Name}
+	began, entered := time.Now(), time.Now()
+	at := reach.Stage(-1)
+	pass := func(next reach.Stage) {
+		if at >= 0 {
+			r.Passed = append(r.Passed, reach.Passed{Stage: at, Took: time.Since(entered)})
+		}
+		at, entered = next, time.Now()
+		if watch != nil && next >= 0 {
+			watch(next)
+		}
+	}
+	c.describe(&r, d)
+	s, err := c.Open(ctx, d, pass)
+	r.Took = time.Since(began)
+	if err != nil {
+		r.Failure = reach.AsFailure(err)
+		if at >= 0 && r.Failure.Stage > at { // a closed port proves the route
+			pass(-1)
+		}
+		return r
+	}
+	pass(-1)
+	r.Host = s.Host()
+	_ = s.Close()
+	return r
+}
+
+// ClearText tells whether a device is reached without encryption.
+func (c *Connector) ClearText(d fleet.Device) bool {
+	w, err := c.plainWay(d)
+	return err == nil && w.Protocol == profile.Telnet
+}
+
+// describe says where a device is looked for, without looking.
+func (c *Connector) describe(r *reach.Result, d fleet.Device) {
+	w, err := c.plainWay(d)
+	if err != nil {
+		return
+	}
+	r.Address, r.Protocol, r.Warnings = w.Addr, w.Protocol, w.Warnings
+	for _, j := range w.jumps {
+		r.Through = append(r.Through, j)
+	}
+}
+
+// lookup is the system's own resolver.
+func lookup(ctx context.Context, host string) ([]string, error) {
+	return net.DefaultResolver.LookupHost(ctx, host)
 }

@@ -21,8 +21,8 @@ func TestEachFault(t *testing.T) {
 		state run.State
 		note  string
 	}{
-		"refuses":         {sim.Fault{Kind: sim.Refuses}, run.Blocked, "SSH port is closed"},
-		"bad password":    {sim.Fault{Kind: sim.BadPassword}, run.Blocked, "login denied"},
+		"refuses":         {sim.Fault{Kind: sim.Refuses}, run.Blocked, "refuses port 22"},
+		"bad password":    {sim.Fault{Kind: sim.BadPassword}, run.Blocked, "login crew is denied"},
 		"hangs early":     {sim.Fault{Kind: sim.Hangs, Match: "^work$"}, run.Blocked, "no prompt in 10s"},
 		"hangs at line":   {sim.Fault{Kind: sim.Hangs, Match: "^log host"}, run.Reverted, "equal to the backup"},
 		"drops mid-line":  {sim.Fault{Kind: sim.Drops, Match: "^log host", Times: 1}, run.Reverted, "equal to the backup"},
@@ -155,7 +155,7 @@ func TestADeniedLoginIsTriedOnce(t *testing.T) {
 		w := simple(t, []sim.Spec{{Faults: []sim.Fault{{Kind: sim.BadPassword}}}}, nil)
 		defer w.sim.Close()
 		w.run(context.Background(), nil)
-		assert.Equal(t, "not reachable: login denied: check user, password and key", w.night.Get("ald-quay-1").Note)
+		assert.Equal(t, "not reachable: login crew is denied: check user, password and key; it was tried once", w.night.Get("ald-quay-1").Note)
 		truth := w.sim.Device("ald-quay-1").Truth()
 		if assert.Len(t, truth, 1) {
 			assert.Equal(t, sim.Denied, truth[0].What)

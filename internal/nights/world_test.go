@@ -3,7 +3,9 @@ package nights
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io"
 	"net"
 	"path/filepath"
 	"strings"
@@ -12,6 +14,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
 
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/plan"
@@ -169,9 +172,9 @@ func (w *world) connector() *device.Connector {
 		scripts = func(device string) profile.Transcript { return w.spy(device, w.scripts.For(device)) }
 	}
 	return &device.Connector{
-		Profiles: set, Dial: dial, HostKey: w.sim.CheckHostKey, Transcript: scripts,
+		Profiles: set, Dial: dial, HostKeys: w.sim.HostKeys(), Resolve: w.sim.Resolve, Guard: &device.Guard{}, Transcript: scripts,
 		Login: func(context.Context, string) (device.Login, error) {
-			return device.Login{Login: devssh.Login{User: "crew", Password: password}, Secrets: map[string]string{"operator": operator}}, nil
+			return device.Login{Login: devssh.Login{Name: "crew", User: "crew", Password: password}, Secrets: map[string]string{"operator": operator}}, nil
 		},
 	}
 }
@@ -206,10 +209,37 @@ func (w *world) run(ctx context.Context, who person) {
 // runQuiet runs the night unattended.
 func (w *world) runQuiet() { w.run(context.Background(), nil) }
 
-// dialer dials one address, whatever it is asked for.
-func dialer(to string) devssh.Dial {
-	return func(ctx context.Context) (net.Conn, error) { return (&net.Dialer{}).DialContext(ctx, "tcp", to) }
+// bare is a bare SSH client's shell on a device.
+func bare(addr string) (io.ReadWriteCloser, error) {
+	c, err := ssh.Dial("tcp", addr, &ssh.ClientConfig{User: "crew", Auth: []ssh.AuthMethod{ssh.Password(password)}, HostKeyCallback: ssh.InsecureIgnoreHostKey()})
+	if err != nil {
+		return nil, err
+	}
+	s, err := c.NewSession()
+	if err != nil {
+		return nil, err
+	}
+	in, err := s.StdinPipe()
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	if err := errors.Join(s.RequestPty("dumb", 60, 250, ssh.TerminalModes{}), s.Shell()); err != nil {
+		return nil, err
+	}
+	return bareShell{out, in, c}, nil
 }
+
+type bareShell struct {
+	io.Reader
+	io.Writer
+	c *ssh.Client
+}
+
+func (b bareShell) Close() error { return b.c.Close() }
 
 // loopback dials devices by their address in the scenario, on this machine.
 func loopback(specs []sim.Spec, addrs map[string]string) func(context.Context, string, string) (net.Conn, error) {

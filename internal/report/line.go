@@ -62,6 +62,9 @@ func tell(e run.Event) string {
 	case run.Lost:
 		return "contact lost: " + e.Note
 	case run.Prechecked:
+		if e.Waived != "" {
+			return fmt.Sprintf("precheck %s: %s; waived by %s: %s", e.What, e.Note, e.By, e.Waived)
+		}
 		return "precheck " + e.What + ": " + okOr(e.OK, e.Note)
 	case run.BackedUp:
 		if e.OK {

@@ -74,6 +74,10 @@ func (m *Model) listKey(name string) tea.Cmd {
 		m.list.NextInNeed(&m.night)
 	case "enter", "t":
 		m.openTranscript()
+	case "c":
+		if d := m.list.Device(&m.night); d != nil && m.src.Console != nil {
+			return tea.Exec(m.src.Console(d.Name), func(err error) tea.Msg { return leftMsg{err} })
+		}
 	case "d":
 		m.openDecide()
 	case "a":

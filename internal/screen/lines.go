@@ -182,6 +182,9 @@ func (m *Model) keys() ink.Row {
 			ks = append(ks, key{"d", "decide"})
 		}
 		ks = append(ks, key{"↑↓", "device"}, key{"Enter", "transcript"}, key{"n", "next in need"}, key{"f", "fold"})
+		if m.src.Console != nil {
+			ks = append(ks, key{"c", "console"})
+		}
 		if m.running() {
 			ks = append(ks, key{"a", "abort"})
 		} else {

@@ -30,6 +30,9 @@ type Source struct {
 	Tail func(device string, lines int) []string
 	// Transcript returns all of it.
 	Transcript func(device string) ([]string, error)
+	// Console works a device by hand while the screen waits; the night goes on.
+	// nil when that cannot be done.
+	Console func(device string) tea.ExecCommand
 	// By is the person at the keyboard.
 	By string
 }
@@ -96,6 +99,7 @@ type (
 	tickMsg   time.Time
 	eventsMsg []run.Event
 	overMsg   struct{}
+	leftMsg   struct{ err error } // the console was left
 )
 
 // Init implements [tea.Model].
@@ -163,6 +167,10 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return m, m.listen()
 	case overMsg:
 		m.events = nil
+	case leftMsg:
+		if msg.err != nil {
+			m.message, m.said = "the console: "+msg.err.Error(), time.Now()
+		}
 	case tea.KeyPressMsg:
 		m.said = time.Now()
 		return m, m.key(msg)

@@ -59,12 +59,17 @@ type Device struct {
 	source  string    // what the clock follows
 	since   time.Time // when it began to
 	conns   map[*gate]struct{}
-	orphans []*gate // dropped while out of reach; the other side learns of it later
+	shells  map[*shell]*session
+	gates   *ploverState // a plover's own state; nil for a tern
+	orphans []*gate      // dropped while out of reach; the other side learns of it later
 	truth   []Truth
 }
 
 // Name is the device's name in the scenario.
 func (d *Device) Name() string { return d.spec.Name }
+
+// Platform is the kind of device.
+func (d *Device) Platform() string { return d.spec.Platform }
 
 // Running is the configuration that runs now.
 func (d *Device) Running() string { d.mu.Lock(); defer d.mu.Unlock(); return d.running.String() }
@@ -80,6 +85,12 @@ func (d *Device) Truth() []Truth {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	return append([]Truth(nil), d.truth...)
+}
+
+// session is a session with a tern, as others see it.
+type session struct {
+	user, mode string
+	since      time.Time
 }
 
 // note records a truth. The caller holds d.mu.

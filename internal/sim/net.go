@@ -27,7 +27,8 @@ type Fleet struct {
 	sources  map[string]bool
 
 	closed  atomic.Bool
-	topo    sync.Mutex // one working-out of reachability at a time
+	over    chan struct{} // closed with the fleet
+	topo    sync.Mutex    // one working-out of reachability at a time
 	mu      sync.Mutex
 	changed chan struct{} // closed and replaced whenever reachability may have changed
 	wg      sync.WaitGroup
@@ -39,7 +40,7 @@ func New(s Scenario, keys ...ssh.PublicKey) (*Fleet, error) {
 		return nil, err
 	}
 	f := &Fleet{scenario: s, devices: map[string]*Device{}, keys: keys,
-		changed: make(chan struct{}), sources: map[string]bool{}}
+		changed: make(chan struct{}), over: make(chan struct{}), sources: map[string]bool{}}
 	for _, t := range s.TimeSources {
 		f.sources[t] = true
 	}
@@ -53,7 +54,12 @@ func New(s Scenario, keys ...ssh.PublicKey) (*Fleet, error) {
 		if err != nil {
 			return nil, err
 		}
-		d := &Device{fleet: f, signer: signer, spec: spec, users: s.Logins, conns: map[*gate]struct{}{}}
+		d := &Device{fleet: f, signer: signer, spec: spec, users: s.Logins, conns: map[*gate]struct{}{}, shells: map[*shell]*session{}}
+		if spec.Platform == "plover" {
+			// Its place in the network is that of a tern with one port.
+			d.gates, d.users = newPloverState(spec, text), s.ClearLogins
+			text = "name " + spec.Name + "\nmanage from any\nport 1\n  trunk\n"
+		}
 		d.running = newTernConfig(spec.Ports)
 		if err := d.running.load(text); err != nil {
 			return nil, fmt.Errorf("configuration of %s: %w", spec.Name, err)
@@ -87,14 +93,19 @@ func newHostKey() (ssh.Signer, error) {
 	return ssh.NewSignerFromKey(key)
 }
 
-// CheckHostKey is an ssh.HostKeyCallback: it accepts from each device, known by
-// its address or name, the key that is its own.
-func (f *Fleet) CheckHostKey(host string, _ net.Addr, key ssh.PublicKey) error {
+// HostKeys knows the true key of each device, by its address or name.
+func (f *Fleet) HostKeys() HostKeys { return HostKeys{f} }
+
+// HostKeys checks the keys that devices show against their own.
+type HostKeys struct{ f *Fleet }
+
+// Check accepts the key that is a device's own.
+func (h HostKeys) Check(host string, _ net.Addr, key ssh.PublicKey) error {
 	name := host
 	if h, _, err := net.SplitHostPort(host); err == nil {
 		name = h
 	}
-	for _, d := range f.order {
+	for _, d := range h.f.order {
 		if (d.spec.Address == name || d.spec.Name == name) && bytes.Equal(d.signer.PublicKey().Marshal(), key.Marshal()) {
 			return nil
 		}
@@ -102,11 +113,26 @@ func (f *Fleet) CheckHostKey(host string, _ net.Addr, key ssh.PublicKey) error {
 	return fmt.Errorf("this is not the host key of %s", host)
 }
 
+// Algorithms says nothing: every device has one key.
+func (h HostKeys) Algorithms(string) []string { return nil }
+
+// Resolve finds the address of a device by its name, as a name server would.
+func (f *Fleet) Resolve(_ context.Context, host string) ([]string, error) {
+	for _, d := range f.order {
+		if d.spec.Name == host && !d.hasFault(NoName) {
+			return []string{d.spec.Address}, nil
+		}
+	}
+	return nil, &net.DNSError{Err: "no such host", Name: host, IsNotFound: true}
+}
+
 func (f *Fleet) answers(source string) bool { return f.sources[source] }
 
 // Close ends all sessions and waits for them.
 func (f *Fleet) Close() {
-	f.closed.Store(true)
+	if !f.closed.Swap(true) {
+		close(f.over)
+	}
 	for _, d := range f.order {
 		d.mu.Lock()
 		if d.timer != nil {
@@ -287,8 +313,14 @@ func (f *Fleet) Dial(ctx context.Context, _, addr string) (net.Conn, error) {
 			return nil, &net.OpError{Op: "dial", Net: "tcp", Err: ctx.Err()}
 		}
 	}
-	if d.hasFault(Refuses) {
+	switch {
+	case d.hasFault(Refuses):
 		return nil, &net.OpError{Op: "dial", Net: "tcp", Err: syscall.ECONNREFUSED}
+	case d.hasFault(NoRoute):
+		return nil, &net.OpError{Op: "dial", Net: "tcp", Err: syscall.EHOSTUNREACH}
+	case d.hasFault(Silent):
+		<-ctx.Done()
+		return nil, &net.OpError{Op: "dial", Net: "tcp", Err: ctx.Err()}
 	}
 	l := bufconn.Listen(64 << 10)
 	f.wg.Go(func() {

@@ -24,7 +24,9 @@ type Scenario struct {
 	Latency     time.Duration     `yaml:"latency"`      // time a command takes, at least
 	Jitter      time.Duration     `yaml:"jitter"`       // time a command may take on top
 	Logins      map[string]string `yaml:"logins"`       // user to password
-	Operator    string            `yaml:"operator"`     // password of operator mode
+	Operator    string            `yaml:"operator"`     // password of tern's operator mode
+	ClearLogins map[string]string `yaml:"clear_logins"` // user to password, over Telnet
+	Master      string            `yaml:"master"`       // password of plover's master mode
 	Config      string            `yaml:"config"`       // saved configuration, a text/template over Spec
 	Devices     []Spec            `yaml:"devices"`
 }
@@ -32,6 +34,7 @@ type Scenario struct {
 // Spec describes one device of a scenario.
 type Spec struct {
 	Name       string        `yaml:"name"`
+	Platform   string        `yaml:"platform"` // tern when not given, or plover
 	Address    string        `yaml:"address"`
 	Site       string        `yaml:"site"`
 	Uplink     string        `yaml:"uplink"`      // the device above it; "" is the operations centre
@@ -42,6 +45,7 @@ type Spec struct {
 	FreeMB     int           `yaml:"free_mb"`
 	ClockOff   time.Duration `yaml:"clock_off"` // how far its clock is off
 	Unsaved    string        `yaml:"unsaved"`   // a line put in the running configuration only
+	Editing    string        `yaml:"editing"`   // somebody else who is in edit mode
 	Config     string        `yaml:"config"`    // in place of the scenario's
 	Faults     []Fault       `yaml:"faults"`
 }
@@ -59,7 +63,20 @@ type Fault struct {
 
 // The kinds of fault.
 const (
+	NoName       = "no name"        // its name has no address
+	NoRoute      = "no route"       // there is no way to it
+	Silent       = "silent"         // packets to it vanish
 	Refuses      = "refuses"        // no session: the port is closed
+	Mute         = "mute"           // takes the connection and says nothing
+	Closes       = "closes"         // takes the connection and closes it
+	Stranger     = "stranger"       // something else listens on its port
+	OldOnly      = "old only"       // knows only weak ways to exchange keys
+	OtherKey     = "other key"      // shows another host key than its own
+	HangsLogin   = "hangs at login" // never answers a password
+	NoPrompt     = "no prompt"      // lets one in and prints no prompt
+	OddPrompt    = "odd prompt"     // prints a prompt nobody expects
+	NoOperator   = "no operator"    // every operator's password is wrong
+	StuckPager   = "stuck pager"    // its pager cannot be turned off
 	BadPassword  = "bad password"   // every password is wrong
 	Hangs        = "hangs"          // says nothing more after the line
 	Drops        = "drops"          // the session ends in the middle of the line
@@ -80,7 +97,8 @@ const (
 	Spoils       = "spoils restart" // comes back from a restart with something else
 )
 
-var kinds = []string{Refuses, BadPassword, Hangs, Drops, Rejects, SaysBack, Garbage, Slow, Restarts, NeverBack, NoTimer,
+var kinds = []string{NoName, NoRoute, Silent, Refuses, Mute, Closes, Stranger, OldOnly, OtherKey, HangsLogin, NoPrompt, OddPrompt,
+	NoOperator, StuckPager, BadPassword, Hangs, Drops, Rejects, SaysBack, Garbage, Slow, Restarts, NeverBack, NoTimer,
 	NoSave, NeverSettles, CutsOff, QuietTimer, StuckTimer, LostUndo, Refusing, Spoils}
 
 // Kinds lists the kinds of fault.
@@ -110,6 +128,9 @@ func (s *Scenario) Prepare() error {
 	for i := range s.Devices {
 		d := &s.Devices[i]
 		names[d.Name] = true
+		if d.Platform = orElse(d.Platform, "tern"); d.Platform != "tern" && d.Platform != "plover" {
+			return fmt.Errorf("%s: there is no simulated %q; write tern or plover", d.Name, d.Platform)
+		}
 		d.UplinkPort = orElse(d.UplinkPort, 1)
 		d.Ports = orElse(d.Ports, 12)
 		d.FreeMB = orElse(d.FreeMB, 41)

@@ -4,8 +4,10 @@ import (
 	"bytes"
 	"crypto/subtle"
 	"errors"
+	"io"
 	"net"
 	"slices"
+	"strings"
 
 	"golang.org/x/crypto/ssh"
 )
@@ -22,6 +24,13 @@ func (d *Device) serve(raw net.Conn) {
 	d.mu.Lock()
 	d.conns[g] = struct{}{}
 	d.mu.Unlock()
+	if d.unfriendly(g) {
+		return
+	}
+	if d.gates != nil {
+		d.servePlover(g)
+		return
+	}
 	conn, channels, requests, err := ssh.NewServerConn(g, d.serverConfig())
 	if err != nil {
 		return
@@ -37,9 +46,25 @@ func (d *Device) serve(raw net.Conn) {
 		if err != nil {
 			return
 		}
-		d.session(c, reqs)
+		d.session(c, reqs, conn.User())
 		return // one session a connection; the client reconnects for another
 	}
+}
+
+// unfriendly lets the faults act that strike before any protocol. It tells
+// whether the connection is dealt with.
+func (d *Device) unfriendly(g *gate) bool {
+	switch {
+	case d.hasFault(Mute):
+		_, _ = io.Copy(io.Discard, g) // until the other side gives up
+	case d.hasFault(Closes):
+	case d.hasFault(Stranger):
+		_, _ = io.WriteString(g, "MARROW SOUND FERRIES timetable service. Ask for a quay.\r\n"+strings.Repeat("ferry ", 80)+"\r\n")
+		_, _ = io.Copy(io.Discard, g)
+	default:
+		return false
+	}
+	return true
 }
 
 var errDenied = errors.New("denied")
@@ -50,6 +75,9 @@ func (d *Device) serverConfig() *ssh.ServerConfig {
 		MaxAuthTries:   3,
 		BannerCallback: func(ssh.ConnMetadata) string { return banner },
 		PasswordCallback: func(c ssh.ConnMetadata, given []byte) (*ssh.Permissions, error) {
+			if d.hasFault(HangsLogin) {
+				<-d.fleet.over
+			}
 			want, ok := d.users[c.User()]
 			if !ok || d.hasFault(BadPassword) || subtle.ConstantTimeCompare([]byte(want), given) != 1 {
 				d.mu.Lock()
@@ -66,12 +94,21 @@ func (d *Device) serverConfig() *ssh.ServerConfig {
 			return nil, errDenied
 		},
 	}
-	cfg.AddHostKey(d.signer)
+	if d.hasFault(OldOnly) {
+		cfg.KeyExchanges = []string{ssh.InsecureKeyExchangeDH14SHA1}
+	}
+	signer := d.signer
+	if d.hasFault(OtherKey) {
+		if other, err := newHostKey(); err == nil {
+			signer = other
+		}
+	}
+	cfg.AddHostKey(signer)
 	return cfg
 }
 
 // session waits for a shell to be asked for and runs it.
-func (d *Device) session(c ssh.Channel, reqs <-chan *ssh.Request) {
+func (d *Device) session(c ssh.Channel, reqs <-chan *ssh.Request, user string) {
 	defer c.Close()
 	for r := range reqs {
 		switch r.Type {
@@ -80,7 +117,7 @@ func (d *Device) session(c ssh.Channel, reqs <-chan *ssh.Request) {
 		case "shell":
 			_ = r.Reply(true, nil)
 			go ssh.DiscardRequests(reqs)
-			newShell(d, c).run()
+			newShell(d, c, user).run()
 			_, _ = c.SendRequest("exit-status", false, ssh.Marshal(struct{ Status uint32 }{0}))
 			return
 		default:

@@ -14,6 +14,8 @@ func (s *shell) tell(what string) {
 	switch what {
 	case "neighbours":
 		text = s.neighbours()
+	case "sessions":
+		text = s.sessions()
 	default:
 		s.d.mu.Lock()
 		text = s.told(what)
@@ -83,6 +85,27 @@ func (s *shell) neighbours() string {
 	b.WriteString("port  neighbour        their port\n")
 	for _, n := range s.d.neighbours() {
 		fmt.Fprintf(&b, "%-5d %-16s %d\n", n.port, n.name, n.theirs)
+	}
+	return b.String()
+}
+
+// sessions lists the sessions with the device, oldest first.
+func (s *shell) sessions() string {
+	d := s.d
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	var b strings.Builder
+	b.WriteString("user          mode  since\n")
+	if d.spec.Editing != "" {
+		fmt.Fprintf(&b, "%-13s edit  %s\n", d.spec.Editing, time.Now().Add(-20*time.Minute).UTC().Format(time.RFC3339))
+	}
+	all := slices.SortedFunc(maps.Keys(d.shells), func(a, b *shell) int { return d.shells[a].since.Compare(d.shells[b].since) })
+	for _, sh := range all {
+		e, own := d.shells[sh], ""
+		if sh == s {
+			own = " ours"
+		}
+		fmt.Fprintf(&b, "%-13s %-5s %s%s\n", e.user, e.mode, e.since.UTC().Format(time.RFC3339), own)
 	}
 	return b.String()
 }

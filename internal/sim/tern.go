@@ -34,8 +34,28 @@ type shell struct {
 
 const pageRows = 22
 
-func newShell(d *Device, rw io.ReadWriter) *shell {
-	return &shell{d: d, in: bufio.NewReader(rw), out: bufio.NewWriter(rw), mode: "look", paged: true}
+func newShell(d *Device, rw io.ReadWriter, user string) *shell {
+	s := &shell{d: d, in: bufio.NewReader(rw), out: bufio.NewWriter(rw), mode: "look", paged: true}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.shells[s] = &session{user: user, mode: "look", since: time.Now()}
+	return s
+}
+
+// setMode changes the mode, so that other sessions can see it.
+func (s *shell) setMode(mode string) {
+	s.mode = mode
+	s.d.mu.Lock()
+	defer s.d.mu.Unlock()
+	s.d.shells[s].mode = mode
+}
+
+// leave takes the session off the device's list.
+func (s *shell) leave() {
+	_ = s.out.Flush()
+	s.d.mu.Lock()
+	defer s.d.mu.Unlock()
+	delete(s.d.shells, s)
 }
 
 func (s *shell) print(text string) {
@@ -59,7 +79,11 @@ func (s *shell) readByte() (byte, bool) {
 func (s *shell) prompt() string {
 	s.d.mu.Lock()
 	name := s.d.running.name
+	odd := s.d.fault(OddPrompt, "") != nil
 	s.d.mu.Unlock()
+	if odd {
+		return name + " at your service: "
+	}
 	if s.section != "" {
 		return fmt.Sprintf("[%s %s %s] ", name, s.mode, s.section)
 	}
@@ -67,7 +91,12 @@ func (s *shell) prompt() string {
 }
 
 func (s *shell) run() {
-	defer s.out.Flush()
+	defer s.leave()
+	if s.d.hasFault(NoPrompt) {
+		s.print("starting up")
+		_, _ = s.readLine(false)
+		return
+	}
 	s.print("tern " + s.d.spec.Version + ", serial " + s.d.spec.Serial + "\n")
 	for !s.over {
 		s.print(s.prompt())
@@ -134,12 +163,16 @@ func (s *shell) command(line string) {
 	case w[0] == "tell" && len(w) == 2:
 		s.tell(w[1])
 	case line == "pages on", line == "pages off":
+		if s.d.hasFault(StuckPager) {
+			s.print("Refused: the pager is locked.\n")
+			return
+		}
 		s.paged = w[1] == "on"
 	case line == "work" && s.mode == "look":
 		s.print("Operator password: ")
 		given, ok := s.readLine(false)
-		if ok && given == s.d.fleet.scenario.Operator {
-			s.mode = "work"
+		if ok && given == s.d.fleet.scenario.Operator && !s.d.hasFault(NoOperator) {
+			s.setMode("work")
 		} else if ok {
 			s.print("Refused: wrong password.\n")
 		}
@@ -153,9 +186,9 @@ func (s *shell) command(line string) {
 func (s *shell) work(line string, w []string) {
 	switch {
 	case line == "look":
-		s.mode = "look"
+		s.setMode("look")
 	case line == "edit":
-		s.mode = "edit"
+		s.setMode("edit")
 	case line == "keep":
 		if s.confirm("Write the running configuration over the saved one?") {
 			s.keep()
@@ -229,7 +262,8 @@ func (s *shell) strike(line string) bool {
 func (s *shell) edit(line string) {
 	switch {
 	case line == "done":
-		s.mode, s.section = "work", ""
+		s.section = ""
+		s.setMode("work")
 		return
 	case line == "up" && s.section != "":
 		s.section = ""

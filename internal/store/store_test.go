@@ -121,13 +121,63 @@ func TestHostKeys(t *testing.T) {
 	}
 	one, other := key(), key()
 	addr := &net.TCPAddr{IP: net.IPv4(192, 0, 2, 11), Port: 22}
-	check, err := HostKeys(file)
+	keys, err := OpenHostKeys(file, Remember)
 	require.NoError(t, err)
-	require.NoError(t, check("192.0.2.11:22", addr, one), "the first key is remembered")
-	require.NoError(t, check("192.0.2.11:22", addr, one))
-	require.ErrorIs(t, check("192.0.2.11:22", addr, other), ErrKeyChanged)
-	again, err := HostKeys(file)
+	require.NoError(t, keys.Check("192.0.2.11:22", addr, one), "the first key is remembered")
+	require.NoError(t, keys.Check("192.0.2.11:22", addr, one))
+	require.ErrorIs(t, keys.Check("192.0.2.11:22", addr, other), ErrKeyChanged)
+	assert.Equal(t, []string{ssh.KeyAlgoED25519}, keys.Algorithms("192.0.2.11:22"))
+	for _, how := range []Unknown{Strict, Ask, Remember} {
+		again, err := OpenHostKeys(file, how)
+		require.NoError(t, err)
+		require.NoError(t, again.Check("192.0.2.11:22", addr, one))
+		require.ErrorIs(t, again.Check("192.0.2.11:22", addr, other), ErrKeyChanged, how)
+		assert.Equal(t, []string{ssh.KeyAlgoED25519}, again.Algorithms("192.0.2.11:22"))
+		assert.Empty(t, again.Algorithms("192.0.2.99:22"))
+	}
+}
+
+func TestFirstSight(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "known_hosts")
+	pub, _, err := ed25519.GenerateKey(nil)
 	require.NoError(t, err)
-	require.NoError(t, again("192.0.2.11:22", addr, one))
-	require.ErrorIs(t, again("192.0.2.11:22", addr, other), ErrKeyChanged)
+	key, err := ssh.NewPublicKey(pub)
+	require.NoError(t, err)
+	for _, how := range []Unknown{Strict, Ask} {
+		keys, err := OpenHostKeys(file, how)
+		require.NoError(t, err)
+		var fresh *NewKey
+		require.ErrorAs(t, keys.Check("192.0.2.11:2222", &net.TCPAddr{}, key), &fresh)
+		assert.Equal(t, ssh.FingerprintSHA256(key), fresh.Fingerprint())
+		require.NoError(t, keys.Accept(fresh, false))
+		require.NoError(t, keys.Check("192.0.2.11:2222", &net.TCPAddr{}, key), "accepted once")
+	}
+	keys, err := OpenHostKeys(file, Strict)
+	require.NoError(t, err)
+	var fresh *NewKey
+	require.ErrorAs(t, keys.Check("192.0.2.11:2222", &net.TCPAddr{}, key), &fresh, "once is not for good")
+	require.NoError(t, keys.Accept(fresh, true))
+	keys, err = OpenHostKeys(file, Strict)
+	require.NoError(t, err)
+	require.NoError(t, keys.Check("192.0.2.11:2222", &net.TCPAddr{}, key), "remembered")
+}
+
+// Whatever stands in a known_hosts file, a key that is not in it is never taken.
+func FuzzKnownHosts(f *testing.F) {
+	pub, _, err := ed25519.GenerateKey(nil)
+	require.NoError(f, err)
+	key, err := ssh.NewPublicKey(pub)
+	require.NoError(f, err)
+	f.Add("192.0.2.11 ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIJx0\n")
+	f.Add("@revoked * ssh-ed25519 AAAA\n|1|AAAA|BBBB ssh-rsa AAAA\n[192.0.2.11]:2222,!x ssh-rsa\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		file := filepath.Join(t.TempDir(), "known_hosts")
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+		keys, err := OpenHostKeys(file, Strict)
+		if err != nil {
+			return
+		}
+		require.Error(t, keys.Check("192.0.2.11:22", &net.TCPAddr{}, key))
+		_ = keys.Algorithms("192.0.2.11:22")
+	})
 }

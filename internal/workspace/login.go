@@ -3,15 +3,17 @@ package workspace
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
-	"maps"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"regexp"
-	"slices"
 	"strings"
+	"sync"
 
-	"metabasis/internal/device"
+	"metabasis/internal/settings"
+	"metabasis/internal/store/secrets"
 )
 
 // Asker asks a person for a secret without showing it.
@@ -29,54 +31,132 @@ func Variable(login, part string) string {
 	return "METABASIS_" + clean(login) + "_" + clean(part)
 }
 
-// Logins finds every login that is needed: from the environment, else from the
-// program named by METABASIS_ASKPASS, else by asking. The user's name is the
-// login's name unless its _USER variable says otherwise. What cannot be found
-// is an error that names the variable to set.
-func Logins(ctx context.Context, need map[string][]string, getenv func(string) string, ask Asker) (map[string]device.Login, error) {
-	out := map[string]device.Login{}
-	for _, name := range slices.Sorted(maps.Keys(need)) {
-		l := device.Login{Secrets: map[string]string{}}
-		l.User = getenv(Variable(name, "user"))
-		if l.User == "" {
-			l.User = name
-		}
-		if l.User == "" {
-			return nil, fmt.Errorf("some devices have no login in the fleet file: name one in its login column, or set %s", Variable(name, "user"))
-		}
-		for _, part := range need[name] {
-			v, err := secret(ctx, name, part, getenv, ask)
-			if err != nil {
-				return nil, err
-			}
-			if part == "password" {
-				l.Password = v
-			} else {
-				l.Secrets[part] = v
-			}
-		}
-		out[name] = l
-	}
-	return out, nil
+// Finder finds secrets: in the environment, else in the secrets file, else by
+// the program that the setting askpass names, else by asking. Each is looked for
+// once.
+type Finder struct {
+	Getenv func(string) string
+	Ask    Asker // nil: nobody is there
+
+	settings *settings.Settings
+	dir      string
+
+	mu     sync.Mutex
+	opened bool
+	file   *secrets.File
+	known  map[secrets.ID]string
 }
 
-func secret(ctx context.Context, login, part string, getenv func(string) string, ask Asker) (string, error) {
-	variable := Variable(login, part)
-	if v := getenv(variable); v != "" {
+// Finder makes the workspace's finder.
+func (w *Workspace) Finder(getenv func(string) string, ask Asker) *Finder {
+	return &Finder{Getenv: getenv, Ask: ask, settings: w.Settings, dir: w.Dir, known: map[secrets.ID]string{}}
+}
+
+// SecretsPath is where the workspace's secrets file is.
+func (w *Workspace) SecretsPath() string { return inside(w.Dir, w.Settings.Get(settings.Secrets)) }
+
+// inside makes a path of a setting: one that is not absolute lies in the
+// workspace.
+func inside(dir, path string) string {
+	if filepath.IsAbs(path) {
+		return path
+	}
+	return filepath.Join(dir, path)
+}
+
+// Find finds a secret. Without a person's word on it, an optional one is not
+// asked for: it is "" when it is nowhere to be found.
+func (f *Finder) Find(ctx context.Context, id secrets.ID, optional bool) (string, error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if v, ok := f.known[id]; ok {
 		return v, nil
 	}
-	prompt := fmt.Sprintf("%s of login %s: ", part, login)
-	if helper := getenv("METABASIS_ASKPASS"); helper != "" {
-		cmd := exec.CommandContext(ctx, helper, prompt)
-		cmd.Stderr = os.Stderr
-		b, err := cmd.Output()
-		if err != nil {
-			return "", fmt.Errorf("METABASIS_ASKPASS: %s: %w", helper, err)
+	v, err := f.find(ctx, id, optional)
+	if err == nil && v != "" {
+		f.known[id] = v
+	}
+	return v, err
+}
+
+func (f *Finder) find(ctx context.Context, id secrets.ID, optional bool) (string, error) {
+	variable := Variable(id.Login, id.Part)
+	if v := f.Getenv(variable); v != "" {
+		return v, nil
+	}
+	file, err := f.secrets(ctx)
+	if err != nil {
+		return "", err
+	}
+	if file != nil {
+		if v, ok := file.Get(id); ok {
+			return v, nil
 		}
-		return string(bytes.TrimRight(b, "\r\n")), nil
 	}
-	if ask == nil {
-		return "", fmt.Errorf("the %s of login %q is not known: set %s, or METABASIS_ASKPASS to a program that prints it", part, login, variable)
+	if optional {
+		return "", nil
 	}
-	return ask(prompt)
+	prompt := fmt.Sprintf("%s of login %s: ", id.Part, id.Login)
+	if helper := f.settings.Get(settings.Helper); helper != "" {
+		return help(ctx, helper, prompt)
+	}
+	if f.Ask == nil {
+		return "", fmt.Errorf("the %s of login %q is not known: set %s, put it into the secrets file with metabasis secret add %s %s, or name a program that prints it in METABASIS_ASKPASS",
+			id.Part, id.Login, variable, id.Login, id.Part)
+	}
+	return f.Ask(prompt)
+}
+
+// secrets opens the secrets file, if there is one, when it is first needed.
+func (f *Finder) secrets(ctx context.Context) (*secrets.File, error) {
+	if f.opened {
+		return f.file, nil
+	}
+	file, err := secrets.Open(inside(f.dir, f.settings.Get(settings.Secrets)), f.Key(ctx))
+	if errors.Is(err, secrets.ErrNone) {
+		err = nil
+	}
+	f.file, f.opened = file, err == nil
+	return file, err
+}
+
+// Key is what opens the secrets file.
+func (f *Finder) Key(ctx context.Context) secrets.Key {
+	return secrets.Key{Identity: f.settings.Get(settings.Identity), Passphrase: func() (string, error) {
+		const prompt = "Passphrase of the secrets file: "
+		if v := f.Getenv("METABASIS_SECRETS_PASSPHRASE"); v != "" {
+			return v, nil
+		}
+		if helper := f.settings.Get(settings.Helper); helper != "" {
+			return help(ctx, helper, prompt)
+		}
+		if f.Ask == nil {
+			return "", errors.New("the passphrase of the secrets file is not known: set METABASIS_SECRETS_PASSPHRASE, or name a program that prints it in METABASIS_ASKPASS")
+		}
+		return f.Ask(prompt)
+	}}
+}
+
+// help asks a program. What we know in confidence is not in its environment.
+func help(ctx context.Context, helper, prompt string) (string, error) {
+	cmd := exec.CommandContext(ctx, helper, prompt)
+	cmd.Stderr = os.Stderr
+	cmd.Env = ChildEnv(os.Environ())
+	b, err := cmd.Output()
+	if err != nil {
+		return "", fmt.Errorf("METABASIS_ASKPASS: %s: %w", helper, err)
+	}
+	return string(bytes.TrimRight(b, "\r\n")), nil
+}
+
+// ChildEnv is the environment that programs we start may have: ours without the
+// variables that may hold secrets.
+func ChildEnv(env []string) []string {
+	var out []string
+	for _, v := range env {
+		if !strings.HasPrefix(v, "METABASIS_") {
+			out = append(out, v)
+		}
+	}
+	return out
 }

@@ -4,16 +4,18 @@
 //	fleet.csv | fleet.yaml | fleet.txt   the devices
 //	*.runbook                            the changes
 //	profiles/*.yaml                      profiles of one's own, before the shipped ones
+//	metabasis.yaml                       settings
+//	selections.yaml                      selections of devices that were saved
+//	secrets.age                          passwords and the like, encrypted
 //	known_hosts                          the keys devices have shown (OpenSSH's format)
+//	evidence/                            what devices answered
 //	metabasis.db, backups/, transcripts/ what nights left behind
 package workspace
 
 import (
-	"context"
 	"errors"
-	"fmt"
 	"io/fs"
-	"net"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -21,14 +23,13 @@ import (
 	"strings"
 	"time"
 
-	gossh "golang.org/x/crypto/ssh"
-
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/device"
 	"metabasis/internal/device/profile"
+	"metabasis/internal/settings"
 	"metabasis/internal/store"
 	"metabasis/profiles"
 )
@@ -37,11 +38,25 @@ import (
 type Workspace struct {
 	Dir      string
 	Profiles profile.Set
+	Settings *settings.Settings
 }
 
-// Open opens a directory as a workspace and loads its profiles.
-func Open(dir string) (*Workspace, error) {
+// Open opens a directory as a workspace with the settings of the environment
+// and of files.
+func Open(dir string) (*Workspace, error) { return OpenWith(dir, nil) }
+
+// SettingsFile is the name of a workspace's settings file.
+const SettingsFile = "metabasis.yaml"
+
+// OpenWith opens a directory as a workspace, with settings that were given as
+// flags, and loads its profiles.
+func OpenWith(dir string, flags map[string]string) (*Workspace, error) {
 	set, err := profiles.Shipped()
+	if err != nil {
+		return nil, err
+	}
+	values, err := settings.Load(settings.Source{Flags: flags, Env: os.Getenv,
+		Workspace: filepath.Join(dir, SettingsFile), User: settings.UserFile()})
 	if err != nil {
 		return nil, err
 	}
@@ -60,7 +75,7 @@ func Open(dir string) (*Workspace, error) {
 		}
 		set[p.Platform] = p
 	}
-	return &Workspace{Dir: dir, Profiles: set}, nil
+	return &Workspace{Dir: dir, Profiles: set, Settings: values}, nil
 }
 
 // fleetFiles are looked for in this order.
@@ -103,6 +118,15 @@ func (w *Workspace) Runbook(file string, f *fleet.Fleet) (*runbook.Runbook, stri
 	if err != nil {
 		return nil, "", err
 	}
+	var defaults []runbook.Precheck
+	for _, name := range slices.Sorted(maps.Keys(w.Settings.Prechecks)) {
+		pc, err := runbook.DefaultPrecheck("the settings", name, w.Settings.Prechecks[name])
+		if err != nil {
+			return nil, "", err
+		}
+		defaults = append(defaults, pc)
+	}
+	rb.AddPrechecks(defaults)
 	var columns []string
 	if f != nil {
 		columns = f.Columns
@@ -126,25 +150,20 @@ func (w *Workspace) Transcripts(night int64) string {
 	return filepath.Join(w.Dir, "transcripts", strconv.FormatInt(night, 10))
 }
 
-// Access is how devices are reached and logged in to.
-type Access struct {
-	Dial    func(ctx context.Context, network, addr string) (net.Conn, error) // nil: over TCP
-	Logins  map[string]device.Login
-	HostKey gossh.HostKeyCallback // nil: the workspace's known_hosts
-}
-
 // Night is a run that is ready to go, with its place in the workspace.
 type Night struct {
 	ID      int64
 	Plan    *plan.Plan
 	Run     *run.Run
 	Scripts *store.Transcripts
-	journal *store.Journal
+	// Connector is what the run reaches devices with.
+	Connector *device.Connector
+	journal   *store.Journal
 }
 
 // Prepare enters a new night in the journal and gets its run ready. Close must
 // be called once the run is over.
-func (w *Workspace) Prepare(p *plan.Plan, file, text string, access Access, unattended bool, by string) (*Night, error) {
+func (w *Workspace) Prepare(p *plan.Plan, file, text string, access *Access, unattended bool, by string) (*Night, error) {
 	j, err := w.Journal()
 	if err != nil {
 		return nil, err
@@ -159,26 +178,10 @@ func (w *Workspace) Prepare(p *plan.Plan, file, text string, access Access, unat
 		j.Close()
 		return nil, err
 	}
-	if access.HostKey == nil {
-		if access.HostKey, err = store.HostKeys(filepath.Join(w.Dir, "known_hosts")); err != nil {
-			j.Close()
-			return nil, err
-		}
-	}
-	if access.Dial == nil {
-		access.Dial = (&net.Dialer{KeepAlive: 10 * time.Second}).DialContext
-	}
-	c := &device.Connector{Profiles: w.Profiles, Dial: access.Dial, HostKey: access.HostKey, Transcript: scripts.For,
-		Login: func(_ context.Context, name string) (device.Login, error) {
-			l, ok := access.Logins[name]
-			if !ok {
-				return l, fmt.Errorf("there is no login named %q", name)
-			}
-			return l, nil
-		}}
+	c := access.Connector(scripts.For)
 	r := run.New(p, run.Options{Connector: c, Backups: store.Backups{Dir: filepath.Join(w.Dir, "backups")},
 		Journal: writer, Unattended: unattended, By: by})
-	return &Night{ID: writer.ID, Plan: p, Run: r, Scripts: scripts, journal: j}, nil
+	return &Night{ID: writer.ID, Plan: p, Run: r, Scripts: scripts, Connector: c, journal: j}, nil
 }
 
 // maskRunbook takes secrets out of the device text of a runbook, for the
@@ -201,19 +204,4 @@ func (w *Workspace) maskRunbook(text string) string {
 // Close closes what the night had open.
 func (n *Night) Close() error {
 	return errors.Join(n.Scripts.Close(), n.journal.Close())
-}
-
-// LoginNames lists the logins a plan needs, each with the secrets its platforms
-// may ask for.
-func (w *Workspace) LoginNames(p *plan.Plan) map[string][]string {
-	out := map[string][]string{}
-	for _, t := range p.Targets() {
-		need := append([]string{"password"}, w.Profiles[t.Device.Platform].Secrets()...)
-		for _, s := range need {
-			if !slices.Contains(out[t.Device.Login], s) {
-				out[t.Device.Login] = append(out[t.Device.Login], s)
-			}
-		}
-	}
-	return out
 }

@@ -9,6 +9,9 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"metabasis/internal/core/fleet"
+	"metabasis/internal/store/secrets"
 )
 
 func env(vars ...string) func(string) string {
@@ -22,25 +25,82 @@ func env(vars ...string) func(string) string {
 	}
 }
 
-func TestLogins(t *testing.T) {
-	need := map[string][]string{"night-crew": {"password", "operator"}}
-	got, err := Logins(context.Background(), need, env("METABASIS_NIGHT_CREW_PASSWORD=a b", "METABASIS_NIGHT_CREW_OPERATOR=op", "METABASIS_NIGHT_CREW_USER=ada"), nil)
+// access opens a workspace with one login and finds what it needs.
+func access(t *testing.T, dir, fleetCSV string, getenv func(string) string, ask Asker) (*Access, error) {
+	ws, err := OpenWith(dir, map[string]string{"agent": "no", "ssh_config": "none", "known_hosts": "/nowhere"})
 	require.NoError(t, err)
-	assert.Equal(t, "ada", got["night-crew"].User)
-	assert.Equal(t, "a b", got["night-crew"].Password)
-	assert.Equal(t, "op", got["night-crew"].Secrets["operator"])
+	f, err := fleet.Read("fleet.csv", []byte(fleetCSV), ws.Profiles.Platforms())
+	require.NoError(t, err)
+	a, err := ws.Access(context.Background(), f, f.Devices, ws.Finder(getenv, ask))
+	if err == nil {
+		t.Cleanup(func() { a.Close() })
+	}
+	return a, err
+}
+
+const oneTern = "name,address,platform,login\na,192.0.2.1,tern,night-crew\n"
+
+func TestLogins(t *testing.T) {
+	dir := t.TempDir()
+	a, err := access(t, dir, oneTern, env("METABASIS_NIGHT_CREW_PASSWORD=a b", "METABASIS_NIGHT_CREW_OPERATOR=op", "METABASIS_NIGHT_CREW_USER=ada"), nil)
+	require.NoError(t, err)
+	assert.Equal(t, "ada", a.Logins["night-crew"].User)
+	assert.Equal(t, "a b", a.Logins["night-crew"].Password)
+	assert.Equal(t, "op", a.Logins["night-crew"].Secrets["operator"])
 
 	var asked []string
-	got, err = Logins(context.Background(), need, env("METABASIS_NIGHT_CREW_PASSWORD=x"), func(p string) (string, error) { asked = append(asked, p); return "told", nil })
+	a, err = access(t, dir, oneTern, env("METABASIS_NIGHT_CREW_PASSWORD=x"), func(p string) (string, error) { asked = append(asked, p); return "told", nil })
 	require.NoError(t, err)
 	assert.Equal(t, []string{"operator of login night-crew: "}, asked, "only what is not known is asked")
-	assert.Equal(t, "told", got["night-crew"].Secrets["operator"])
-	assert.Equal(t, "night-crew", got["night-crew"].User)
+	assert.Equal(t, "told", a.Logins["night-crew"].Secrets["operator"])
+	assert.Equal(t, "night-crew", a.Logins["night-crew"].User)
 
-	_, err = Logins(context.Background(), need, env(), nil)
+	_, err = access(t, dir, oneTern, env(), nil)
 	assert.ErrorContains(t, err, "set METABASIS_NIGHT_CREW_PASSWORD")
-	_, err = Logins(context.Background(), map[string][]string{"": {"password"}}, env(), nil)
-	assert.ErrorContains(t, err, "have no login in the fleet file")
+	_, err = access(t, dir, "name,address,platform\na,192.0.2.1,tern\n", env(), nil)
+	assert.ErrorContains(t, err, "some devices have no login")
+}
+
+func TestAKeyMakesAPasswordOptional(t *testing.T) {
+	dir := t.TempDir()
+	key := filepath.Join(dir, "id")
+	require.NoError(t, os.WriteFile(key, []byte("a key"), 0o600))
+	a, err := access(t, dir, oneTern, env("METABASIS_NIGHT_CREW_KEY="+key, "METABASIS_NIGHT_CREW_OPERATOR=op"), nil)
+	require.NoError(t, err)
+	assert.Equal(t, []string{key}, a.Logins["night-crew"].Keys)
+	assert.Empty(t, a.Logins["night-crew"].Password)
+}
+
+func TestSecretsComeFromTheFileAfterTheEnvironment(t *testing.T) {
+	dir := t.TempDir()
+	ws, err := Open(dir)
+	require.NoError(t, err)
+	f := secrets.New(ws.SecretsPath(), "herons")
+	require.NoError(t, f.Set(secrets.ID{Login: "night-crew", Part: "password"}, "from the file"))
+	require.NoError(t, f.Set(secrets.ID{Login: "night-crew", Part: "operator"}, "from the file, too"))
+	require.NoError(t, f.Save())
+	a, err := access(t, dir, oneTern, env("METABASIS_SECRETS_PASSPHRASE=herons", "METABASIS_NIGHT_CREW_OPERATOR=op"), nil)
+	require.NoError(t, err)
+	assert.Equal(t, "from the file", a.Logins["night-crew"].Password)
+	assert.Equal(t, "op", a.Logins["night-crew"].Secrets["operator"], "the environment comes first")
+	_, err = access(t, dir, oneTern, env("METABASIS_SECRETS_PASSPHRASE=egrets"), nil)
+	assert.ErrorContains(t, err, "passphrase")
+}
+
+func TestAClearTextLoginMustDiffer(t *testing.T) {
+	const two = "name,address,platform,login\na,192.0.2.1,tern,crew\nb,192.0.2.2,plover,gates\n"
+	vars := []string{"METABASIS_CREW_PASSWORD=x1", "METABASIS_CREW_OPERATOR=o", "METABASIS_GATES_MASTER=m"}
+	a, err := access(t, t.TempDir(), two, env(append(vars, "METABASIS_GATES_PASSWORD=y1")...), nil)
+	require.NoError(t, err)
+	assert.False(t, a.usedOverSSH("gates", a.Logins["gates"]))
+	assert.True(t, a.usedOverSSH("crew", a.Logins["crew"]))
+	a, err = access(t, t.TempDir(), two, env(append(vars, "METABASIS_GATES_PASSWORD=x1")...), nil)
+	require.NoError(t, err)
+	assert.True(t, a.usedOverSSH("gates", a.Logins["gates"]), "the same password under another name")
+}
+
+func TestChildrenGetNoSecrets(t *testing.T) {
+	assert.Equal(t, []string{"PATH=/bin"}, ChildEnv([]string{"METABASIS_CREW_PASSWORD=x", "PATH=/bin", "METABASIS_SECRETS_PASSPHRASE=y"}))
 }
 
 func TestOwnProfilesComeFirstAndTheirMistakesAreNamed(t *testing.T) {

@@ -29,10 +29,14 @@ type Device struct {
 	Platform string // name of the profile that teaches how to talk to it
 	Site     string
 	Role     string
-	Pair     string // name of its redundant pair, "" when it stands alone
-	Standby  bool   // it is the standby member of its pair
-	Via      string // the device it is reached through, "" when directly
-	Login    string // name of the credential it is logged in to with
+	Pair     string   // name of its redundant pair, "" when it stands alone
+	Standby  bool     // it is the standby member of its pair
+	Via      string   // the device it is reached through, "" when directly
+	Login    string   // name of the credential it is logged in to with; "" is by the settings' rules
+	Jump     []string // jump hosts on the way to it, nearest first, as [user@]host[:port]
+	Protocol string   // ssh or telnet; "" means the platform's usual one
+	Old      bool     // weak SSH algorithms are allowed for it
+	Shared   bool     // its login may be used in clear text although it is used over SSH, too
 	Values   map[string]string
 	Line     int // where the file speaks of it
 }
@@ -42,6 +46,19 @@ type Fleet struct {
 	File    string
 	Devices []Device
 	Columns []string // names of the further columns, in file order
+}
+
+// Fields are the columns of a device under the names runbooks know. A column
+// that a device leaves empty is empty text, so that conditions can be asked.
+func (f *Fleet) Fields(d Device) map[string]string {
+	out := map[string]string{
+		"name": d.Name, "address": d.Address, "platform": d.Platform, "site": d.Site,
+		"role": d.Role, "pair": d.Pair, "via": d.Via,
+	}
+	for _, c := range f.Columns {
+		out[c] = d.Values[c]
+	}
+	return out
 }
 
 // Get returns the device of that name.
@@ -69,11 +86,12 @@ func (f *Fleet) Distance(d Device) int {
 
 // Known are the columns with a meaning of their own. Any further column is a
 // value that a runbook can use by its name.
-var known = []string{"name", "address", "port", "platform", "site", "role", "pair", "via", "login"}
+var known = []string{"name", "address", "port", "platform", "site", "role", "pair", "via", "login", "jump", "protocol", "algorithms", "clear_login"}
 
 var (
 	validName   = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
 	validColumn = regexp.MustCompile(`^[a-z][a-z0-9_]{0,39}$`)
+	validJump   = regexp.MustCompile(`^([A-Za-z0-9._-]{1,63}@)?[A-Za-z0-9][A-Za-z0-9.-]{0,252}(:[0-9]{1,5})?$`)
 	validHost   = regexp.MustCompile(`^[A-Za-z0-9]([A-Za-z0-9.-]{0,250}[A-Za-z0-9])?$`)
 )
 
@@ -172,12 +190,33 @@ func (r *reader) device(row row) Device {
 	case len(words) > 0:
 		bad("pair", words[0]+" or "+words[0]+" standby", "pair %q of %s cannot be read", get("pair"), d.Name)
 	}
+	r.ways(&d, get, bad)
 	for name, c := range row.cells {
 		if !slices.Contains(known, name) {
 			d.Values[name] = c.value
 		}
 	}
 	return d
+}
+
+// ways reads the columns that say how a device is talked to.
+func (r *reader) ways(d *Device, get func(string) string, bad func(column, hint, format string, args ...any)) {
+	for _, hop := range strings.Fields(get("jump")) {
+		if !validJump.MatchString(hop) {
+			bad("jump", "crew@bastion.example:22, and more behind a space", "jump host %q of %s cannot be read", hop, d.Name)
+		}
+		d.Jump = append(d.Jump, hop)
+	}
+	word := func(column string, allowed ...string) string {
+		v := get(column)
+		if v != "" && !slices.Contains(allowed, v) {
+			bad(column, problem.OneOf(v, allowed), "%s %q of %s is not known", column, v, d.Name)
+		}
+		return v
+	}
+	d.Protocol = word("protocol", "ssh", "telnet")
+	d.Old = word("algorithms", "old") == "old"
+	d.Shared = word("clear_login", "shared") == "shared"
 }
 
 // looksNumeric tells a mistyped IPv4 address from a host name.

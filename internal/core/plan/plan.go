@@ -40,6 +40,10 @@ type Traits struct {
 	Connect time.Duration // usual time to connect and log in
 	Command time.Duration // usual time for a command or line
 	Never   []*regexp.Regexp
+	// ClearText tells that it is usually reached without encryption.
+	ClearText bool
+	// TellsPair tells that its profile reads the health of its pair.
+	TellsPair bool
 	// Mask takes secrets out of one line of a configuration; nil masks nothing.
 	Mask func(string) string
 }
@@ -70,6 +74,7 @@ type Plan struct {
 	LeftOut    []LeftOut
 	Rules      runbook.Batches
 	Prechecks  []runbook.Precheck
+	Waivers    []Waiver
 	Timer      runbook.Timer
 	Soak       time.Duration
 	Unattended runbook.Unattended
@@ -79,14 +84,17 @@ type Plan struct {
 
 // Target is a device in scope with what will be done on it.
 type Target struct {
-	Device   fleet.Device
-	Env      runbook.Env
-	Traits   Traits
-	Batch    int // from 0
-	Partner  string
-	Second   bool // its partner goes first
-	Distance int
-	Steps    []Step
+	Device  fleet.Device
+	Env     runbook.Env
+	Traits  Traits
+	Batch   int // from 0
+	Partner string
+	Second  bool          // its partner goes first
+	Mate    *fleet.Device // the other member of its pair, in scope or not; nil for none
+	// ClearText tells that it is reached without encryption.
+	ClearText bool
+	Distance  int
+	Steps     []Step
 }
 
 // Step is a step rendered for one device.
@@ -162,12 +170,14 @@ func (m *maker) fail(line int, format string, args ...any) {
 // targets selects the devices in scope and renders their steps.
 func (m *maker) targets(f *fleet.Fleet, p *Plan) (in []*Target) {
 	for _, d := range f.Devices {
-		env := m.rb.DeviceEnv(fields(f, d), m.answers)
+		env := m.rb.DeviceEnv(f.Fields(d), m.answers)
 		if why := m.outOfScope(env); why != "" {
 			p.LeftOut = append(p.LeftOut, LeftOut{d.Name, why})
 			continue
 		}
 		t := &Target{Device: d, Env: env, Traits: m.traits[d.Platform], Distance: f.Distance(d)}
+		t.ClearText = t.Traits.ClearText && d.Protocol == "" || d.Protocol == "telnet"
+		t.Mate = mate(f, d)
 		for i, s := range m.rb.Steps {
 			if step, ok := m.step(t, s, i+1); ok {
 				t.Steps = append(t.Steps, step)
@@ -184,17 +194,14 @@ func (m *maker) targets(f *fleet.Fleet, p *Plan) (in []*Target) {
 	return in
 }
 
-// fields are the columns of a device under the names runbooks know. A column
-// that a device leaves empty is empty text, so that conditions can be asked.
-func fields(f *fleet.Fleet, d fleet.Device) map[string]string {
-	out := map[string]string{
-		"name": d.Name, "address": d.Address, "platform": d.Platform, "site": d.Site,
-		"role": d.Role, "pair": d.Pair, "via": d.Via,
+// mate finds the other member of a device's pair.
+func mate(f *fleet.Fleet, d fleet.Device) *fleet.Device {
+	for i := range f.Devices {
+		if o := &f.Devices[i]; d.Pair != "" && o.Pair == d.Pair && o.Name != d.Name {
+			return o
+		}
 	}
-	for _, c := range f.Columns {
-		out[c] = d.Values[c]
-	}
-	return out
+	return nil
 }
 
 func (m *maker) outOfScope(env runbook.Env) string {
@@ -366,6 +373,11 @@ func cut(in []*Target, n int, apart bool) (batch, rest []*Target) {
 
 func warnings(p *Plan) []string {
 	var out []string
+	for _, pc := range p.Prechecks {
+		if pc.Off {
+			out = append(out, "precheck "+pc.Name+" is switched off"+fromOr(pc))
+		}
+	}
 	if p.Timer.None {
 		out = append(out, "timer none: no device takes the change back by itself; a lost device means a visit")
 	}
@@ -385,4 +397,11 @@ func warnings(p *Plan) []string {
 		out = append(out, late)
 	}
 	return out
+}
+
+func fromOr(pc runbook.Precheck) string {
+	if pc.From != "" {
+		return " by " + pc.From
+	}
+	return ""
 }

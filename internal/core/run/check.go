@@ -1,7 +1,10 @@
 package run
 
 import (
+	"errors"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"metabasis/internal/core/config"
@@ -20,33 +23,49 @@ func (w *worker) precheck() string {
 		return "reading the running configuration: " + err.Error()
 	}
 	w.backup, w.before = running, config.Parse(running, w.t.Traits.Style)
-	saved := w.t.Traits.Timer == plan.RestartTimer // law 2, whether or not it was asked for
+	var failed []string
+	note := func(name, good string, err error) {
+		e := Event{Kind: Prechecked, What: name, OK: err == nil, Note: noteOr(good, err)}
+		if waiver, ok := w.r.plan.Waived(name, w.t.Device.Name); ok && err != nil {
+			e.Waived, e.By = waiver.Reason, waiver.By
+		} else if err != nil {
+			failed = append(failed, name+": "+err.Error())
+		}
+		w.emit(e)
+	}
+	// Law 2: unsaved changes matter whether or not it was asked for.
+	saved := w.t.Traits.Timer == plan.RestartTimer || w.r.plan.Asks("saved")
 	for _, p := range w.r.plan.Prechecks {
-		note, err := "", error(nil)
-		switch p.Name {
-		case "reachable":
-			continue // it is: we are talking to it
-		case "saved":
-			saved = true
+		if p.Off || p.Name == "reachable" || p.Name == "saved" { // we are talking to it; and saved comes last
 			continue
-		case "clock":
-			note, err = w.clockWithin(p.Within)
-		case "storage":
-			note, err = w.storageAtLeast(p.AtLeast)
 		}
-		w.emit(Event{Kind: Prechecked, What: p.Name, OK: err == nil, Note: noteOr(note, err)})
-		if err != nil {
-			return p.Name + ": " + err.Error()
+		good, err := w.check(p)
+		if !talking(err) {
+			return "reading for precheck " + p.Name + ": " + err.Error()
 		}
+		note(p.Name, good, err)
 	}
 	if saved {
 		err := w.unsavedChanges()
-		w.emit(Event{Kind: Prechecked, What: "saved", OK: err == nil, Note: noteOr("running and saved are equal", err)})
-		if err != nil {
-			return "saved: " + err.Error()
+		if !talking(err) {
+			return "reading the saved configuration: " + err.Error()
 		}
+		note("saved", "running and saved are equal", err)
 	}
-	return ""
+	return strings.Join(failed, "; ")
+}
+
+// unfit says why a precheck does not hold on a device that answers.
+type unfit struct{ why string }
+
+func (e *unfit) Error() string { return e.why }
+
+func unfitf(format string, args ...any) error { return &unfit{fmt.Sprintf(format, args...)} }
+
+// talking tells whether the device still answers after err.
+func talking(err error) bool {
+	var u *unfit
+	return errors.As(err, &u) || answered(err)
 }
 
 func noteOr(note string, err error) string {
@@ -54,6 +73,25 @@ func noteOr(note string, err error) string {
 		return err.Error()
 	}
 	return note
+}
+
+// check looks whether one precheck holds. The error says why not.
+func (w *worker) check(p runbook.Precheck) (string, error) {
+	switch {
+	case p.Own():
+		return w.checkOwn(p)
+	case p.Name == "clock":
+		return w.clockWithin(p.Within)
+	case p.Name == "storage":
+		return w.storageAtLeast(p.AtLeast)
+	case p.Name == "version":
+		return w.versionIn(p.Versions)
+	case p.Name == "alone":
+		return w.alone()
+	case p.Name == "pair":
+		return w.pairHealthy()
+	}
+	return "", fmt.Errorf("unknown precheck %q", p.Name)
 }
 
 // saneTimer blocks a device that has somebody else's timer on the clock.
@@ -78,7 +116,7 @@ func (w *worker) unsavedChanges() error {
 	}
 	d := config.Compare(config.Parse(text, w.t.Traits.Style), w.before)
 	if !d.Empty() {
-		return fmt.Errorf("it has unsaved changes: %s", joinSome(d.Lines(w.t.Traits.Masked)))
+		return unfitf("it has unsaved changes: %s", joinSome(d.Lines(w.t.Traits.Masked)))
 	}
 	return nil
 }
@@ -104,11 +142,11 @@ func (w *worker) clockWithin(most time.Duration) (string, error) {
 	}
 	seconds, ok := row["time"].(float64)
 	if !ok {
-		return "", fmt.Errorf("the profile reads no clock.time")
+		return "", unfitf("the profile reads no clock.time")
 	}
 	off := time.Since(time.Unix(0, int64(seconds*1e9))).Abs().Round(time.Second)
 	if off > most {
-		return "", fmt.Errorf("its clock is off by %s, at most %s is wanted", runbook.FormatDuration(off), runbook.FormatDuration(most))
+		return "", unfitf("its clock is off by %s, at most %s is wanted", runbook.FormatDuration(off), runbook.FormatDuration(most))
 	}
 	return "off by " + runbook.FormatDuration(off), nil
 }
@@ -120,12 +158,88 @@ func (w *worker) storageAtLeast(least int64) (string, error) {
 	}
 	free, ok := row["free"].(float64)
 	if !ok {
-		return "", fmt.Errorf("the profile reads no storage.free")
+		return "", unfitf("the profile reads no storage.free")
 	}
 	if int64(free) < least {
-		return "", fmt.Errorf("%d MB free, at least %d MB is wanted", int64(free)/1e6, least/1e6)
+		return "", unfitf("%d MB free, at least %d MB is wanted", int64(free)/1e6, least/1e6)
 	}
 	return fmt.Sprintf("%d MB free", int64(free)/1e6), nil
+}
+
+func (w *worker) versionIn(fit []string) (string, error) {
+	row, err := w.row("version")
+	if err != nil {
+		return "", err
+	}
+	version, ok := row["version"].(string)
+	switch {
+	case !ok:
+		return "", unfitf("the profile reads no version.version")
+	case !slices.Contains(fit, version):
+		return "", unfitf("it runs %s, wanted %s", version, strings.Join(fit, " or "))
+	}
+	return "it runs " + version, nil
+}
+
+// alone looks whether somebody else is changing the configuration.
+func (w *worker) alone() (string, error) {
+	v, err := w.ses.Read(w.ctx, "editors")
+	if err != nil {
+		return "", err
+	}
+	rows, ok := v.([]map[string]any)
+	if !ok {
+		return "", unfitf("the profile reads editors as one row; many are needed here")
+	}
+	if len(rows) > 0 {
+		who := []string{}
+		for _, r := range rows {
+			if user, ok := r["user"].(string); ok {
+				who = append(who, user)
+			}
+		}
+		return "", unfitf("somebody else is changing its configuration: %s", strings.Join(who, ", "))
+	}
+	return "nobody else is changing it", nil
+}
+
+// pairHealthy looks whether the device's partner could take over: what the
+// device says of its pair, if it says so, and whether the partner answers.
+func (w *worker) pairHealthy() (string, error) {
+	mate := w.t.Mate
+	if mate == nil {
+		return "it stands alone", nil
+	}
+	if w.t.Traits.TellsPair {
+		row, err := w.row("pair")
+		if err != nil {
+			return "", err
+		}
+		if healthy, ok := row["healthy"].(bool); !ok || !healthy {
+			return "", unfitf("it says that its pair with %s is not healthy", mate.Name)
+		}
+	}
+	s, err := w.r.connector.Connect(w.ctx, &plan.Target{Device: *mate})
+	if err != nil {
+		return "", unfitf("its partner %s cannot be reached: %v", mate.Name, err)
+	}
+	_ = s.Close()
+	return "its partner " + mate.Name + " answers", nil
+}
+
+// checkOwn evaluates a check of the runbook's own.
+func (w *worker) checkOwn(p runbook.Precheck) (string, error) {
+	ok, env, err := w.holds(plan.Check{Cond: p.Where, Env: w.t.Env}, tables{"config": w.before})
+	if err != nil {
+		return "", err
+	}
+	if !ok {
+		if why := p.Where.Explain(env); why != "" {
+			return "", &unfit{why}
+		}
+		return "", unfitf("not so: %s", p.Where.Source)
+	}
+	return p.Where.Source, nil
 }
 
 func (w *worker) row(table string) (map[string]any, error) {
@@ -135,7 +249,7 @@ func (w *worker) row(table string) (map[string]any, error) {
 	}
 	row, ok := v.(map[string]any)
 	if !ok {
-		return nil, fmt.Errorf("the profile reads %s as many rows; one is needed here", table)
+		return nil, unfitf("the profile reads %s as many rows; one is needed here", table)
 	}
 	return row, nil
 }

@@ -60,7 +60,7 @@ const (
 	Doing      Kind = "doing"    // Device, Note
 	Contact    Kind = "contact"  // Device
 	Lost       Kind = "lost"     // Device, Note
-	Prechecked Kind = "precheck" // Device, What, OK, Note
+	Prechecked Kind = "precheck" // Device, What, OK, Note, Waived (the reason) and By
 	BackedUp   Kind = "backup"   // Device, What (path), Note (SHA-256), OK when an identical one was there
 	Intent     Kind = "intent"   // Device, What, Step, Lines, For: durable before it is acted on
 	Sent       Kind = "sent"     // Device, Step, Line (from 1), Lines (the one line)
@@ -136,6 +136,7 @@ type Event struct {
 	What    string        `json:"what,omitempty"`
 	Note    string        `json:"note,omitempty"`
 	OK      bool          `json:"ok,omitempty"`
+	Waived  string        `json:"waived,omitempty"`
 	Lines   []string      `json:"lines,omitempty"`
 	Due     time.Time     `json:"due,omitzero"`
 	Late    time.Time     `json:"late,omitzero"`
@@ -156,6 +157,7 @@ type Outline struct {
 	Batches  [][]OutlineDevice `json:"batches"`
 	LeftOut  []plan.LeftOut    `json:"left_out,omitempty"`
 	Warnings []string          `json:"warnings,omitempty"`
+	Waivers  []plan.Waiver     `json:"waivers,omitempty"`
 	Soak     time.Duration     `json:"soak,omitempty"`
 	Budget   int               `json:"budget,omitempty"` // failures after which we stop to ask
 }
@@ -167,18 +169,20 @@ type OutlineDevice struct {
 	Role     string   `json:"role,omitempty"`
 	Platform string   `json:"platform"`
 	Steps    []string `json:"steps"` // titles
+	// ClearText tells that it is reached without encryption.
+	ClearText bool `json:"clear_text,omitempty"`
 	// Boot is how long it takes to come back once its timer has fired.
 	Boot time.Duration `json:"boot,omitempty"`
 }
 
 // Outlined makes the outline of a plan.
 func Outlined(p *plan.Plan) *Outline {
-	o := &Outline{Title: p.Title, Change: p.Change, Window: p.Window, LeftOut: p.LeftOut, Warnings: p.Warnings,
+	o := &Outline{Title: p.Title, Change: p.Change, Window: p.Window, LeftOut: p.LeftOut, Warnings: p.Warnings, Waivers: p.Waivers,
 		Soak: p.Soak, Budget: p.Rules.StopAfter}
 	for _, b := range p.Batches {
 		var batch []OutlineDevice
 		for _, t := range b {
-			d := OutlineDevice{Name: t.Device.Name, Site: t.Device.Site, Role: t.Device.Role, Platform: t.Device.Platform, Boot: t.Traits.Boot}
+			d := OutlineDevice{Name: t.Device.Name, Site: t.Device.Site, Role: t.Device.Role, Platform: t.Device.Platform, Boot: t.Traits.Boot, ClearText: t.ClearText}
 			for _, s := range t.Steps {
 				d.Steps = append(d.Steps, s.Title)
 			}

@@ -74,9 +74,10 @@ type Device struct {
 
 // Check is the result of a precheck.
 type Check struct {
-	Name string
-	OK   bool
-	Note string
+	Name   string
+	OK     bool
+	Note   string
+	Waived string // why it was passed although it does not hold
 }
 
 // LeftSteps counts the steps that were left out on the device.
@@ -242,7 +243,7 @@ func (d *Device) apply(e Event) {
 	case Lost:
 		d.Connected = false
 	case Prechecked:
-		d.Checks = append(slices.Clone(d.Checks), Check{e.What, e.OK, e.Note})
+		d.Checks = append(slices.Clone(d.Checks), Check{e.What, e.OK, e.Note, e.Waived})
 	case BackedUp:
 		d.Backup, d.SHA256 = e.What, e.Note
 	case Intent:

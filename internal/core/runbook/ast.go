@@ -71,11 +71,18 @@ type Size struct {
 
 // Precheck is a condition that must hold on a device before it is changed.
 type Precheck struct {
-	Name    string        // reachable, clock, saved or storage
-	Within  time.Duration // clock: most it may differ from ours
-	AtLeast int64         // storage: bytes that must be free
-	Line    int
+	Name     string        // one of the known ones, or the title of a check of one's own
+	Off      bool          // switched off
+	Within   time.Duration // clock: most it may differ from ours
+	AtLeast  int64         // storage: bytes that must be free
+	Versions []string      // version: those that are fit
+	Where    *Cond         // a check of one's own
+	From     string        // where it is asked for, when not in the runbook
+	Line     int
 }
+
+// Own tells whether it is a check of one's own.
+func (p Precheck) Own() bool { return p.Where != nil }
 
 // Timer is the rollback timer armed on each device.
 type Timer struct {

@@ -68,6 +68,11 @@ func (rb *Runbook) Compile(s Schema) error {
 	for _, cond := range rb.Scope {
 		c.cond(cond, fields, "the scope is settled before any device is reached, so it can look only at the fleet and at asked values")
 	}
+	for _, pc := range rb.Prechecks {
+		if pc.Own() {
+			c.cond(pc.Where, full, "")
+		}
+	}
 	for i := range rb.Steps {
 		c.step(&rb.Steps[i], fields, full)
 	}

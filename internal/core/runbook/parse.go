@@ -338,41 +338,6 @@ func (p *parser) stop(n *node, c *cursor) {
 	c.end()
 }
 
-var precheckNames = []string{"reachable", "clock", "saved", "storage"}
-
-func (p *parser) precheck(n *node) {
-	p.leaf(n)
-	c := p.open(n)
-	w := c.next()
-	pc := Precheck{Name: w.text, Line: n.n}
-	switch w.text {
-	case "reachable", "saved":
-	case "clock":
-		c.want("within")
-		pc.Within = c.duration("30s")
-	case "storage":
-		c.want("at")
-		c.want("least")
-		size := c.number(1, 1<<30, "20 MB")
-		unit := c.next()
-		factor, ok := map[string]int64{"KB": 1e3, "MB": 1e6, "GB": 1e9}[unit.text]
-		if !ok {
-			p.at(n, unit.col, "storage at least 20 MB", "%q is not KB, MB or GB", unit.text)
-		}
-		pc.AtLeast = int64(size) * factor
-	default:
-		p.at(n, w.col, problem.OneOf(w.text, precheckNames), "unknown precheck %q", w.text)
-		return
-	}
-	c.end()
-	for _, other := range p.rb.Prechecks {
-		if other.Name == pc.Name {
-			p.at(n, w.col, "", "%s stands already on line %d", pc.Name, other.Line)
-		}
-	}
-	p.rb.Prechecks = append(p.rb.Prechecks, pc)
-}
-
 func (p *parser) timer(n *node, c *cursor) {
 	p.leaf(n)
 	p.rb.Timer = Timer{Given: true, Line: n.n}

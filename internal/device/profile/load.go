@@ -66,12 +66,7 @@ func (c *checker) check() {
 	if p.Platform == "" {
 		c.fail("platform", "platform: tern", "the profile names no platform")
 	}
-	if p.Connect.Protocol != "ssh" {
-		c.fail("connect.protocol", "ssh", "protocol %q is not known", p.Connect.Protocol)
-	}
-	if p.Connect.Port == 0 {
-		p.Connect.Port = 22
-	}
+	c.connect()
 	if p.Connect.Prompt == 0 {
 		p.Connect.Prompt = 15 * time.Second
 	}
@@ -94,9 +89,45 @@ func (c *checker) check() {
 		c.fail("refused", "the pattern of an error line", "without it a refused line would go unnoticed")
 	}
 	c.timer()
-	for _, name := range slices.Sorted(maps.Keys(p.Readers)) {
-		c.reader("readers."+name, p.Readers[name])
+	c.trial()
+	if _, ok := p.Modes[p.Ask.In]; !ok && p.Ask.In != "" {
+		c.fail("ask.in", problem.OneOf(p.Ask.In, p.order), "there is no mode %q", p.Ask.In)
 	}
+	for _, name := range slices.Sorted(maps.Keys(p.Readers)) {
+		c.reader("readers."+name, name)
+	}
+}
+
+var protocols = []string{SSH, Telnet}
+
+func (c *checker) connect() {
+	p := &c.p.Connect
+	if !slices.Contains(protocols, p.Protocol) {
+		c.fail("connect.protocol", problem.OneOf(p.Protocol, protocols), "protocol %q is not known", p.Protocol)
+	}
+	if p.Port == 0 {
+		p.Port = UsualPort(p.Protocol)
+	}
+	if _, ok := enters[p.Enter]; !ok {
+		c.fail("connect.enter", problem.OneOf(p.Enter, []string{"lf", "cr", "crlf"}), "%q is not an end of line", p.Enter)
+	}
+	if p.Protocol == Telnet && len(p.Login) == 0 {
+		c.fail("connect", "login: with question: and send: <<user>> or secret: password", "Telnet has no login of its own: nothing says what the device asks for")
+	}
+	for i, a := range p.Login {
+		if a.Question.Regexp == nil || (a.Send == "") == (a.Secret == "") {
+			c.fail(fmt.Sprintf("connect.login[%d]", i), "question: and send: <<user>> or secret: password", "a part of the login needs its question, and a text or a secret")
+		}
+	}
+}
+
+// UsualPort is the port a protocol usually has: 22 (RFC 4253, 4.1) or 23 (RFC
+// 854).
+func UsualPort(protocol string) int {
+	if protocol == Telnet {
+		return 23
+	}
+	return 22
 }
 
 func (c *checker) modes() {
@@ -109,6 +140,12 @@ func (c *checker) modes() {
 			c.fail(path, "prompt: and its pattern", "the mode has no prompt")
 		} else if s := m.Prompt.String(); !strings.HasPrefix(s, "^") || !strings.HasSuffix(s, "$") {
 			c.fail(path+".prompt", "^"+strings.Trim(s, "^$")+"$", "a prompt's pattern must fit the whole line, or output could pass for a prompt")
+		}
+		if m.Privileged {
+			if p.top != "" {
+				c.fail(path+".privileged", "", "%s is the privileged mode already", p.top)
+			}
+			p.top = name
 		}
 		switch {
 		case m.Login && p.login != "":
@@ -193,10 +230,37 @@ func (c *checker) timer() {
 	}
 }
 
+func (c *checker) trial() {
+	t := c.p.Trial
+	if t.Apply.Send == "" {
+		return
+	}
+	c.command("trial.check", t.Check, false)
+	c.command("trial.apply", t.Apply, true)
+	c.command("trial.show", t.Show, true)
+	c.command("trial.confirm", t.Confirm, true)
+	c.command("trial.undo", t.Undo, true)
+	if !strings.Contains(t.Apply.Send, "<<seconds>>") {
+		c.fail("trial.apply.send", "apply for <<seconds>> s", "the time <<seconds>> is missing")
+	}
+	if t.Pending.Regexp == nil || t.Pending.SubexpIndex("seconds") < 0 {
+		c.fail("trial.pending", "in (?P<seconds>\\d+) s", "the pattern needs a group named seconds")
+	}
+	if t.None.Regexp == nil {
+		c.fail("trial.none", "what the device says when nothing is pending", "without it, a confirmation cannot be proven")
+	}
+}
+
 var columnTypes = []string{"text", "number", "yes/no", "time"}
 
-func (c *checker) reader(path string, r Reader) {
+func (c *checker) reader(path, name string) {
+	r := c.p.Readers[name]
 	c.command(path, r.Command, true)
+	r.order = c.keys(path + ".columns")
+	c.p.Readers[name] = r
+	if r.Row.Regexp == nil && (len(r.Skip) > 0 || r.Silent) {
+		c.fail(path, "row: the pattern of a line that begins a row", "skip and silent are for tables of many rows")
+	}
 	for _, name := range slices.Sorted(maps.Keys(r.Columns)) {
 		col := r.Columns[name]
 		at := path + ".columns." + name
@@ -207,12 +271,16 @@ func (c *checker) reader(path string, r Reader) {
 			c.fail(at, "yes: settled", "nothing says which text means yes")
 		}
 		if _, ok := units[col.Unit]; !ok {
-			c.fail(at, "KB, MB or GB", "unit %q is not known", col.Unit)
+			c.fail(at, "KB, MB, GB, KiB, MiB or GiB", "unit %q is not known", col.Unit)
 		}
+		inRow := r.groupOf(name) >= 0
+		ownMatch := col.Match.Regexp != nil && col.Match.NumSubexp() >= 1
 		switch {
-		case r.Row.Regexp != nil && r.Row.SubexpIndex(name) < 0:
-			c.fail(at, "(?P<"+name+">…) in row", "the row's pattern has no group of that name")
-		case r.Row.Regexp == nil && (col.Match.Regexp == nil || col.Match.NumSubexp() < 1):
+		case inRow && ownMatch:
+			c.fail(at, "", "the value stands in the row's pattern and in a pattern of its own; one is enough")
+		case r.Row.Regexp != nil && !inRow && !ownMatch:
+			c.fail(at, "(?P<"+name+">…) in row, or match: with a group", "the row's pattern has no group of that name")
+		case r.Row.Regexp == nil && !ownMatch:
 			c.fail(at, "match: with a group around the value", "nothing says where the value stands")
 		}
 	}
@@ -221,4 +289,25 @@ func (c *checker) reader(path string, r Reader) {
 	}
 }
 
-var units = map[string]float64{"": 1, "KB": 1e3, "MB": 1e6, "GB": 1e9}
+// keys lists the keys of a table of the file, in its order.
+func (c *checker) keys(path string) (out []string) {
+	yp, err := yaml.PathString("$." + path)
+	if err != nil {
+		return nil
+	}
+	n, err := yp.FilterFile(c.doc)
+	if err != nil {
+		return nil
+	}
+	switch m := n.(type) {
+	case *ast.MappingNode:
+		for _, kv := range m.Values {
+			out = append(out, kv.Key.String())
+		}
+	case *ast.MappingValueNode:
+		out = append(out, m.Key.String())
+	}
+	return out
+}
+
+var units = map[string]float64{"": 1, "KB": 1e3, "MB": 1e6, "GB": 1e9, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30}

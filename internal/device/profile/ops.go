@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"metabasis/internal/core/run"
-	"metabasis/internal/core/runbook"
 )
 
 // Config reads a configuration as the device prints it.
@@ -92,7 +91,11 @@ func (s *Session) Line(ctx context.Context, line string) error {
 
 // Apply leaves the mode lines are sent in.
 func (s *Session) Apply(ctx context.Context) error {
-	return s.enter(ctx, s.p.Modes[s.p.Config.Edit].From)
+	below := s.p.Modes[s.p.Config.Edit].From
+	if below == "" { // it takes changes where a session starts
+		return nil
+	}
+	return s.enter(ctx, below)
 }
 
 // Restore replaces the running configuration.
@@ -106,7 +109,7 @@ func (s *Session) Restore(ctx context.Context, config string) error {
 	}
 	s.out.reset()
 	s.log.Sent(s.Mask(s.prompt), s.Mask(r.Send))
-	if err := s.write(r.Send + "\n"); err != nil {
+	if err := s.write(r.Send + s.enterKey); err != nil {
 		return s.fail(err)
 	}
 	if err := s.wait(ctx, nil, &r.Ready); err != nil {
@@ -114,7 +117,7 @@ func (s *Session) Restore(ctx context.Context, config string) error {
 	}
 	s.out.reset()
 	s.log.Note(fmt.Sprintf("restoring %d lines of the backup", strings.Count(config, "\n")))
-	if _, err := io.WriteString(s.rw, strings.TrimRight(config, "\n")+"\n"+r.End+"\n"); err != nil {
+	if _, err := io.WriteString(s.rw, strings.ReplaceAll(strings.TrimRight(config, "\n")+"\n"+r.End+"\n", "\n", s.enterKey)); err != nil {
 		return s.fail(fmt.Errorf("the session ended: %w", err))
 	}
 	if err := s.wait(ctx, nil, nil); err != nil {
@@ -133,87 +136,27 @@ func (s *Session) Save(ctx context.Context) error {
 	return err
 }
 
-// Read reads a table.
-func (s *Session) Read(ctx context.Context, table string) (any, error) {
-	r, ok := s.p.Readers[table]
-	if !ok {
-		return nil, &run.Unclear{Asked: table, Got: "the profile of " + s.p.Platform + " has no such reader"}
+// Ask asks the device what a person wants to know, and returns what it printed,
+// masked. It asks only what the profile knows to change nothing, unless any is
+// allowed; what is never sent is not sent even then. A refused command is a
+// [run.Refused], with what was printed.
+func (s *Session) Ask(ctx context.Context, command string, anything bool) ([]string, error) {
+	switch {
+	case s.p.NeverSent(command):
+		return nil, &run.Refused{Line: s.Mask(command), Said: "the profile of " + s.p.Platform + " never lets this be sent"}
+	case !anything && !s.p.Safe(command):
+		return nil, &run.Refused{Line: s.Mask(command), Said: "not among the commands that the profile of " + s.p.Platform + " knows to change nothing"}
 	}
-	got, err := s.command(ctx, r.Command, nil)
+	in := s.p.Ask.In
+	if in == "" {
+		in = s.p.login
+	}
+	if err := s.enter(ctx, in); err != nil {
+		return nil, err
+	}
+	got, err := s.say(ctx, command, nil)
 	if err != nil {
 		return nil, err
 	}
-	v, err := r.parse(got)
-	if err != nil {
-		return nil, &run.Unclear{Asked: r.Send, Got: s.Mask(err.Error())}
-	}
-	return v, nil
-}
-
-// parse turns printed lines into the table.
-func (r Reader) parse(lines []string) (any, error) {
-	if r.Row.Regexp == nil {
-		return r.parseOne(lines)
-	}
-	rows := []map[string]any{}
-	for _, l := range lines {
-		m := r.Row.find(l)
-		if m == nil {
-			continue
-		}
-		row := map[string]any{}
-		for name, c := range r.Columns {
-			v, err := c.value(m[r.Row.SubexpIndex(name)])
-			if err != nil {
-				return nil, fmt.Errorf("column %s: %w", name, err)
-			}
-			row[name] = v
-		}
-		rows = append(rows, row)
-	}
-	return rows, nil
-}
-
-func (r Reader) parseOne(lines []string) (any, error) {
-	row := map[string]any{}
-	for name, c := range r.Columns {
-		found := false
-		for _, l := range lines {
-			m := c.Match.find(l)
-			if m == nil {
-				continue
-			}
-			v, err := c.value(m[1])
-			if err != nil {
-				return nil, fmt.Errorf("column %s: %w", name, err)
-			}
-			row[name], found = v, true
-			break
-		}
-		if !found {
-			return nil, fmt.Errorf("no line fits column %s; it printed: %s", name, strings.Join(lines[:min(len(lines), 5)], " / "))
-		}
-	}
-	return row, nil
-}
-
-// value converts a column's text. Times become seconds since 1970, sizes bytes.
-func (c Column) value(text string) (any, error) {
-	switch c.Type {
-	case runbook.NumberColumn:
-		f, err := strconv.ParseFloat(strings.TrimSpace(text), 64)
-		if err != nil {
-			return nil, fmt.Errorf("%q is not a number", text)
-		}
-		return f * units[c.Unit], nil
-	case runbook.YesNoColumn:
-		return text == c.Yes, nil
-	case runbook.TimeColumn:
-		t, err := time.Parse(time.RFC3339, text)
-		if err != nil {
-			return nil, fmt.Errorf("%q is not a time as in RFC 3339", text)
-		}
-		return float64(t.UnixNano()) / 1e9, nil
-	}
-	return text, nil
+	return s.masked(got), s.refusal(command, got)
 }

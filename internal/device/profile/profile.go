@@ -37,27 +37,59 @@ type Profile struct {
 	Save     Command           `yaml:"save"`
 	Restore  Restore           `yaml:"restore"`
 	Timer    Timer             `yaml:"timer"`
+	Trial    Trial             `yaml:"trial"`
 	Readers  map[string]Reader `yaml:"readers"`
+	Ask      Ask               `yaml:"ask"`
 	Pace     Pace              `yaml:"pace"`
 	login    string            // the mode a session starts in
+	top      string            // the privileged mode; "" when there is none
 	order    []string          // modes, sorted
 }
 
 // Connect is how a device is reached.
 type Connect struct {
-	Protocol string        `yaml:"protocol"` // ssh
+	Protocol string        `yaml:"protocol"` // ssh or telnet
 	Port     int           `yaml:"port"`
 	Prompt   time.Duration `yaml:"prompt_within"` // the longest a prompt may take
+	Enter    string        `yaml:"enter"`         // what ends a line of ours: lf, cr or crlf
+	// Login is the dialogue before the first prompt, for protocols that have no
+	// login of their own. <<user>> in a text stands for the user's name.
+	Login  []Answer  `yaml:"login"`
+	Denied []Pattern `yaml:"denied"` // what a denied login looks like
+}
+
+// Protocols that a profile can name.
+const (
+	SSH    = "ssh"
+	Telnet = "telnet"
+)
+
+// Ask is how the device is asked what a person wants to know.
+type Ask struct {
+	In   string    `yaml:"in"`   // the mode
+	Safe []Pattern `yaml:"safe"` // commands that change nothing
+}
+
+// Safe tells whether the profile knows a command to change nothing.
+func (p *Profile) Safe(command string) bool {
+	return slices.ContainsFunc(p.Ask.Safe, func(s Pattern) bool { return s.matches(command) }) && !p.NeverSent(command)
+}
+
+// NeverSent tells whether a command is one that is never sent.
+func (p *Profile) NeverSent(command string) bool {
+	return slices.ContainsFunc(p.Never, func(n Pattern) bool { return n.matches(strings.TrimSpace(command)) })
 }
 
 // Mode is a state of the command line, known by its prompt.
 type Mode struct {
 	Prompt Pattern `yaml:"prompt"`
 	Login  bool    `yaml:"login"` // a session starts here
-	From   string  `yaml:"from"`  // the mode it is entered from
-	Enter  Command `yaml:"enter"`
-	Leave  Command `yaml:"leave"` // back to From
-	Quit   string  `yaml:"quit"`  // ends the session
+	// Privileged is the mode in which the device can be read in full.
+	Privileged bool    `yaml:"privileged"`
+	From       string  `yaml:"from"` // the mode it is entered from
+	Enter      Command `yaml:"enter"`
+	Leave      Command `yaml:"leave"` // back to From
+	Quit       string  `yaml:"quit"`  // ends the session
 }
 
 // Command is something said to the device, in a mode.
@@ -74,6 +106,7 @@ type Answer struct {
 	Question Pattern `yaml:"question"`
 	Send     string  `yaml:"send"`
 	Secret   string  `yaml:"secret"`
+	once     bool    // asked again means that it was not taken
 }
 
 // Pager is how output is stopped a screenful at a time, and how to stop that.
@@ -113,19 +146,16 @@ type Timer struct {
 	Boot    time.Duration  `yaml:"boot"`
 }
 
-// Reader turns what a command prints into a table.
-type Reader struct {
-	Command `yaml:",inline"`
-	Row     Pattern           `yaml:"row"`     // many rows: a line of the table, with a group for each column
-	Columns map[string]Column `yaml:"columns"` // their types; and for one row, the pattern of each
-}
-
-// Column is a column of a table.
-type Column struct {
-	Type  runbook.ColumnType `yaml:"type"`
-	Match Pattern            `yaml:"match"` // one row: group 1 is the value
-	Yes   string             `yaml:"yes"`   // yes/no: the text that means yes
-	Unit  string             `yaml:"unit"`  // number: KB, MB or GB make it bytes
+// Trial is how a platform applies a whole configuration that takes itself back
+// unless it is confirmed in time. In Apply, <<seconds>> stands for the time.
+type Trial struct {
+	Check   Command `yaml:"check"` // looks whether the configuration can be applied
+	Apply   Command `yaml:"apply"`
+	Show    Command `yaml:"show"`
+	Pending Pattern `yaml:"pending"` // group "seconds" is what is left
+	None    Pattern `yaml:"none"`
+	Confirm Command `yaml:"confirm"`
+	Undo    Command `yaml:"undo"`
 }
 
 // Pace is how long things usually take, for estimates.
@@ -181,26 +211,14 @@ func (p *Profile) Style() config.Style {
 
 // Traits are what a plan needs to know of the platform.
 func (p *Profile) Traits() plan.Traits {
-	return plan.Traits{Timer: p.Timer.Kind, Boot: p.Timer.Boot, Style: p.Style(), Connect: p.Pace.Connect,
+	_, tellsPair := p.Readers["pair"]
+	return plan.Traits{ClearText: p.Connect.Protocol == Telnet, TellsPair: tellsPair, Timer: p.Timer.Kind, Boot: p.Timer.Boot, Style: p.Style(), Connect: p.Pace.Connect,
 		Command: p.Pace.Command, Never: regexps(p.Never), Mask: p.Mask}
 }
 
 func regexps(ps []Pattern) (out []*regexp.Regexp) {
 	for _, p := range ps {
 		out = append(out, p.Regexp)
-	}
-	return out
-}
-
-// Tables are the tables the profile reads, for checking runbooks.
-func (p *Profile) Tables() map[string]runbook.Table {
-	out := map[string]runbook.Table{}
-	for name, r := range p.Readers {
-		t := runbook.Table{Many: r.Row.Regexp != nil, Columns: map[string]runbook.ColumnType{}}
-		for col, c := range r.Columns {
-			t.Columns[col] = c.Type
-		}
-		out[name] = t
 	}
 	return out
 }
@@ -245,6 +263,42 @@ func (s Set) Schema(columns []string) runbook.Schema {
 	return schema
 }
 
+// Abilities says what can be done with the platform.
+func (p *Profile) Abilities() []string {
+	out := []string{"be reached", "be read", "be backed up", "be changed"}
+	if p.Save.Send != "" {
+		out = append(out, "save")
+	}
+	if p.Restore.Send != "" {
+		out = append(out, "restore a backup")
+	}
+	if p.Timer.Kind != plan.NoTimer {
+		out = append(out, "take a change back by a "+string(p.Timer.Kind)+" timer")
+	}
+	return out
+}
+
+// Lacks says what cannot be done with the platform that others can.
+func (p *Profile) Lacks() []string {
+	var out []string
+	for _, l := range []struct {
+		missing bool
+		what    string
+	}{
+		{p.Timer.Kind == plan.NoTimer, "a rollback timer: a device that is lost in a change stays lost"},
+		{p.Restore.Send == "", "a way to restore: a backup can only be put back by undo lines or by hand"},
+		{len(p.Ask.Safe) == 0, "safe commands: metabasis ask sends nothing to it"},
+		{p.Pager.Off.Send == "" && p.Pager.More.Regexp == nil, "a pager: output that stops would hang until its time is out"},
+		{len(p.Config.Secrets) == 0, "secrets to mask: whatever it prints is kept as it is"},
+		{len(p.Never) == 0, "lines that are never sent, such as an immediate restart"},
+	} {
+		if l.missing {
+			out = append(out, l.what)
+		}
+	}
+	return out
+}
+
 // Secrets names the secrets the device may ask for after login, sorted.
 func (p *Profile) Secrets() []string {
 	var out []string
@@ -257,6 +311,11 @@ func (p *Profile) Secrets() []string {
 	}
 	for _, m := range p.Modes {
 		add(m.Enter)
+	}
+	for _, a := range p.Connect.Login {
+		if a.Secret != "" && a.Secret != "password" && !slices.Contains(out, a.Secret) {
+			out = append(out, a.Secret)
+		}
 	}
 	for _, c := range []Command{p.Save, p.Timer.Arm, p.Timer.Disarm, p.Restore.Command} {
 		add(c)

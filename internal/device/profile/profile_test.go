@@ -41,7 +41,7 @@ func TestMistakesInAProfileAreNamedAtTheirPlace(t *testing.T) {
 		"yaml":           {"platform: tern", "platform: [tern", "tern.yaml:"},
 		"unknown entry":  {"title: tern", "titel: tern", `unknown field "titel"`},
 		"pattern":        {`'^Kept\.$'`, `'^Kept(\.$'`, "error parsing regexp"},
-		"protocol":       {"protocol: ssh", "protocol: carrier", `protocol "carrier" is not known; write: ssh`},
+		"protocol":       {"protocol: ssh", "protocol: carrier", `protocol "carrier" is not known; write: one of ssh, telnet`},
 		"loose prompt":   {`'^\[(?P<host>\S+) look\] $'`, `'look\] $'`, "a prompt's pattern must fit the whole line"},
 		"mode":           {"from: look", "from: lock", `there is no mode "lock"; write: look`},
 		"circle":         {"from: look", "from: edit", "the modes go round in a circle"},
@@ -101,16 +101,16 @@ func TestMask(t *testing.T) {
 
 func TestReaders(t *testing.T) {
 	p := tern(t)
-	v, err := p.Readers["clock"].parse([]string{"time      2026-12-02T01:34:12Z", "source    192.0.2.40", "state     settled", "offset    -0.004 s"})
+	v, err := p.Readers["clock"].Parse([]string{"time      2026-12-02T01:34:12Z", "source    192.0.2.40", "state     settled", "offset    -0.004 s"})
 	require.NoError(t, err)
 	at := time.Date(2026, 12, 2, 1, 34, 12, 0, time.UTC)
 	assert.Equal(t, map[string]any{"time": float64(at.Unix()), "source": "192.0.2.40", "settled": true, "offset": -0.004}, v)
-	_, err = p.Readers["clock"].parse([]string{"time      never"})
+	_, err = p.Readers["clock"].Parse([]string{"time      never"})
 	assert.Error(t, err)
-	v, err = p.Readers["neighbours"].parse([]string{"port  neighbour        their port", "1     ald-quay-1       12"})
+	v, err = p.Readers["neighbours"].Parse([]string{"port  neighbour        their port", "1     ald-quay-1       12"})
 	require.NoError(t, err)
 	assert.Equal(t, []map[string]any{{"port": 1.0, "name": "ald-quay-1", "their_port": 12.0}}, v)
-	v, err = p.Readers["storage"].parse([]string{"total     64 MB", "free      41 MB"})
+	v, err = p.Readers["storage"].Parse([]string{"total     64 MB", "free      41 MB"})
 	require.NoError(t, err)
 	assert.Equal(t, 41e6, v.(map[string]any)["free"])
 }

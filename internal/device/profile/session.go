@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"metabasis/internal/core/reach"
 	"metabasis/internal/core/run"
 )
 
@@ -27,49 +28,176 @@ type Transcript interface {
 // Session works one device as its profile says. It implements [run.Session]
 // and is used by one goroutine at a time.
 type Session struct {
-	p       *Profile
-	rw      io.ReadWriteCloser
-	secrets map[string]string
-	log     Transcript
-	chunks  chan []byte
-	quit    chan struct{}
-	readErr error // set before chunks is closed
-	out     printed
-	mode    string
-	prompt  string // the prompt that stands there now
-	host    string // the name in it
-	broken  error  // why the session is of no more use
+	p        *Profile
+	rw       io.ReadWriteCloser
+	opt      Options
+	secrets  map[string]string
+	log      Transcript
+	enterKey string
+	chunks   chan []byte
+	quit     chan struct{}
+	readErr  error // set before chunks is closed
+	out      printed
+	mode     string
+	prompt   string          // the prompt that stands there now
+	host     string          // the name in it
+	met      []string        // questions and pages met by the last command
+	asked    map[string]bool // questions of the login that were answered
+	broken   error           // why the session is of no more use
 }
 
 var _ run.Session = (*Session)(nil)
 
-// Start takes over a byte stream on which a device has just been logged in to:
-// it waits for the first prompt and turns the pager off. Secrets are by the
-// names the profile uses. On an error the stream is closed.
-func Start(ctx context.Context, p *Profile, rw io.ReadWriteCloser, secrets map[string]string, log Transcript) (*Session, error) {
-	s := &Session{p: p, rw: rw, secrets: maps.Clone(secrets), log: log, chunks: make(chan []byte), quit: make(chan struct{})}
-	go s.read()
-	if err := s.begin(ctx); err != nil {
+// Options are what a session needs beside a profile and a stream.
+type Options struct {
+	User    string
+	Secrets map[string]string // by the names the profile uses, and "password"
+	Log     Transcript
+	Watch   func(reach.Stage) // is told of each stage as it begins; may be nil
+	// Dialogue tells that the device asks for the login in the session itself.
+	Dialogue bool
+	// Translates tells that the stream makes ends of line of line feeds itself.
+	Translates bool
+	// Gently tells that the device must end the session before the connection
+	// is closed, or it keeps it.
+	Gently bool
+}
+
+// Start takes over a byte stream on which a device has just been logged in to,
+// or asks for the login: it waits for the first prompt, enters the privileged
+// mode and turns the pager off. On an error, a [reach.Failure], the stream is
+// closed.
+func Start(ctx context.Context, p *Profile, rw io.ReadWriteCloser, opt Options) (*Session, error) {
+	s := newSession(p, rw, opt)
+	if f := s.begin(ctx); f != nil {
 		_ = s.Close()
-		return nil, err
+		return nil, f
 	}
 	return s, nil
 }
 
-func (s *Session) begin(ctx context.Context) error {
-	if err := s.wait(ctx, nil, nil); err != nil {
-		return fmt.Errorf("logged in, then %w", err)
+func newSession(p *Profile, rw io.ReadWriteCloser, opt Options) *Session {
+	s := &Session{p: p, rw: rw, opt: opt, secrets: maps.Clone(opt.Secrets), log: opt.Log, enterKey: "\n",
+		chunks: make(chan []byte), quit: make(chan struct{}), asked: map[string]bool{}}
+	if !opt.Translates {
+		s.enterKey = enters[p.Connect.Enter]
+	}
+	go s.read()
+	return s
+}
+
+// enters are the ways to end a line.
+var enters = map[string]string{"": "\n", "lf": "\n", "cr": "\r", "crlf": "\r\n"}
+
+// Host is the device's own name, as its prompt says; "" when it says none.
+func (s *Session) Host() string { return s.host }
+
+func (s *Session) at(stage reach.Stage) {
+	if s.opt.Watch != nil {
+		s.opt.Watch(stage)
+	}
+}
+
+// begin goes through the stages that lie inside the session.
+func (s *Session) begin(ctx context.Context) *reach.Failure {
+	if s.opt.Dialogue {
+		s.at(reach.Login)
+	} else {
+		s.at(reach.Prompt)
+	}
+	err := s.wait(ctx, s.p.loginAnswers(s.opt), nil)
+	if f := s.denial(err); f != nil {
+		return f
+	}
+	if err != nil {
+		return s.failure(reach.Prompt, "logged in, then "+err.Error(), "see whether the prompt in its profile fits", err)
+	}
+	if s.opt.Dialogue {
+		s.at(reach.Prompt)
 	}
 	s.log.Got(s.masked(s.out.lines))
 	if s.mode != s.p.login {
-		return fmt.Errorf("logged in, then in mode %s, not %s", s.mode, s.p.login)
+		return s.failure(reach.Prompt, fmt.Sprintf("starts in mode %s, not %s", s.mode, s.p.login), "an earlier session may have been left in it", nil)
+	}
+	if s.p.top != "" {
+		s.at(reach.Privileged)
+		if err := s.enter(ctx, s.p.top); err != nil {
+			return s.failure(reach.Privileged, err.Error(), "check the secret of mode "+s.p.top, err)
+		}
 	}
 	if s.p.Pager.Off.Send != "" {
+		s.at(reach.Pager)
 		if _, err := s.command(ctx, s.p.Pager.Off, nil); err != nil {
-			return fmt.Errorf("turning the pager off: %w", err)
+			return s.failure(reach.Pager, "its pager cannot be turned off: "+err.Error(), "see pager in its profile", err)
 		}
 	}
 	return nil
+}
+
+// denial finds out whether the device denied the login in its dialogue.
+func (s *Session) denial(err error) *reach.Failure {
+	if !s.opt.Dialogue {
+		return nil
+	}
+	no := errors.Is(err, run.ErrDenied)
+	for _, l := range append(slices.Clone(s.out.lines), string(clean(s.out.cur))) {
+		no = no || slices.ContainsFunc(s.p.Connect.Denied, func(p Pattern) bool { return p.matches(l) })
+	}
+	fail := func(cause, remedy string, err error) *reach.Failure {
+		f := s.failure(reach.Login, cause, remedy, err)
+		f.Last = s.tail()
+		return f
+	}
+	ended := errors.Is(err, io.EOF) || errors.Is(err, io.ErrClosedPipe)
+	switch {
+	case no:
+		return s.failure(reach.Login, "login is denied", "check user and password; it was tried once", run.ErrDenied)
+	case err == nil:
+		return nil
+	case ended && !s.asked["password"]:
+		return fail("ends the session before its login", "it may be out of sessions", err)
+	case ended:
+		return fail("ends the session after the login", "it may be out of sessions, or denies this user", err)
+	case !s.asked["password"]:
+		return fail("asks for no login that its profile knows", "see connect: login: in its profile", err)
+	case len(s.out.cur) == 0 && s.lastIsQuestion():
+		return s.failure(reach.Login, "took the password, then silent for "+s.p.Connect.Prompt.String(), "it may be overloaded or out of sessions", err)
+	}
+	return nil
+}
+
+// lastIsQuestion tells whether nothing was printed since we answered the login.
+func (s *Session) lastIsQuestion() bool {
+	for i := len(s.out.lines) - 1; i >= 0; i-- {
+		if l := s.out.lines[i]; strings.TrimSpace(l) != "" {
+			return slices.ContainsFunc(s.p.Connect.Login, func(a Answer) bool { return a.Question.matches(l) })
+		}
+	}
+	return true
+}
+
+// loginAnswers are the answers of the login dialogue, with the user's name.
+func (p *Profile) loginAnswers(opt Options) []Answer {
+	if !opt.Dialogue {
+		return nil
+	}
+	out := slices.Clone(p.Connect.Login)
+	for i := range out {
+		out[i].Send = strings.ReplaceAll(out[i].Send, "<<user>>", opt.User)
+		out[i].once = true
+	}
+	return out
+}
+
+func (s *Session) failure(stage reach.Stage, cause, remedy string, err error) *reach.Failure {
+	f := &reach.Failure{Stage: stage, Cause: s.Mask(cause), Remedy: remedy, Err: err}
+	if !strings.Contains(cause, "last:") && stage == reach.Prompt {
+		f.Last = s.tail()
+	}
+	if s.broken == nil {
+		s.log.Note(s.Mask(f.Error()))
+	}
+	return f
 }
 
 // read passes on what arrives until the stream ends. It is the only reader.
@@ -99,19 +227,63 @@ func (s *Session) Close() error {
 		return nil
 	default:
 	}
-	if m, ok := s.p.Modes[s.mode]; ok && s.broken == nil && s.mode != s.p.Config.Edit {
-		if m.Quit == "" {
-			m = s.p.Modes[s.p.login]
-		}
-		if m.Quit != "" {
-			_, _ = io.WriteString(s.rw, m.Quit+"\n")
-		}
+	if s.opt.Gently {
+		s.goodbye()
+	} else if quit := s.quitting(); quit != "" {
+		_, _ = io.WriteString(s.rw, quit+s.enterKey)
 	}
 	close(s.quit)
 	err := s.rw.Close()
 	for range s.chunks { // until the reader has ended
 	}
 	return err
+}
+
+// quitting is the command that ends the session from here; "" when there is
+// none.
+func (s *Session) quitting() string {
+	m, ok := s.p.Modes[s.mode]
+	if !ok || s.broken != nil || s.mode == s.p.Config.Edit && m.From != "" {
+		return ""
+	}
+	if m.Quit == "" {
+		m = s.p.Modes[s.p.login]
+	}
+	return m.Quit
+}
+
+// farewell bounds how long ending a session gently may take.
+const farewell = 3 * time.Second
+
+// goodbye leaves the session so that the device gives it up: from its first
+// mode, by its own command, and waiting until it closes the connection. Nothing
+// is sent where no prompt is known to stand.
+func (s *Session) goodbye() {
+	ctx, cancel := context.WithTimeout(context.Background(), farewell)
+	defer cancel()
+	if s.broken != nil && s.mode != "" && errors.Is(s.broken, context.Canceled) { // we gave up, not the device
+		s.broken = nil
+		if s.wait(ctx, nil, nil) != nil {
+			return
+		}
+	}
+	if s.broken != nil || s.mode == "" || s.enter(ctx, s.p.login) != nil {
+		return
+	}
+	quit := s.quitting()
+	if quit == "" || s.write(quit+s.enterKey) != nil {
+		return
+	}
+	for {
+		select {
+		case _, open := <-s.chunks:
+			if !open {
+				return
+			}
+		case <-ctx.Done():
+			return
+		}
+	}
 }
 
 // settling is how long a prompt under another host name must stand before it
@@ -188,6 +360,9 @@ func (s *Session) stands(answers []Answer) (known, sure bool, err error) {
 	if s.prompt != "" && string(s.out.cur) == s.prompt {
 		return true, true, nil // as before, which is the usual case
 	}
+	if len(s.out.cur) > maxPrompt {
+		return false, false, nil
+	}
 	cur := string(s.out.cur)
 	if mode, host := s.p.promptOf(cur); mode != "" {
 		if s.host != "" && host != s.host {
@@ -198,12 +373,24 @@ func (s *Session) stands(answers []Answer) (known, sure bool, err error) {
 	}
 	if s.p.Pager.More.matches(cur) {
 		s.out.cur = s.out.cur[:0]
+		s.met = append(s.met, "pager: "+cur)
 		return false, false, s.write(s.p.Pager.Next)
 	}
 	for _, a := range answers {
 		if a.Question.matches(cur) {
+			if a.once {
+				key := a.Secret
+				if key == "" {
+					key = a.Question.String()
+				}
+				if s.asked[key] { // it asks again: it did not like the answer
+					return false, false, fmt.Errorf("it asks %q again: %w", cur, run.ErrDenied)
+				}
+				s.asked[key] = true
+			}
 			s.out.lines = append(s.out.lines, clean(s.out.cur))
 			s.out.cur = s.out.cur[:0]
+			s.met = append(s.met, "question: "+cur)
 			say := a.Send
 			if a.Secret != "" {
 				v, ok := s.secrets[a.Secret]
@@ -212,11 +399,14 @@ func (s *Session) stands(answers []Answer) (known, sure bool, err error) {
 				}
 				say = v
 			}
-			return false, false, s.write(say + "\n")
+			return false, false, s.write(say + s.enterKey)
 		}
 	}
 	return false, false, nil
 }
+
+// maxPrompt is the longest a prompt or a question may be, in bytes.
+const maxPrompt = 1024
 
 // accept takes the prompt that stands there as ours, whatever its name.
 func (s *Session) accept() {
@@ -282,8 +472,9 @@ func (s *Session) say(ctx context.Context, line string, answers []Answer) ([]str
 		s.secrets["in a line: "+secret] = secret
 	}
 	s.out.reset()
+	s.met = nil
 	s.log.Sent(s.Mask(s.prompt), s.Mask(line))
-	if err := s.write(line + "\n"); err != nil {
+	if err := s.write(line + s.enterKey); err != nil {
 		return nil, s.fail(err)
 	}
 	if err := s.wait(ctx, answers, nil); err != nil {

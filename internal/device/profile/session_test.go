@@ -24,6 +24,13 @@ func (k *keeper) Sent(prompt, line string) { k.lines = append(k.lines, "> "+prom
 func (k *keeper) Got(lines []string)       { k.lines = append(k.lines, lines...) }
 func (k *keeper) Note(text string)         { k.lines = append(k.lines, "· "+text) }
 
+// unprivileged is tern without a privileged mode to enter at the start.
+func unprivileged(t *testing.T) *Profile {
+	p := tern(t)
+	p.top, p.Pager.Off.In = "", "look"
+	return p
+}
+
 // stage plays a device by hand: script gets each line that arrives and prints.
 func stage(t *testing.T, first string, script func(line string, out io.Writer)) (net.Conn, func()) {
 	t.Helper()
@@ -57,7 +64,7 @@ func TestBannerBeforeTheFirstPrompt(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		c, end := stage(t, "Welcome [not a prompt] \r\n[x look] ", ok)
 		defer end()
-		s, err := Start(context.Background(), tern(t), c, nil, &keeper{})
+		s, err := Start(context.Background(), unprivileged(t), c, Options{Log: &keeper{}})
 		require.NoError(t, err)
 		assert.Equal(t, "look", s.mode)
 		require.NoError(t, s.Close())
@@ -69,7 +76,7 @@ func TestASilentDeviceCostsATimeoutAndSaysWhatItGot(t *testing.T) {
 		c, end := stage(t, "Welcome\r\nstarting up", ok)
 		defer end()
 		start := time.Now()
-		_, err := Start(context.Background(), tern(t), c, nil, &keeper{})
+		_, err := Start(context.Background(), unprivileged(t), c, Options{Log: &keeper{}})
 		assert.ErrorContains(t, err, `logged in, then no prompt in 10s; last: "starting up"`)
 		assert.Equal(t, 10*time.Second, time.Since(start))
 	})
@@ -95,7 +102,7 @@ func TestAnEndlessDeviceIsBounded(t *testing.T) {
 					}
 				})
 				defer end()
-				s, err := Start(context.Background(), tern(t), conn, nil, &keeper{})
+				s, err := Start(context.Background(), unprivileged(t), conn, Options{Log: &keeper{}})
 				require.NoError(t, err)
 				_, err = s.say(context.Background(), "tell clock", nil)
 				assert.ErrorContains(t, err, c.want)
@@ -119,7 +126,7 @@ func TestAFakePromptIsNotBelieved(t *testing.T) {
 			io.WriteString(out, "is what it says\r\n[x look] ")
 		})
 		defer end()
-		s, err := Start(context.Background(), tern(t), conn, nil, &keeper{})
+		s, err := Start(context.Background(), unprivileged(t), conn, Options{Log: &keeper{}})
 		require.NoError(t, err)
 		got, err := s.say(context.Background(), "tell clock", nil)
 		require.NoError(t, err)
@@ -140,7 +147,7 @@ func TestANewNameIsBelievedWhenItStands(t *testing.T) {
 			io.WriteString(out, line+"\r\n["+name+" look] ")
 		})
 		defer end()
-		s, err := Start(context.Background(), tern(t), conn, nil, &keeper{})
+		s, err := Start(context.Background(), unprivileged(t), conn, Options{Log: &keeper{}})
 		require.NoError(t, err)
 		_, err = s.say(context.Background(), "name y", nil)
 		require.NoError(t, err)
@@ -158,6 +165,8 @@ func TestRefusedWrongModeAndUnclear(t *testing.T) {
 				io.WriteString(out, "work\r\nOperator password: ")
 			case "pass-word-1":
 				io.WriteString(out, "\r\n[x work] ")
+			case "pages off":
+				io.WriteString(out, line+"\r\n[x work] ")
 			case "tell restart":
 				io.WriteString(out, line+"\r\nperhaps\r\n[x work] ")
 			case "edit":
@@ -167,7 +176,7 @@ func TestRefusedWrongModeAndUnclear(t *testing.T) {
 			}
 		})
 		defer end()
-		s, err := Start(context.Background(), tern(t), conn, map[string]string{"operator": "pass-word-1"}, log)
+		s, err := Start(context.Background(), tern(t), conn, Options{Secrets: map[string]string{"operator": "pass-word-1"}, Log: log})
 		require.NoError(t, err)
 		_, _, err = s.Pending(context.Background())
 		var unclear *run.Unclear
@@ -191,7 +200,7 @@ func TestAMissingSecretIsNamed(t *testing.T) {
 			ok(line, out)
 		})
 		defer end()
-		s, err := Start(context.Background(), tern(t), conn, nil, &keeper{})
+		s, err := Start(context.Background(), unprivileged(t), conn, Options{Log: &keeper{}})
 		require.NoError(t, err)
 		assert.ErrorContains(t, s.Edit(context.Background()), `no secret named "operator"`)
 		s.Close()

@@ -14,8 +14,9 @@ import (
 	"metabasis/internal/screen/ink"
 )
 
-// Entry is a runbook or a past night.
+// Entry is the fleet, a runbook or a past night.
 type Entry struct {
+	Fleet   bool
 	Runbook string // path, for a runbook
 	Problem string // why it cannot be run as it stands
 	Title   string
@@ -103,11 +104,8 @@ func (m *model) rows() []ink.Row {
 	var list []ink.Row
 	at := 0
 	for i, e := range m.entries {
-		if i == 0 || (m.entries[i-1].Runbook == "") != (e.Runbook == "") {
-			name := "Runbooks"
-			if e.Runbook == "" {
-				name = "Nights that were"
-			}
+		if i == 0 || kind(m.entries[i-1]) != kind(e) {
+			name := kind(e)
 			if i > 0 {
 				list = append(list, ink.Row{})
 			}
@@ -137,8 +135,22 @@ func (m *model) rows() []ink.Row {
 	return append(rows, ink.T(ink.Lamp, " "+m.message), foot)
 }
 
+// kind is the heading an entry stands under.
+func kind(e Entry) string {
+	switch {
+	case e.Fleet:
+		return "Fleet"
+	case e.Runbook != "":
+		return "Runbooks"
+	}
+	return "Nights that were"
+}
+
 func line(e Entry) ink.Row {
 	r := ink.T(ink.Foam, " ").Add(ink.Foam, " ")
+	if e.Fleet {
+		return r.Add(ink.Dim, e.Title)
+	}
 	if e.Runbook != "" {
 		r = r.Col(ink.Foam, filepath.Base(e.Runbook), 26).Add(ink.Foam, " ")
 		if e.Problem != "" {

@@ -25,6 +25,9 @@ func Panel(d *run.Device, now time.Time, tail func(lines int) []string, cells, h
 		head,
 		ink.T(ink.Dim, strings.Join(nonEmpty(d.Site, d.Role, d.Platform, fmt.Sprintf("batch %d", d.Batch)), " · ")),
 	}
+	if d.ClearText {
+		rows[1] = rows[1].Strong(ink.Lamp, "  clear text")
+	}
 	for _, l := range Wrap(d.Note, cells, 3) {
 		rows = append(rows, ink.T(ink.Foam, l))
 	}
@@ -99,6 +102,9 @@ func facts(d *run.Device, now time.Time, cells int) []ink.Row {
 	for _, c := range d.Checks {
 		if !c.OK {
 			rows = append(rows, label("check").Add(ink.Lamp, c.Name+": "+c.Note))
+		}
+		if c.Waived != "" {
+			rows = append(rows, label("waived").Add(ink.Lamp, c.Waived))
 		}
 	}
 	for i, l := range d.Diff {

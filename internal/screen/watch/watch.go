@@ -207,6 +207,10 @@ func Line(d *run.Device, now time.Time, cells int) ink.Row {
 	} else {
 		r = r.Then(rail).Add(ink.Foam, " ")
 	}
+	if d.ClearText && doing > 24 {
+		r = r.Strong(ink.Lamp, "clear text ")
+		doing -= len("clear text ")
+	}
 	r = r.Col(noteInk(d), note(d), doing).Add(ink.Foam, "  ")
 	return r.Then(tail)
 }

@@ -1,0 +1,148 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"metabasis/internal/device/profile"
+)
+
+func (a *app) profileCommand() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "profile",
+		Short: "Check a profile, or try it against a live device",
+		Args:  cobra.NoArgs,
+		RunE:  func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	var file string
+	var change bool
+	try := &cobra.Command{
+		Use:   "try FILE DEVICE",
+		Short: "Go through a profile line by line on a live device",
+		Long: `Connect to a device of the fleet and go through the profile line by line: login,
+prompts, modes, pager, configuration, timer, readers. For each it shows what was
+sent, what came, and which pattern fitted. Nothing is changed; with --change,
+after you have confirmed it, edit mode is entered, and a rollback timer is armed
+and disarmed.`,
+		Args: cobra.ExactArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.profileTry(cmd.Context(), file, args[0], args[1], change)
+		},
+	}
+	try.Flags().StringVar(&file, "fleet", "", "a fleet file in place of the workspace's")
+	try.Flags().BoolVar(&change, "change", false, "also enter edit mode, and arm and disarm the rollback timer")
+	cmd.AddCommand(&cobra.Command{
+		Use:   "check FILE...",
+		Short: "Check profiles and print every error with its place",
+		Args:  cobra.MinimumNArgs(1),
+		RunE:  func(_ *cobra.Command, files []string) error { return a.profileCheck(files) },
+	}, try)
+	return cmd
+}
+
+func loadProfile(file string) (*profile.Profile, error) {
+	data, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	return profile.Load(file, data)
+}
+
+func (a *app) profileCheck(files []string) error {
+	bad := false
+	for _, f := range files {
+		p, err := loadProfile(f)
+		if err != nil {
+			printError(a.err, err)
+			bad = true
+			continue
+		}
+		fmt.Fprintf(a.out, "%s: %s over %s; %s; it can %s.\n", f, p.Platform, p.Connect.Protocol, count(len(p.Readers), "reader"), strings.Join(p.Abilities(), ", "))
+		for _, lack := range p.Lacks() {
+			fmt.Fprintf(a.out, "  without %s\n", lack)
+		}
+	}
+	if bad {
+		return &exitError{code: exitUsage}
+	}
+	return nil
+}
+
+func (a *app) profileTry(ctx context.Context, fleetFile, file, name string, change bool) error {
+	p, err := loadProfile(file)
+	if err != nil {
+		return err
+	}
+	ws, err := a.workspace()
+	if err != nil {
+		return err
+	}
+	ws.Profiles[p.Platform] = p // so that a fleet may name a platform whose only profile this is
+	e, err := a.selectedIn(ws, fleetFile, []string{name})
+	if err != nil {
+		return err
+	}
+	if len(e.scope.Devices) != 1 {
+		return errors.New("a profile is tried on one device")
+	}
+	d := e.scope.Devices[0]
+	if d.Platform != p.Platform {
+		return fmt.Errorf("%s is a %s, and %s is for %s", d.Name, d.Platform, file, p.Platform)
+	}
+	if change {
+		fmt.Fprintf(a.err, "Edit mode of %s will be entered, and a rollback timer armed and disarmed. Write its name to go on: ", d.Name)
+		line, _ := bufio.NewReader(a.in).ReadString('\n')
+		if strings.TrimSpace(line) != d.Name {
+			return errors.New("not confirmed; nothing was connected to")
+		}
+	}
+	if err := a.ready(ctx, e, "try"); err != nil {
+		return err
+	}
+	defer e.close()
+	ctx, over := signalled(ctx)
+	bad, err := e.connector.Try(ctx, d, change, a.printFinding)
+	if err != nil {
+		over()
+		return fmt.Errorf("%s: %w", d.Name, err)
+	}
+	if bad == 0 {
+		fmt.Fprintln(a.out, "\nEvery line of the profile that was tried fits.")
+	} else {
+		fmt.Fprintf(a.out, "\n%s not right.\n", linesAre(bad))
+	}
+	return ended(over(), bad)
+}
+
+func linesAre(n int) string {
+	if n == 1 {
+		return "1 line is"
+	}
+	return fmt.Sprintf("%d lines are", n)
+}
+
+func (a *app) printFinding(f profile.Finding) {
+	mark := "●"
+	if f.Not != "" {
+		mark = "▲"
+	}
+	fmt.Fprintf(a.out, "%s %s\n", mark, f.Line)
+	if f.Sent != "" {
+		fmt.Fprintf(a.out, "    sent  %s\n", f.Sent)
+	}
+	for _, l := range f.Got {
+		fmt.Fprintf(a.out, "    came  %s\n", l)
+	}
+	if f.Fits != "" {
+		fmt.Fprintf(a.out, "    fits  %s\n", f.Fits)
+	}
+	if f.Not != "" {
+		fmt.Fprintf(a.out, "    NOT   %s\n", f.Not)
+	}
+}

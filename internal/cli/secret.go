@@ -1,0 +1,189 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"metabasis/internal/settings"
+	"metabasis/internal/store/secrets"
+	"metabasis/internal/workspace"
+)
+
+func (a *app) secretCommand() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "secret",
+		Short: "Keep passwords in an encrypted file",
+		Long: `Keep passwords and the like in the workspace's secrets.age, encrypted with age:
+behind a passphrase, or for the holders of keys (see rekey). A secret is a part
+of a login: password, or what a profile asks for, such as operator.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	var recipients string
+	rekey := &cobra.Command{
+		Use:   "rekey",
+		Short: "Change what opens the file: a new passphrase, or keys",
+		Args:  cobra.NoArgs,
+		RunE:  func(cmd *cobra.Command, _ []string) error { return a.secretRekey(cmd.Context(), recipients) },
+	}
+	rekey.Flags().StringVar(&recipients, "recipients", "", "a file of public keys (age1… or ssh-ed25519 …), one a line: their holders can open it")
+	cmd.AddCommand(&cobra.Command{
+		Use:   "add LOGIN PART",
+		Short: "Put a secret in; it is asked for, or read from standard input",
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) > 2 {
+				return errors.New("write the login and the part only: a secret on the command line can be read by everybody on this machine, and stays in the shell's history; it is asked for")
+			}
+			if len(args) < 2 {
+				return errors.New("write the login and the part, for example: metabasis secret add crew password")
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.secretAdd(cmd.Context(), secrets.ID{Login: args[0], Part: args[1]})
+		},
+	}, &cobra.Command{
+		Use:   "list",
+		Short: "Name the secrets that are in, without their values",
+		Args:  cobra.NoArgs,
+		RunE:  func(cmd *cobra.Command, _ []string) error { return a.secretList(cmd.Context()) },
+	}, &cobra.Command{
+		Use:   "remove LOGIN PART",
+		Short: "Take a secret out",
+		Args:  cobra.ExactArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.secretRemove(cmd.Context(), secrets.ID{Login: args[0], Part: args[1]})
+		},
+	}, rekey)
+	return cmd
+}
+
+// openSecrets opens the workspace's secrets file.
+func (a *app) openSecrets(ctx context.Context) (*workspace.Workspace, *secrets.File, error) {
+	ws, err := a.workspace()
+	if err != nil {
+		return nil, nil, err
+	}
+	f, err := secrets.Open(ws.SecretsPath(), ws.Finder(os.Getenv, a.asker()).Key(ctx))
+	return ws, f, err
+}
+
+func (a *app) secretAdd(ctx context.Context, id secrets.ID) error {
+	ws, f, err := a.openSecrets(ctx)
+	if errors.Is(err, secrets.ErrNone) {
+		var phrase string
+		if phrase, err = a.newPassphrase(ctx, ws); err == nil {
+			f = secrets.New(ws.SecretsPath(), phrase)
+		}
+	}
+	if err != nil {
+		return err
+	}
+	value, err := a.secretValue(id)
+	if err != nil {
+		return err
+	}
+	if err := f.Set(id, value); err != nil {
+		return err
+	}
+	if err := f.Save(); err != nil {
+		return err
+	}
+	fmt.Fprintf(a.err, "%s is in %s.\n", id, relative(ws.SecretsPath()))
+	return nil
+}
+
+// secretValue asks for a secret twice, or reads one line of standard input.
+func (a *app) secretValue(id secrets.ID) (string, error) {
+	ask := a.asker()
+	if ask == nil {
+		line, err := bufio.NewReader(a.in).ReadString('\n')
+		if line = strings.TrimRight(line, "\r\n"); line == "" {
+			return "", fmt.Errorf("no secret on standard input: %w", err)
+		}
+		return line, nil
+	}
+	return twice(ask, id.String()+": ")
+}
+
+func twice(ask workspace.Asker, prompt string) (string, error) {
+	one, err := ask(prompt)
+	if err != nil {
+		return "", err
+	}
+	two, err := ask("Again, " + prompt)
+	if err != nil {
+		return "", err
+	}
+	if one != two {
+		return "", errors.New("the two are not the same; nothing was changed")
+	}
+	return one, nil
+}
+
+// newPassphrase asks for the passphrase of a new file.
+func (a *app) newPassphrase(ctx context.Context, ws *workspace.Workspace) (string, error) {
+	ask := a.asker()
+	if ask == nil || os.Getenv("METABASIS_SECRETS_PASSPHRASE") != "" || ws.Settings.Get(settings.Helper) != "" {
+		return ws.Finder(os.Getenv, nil).Key(ctx).Passphrase()
+	}
+	return twice(ask, "new passphrase of the secrets file: ")
+}
+
+func (a *app) secretList(ctx context.Context) error {
+	_, f, err := a.openSecrets(ctx)
+	if err != nil {
+		return err
+	}
+	for _, id := range f.List() {
+		fmt.Fprintln(a.out, id)
+	}
+	return nil
+}
+
+func (a *app) secretRemove(ctx context.Context, id secrets.ID) error {
+	_, f, err := a.openSecrets(ctx)
+	if err != nil {
+		return err
+	}
+	if !f.Remove(id) {
+		return fmt.Errorf("%s is not in the secrets file; metabasis secret list names what is", id)
+	}
+	return f.Save()
+}
+
+func (a *app) secretRekey(ctx context.Context, recipients string) error {
+	ws, f, err := a.openSecrets(ctx)
+	if err != nil {
+		return err
+	}
+	if recipients != "" {
+		data, err := os.ReadFile(recipients)
+		if err != nil {
+			return err
+		}
+		return f.Rekey(data, "")
+	}
+	ask := a.asker()
+	var phrase string
+	switch {
+	case ask != nil:
+		phrase, err = twice(ask, "new passphrase of the secrets file: ")
+	case ws.Settings.Get(settings.Helper) != "":
+		phrase, err = ws.Finder(func(string) string { return "" }, nil).Key(ctx).Passphrase()
+	default:
+		if phrase = os.Getenv("METABASIS_NEW_PASSPHRASE"); phrase == "" {
+			err = errors.New("nobody can be asked for the new passphrase: set METABASIS_NEW_PASSPHRASE, or give --recipients")
+		}
+	}
+	if err != nil {
+		return err
+	}
+	return f.Rekey(nil, phrase)
+}

@@ -1,0 +1,79 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"metabasis/internal/core/problem"
+	"metabasis/internal/core/runbook"
+)
+
+// Waiver lets one device pass one precheck that does not hold, for a reason.
+type Waiver struct {
+	Check  string `json:"check"`
+	Device string `json:"device"`
+	Reason string `json:"reason"`
+	By     string `json:"by,omitempty"`
+}
+
+// ParseWaiver reads a waiver as it is written on a command line: "clock on
+// ald-quay-3: its battery is dead, to be replaced on Friday".
+func ParseWaiver(text, by string) (Waiver, error) {
+	head, reason, ok := strings.Cut(text, ":")
+	at := strings.LastIndex(head, " on ")
+	w := Waiver{Reason: strings.TrimSpace(reason), By: by}
+	if at > 0 {
+		w.Check, w.Device = strings.TrimSpace(head[:at]), strings.TrimSpace(head[at+4:])
+	}
+	if !ok || w.Check == "" || w.Device == "" || len(w.Reason) < 3 {
+		return w, fmt.Errorf(`waiver %q: write CHECK on DEVICE: REASON, for example "clock on ald-quay-3: its battery is dead"`, text)
+	}
+	return w, nil
+}
+
+// Waive adds waivers to the plan. Each must be of a precheck of the plan and a
+// device in scope. What the laws ask for cannot be waived: a device that is not
+// reached, and unsaved changes where a restart would bring back what is saved.
+func (p *Plan) Waive(waivers []Waiver) error {
+	var checks, devices []string
+	for _, pc := range p.Prechecks {
+		if !pc.Off {
+			checks = append(checks, pc.Name)
+		}
+	}
+	traits := map[string]Traits{}
+	for _, t := range p.Targets() {
+		devices = append(devices, t.Device.Name)
+		traits[t.Device.Name] = t.Traits
+	}
+	for _, w := range waivers {
+		switch {
+		case w.Check == "reachable":
+			return fmt.Errorf("a device that is not reached cannot be changed: reachable cannot be waived on %s", w.Device)
+		case !slices.Contains(devices, w.Device):
+			return fmt.Errorf("waiver of %s: %q is not in scope; write: %s", w.Check, w.Device, problem.OneOf(w.Device, devices))
+		case w.Check == "saved" && traits[w.Device].Timer == RestartTimer:
+			return fmt.Errorf("the timer of %s brings back what is saved: unsaved changes cannot be waived", w.Device)
+		case !slices.Contains(checks, w.Check):
+			return fmt.Errorf("waiver on %s: there is no precheck %q here; write: %s", w.Device, w.Check, problem.OneOf(w.Check, checks))
+		}
+		p.Waivers = append(p.Waivers, w)
+		p.Warnings = append(p.Warnings, fmt.Sprintf("%s is waived on %s: %s", w.Check, w.Device, w.Reason))
+	}
+	return nil
+}
+
+// Waived finds the waiver of a precheck on a device.
+func (p *Plan) Waived(check, device string) (Waiver, bool) {
+	i := slices.IndexFunc(p.Waivers, func(w Waiver) bool { return w.Check == check && w.Device == device })
+	if i < 0 {
+		return Waiver{}, false
+	}
+	return p.Waivers[i], true
+}
+
+// Asks tells whether the plan has a precheck that is not switched off.
+func (p *Plan) Asks(check string) bool {
+	return slices.ContainsFunc(p.Prechecks, func(pc runbook.Precheck) bool { return pc.Name == check && !pc.Off })
+}

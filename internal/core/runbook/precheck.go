@@ -1,0 +1,118 @@
+package runbook
+
+import (
+	"slices"
+
+	"metabasis/internal/core/problem"
+)
+
+// precheckNames are the prechecks with a meaning of their own.
+var precheckNames = []string{"reachable", "clock", "saved", "storage", "version", "alone", "pair", "check"}
+
+// precheck reads one precheck:
+//
+//	reachable
+//	clock    within 30s
+//	saved
+//	storage  at least 20 MB
+//	version  4.2, 4.3
+//	alone                     nobody else is changing the configuration
+//	pair     healthy          its partner answers and says it is well
+//	check    "Two uplinks" where len(neighbours) >= 2
+//	storage  off
+func (p *parser) precheck(n *node) {
+	p.leaf(n)
+	c := p.open(n)
+	w := c.next()
+	pc := Precheck{Name: w.text, Line: n.n}
+	if !slices.Contains(precheckNames, w.text) || w.quoted {
+		p.at(n, w.col, problem.OneOf(w.text, precheckNames), "unknown precheck %q", w.text)
+		return
+	}
+	if c.more() && c.peek().text == "off" && !c.peek().quoted && pc.Name != "check" {
+		c.next()
+		pc.Off = true
+	} else {
+		p.precheckValue(n, c, &pc)
+	}
+	if !pc.Own() {
+		c.end()
+	}
+	for _, other := range p.rb.Prechecks {
+		if other.Name == pc.Name {
+			p.at(n, w.col, "", "%s stands already on line %d", pc.Name, other.Line)
+		}
+	}
+	p.rb.Prechecks = append(p.rb.Prechecks, pc)
+}
+
+// precheckValue reads what stands behind a precheck's name.
+func (p *parser) precheckValue(n *node, c *cursor, pc *Precheck) {
+	switch pc.Name {
+	case "clock":
+		c.want("within")
+		pc.Within = c.duration("30s")
+	case "storage":
+		c.want("at")
+		c.want("least")
+		size := c.number(1, 1<<30, "20 MB")
+		unit := c.next()
+		factor, ok := map[string]int64{"KB": 1e3, "MB": 1e6, "GB": 1e9}[unit.text]
+		if !ok {
+			p.at(n, unit.col, "storage at least 20 MB", "%q is not KB, MB or GB", unit.text)
+		}
+		pc.AtLeast = int64(size) * factor
+	case "version":
+		pc.Versions = c.list("version 4.2, 4.3")
+	case "pair":
+		c.want("healthy")
+	case "check":
+		title := c.next()
+		if !title.quoted || title.text == "" || slices.Contains(precheckNames, title.text) {
+			p.at(n, title.col, `check "Two uplinks" where len(neighbours) >= 2`, "a check of your own needs a title of its own, in quotes")
+			return
+		}
+		pc.Name = title.text
+		c.want("where")
+		pc.Where = p.cond(n, c.offset(), len(n.text))
+	}
+}
+
+// DefaultPrecheck reads a precheck as a settings file has it: its name, and what
+// would stand behind it in a runbook; "on" is nothing. The error is a
+// problem.List.
+func DefaultPrecheck(file, name, rest string) (Precheck, error) {
+	text := name
+	if rest != "on" && rest != "true" && rest != "" {
+		if rest == "false" {
+			rest = "off"
+		}
+		text += " " + rest
+	}
+	p := &parser{problems: problems{file: file}, rb: &Runbook{File: file, lines: map[int]string{}}}
+	root := scan(file, []byte("precheck\n  "+text+"\n"), &p.problems)
+	for _, section := range root.children {
+		for _, n := range section.children {
+			p.precheck(n)
+		}
+	}
+	if err := p.list.Err(); err != nil {
+		return Precheck{}, err
+	}
+	if len(p.rb.Prechecks) != 1 {
+		return Precheck{}, problem.List{{File: file, Msg: "precheck " + name + " cannot be read"}}
+	}
+	pc := p.rb.Prechecks[0]
+	pc.From, pc.Line = file, 0
+	return pc, nil
+}
+
+// AddPrechecks adds those of the settings that the runbook does not speak of
+// itself.
+func (rb *Runbook) AddPrechecks(defaults []Precheck) {
+	for _, d := range defaults {
+		if !slices.ContainsFunc(rb.Prechecks, func(p Precheck) bool { return p.Name == d.Name }) {
+			rb.Prechecks = append(rb.Prechecks, d)
+		}
+	}
+}

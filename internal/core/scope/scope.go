@@ -1,0 +1,197 @@
+// Package scope selects devices of a fleet by a condition, by name, or by a
+// selection that was saved, and says of each device that is left out why.
+package scope
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/problem"
+	"metabasis/internal/core/runbook"
+)
+
+// Scope is what was selected.
+type Scope struct {
+	Source  string // as it was written; "" is the whole fleet
+	Devices []fleet.Device
+	LeftOut []LeftOut
+}
+
+// LeftOut is a device that was not selected.
+type LeftOut struct {
+	Device string
+	Why    string
+}
+
+// Selection is a saved selection: a condition, or a list of names.
+type Selection struct {
+	Where   string   `yaml:"where,omitempty"`
+	Devices []string `yaml:"devices,omitempty"`
+}
+
+// Select selects the devices that the words of a command line mean: a condition
+// as a runbook's scope has it, or names of devices and @names of saved
+// selections. No words mean the whole fleet. It is an error to select nothing.
+func Select(f *fleet.Fleet, words []string, saved map[string]Selection) (*Scope, error) {
+	s := &Scope{Source: strings.Join(words, " ")}
+	if len(words) == 0 {
+		s.Devices = f.Devices
+		return s, nil
+	}
+	why, err := chooser(f, words, saved)
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range f.Devices {
+		if reason := why(d); reason != "" {
+			s.LeftOut = append(s.LeftOut, LeftOut{d.Name, reason})
+		} else {
+			s.Devices = append(s.Devices, d)
+		}
+	}
+	if len(s.Devices) == 0 {
+		return nil, fmt.Errorf("the scope %s selects no device: %s", s.Source, Reasons(s.LeftOut))
+	}
+	return s, nil
+}
+
+// chooser makes a function that says why a device is left out, "" if it is not.
+func chooser(f *fleet.Fleet, words []string, saved map[string]Selection) (func(fleet.Device) string, error) {
+	if !slices.ContainsFunc(words, func(w string) bool { return !isName(f, w) }) {
+		return byName(f, words, saved)
+	}
+	if len(words) > 1 && slices.ContainsFunc(words, func(w string) bool { return isName(f, w) }) && !strings.ContainsAny(strings.Join(words, " "), "=<>\"'") {
+		for _, w := range words {
+			if !isName(f, w) {
+				return nil, fmt.Errorf("there is no device %q%s", w, nearest(w, f))
+			}
+		}
+	}
+	source := strings.Join(words, " ")
+	if len(words) == 1 && looksLikeName(source) && !slices.Contains(columns(f), source) {
+		return nil, fmt.Errorf("there is no device %q%s", source, nearest(source, f))
+	}
+	return byCondition(f, source)
+}
+
+func looksLikeName(w string) bool { return !strings.ContainsAny(w, " =<>\"'()[]!") }
+
+func isName(f *fleet.Fleet, w string) bool {
+	_, ok := f.Get(w)
+	return ok || strings.HasPrefix(w, "@")
+}
+
+func nearest(w string, f *fleet.Fleet) string {
+	var names []string
+	for _, d := range f.Devices {
+		names = append(names, d.Name)
+	}
+	if n := problem.Nearest(w, names); n != "" {
+		return "; did you mean " + n + "?"
+	}
+	return `; write names of devices, or a condition such as site == "ALD"`
+}
+
+func columns(f *fleet.Fleet) []string { return slices.Concat(f.Columns, runbook.DeviceFields) }
+
+func byCondition(f *fleet.Fleet, source string) (func(fleet.Device) string, error) {
+	cond, err := runbook.ParseScope("scope", source, f.Columns)
+	if err != nil {
+		return nil, err
+	}
+	rb := &runbook.Runbook{}
+	return func(d fleet.Device) string {
+		env := rb.DeviceEnv(f.Fields(d), nil)
+		ok, err := cond.Eval(env)
+		switch {
+		case err != nil:
+			return err.Error()
+		case ok:
+			return ""
+		}
+		if why := cond.Explain(env); why != "" {
+			return why
+		}
+		return "not " + source
+	}, nil
+}
+
+func byName(f *fleet.Fleet, words []string, saved map[string]Selection) (func(fleet.Device) string, error) {
+	var any []func(fleet.Device) string
+	for _, w := range words {
+		name, isSaved := strings.CutPrefix(w, "@")
+		if !isSaved {
+			any = append(any, named([]string{w}))
+			continue
+		}
+		sel, ok := saved[name]
+		if !ok {
+			return nil, fmt.Errorf("there is no selection @%s; write: %s", name, problem.OneOf(name, slices.Sorted(maps.Keys(saved))))
+		}
+		if sel.Where != "" {
+			c, err := byCondition(f, sel.Where)
+			if err != nil {
+				return nil, err
+			}
+			any = append(any, c)
+		}
+		for _, d := range sel.Devices {
+			if _, ok := f.Get(d); !ok {
+				return nil, fmt.Errorf("selection @%s names %s, which is not in the fleet%s", name, d, nearest(d, f))
+			}
+		}
+		any = append(any, named(sel.Devices))
+	}
+	return func(d fleet.Device) string {
+		for _, c := range any {
+			if c(d) == "" {
+				return ""
+			}
+		}
+		return "not named"
+	}, nil
+}
+
+func named(names []string) func(fleet.Device) string {
+	return func(d fleet.Device) string {
+		if slices.Contains(names, d.Name) {
+			return ""
+		}
+		return "not named"
+	}
+}
+
+// Group is the devices that are left out for one reason.
+type Group struct {
+	Why     string
+	Devices []string
+}
+
+// Groups groups those left out by the reason, the most common first.
+func Groups(out []LeftOut) []Group {
+	var groups []Group
+	at := map[string]int{}
+	for _, l := range out {
+		i, ok := at[l.Why]
+		if !ok {
+			i = len(groups)
+			at[l.Why] = i
+			groups = append(groups, Group{Why: l.Why})
+		}
+		groups[i].Devices = append(groups[i].Devices, l.Device)
+	}
+	slices.SortStableFunc(groups, func(a, b Group) int { return len(b.Devices) - len(a.Devices) })
+	return groups
+}
+
+// Reasons sums up why devices are left out.
+func Reasons(out []LeftOut) string {
+	var parts []string
+	for _, g := range Groups(out) {
+		parts = append(parts, fmt.Sprintf("%d because %s", len(g.Devices), g.Why))
+	}
+	return strings.Join(parts[:min(len(parts), 5)], "; ")
+}

@@ -1,0 +1,40 @@
+package device
+
+import (
+	"context"
+	"io"
+
+	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/reach"
+	"metabasis/internal/device/profile"
+	"metabasis/internal/device/ssh"
+	"metabasis/internal/device/telnet"
+)
+
+// Console opens a session for a person to work by hand, on a terminal of that
+// size: through the same login and jump hosts as any other, and recorded.
+func (c *Connector) Console(ctx context.Context, d fleet.Device, columns, rows int) (*profile.Raw, error) {
+	log := c.Transcript(d.Name)
+	w, err := c.way(ctx, d, func(reach.Stage) {})
+	if err != nil {
+		return nil, err
+	}
+	log.Note("connecting a console to " + w.String())
+	opt := w.options(log, func(reach.Stage) {})
+	var rw io.ReadWriteCloser
+	if w.Protocol == profile.Telnet {
+		rw, err = c.openTelnet(ctx, w, &opt, telnet.Client(columns, rows))
+	} else {
+		rw, err = ssh.OpenSized(ctx, w.dial, w.hop, nil, "vt100", columns, rows)
+	}
+	if err != nil {
+		log.Note(err.Error())
+		return nil, err
+	}
+	raw, err := profile.StartRaw(ctx, w.profile, rw, opt)
+	w.judge(err)
+	if err != nil {
+		return nil, err
+	}
+	return raw, nil
+}

@@ -1,0 +1,79 @@
+package device
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"sync"
+
+	"metabasis/internal/device/ssh"
+)
+
+// Guard keeps accounts from being locked out across the fleet. A login that
+// three devices in a row have denied is stopped: no further device is asked.
+// Until a login has been let in, and again after a denial, only so many devices
+// are asked at once that no more than three can deny it; each success widens
+// that.
+type Guard struct {
+	mu     sync.Mutex
+	logins map[string]*account
+}
+
+// mostDenied is how many devices in a row may deny a login.
+const mostDenied = 3
+
+type account struct {
+	inRow   []string // the devices that denied it, since one let it in
+	out     int      // tries that are out
+	width   int      // how many may be
+	changed chan struct{}
+}
+
+// Try waits until the login may be tried on a device.
+func (g *Guard) Try(ctx context.Context, login, device string) (func(ssh.Verdict), error) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.logins == nil {
+		g.logins = map[string]*account{}
+	}
+	a := g.logins[login]
+	if a == nil {
+		a = &account{width: mostDenied, changed: make(chan struct{})}
+		g.logins[login] = a
+	}
+	for {
+		if len(a.inRow) >= mostDenied {
+			return nil, &ssh.Stopped{Why: fmt.Sprintf("not tried: login %s was denied by three devices in a row (%s)", login, strings.Join(a.inRow, ", "))}
+		}
+		if a.out < a.width {
+			break
+		}
+		changed := a.changed
+		g.mu.Unlock()
+		select {
+		case <-changed:
+			g.mu.Lock()
+		case <-ctx.Done():
+			g.mu.Lock()
+			return nil, context.Cause(ctx)
+		}
+	}
+	a.out++
+	return func(v ssh.Verdict) { g.over(a, device, v) }, nil
+}
+
+func (g *Guard) over(a *account, device string, v ssh.Verdict) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	a.out--
+	switch v {
+	case ssh.Let:
+		a.inRow = nil
+		a.width = min(max(2*a.width, 2*mostDenied), 1<<20)
+	case ssh.Denied:
+		a.inRow = append(a.inRow, device)
+		a.width = max(mostDenied-len(a.inRow), 1)
+	}
+	close(a.changed)
+	a.changed = make(chan struct{})
+}

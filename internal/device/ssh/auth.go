@@ -1,0 +1,156 @@
+package ssh
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+
+	"golang.org/x/crypto/ssh"
+)
+
+// Login is how to log in to a host.
+type Login struct {
+	Name     string // of the credential
+	User     string
+	Password string
+	// Signers are the keys to offer; nil is none.
+	Signers func() ([]ssh.Signer, error)
+	// Try is asked before a credential is sent; done is told whether it was
+	// taken. It keeps an account from being locked. It may wait. nil allows all.
+	Try func(ctx context.Context) (done func(Verdict), err error)
+}
+
+// Verdict is what became of a try to log in.
+type Verdict int
+
+// The verdicts.
+const (
+	Unknown Verdict = iota // contact was lost before the answer
+	Let                    // it let us in
+	Denied                 // it denied the login
+)
+
+// errTried keeps a denied password from being sent a second time under another
+// method: one try a device.
+var errTried = errors.New("the password was denied already")
+
+// auth is one login. A server may ask for a key, then a password, then a
+// password again by dialogue (RFC 4252, 5; RFC 4256): each credential is sent
+// once.
+type auth struct {
+	ctx           context.Context
+	login         Login
+	pause, resume func()
+
+	mu       sync.Mutex
+	done     func(Verdict) // of the try that is out
+	refusal  error         // why Try did not allow it
+	sent     bool          // the password was sent
+	keys     int           // keys offered
+	question string        // a question that we could not answer
+	keyErr   error
+}
+
+func (a *auth) methods() []ssh.AuthMethod {
+	var out []ssh.AuthMethod
+	if a.login.Signers != nil {
+		out = append(out, ssh.PublicKeysCallback(a.signers))
+	}
+	if a.login.Password != "" {
+		out = append(out, ssh.PasswordCallback(a.password), ssh.KeyboardInteractive(a.challenge))
+	}
+	return out
+}
+
+// try takes a place for one try; the time we wait for it is not the device's.
+func (a *auth) try() error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.refusal != nil {
+		return a.refusal
+	}
+	if a.done != nil || a.login.Try == nil {
+		return nil
+	}
+	a.pause()
+	defer a.resume()
+	done, err := a.login.Try(a.ctx)
+	if err != nil {
+		a.refusal = err
+		return err
+	}
+	a.done = done
+	return nil
+}
+
+// over tells what became of the try.
+func (a *auth) over(err error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.done == nil {
+		return
+	}
+	switch {
+	case err == nil:
+		a.done(Let)
+	case denied(err):
+		a.done(Denied)
+	default:
+		a.done(Unknown)
+	}
+	a.done = nil
+}
+
+func (a *auth) signers() ([]ssh.Signer, error) {
+	keys, err := a.login.Signers()
+	if err != nil {
+		a.mu.Lock()
+		a.keyErr = err
+		a.mu.Unlock()
+		return nil, err
+	}
+	if len(keys) == 0 {
+		return nil, nil
+	}
+	if err := a.try(); err != nil {
+		return nil, err
+	}
+	a.mu.Lock()
+	a.keys = len(keys)
+	a.mu.Unlock()
+	return keys, nil
+}
+
+func (a *auth) password() (string, error) {
+	if err := a.try(); err != nil {
+		return "", err
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.sent {
+		return "", errTried
+	}
+	a.sent = true
+	return a.login.Password, nil
+}
+
+// challenge answers a dialogue: one hidden question is the password; what else
+// is asked for, such as a code, we do not have.
+func (a *auth) challenge(_, _ string, questions []string, echos []bool) ([]string, error) {
+	answers := make([]string, len(questions))
+	for i, q := range questions {
+		if echos[i] || i > 0 {
+			a.mu.Lock()
+			a.question = q
+			a.mu.Unlock()
+			return nil, fmt.Errorf("it asks %q", q)
+		}
+		p, err := a.password()
+		if err != nil {
+			return nil, err
+		}
+		answers[i] = p
+	}
+	return answers, nil
+}

@@ -1,0 +1,158 @@
+package nights
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"metabasis/internal/core/plan"
+	"metabasis/internal/core/run"
+	"metabasis/internal/sim"
+)
+
+// with puts lines into the precheck section of the standard runbook.
+func with(lines ...string) func(string) string {
+	return func(book string) string {
+		return strings.Replace(book, "precheck\n", "precheck\n  "+strings.Join(lines, "\n  ")+"\n", 1)
+	}
+}
+
+// pairFleet makes a world of two partners.
+func pairFleet(t testing.TB, devices []sim.Spec, edit func(string) string) *world {
+	t.Helper()
+	csv := "name,address,platform,site,role,pair,login\n"
+	for i := range devices {
+		devices[i].Address = fmt.Sprintf("192.0.2.%d", 100+i)
+		csv += fmt.Sprintf("%s,%s,tern,ALD,%s,gates%s,crew\n", devices[i].Name, devices[i].Address, []string{"quay", "other"}[i], []string{"", " standby"}[i])
+	}
+	return newWorld(t, sim.Scenario{Boot: 15 * time.Second, Settle: 8 * time.Second, Devices: devices}, csv, edit(standardBook), t.TempDir())
+}
+
+func TestPrechecks(t *testing.T) {
+	for name, c := range map[string]struct {
+		line string
+		spec sim.Spec
+		want string // why it is blocked; "" is kept
+	}{
+		"version fits":       {"version 4.1, 4.2", sim.Spec{}, ""},
+		"version is another": {"version 4.3", sim.Spec{}, "version: it runs 4.2, wanted 4.3"},
+		"alone":              {"alone", sim.Spec{}, ""},
+		"not alone":          {"alone", sim.Spec{Editing: "ada"}, "alone: somebody else is changing its configuration: ada"},
+		"no pair":            {"pair healthy", sim.Spec{}, ""},
+		"own check holds":    {`check "Storage" where storage.free > 1 and config has "lan 10 > title office"`, sim.Spec{}, ""},
+		"own check does not": {`check "Port 3" where all(ports, .port != 3 or .state == "shut")`, sim.Spec{}, "Port 3: "},
+		"wanted and got":     {`check "Source" where clock.source == "192.0.2.40"`, sim.Spec{}, "Source: clock.source is 192.0.2.9, wanted 192.0.2.40"},
+		"of the fleet":       {`check "Site" where site == "ALD"`, sim.Spec{}, ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				w := simple(t, []sim.Spec{c.spec}, with(c.line))
+				defer w.sim.Close()
+				w.runQuiet()
+				d := w.night.Devices[0]
+				if c.want == "" {
+					assert.Equal(t, run.Kept, d.State, d.Note)
+					return
+				}
+				assert.Equal(t, run.Blocked, d.State)
+				assert.Contains(t, d.Note, c.want)
+			})
+		})
+	}
+}
+
+// Every precheck is looked at and its result kept, whichever fails first.
+func TestEveryPrecheckIsKept(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := simple(t, []sim.Spec{{ClockOff: 2 * time.Minute, FreeMB: 3, Unsaved: "log host 192.0.2.77"}}, with("version 9.9", "alone"))
+		defer w.sim.Close()
+		w.runQuiet()
+		d := w.night.Devices[0]
+		got := map[string]bool{}
+		for _, c := range d.Checks {
+			got[c.Name] = c.OK
+		}
+		assert.Equal(t, map[string]bool{"reachable": true, "version": false, "alone": true, "clock": false, "storage": false, "saved": false}, got)
+		for _, part := range []string{"version: ", "clock: ", "storage: ", "saved: "} {
+			assert.Contains(t, d.Note, part)
+		}
+	})
+}
+
+func TestAPairIsHealthyWhenThePartnerAnswers(t *testing.T) {
+	for _, dead := range []bool{false, true} {
+		synctest.Test(t, func(t *testing.T) {
+			mate := sim.Spec{Name: "ald-quay-2"}
+			if dead {
+				mate.Faults = []sim.Fault{{Kind: sim.Refuses}}
+			}
+			w := pairFleet(t, []sim.Spec{{Name: "ald-quay-1"}, mate}, with("pair healthy"))
+			defer w.sim.Close()
+			w.runQuiet()
+			require.Len(t, w.night.Devices, 1, "the partner is out of scope")
+			d := w.night.Devices[0]
+			if !dead {
+				assert.Equal(t, run.Kept, d.State, d.Note)
+				return
+			}
+			assert.Equal(t, run.Blocked, d.State)
+			assert.Contains(t, d.Note, "pair: its partner ald-quay-2 cannot be reached: answers on the network but refuses port 22")
+		})
+	}
+}
+
+// A waiver lets one device pass one precheck, and stands in the journal with
+// its reason.
+func TestWaivers(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := simple(t, []sim.Spec{{ClockOff: 2 * time.Minute}, {ClockOff: 2 * time.Minute}}, nil)
+		defer w.sim.Close()
+		waiver, err := plan.ParseWaiver("clock on ald-quay-1: its battery is dead", "ada")
+		require.NoError(t, err)
+		require.NoError(t, w.plan.Waive([]plan.Waiver{waiver}))
+		w.runQuiet()
+		assert.Equal(t, run.Kept, w.night.Get("ald-quay-1").State)
+		assert.Equal(t, run.Blocked, w.night.Get("ald-quay-2").State)
+		found := 0
+		for _, e := range w.journal.Events {
+			if e.Waived != "" {
+				found++
+				assert.Equal(t, "ald-quay-1 clock its battery is dead ada", strings.Join([]string{e.Device, e.What, e.Waived, e.By}, " "))
+				assert.False(t, e.OK, "a waived check is not one that holds")
+			}
+		}
+		assert.Equal(t, 1, found)
+		assert.Contains(t, w.journalText(), `"waivers":[{"check":"clock","device":"ald-quay-1","reason":"its battery is dead","by":"ada"}]`)
+
+		for text, want := range map[string]string{
+			"reachable on ald-quay-1: x y z": "cannot be waived",
+			"saved on ald-quay-1: x y z":     "cannot be waived",
+			"clock on ald-quay-9: x y z":     "not in scope",
+			"clocks on ald-quay-1: x y z":    "write: clock",
+			"alone on ald-quay-1: x y z":     "no precheck",
+		} {
+			waiver, err := plan.ParseWaiver(text, "ada")
+			require.NoError(t, err)
+			assert.ErrorContains(t, w.plan.Waive([]plan.Waiver{waiver}), want, text)
+		}
+		for _, text := range []string{"clock ald-quay-1: why", "clock on ald-quay-1", "clock on ald-quay-1: ", ""} {
+			_, err := plan.ParseWaiver(text, "ada")
+			assert.ErrorContains(t, err, "write CHECK on DEVICE: REASON", text)
+		}
+	})
+}
+
+func TestAPrecheckSwitchedOff(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := simple(t, []sim.Spec{{ClockOff: 2 * time.Minute}}, func(book string) string { return strings.Replace(book, "clock     within 30s", "clock     off", 1) })
+		defer w.sim.Close()
+		w.runQuiet()
+		assert.Equal(t, run.Kept, w.night.Devices[0].State)
+		assert.Contains(t, w.plan.Warnings, "precheck clock is switched off")
+	})
+}

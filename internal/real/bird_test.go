@@ -1,0 +1,147 @@
+//go:build real
+
+package real
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const birdConf = `router id 192.0.2.%[1]d;
+protocol device { }
+protocol static quays {
+  ipv4;
+  route 198.51.100.0/24 blackhole;
+  route 203.0.113.0/24 via "lo";
+  route 192.0.2.%[1]d/32 via "lo" weight 1 via "lo" weight 2;
+}
+protocol bgp east {
+  local 127.0.0.1 port 1790 as 64496;
+  neighbor 127.0.0.2 as 64497;
+  password "deep-fathom-%[1]d";
+  ipv4 { import none; export none; };
+}
+`
+
+// routers are four routers behind OpenSSH, each with a daemon of its own.
+func routers(t *testing.T, l *lab) (homes []string) {
+	var addrs []string
+	lines := []string{"name,address,port,platform,site,role,login"}
+	for i := range 4 {
+		addrs = append(addrs, loopback(40+i))
+	}
+	port := l.sshd("routers", addrs, "PasswordAuthentication yes")
+	for i, a := range addrs {
+		user := fmt.Sprintf("mb-r%d", i+1)
+		home := l.user(user, "harbour-lamp-"+user)
+		homes = append(homes, home)
+		require.NoError(t, os.WriteFile(filepath.Join(home, "bird.conf"), fmt.Appendf(nil, birdConf, i+1), 0o644))
+		cmd := exec.Command("bird", "-f", "-c", "bird.conf", "-s", "bird.ctl", "-P", "bird.pid")
+		cmd.Dir = home
+		require.NoError(t, cmd.Start())
+		t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
+		ctl := filepath.Join(home, "bird.ctl")
+		require.Eventually(t, func() bool { _, err := os.Stat(ctl); return err == nil }, 10*time.Second, 20*time.Millisecond)
+		l.run("chown", "-R", user, home)
+		require.NoError(t, os.Chmod(ctl, 0o666))
+		t.Setenv("METABASIS_"+strings.ToUpper(strings.ReplaceAll(user, "-", "_"))+"_PASSWORD", "harbour-lamp-"+user)
+		lines = append(lines, fmt.Sprintf("r%d,%s,%s,bird,OPS,router,%s", i+1, a, port, user))
+	}
+	t.Setenv("METABASIS_HOST_KEYS", "remember")
+	l.fleet(lines...)
+	return homes
+}
+
+func TestRouters(t *testing.T) {
+	l := newLab(t)
+	homes := routers(t, l)
+	code, out, _ := l.metabasis("", "reach", "--headless")
+	assert.Zero(t, code)
+	assert.Contains(t, out, "4 of 4 devices ready.")
+
+	code, out, _ = l.metabasis("", "read", "routes", "--csv")
+	assert.Zero(t, code)
+	for i := range 4 {
+		assert.Contains(t, out, fmt.Sprintf("r%d,198.51.100.0/24,blackhole,quays,true,200,", i+1))
+		assert.Contains(t, out, fmt.Sprintf("r%d,203.0.113.0/24,unicast,quays,true,200,lo", i+1))
+	}
+	code, out, _ = l.metabasis("", "read", "protocols", "--headless")
+	assert.Zero(t, code)
+	assert.Contains(t, out, "quays    Static  master4  up")
+	assert.Contains(t, out, "east")
+	for _, table := range []string{"version", "clock", "storage"} {
+		code, out, _ = l.metabasis("", "read", table, "--headless")
+		assert.Zero(t, code, out)
+	}
+	code, out, _ = l.metabasis("", "ask", `birdcl ${BIRD_CTL:+-s "$BIRD_CTL"} show route count`)
+	assert.Zero(t, code)
+	assert.Contains(t, out, "4 devices: r1, r2, r3, r4")
+	code, _, errOut := l.metabasis("", "ask", "birdcl down")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errOut, "is never sent")
+
+	// Every line of the profile fits, and a trial really takes itself back.
+	code, out, _ = l.metabasis("r1\n", "profile", "try", "--change", "../../profiles/bird.yaml", "r1")
+	assert.Zero(t, code, out)
+	assert.Contains(t, out, `fits "Configuration unconfirmed, undo in `)
+	backUp(t, l, homes)
+}
+
+// backUp runs a night over the routers: they are backed up, a route is added,
+// and proven.
+func backUp(t *testing.T, l *lab, homes []string) {
+	book := l.write("ws/route.runbook", `runbook "One more route"
+  window    now for 10m
+  reserve   2m
+
+scope
+  role == "router"
+
+batches
+  sizes     1, 3
+
+precheck
+  reachable
+  clock     within 30s
+  storage   at least 1 MB
+  check     "Static routes are up" where any(protocols, .name == "quays" and .state == "up")
+
+timer       none
+
+step "A route for the gates"
+  already   when config has "route 192.0.2.128/25 blackhole;"
+  on bird
+    send
+      | sed -i 's|^  ipv4;|  ipv4;\n  route 192.0.2.128/25 blackhole;|' "$BIRD_CONF"
+      | birdcl ${BIRD_CTL:+-s "$BIRD_CTL"} configure
+    undo
+      | sed -i '/192.0.2.128.25/d' "$BIRD_CONF"
+      | birdcl ${BIRD_CTL:+-s "$BIRD_CTL"} configure
+  expect    any(routes, .prefix == "192.0.2.128/25") within 10s
+
+unattended  take back everything
+`)
+	code, out, _ := l.metabasis("", "run", book, "--headless")
+	assert.Zero(t, code)
+	assert.Contains(t, out, "4 devices: 4 kept")
+	for i, home := range homes {
+		paths, err := filepath.Glob(filepath.Join(l.ws, "backups", fmt.Sprintf("r%d", i+1), "*"))
+		require.NoError(t, err)
+		require.NotEmpty(t, paths)
+		kept, err := os.ReadFile(paths[0])
+		require.NoError(t, err)
+		assert.Equal(t, fmt.Sprintf(birdConf, i+1), string(kept), "the backup is the file as it was")
+		now, err := os.ReadFile(filepath.Join(home, "bird.conf"))
+		require.NoError(t, err)
+		assert.Contains(t, string(now), "route 192.0.2.128/25 blackhole;")
+		assert.NotContains(t, out, fmt.Sprintf("deep-fathom-%d", i+1), "secrets of the configuration are masked")
+	}
+}

@@ -1,0 +1,417 @@
+package roster
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"metabasis/internal/core/reach"
+	"metabasis/internal/core/scope"
+	"metabasis/internal/screen/ink"
+	"metabasis/internal/screen/watch"
+)
+
+const (
+	leastCells = 60
+	leastRows  = 16
+	sideBySide = 132 // from here on the panel stands beside the list
+)
+
+func (m *Model) draw() string {
+	if m.width == 0 {
+		return ""
+	}
+	if m.width < leastCells || m.height < leastRows {
+		return m.painter.Page([]ink.Row{ink.T(ink.Foam, "This window is too small: make it at least 60×16."), m.attention()}, m.width, m.height)
+	}
+	rows := []ink.Row{m.title(), m.progress(), m.attention(), {}}
+	body := m.height - len(rows) - 1
+	rows = append(rows, m.body(body)...)
+	for len(rows) < m.height-1 {
+		rows = append(rows, ink.Row{})
+	}
+	return m.painter.Page(append(rows[:m.height-1], m.foot()), m.width, m.height)
+}
+
+func (m *Model) title() ink.Row {
+	r := ink.T(ink.Foam, " ").Strong(ink.Foam, "Fleet").Add(ink.Dim, "  "+m.src.Title)
+	right := ink.T(ink.Dim, "by "+m.group.String()+"  ").Strong(ink.Foam, m.now.Format("15:04:05")).Add(ink.Foam, " ")
+	return ink.Cut(r, max(m.width-right.Width()-1, 0)).Add(ink.Foam, " ").Then(right)
+}
+
+// progress is a bar over all devices: ready, failed, under way, waiting.
+func (m *Model) progress() ink.Row {
+	c := m.board.Count()
+	total := len(m.board.Entries)
+	cells := m.width - 2
+	r := ink.T(ink.Foam, " ")
+	used := 0
+	for _, p := range []struct {
+		n     int
+		shape string
+		in    ink.Ink
+	}{{c[reach.Ready], "━", ink.Buoy}, {c[reach.Failed], "╳", ink.Port}, {c[reach.Reaching], "╍", ink.Tide}} {
+		n := p.n * cells / max(total, 1)
+		if p.n > 0 && n == 0 {
+			n = 1
+		}
+		n = min(n, cells-used)
+		used += n
+		r = r.Add(p.in, strings.Repeat(p.shape, n))
+	}
+	return r.Add(ink.Faint, strings.Repeat("┄", cells-used))
+}
+
+// attention answers: how does it go, and what needs me?
+func (m *Model) attention() ink.Row {
+	c := m.board.Count()
+	total := len(m.board.Entries)
+	done := c[reach.Ready] + c[reach.Failed]
+	r := ink.T(ink.Foam, " ")
+	fresh := len(m.fresh())
+	switch {
+	case done+c[reach.Reaching] == 0:
+		r = r.Strong(ink.Foam, "Nothing has been connected to. ").Add(ink.Dim, plural(total, "device")+" in scope"+m.leftOut()+".")
+	case m.running():
+		r = r.Strong(ink.Tide, fmt.Sprintf("Reaching: %d of %d done. ", done, total)).Add(ink.Buoy, fmt.Sprintf("● %d ready  ", c[reach.Ready]))
+		if c[reach.Failed] > 0 {
+			r = r.Strong(ink.Port, fmt.Sprintf("▲ %d not reached", c[reach.Failed]))
+		}
+		return r
+	case fresh > 0:
+		r = r.Strong(ink.Lamp, fmt.Sprintf("◆ %s shown for the first time: K shows and accepts them", plural(fresh, "host key")))
+		r.Marked = true
+	case c[reach.Failed] > 0:
+		r = r.Strong(ink.Port, fmt.Sprintf("▲ %d of %s not reached. ", c[reach.Failed], plural(done, "device"))).Add(ink.Foam, m.firstCause())
+		r.Marked = true
+	case c[reach.Ready] == total:
+		r = r.Strong(ink.Buoy, fmt.Sprintf("● All %s ready.", plural(total, "device")))
+	default:
+		r = r.Strong(ink.Buoy, fmt.Sprintf("● %d ready, ", c[reach.Ready])).Add(ink.Dim, fmt.Sprintf("%d not tried.", c[reach.Waiting]))
+	}
+	return r
+}
+
+func (m *Model) firstCause() string {
+	causes := m.board.Causes()
+	if len(causes) == 0 {
+		return ""
+	}
+	c := causes[0]
+	return fmt.Sprintf("%d at the %s: %s", len(c.Devices), c.Stage, c.Failure.Cause)
+}
+
+func (m *Model) leftOut() string {
+	if n := len(m.src.LeftOut); n > 0 {
+		return fmt.Sprintf(", %d left out", n)
+	}
+	return ""
+}
+
+func (m *Model) body(height int) []ink.Row {
+	if m.pager != nil {
+		if lines, err := m.src.Transcript(m.pager.Device); err == nil {
+			m.pager.Set(lines)
+		}
+		return m.pager.Rows(m.width, height)
+	}
+	if m.width >= sideBySide {
+		side := m.width * 36 / 100
+		return ink.Beside(m.list(m.width-side-2, height), m.width-side, m.side(side-2, height))
+	}
+	if m.keys || height < 20 {
+		if m.keys {
+			return m.side(m.width-2, height)
+		}
+		return m.list(m.width, height)
+	}
+	panel := 9
+	rows := m.list(m.width, height-panel-1)
+	for len(rows) < height-panel {
+		rows = append(rows, ink.Row{})
+	}
+	return append(rows, m.side(m.width-2, panel)...)
+}
+
+// list draws the groups and their devices.
+func (m *Model) list(cells, height int) []ink.Row {
+	if m.cursor < m.top+1 {
+		m.top = max(m.cursor-1, 0) // with a heading over it
+	}
+	m.top = max(m.top, m.cursor-height+1)
+	m.top = min(m.top, max(len(m.rows)-height, 0))
+	name, login := 6, 4
+	for _, d := range m.src.Devices {
+		name, login = max(name, len(d.Name)), max(login, len(d.Login))
+	}
+	var out []ink.Row
+	for i := m.top; i < min(m.top+height, len(m.rows)); i++ {
+		r := m.rows[i]
+		if r.device < 0 {
+			out = append(out, m.heading(r, cells))
+			continue
+		}
+		out = append(out, m.line(r.device, i == m.cursor, min(name, 24), min(login, 10), cells))
+	}
+	return out
+}
+
+func (m *Model) heading(r row, cells int) ink.Row {
+	c := map[reach.State]int{}
+	for _, i := range r.members {
+		c[m.board.Entries[i].State]++
+	}
+	out := ink.T(ink.Foam, " ").Strong(ink.Foam, r.heading).Add(ink.Dim, "  "+plural(len(r.members), "device"))
+	if m.group == byOutcome {
+		return ink.Cut(out, cells)
+	}
+	if n := c[reach.Ready]; n > 0 {
+		out = out.Add(ink.Buoy, fmt.Sprintf("  ● %d ready", n))
+	}
+	if n := c[reach.Failed]; n > 0 {
+		out = out.Add(ink.Port, fmt.Sprintf("  ▲ %d not reached", n))
+	}
+	return ink.Cut(out, cells)
+}
+
+// rail draws the stages: passed, where it stands or failed, and to come.
+func rail(e reach.Entry) ink.Row {
+	var r ink.Row
+	passed := map[reach.Stage]bool{}
+	if e.Result != nil {
+		for _, p := range e.Result.Passed {
+			passed[p.Stage] = true
+		}
+	}
+	for _, s := range reach.Stages() {
+		switch {
+		case e.State == reach.Failed && s == e.Stage:
+			r = r.Add(ink.Port, "▲")
+		case e.State == reach.Ready, passed[s], e.State != reach.Waiting && s < e.Stage:
+			in := ink.Tide
+			if e.State == reach.Ready {
+				in = ink.Buoy
+			}
+			r = r.Add(in, "■")
+		case e.State == reach.Reaching && s == e.Stage:
+			r = r.Add(ink.Tide, "▣")
+		default:
+			r = r.Add(ink.Faint, "□")
+		}
+	}
+	return r
+}
+
+func (m *Model) line(i int, here bool, name, login, cells int) ink.Row {
+	d, e := m.src.Devices[i], m.board.Entries[i]
+	var r ink.Row
+	if here {
+		r = r.Add(ink.Lamp, "▌")
+	} else {
+		r = r.Add(ink.Foam, " ")
+	}
+	if m.marked[d.Name] {
+		r = r.Add(ink.Lamp, "◆ ")
+	} else {
+		r = r.Add(ink.Faint, "  ")
+	}
+	r = r.Col(ink.Foam, d.Name, name).Add(ink.Foam, " ")
+	if m.group != bySite {
+		r = r.Col(ink.Dim, d.Site, 4)
+	}
+	if m.group != byPlatform {
+		r = r.Col(ink.Dim, d.Platform, 7)
+	}
+	if d.ClearText {
+		r = r.Strong(ink.Lamp, "clear text ")
+	} else {
+		r = r.Add(ink.Foam, "           ")
+	}
+	r = r.Then(rail(e)).Add(ink.Foam, "  ")
+	switch e.State {
+	case reach.Failed:
+		r = r.Strong(ink.Port, fmt.Sprintf("▲ %s ", e.Stage)).Add(ink.Foam, " "+e.Result.Failure.Cause)
+	case reach.Ready:
+		r = r.Add(ink.Buoy, "● ready  ").Add(ink.Dim, fmt.Sprintf("%.1f s", e.Result.Took.Seconds()))
+		if n := len(e.Result.Warnings); n > 0 && !(d.ClearText && n == 1) {
+			r = r.Add(ink.Lamp, "  ! "+e.Result.Warnings[0])
+		}
+	case reach.Reaching:
+		r = r.Add(ink.Tide, "◔ "+e.Stage.String()).Add(ink.Dim, fmt.Sprintf("  %d s", int(m.now.Sub(e.Since).Round(time.Second).Seconds())))
+	default:
+		r = r.Add(ink.Dim, "◦ waiting")
+	}
+	_ = login
+	r = ink.Cut(r, cells)
+	r.Marked = here
+	return r
+}
+
+// side is what stands beside the list: the question about new keys, or the
+// device under the cursor.
+func (m *Model) side(cells, height int) []ink.Row {
+	rows := m.device(cells)
+	if m.keys {
+		rows = m.newKeys(cells, height)
+	}
+	out := make([]ink.Row, 0, len(rows))
+	for _, r := range rows[:min(len(rows), height)] {
+		out = append(out, ink.T(ink.Foam, " ").Then(r))
+	}
+	return out
+}
+
+func labelled(name, text string, cells int, in ink.Ink) []ink.Row {
+	var rows []ink.Row
+	for i, l := range watch.Wrap(text, cells-11, 6) {
+		if i > 0 {
+			name = ""
+		}
+		rows = append(rows, ink.T(ink.Dim, ink.Fit(name, 11)).Add(in, l))
+	}
+	return rows
+}
+
+func (m *Model) device(cells int) []ink.Row {
+	i := m.current()
+	if i < 0 {
+		return nil
+	}
+	d, e := m.src.Devices[i], m.board.Entries[i]
+	head := ink.Row{}.Strong(ink.Foam, d.Name)
+	if d.ClearText {
+		head = head.Strong(ink.Lamp, "  clear text")
+	}
+	rows := []ink.Row{head}
+	if res := e.Result; res != nil {
+		if f := res.Failure; f != nil {
+			rows = append(rows, ink.Row{}, ink.Row{}.Strong(ink.Port, "▲ not reached: "+f.Stage.String()))
+			rows = append(rows, labelled("why", f.Cause, cells, ink.Foam)...)
+			if f.Last != "" {
+				rows = append(rows, labelled("last", fmt.Sprintf("%q", f.Last), cells, ink.Foam)...)
+			}
+			if f.Remedy != "" {
+				rows = append(rows, labelled("do", f.Remedy, cells, ink.Lamp)...)
+			}
+		} else {
+			rows = append(rows, ink.Row{}.Strong(ink.Buoy, "● ready").Add(ink.Dim, fmt.Sprintf("  in %.1f s", res.Took.Seconds())))
+		}
+		rows = append(rows, ink.Row{})
+		rows = append(rows, labelled("at", res.Address+" over "+res.Protocol, cells, ink.Foam)...)
+		if len(res.Through) > 0 {
+			rows = append(rows, labelled("through", strings.Join(res.Through, ", "), cells, ink.Foam)...)
+		}
+		if res.Host != "" && res.Host != d.Name {
+			rows = append(rows, labelled("own name", res.Host+", not "+d.Name, cells, ink.Lamp)...)
+		}
+		for _, w := range res.Warnings {
+			rows = append(rows, labelled("warning", w, cells, ink.Lamp)...)
+		}
+	} else {
+		rows = append(rows, ink.Row{})
+		rows = append(rows, labelled("at", d.Address, cells, ink.Foam)...)
+	}
+	for _, f := range []struct{ name, value string }{{"platform", d.Platform}, {"site", d.Site}, {"role", d.Role}, {"login", orNone(d.Login, "login")}, {"pair", d.Pair}, {"via", d.Via}} {
+		if f.value != "" {
+			rows = append(rows, labelled(f.name, f.value, cells, ink.Foam)...)
+		}
+	}
+	rows = append(rows, m.stages(e)...)
+	return append(rows, m.outside(cells)...)
+}
+
+// stages lists how long each stage took.
+func (m *Model) stages(e reach.Entry) []ink.Row {
+	if e.Result == nil || len(e.Result.Passed) == 0 {
+		return nil
+	}
+	rows := []ink.Row{{}, ink.Row{}.Strong(ink.Foam, "Stages")}
+	for _, p := range e.Result.Passed {
+		rows = append(rows, ink.T(ink.Buoy, "■ ").Add(ink.Foam, ink.Fit(p.Stage.String(), 12)).Add(ink.Dim, fmt.Sprintf("%7.0f ms", float64(p.Took.Microseconds())/1000)))
+	}
+	if f := e.Result.Failure; f != nil {
+		rows = append(rows, ink.Row{}.Strong(ink.Port, "▲ ").Strong(ink.Port, f.Stage.String()))
+	}
+	return rows
+}
+
+// outside says who is left out, until something has been reached.
+func (m *Model) outside(cells int) []ink.Row {
+	if len(m.src.LeftOut) == 0 || !m.board.Began.IsZero() {
+		return nil
+	}
+	rows := []ink.Row{{}, ink.Row{}.Strong(ink.Foam, "Left out")}
+	for _, g := range scope.Groups(m.src.LeftOut) {
+		for _, l := range watch.Wrap(list(g.Devices, 4)+": "+g.Why, cells, 3) {
+			rows = append(rows, ink.T(ink.Dim, l))
+		}
+	}
+	return rows
+}
+
+// newKeys is the question about host keys shown for the first time.
+func (m *Model) newKeys(cells, height int) []ink.Row {
+	rows := []ink.Row{ink.Row{}.Strong(ink.Lamp, "Host keys shown for the first time")}
+	for _, l := range watch.Wrap("Compare them with what the devices' own consoles say. A wrong one means that somebody stands between you and the device.", cells, 4) {
+		rows = append(rows, ink.T(ink.Dim, l))
+	}
+	rows = append(rows, ink.Row{})
+	fresh := m.fresh()
+	for i, r := range fresh {
+		if len(rows) > height-8 {
+			rows = append(rows, ink.T(ink.Dim, fmt.Sprintf("and %d more", len(fresh)-i)))
+			break
+		}
+		print, _ := m.src.Fingerprint(r)
+		rows = append(rows, ink.T(ink.Foam, r.Device), ink.T(ink.Dim, "  "+print))
+	}
+	return append(rows, ink.Row{},
+		ink.Row{}.Strong(ink.Foam, "m").Add(ink.Foam, "  remember them and go on"),
+		ink.Row{}.Strong(ink.Foam, "1").Add(ink.Foam, "  accept them this once"),
+		ink.Row{}.Strong(ink.Foam, "Esc").Add(ink.Foam, "  refuse: the devices stay unreached"))
+}
+
+// foot is the last line: a line that is typed, a message, or the keys.
+func (m *Model) foot() ink.Row {
+	r := ink.T(ink.Foam, " ")
+	switch m.typing {
+	case typingCondition:
+		return r.Strong(ink.Lamp, "mark where ").Add(ink.Foam, m.typed+"▏").Add(ink.Dim, `   such as site == "ALD"`)
+	case typingName:
+		return r.Strong(ink.Lamp, fmt.Sprintf("save %d marked as @", len(m.marked))).Add(ink.Foam, m.typed+"▏")
+	case typingTable:
+		return r.Strong(ink.Lamp, "read table ").Add(ink.Foam, m.typed+"▏").Add(ink.Dim, "   "+strings.Join(m.src.Tables, ", "))
+	}
+	if m.message != "" {
+		return r.Strong(ink.Lamp, m.message)
+	}
+	type key struct{ name, does string }
+	var ks []key
+	switch {
+	case m.pager != nil && m.pager.Typing():
+		ks = []key{{"Enter", "finds it"}, {"Esc", "gives up"}}
+	case m.pager != nil:
+		ks = []key{{"↑↓ PgUp PgDn", "scroll"}, {"/", "search"}, {"n N", "next, previous"}, {"Esc", "back"}}
+	case m.keys:
+		ks = []key{{"m", "remember"}, {"1", "once"}, {"Esc", "refuse"}}
+	default:
+		what := "reach all"
+		if n := len(m.marked); n > 0 {
+			what = fmt.Sprintf("reach %d marked", n)
+		}
+		if !m.running() {
+			ks = append(ks, key{"g", what})
+		}
+		if len(m.fresh()) > 0 && m.src.Accept != nil {
+			ks = append(ks, key{"K", "keys"})
+		}
+		ks = append(ks, key{"Space v /", "mark"}, key{"n", "next failed"}, key{"o", "group"}, key{"Enter", "transcript"}, key{"c", "console"}, key{"r", "read"}, key{"s", "save"}, key{"q", "leave"})
+	}
+	for i, k := range ks {
+		if i > 0 {
+			r = r.Add(ink.Dim, "   ")
+		}
+		r = r.Strong(ink.Foam, k.name).Add(ink.Dim, " "+k.does)
+	}
+	return r
+}

@@ -1,0 +1,325 @@
+// Package settings knows every setting, where its value may come from, and which
+// of these counts: a flag before the environment, that before the workspace's
+// metabasis.yaml, that before the person's own file, that before the default.
+//
+// A settings file also has rules for logins, and prechecks for every runbook:
+//
+//	host_keys: strict
+//	logins:
+//	  - {platform: plover, login: gates}
+//	  - {site: ALD, login: ald-crew, key: ~/.ssh/ald}
+//	prechecks:
+//	  alone: on
+//	  clock: within 30s
+//
+// No secret stands in a settings file.
+package settings
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+
+	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/problem"
+)
+
+// Setting is one thing that can be set.
+type Setting struct {
+	Key     string
+	Default string
+	Help    string
+	check   func(string) error
+}
+
+// Env is the environment variable that sets it.
+func (s Setting) Env() string { return "METABASIS_" + strings.ToUpper(s.Key) }
+
+// Flag is the flag that sets it.
+func (s Setting) Flag() string { return "--" + strings.ReplaceAll(s.Key, "_", "-") }
+
+// The settings.
+const (
+	HostKeys   = "host_keys"
+	Together   = "together"
+	Theme      = "theme"
+	Agent      = "agent"
+	SSHConfig  = "ssh_config"
+	KnownHosts = "known_hosts"
+	Alive      = "alive"
+	Login      = "login"
+	Secrets    = "secrets"
+	Identity   = "identity"
+	Helper     = "askpass"
+	Evidence   = "evidence"
+)
+
+// All lists every setting.
+func All() []Setting {
+	return []Setting{
+		{HostKeys, "ask", "what to do with a host key seen for the first time: strict, ask or remember", oneOf("strict", "ask", "remember")},
+		{Together, "50", "devices reached or read at once", number(1, 1000)},
+		{Theme, "auto", "colours of the screen: auto, dark or light", oneOf("auto", "dark", "light")},
+		{Agent, "yes", "whether keys of the SSH agent are offered: yes or no", oneOf("yes", "no")},
+		{SSHConfig, "~/.ssh/config", "the SSH client's configuration to follow; none follows none", anything},
+		{KnownHosts, "~/.ssh/known_hosts", "a further file of known host keys, only read", anything},
+		{Alive, "15s", "time between two signs of life of a session; three missing end it", duration},
+		{Login, "", "login of devices for which nothing else names one", anything},
+		{Secrets, "secrets.age", "the encrypted file with secrets", anything},
+		{Identity, "", "the key file that opens it; none asks for its passphrase", anything},
+		{Helper, "", "a program that prints a secret when called with a prompt", anything},
+		{Evidence, "evidence", "where the answers of devices are kept", anything},
+	}
+}
+
+func anything(string) error { return nil }
+
+func oneOf(words ...string) func(string) error {
+	return func(v string) error {
+		if !slices.Contains(words, v) {
+			return fmt.Errorf("write %s", problem.OneOf(v, words))
+		}
+		return nil
+	}
+}
+
+func number(least, most int) func(string) error {
+	return func(v string) error {
+		if n, err := strconv.Atoi(v); err != nil || n < least || n > most {
+			return fmt.Errorf("write a number from %d to %d", least, most)
+		}
+		return nil
+	}
+}
+
+func duration(v string) error {
+	if d, err := time.ParseDuration(v); err != nil || d < time.Second || d > time.Hour {
+		return errors.New("write a time such as 15s, from 1s to 1h")
+	}
+	return nil
+}
+
+// Rule gives devices a login. All that it names must fit; the first rule that
+// fits counts.
+type Rule struct {
+	Device   string `yaml:"device"`
+	Site     string `yaml:"site"`
+	Role     string `yaml:"role"`
+	Platform string `yaml:"platform"`
+	Jump     string `yaml:"jump"` // a jump host
+	Login    string `yaml:"login"`
+	User     string `yaml:"user"` // the user's name, where it is not the login's
+	Key      string `yaml:"key"`  // a file with a private key
+}
+
+func (r Rule) fits(d fleet.Device) bool {
+	same := func(want, got string) bool { return want == "" || want == got }
+	return r.Jump == "" && same(r.Device, d.Name) && same(r.Site, d.Site) && same(r.Role, d.Role) && same(r.Platform, d.Platform)
+}
+
+// file is a settings file.
+type file struct {
+	Values    map[string]string `yaml:"-"`
+	Logins    []Rule            `yaml:"logins"`
+	Prechecks map[string]string `yaml:"prechecks"`
+}
+
+// Value is a setting's value and where it comes from.
+type Value struct {
+	Setting
+	Value string
+	From  string
+}
+
+// Settings are the values that count.
+type Settings struct {
+	values    map[string]Value
+	Logins    []Rule
+	Prechecks map[string]string // name to what stands behind it in a runbook
+}
+
+// Source is where values are looked for.
+type Source struct {
+	Flags     map[string]string // by key; only those that were given
+	Env       func(string) string
+	Workspace string // the workspace's file
+	User      string // the person's own file
+}
+
+// UserFile is where a person's own settings stand (XDG Base Directory
+// Specification).
+func UserFile() string {
+	dir, err := os.UserConfigDir()
+	if err != nil {
+		return ""
+	}
+	return filepath.Join(dir, "metabasis", "settings.yaml")
+}
+
+// Load finds the value of every setting. The error is a problem.List.
+func Load(src Source) (*Settings, error) {
+	ws, err := read(src.Workspace)
+	if err != nil {
+		return nil, err
+	}
+	own, err := read(src.User)
+	if err != nil {
+		return nil, err
+	}
+	s := &Settings{values: map[string]Value{}, Logins: slices.Concat(ws.Logins, own.Logins), Prechecks: map[string]string{}}
+	maps.Copy(s.Prechecks, own.Prechecks)
+	maps.Copy(s.Prechecks, ws.Prechecks)
+	for _, set := range All() {
+		v := Value{set, set.Default, "default"}
+		for _, from := range []struct{ value, name string }{
+			{src.Flags[set.Key], "flag " + set.Flag()},
+			{src.Env(set.Env()), "environment " + set.Env()},
+			{ws.Values[set.Key], src.Workspace},
+			{own.Values[set.Key], src.User},
+		} {
+			if from.value != "" {
+				v.Value, v.From = from.value, from.name
+				break
+			}
+		}
+		if v.From != "default" {
+			if err := set.check(v.Value); err != nil {
+				return nil, fmt.Errorf("setting %s is %q (%s): %w", set.Key, v.Value, v.From, err)
+			}
+		}
+		s.values[set.Key] = v
+	}
+	return s, nil
+}
+
+func read(path string) (file, error) {
+	var f file
+	if path == "" {
+		return f, nil
+	}
+	data, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return f, nil
+	}
+	if err != nil {
+		return f, fmt.Errorf("settings: %w", err)
+	}
+	all := map[string]any{}
+	if err := errors.Join(yaml.Unmarshal(data, &all), yaml.Unmarshal(data, &f)); err != nil {
+		return f, problem.List{problem.FromYAML(path, data, err)}
+	}
+	f.Values = map[string]string{}
+	for k, v := range all {
+		f.Values[k] = fmt.Sprint(v)
+	}
+	return f, f.check(path, data)
+}
+
+// check finds names that mean nothing.
+func (f *file) check(path string, data []byte) error {
+	var keys []string
+	for _, s := range All() {
+		keys = append(keys, s.Key)
+	}
+	known := append(slices.Clone(keys), "logins", "prechecks")
+	var list problem.List
+	lines := strings.Split(string(data), "\n")
+	fail := func(word, hint, format string, args ...any) {
+		p := problem.Problem{File: path, Msg: fmt.Sprintf(format, args...), Hint: hint}
+		for i, l := range lines {
+			if strings.Contains(l, word) {
+				p.Line, p.Col, p.Text = i+1, strings.Index(l, word)+1, l
+				break
+			}
+		}
+		list = append(list, p)
+	}
+	delete(f.Values, "logins")
+	delete(f.Values, "prechecks")
+	for _, k := range slices.Sorted(maps.Keys(f.Values)) {
+		if !slices.Contains(keys, k) {
+			fail(k, problem.OneOf(k, known), "there is no setting %q", k)
+		}
+	}
+	for _, r := range f.Logins {
+		if r.Login == "" {
+			fail("logins", "login: crew", "a rule names no login")
+		}
+		if r == (Rule{Login: r.Login, User: r.User, Key: r.Key}) && r.Login != "" {
+			fail(r.Login, "site:, role:, platform:, device: or jump:; for all devices, the setting login", "a rule says nothing of the devices it is for")
+		}
+	}
+	return list.Err()
+}
+
+// Get returns the value of a setting.
+func (s *Settings) Get(key string) string { return s.values[key].Value }
+
+// Int returns the value of a setting that is a number.
+func (s *Settings) Int(key string) int {
+	n, _ := strconv.Atoi(s.Get(key)) // it was checked
+	return n
+}
+
+// Duration returns the value of a setting that is a time.
+func (s *Settings) Duration(key string) time.Duration {
+	d, _ := time.ParseDuration(s.Get(key))
+	return d
+}
+
+// Values lists all values in the order of All.
+func (s *Settings) Values() []Value {
+	var out []Value
+	for _, set := range All() {
+		out = append(out, s.values[set.Key])
+	}
+	return out
+}
+
+// LoginOf names the login of a device: the fleet's, else that of the first rule
+// that fits, else the setting's.
+func (s *Settings) LoginOf(d fleet.Device) (login, from string) {
+	if d.Login != "" {
+		return d.Login, "the fleet file"
+	}
+	for i, r := range s.Logins {
+		if r.fits(d) {
+			return r.Login, fmt.Sprintf("rule %d of logins", i+1)
+		}
+	}
+	return s.Get(Login), "the setting login"
+}
+
+// JumpLogin names the login of a jump host.
+func (s *Settings) JumpLogin(host string) string {
+	for _, r := range s.Logins {
+		if r.Jump == host {
+			return r.Login
+		}
+	}
+	return "jump"
+}
+
+// Of returns the rule that says most of a login by its name: its user and key.
+func (s *Settings) Of(login string) (user, key string) {
+	for _, r := range s.Logins {
+		if r.Login == login {
+			if user == "" {
+				user = r.User
+			}
+			if key == "" {
+				key = r.Key
+			}
+		}
+	}
+	return user, key
+}

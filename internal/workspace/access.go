@@ -1,0 +1,266 @@
+package workspace
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"net"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"metabasis/internal/core/fleet"
+	"metabasis/internal/device"
+	"metabasis/internal/device/profile"
+	"metabasis/internal/device/ssh"
+	"metabasis/internal/settings"
+	"metabasis/internal/store"
+	"metabasis/internal/store/secrets"
+)
+
+// Access is how devices are reached and logged in to.
+type Access struct {
+	Dial     ssh.Dial
+	Resolve  func(ctx context.Context, host string) ([]string, error)
+	HostKeys ssh.HostKeys
+	Logins   map[string]device.Login
+	Config   *ssh.UserConfig
+	Keys     *ssh.Keys
+	Warnings []string
+
+	profiles profile.Set
+	settings *settings.Settings
+	overSSH  map[string]bool // logins of devices that are reached over SSH
+	guard    *device.Guard
+	jumps    *ssh.Jumps
+}
+
+// Access gets ready to reach devices: it reads the SSH configuration, the host
+// keys and every secret the devices' logins need. Close must be called.
+func (w *Workspace) Access(ctx context.Context, f *fleet.Fleet, devices []fleet.Device, find *Finder) (*Access, error) {
+	a := w.newAccess()
+	if err := a.ssh(w); err != nil {
+		return nil, err
+	}
+	a.Keys.Passphrase = func(file string) (string, error) {
+		return find.Find(ctx, secrets.ID{Login: filepath.Base(file), Part: "passphrase"}, false)
+	}
+	need := a.needs(devices)
+	for _, name := range slices.Sorted(maps.Keys(need)) {
+		l, err := a.login(ctx, name, need[name], find)
+		if err != nil {
+			a.Close()
+			return nil, err
+		}
+		a.Logins[name] = l
+	}
+	a.encrypted(f)
+	return a, nil
+}
+
+func (w *Workspace) newAccess() *Access {
+	dialer := &net.Dialer{KeepAlive: 10 * time.Second}
+	return &Access{Dial: dialer.DialContext, Logins: map[string]device.Login{}, Keys: &ssh.Keys{}, profiles: w.Profiles, settings: w.Settings,
+		overSSH: map[string]bool{}, guard: &device.Guard{}}
+}
+
+// Fixed is access to devices whose logins and keys are known already, as those
+// of the simulator.
+func (w *Workspace) Fixed(f *fleet.Fleet, dial ssh.Dial, keys ssh.HostKeys, logins map[string]device.Login) *Access {
+	a := w.newAccess()
+	a.Dial, a.HostKeys, a.Logins = dial, keys, logins
+	a.encrypted(f)
+	return a
+}
+
+// ssh reads what SSH needs.
+func (a *Access) ssh(w *Workspace) error {
+	var err error
+	if file := w.Settings.Get(settings.SSHConfig); file != "none" {
+		if a.Config, err = ssh.ReadUserConfig(ssh.HomePath(file)); err != nil {
+			return err
+		}
+		a.Warnings = append(a.Warnings, a.Config.Warnings...)
+	}
+	if w.Settings.Get(settings.Agent) == "yes" {
+		if err := a.Keys.UseAgent(os.Getenv("SSH_AUTH_SOCK")); err != nil {
+			a.Warnings = append(a.Warnings, err.Error())
+		}
+	}
+	a.HostKeys, err = store.OpenHostKeys(filepath.Join(w.Dir, "known_hosts"), store.Unknown(w.Settings.Get(settings.HostKeys)),
+		ssh.HomePath(w.Settings.Get(settings.KnownHosts)))
+	return err
+}
+
+// Close ends connections to jump hosts and lets go of the agent.
+func (a *Access) Close() error {
+	if a.jumps != nil {
+		a.jumps.Close()
+	}
+	return a.Keys.Close()
+}
+
+// need is what a login is needed for.
+type need struct {
+	parts []string // secrets that profiles ask for
+	keys  []string // key files that the SSH configuration names
+	ssh   bool     // it is used over SSH
+	clear bool     // it is used over Telnet
+	user  string   // that the SSH configuration names
+}
+
+// needs lists the logins that devices and their jump hosts need.
+func (a *Access) needs(devices []fleet.Device) map[string]*need {
+	out := map[string]*need{}
+	get := func(name string) *need {
+		if out[name] == nil {
+			out[name] = &need{}
+		}
+		return out[name]
+	}
+	add := func(n *need, e ssh.Entry) {
+		n.ssh = true
+		n.keys = append(n.keys, e.Identities...)
+		if e.User != "" {
+			n.user = e.User
+		}
+	}
+	for _, d := range devices {
+		name, _ := a.settings.LoginOf(d)
+		n := get(name)
+		p := a.profiles[d.Platform]
+		if p == nil {
+			continue
+		}
+		for _, s := range p.Secrets() {
+			if !slices.Contains(n.parts, s) {
+				n.parts = append(n.parts, s)
+			}
+		}
+		jumps := d.Jump
+		if protocolOf(d, p) == profile.Telnet {
+			n.clear = true
+		} else {
+			e := a.Config.Host(d.Name, d.Address)
+			add(n, e)
+			if len(jumps) == 0 {
+				jumps = e.Jump
+			}
+		}
+		for _, j := range jumps {
+			host := jumpHost(j)
+			add(get(a.settings.JumpLogin(host)), a.Config.Host(host))
+		}
+	}
+	return out
+}
+
+func protocolOf(d fleet.Device, p *profile.Profile) string {
+	if d.Protocol != "" {
+		return d.Protocol
+	}
+	return p.Connect.Protocol
+}
+
+func jumpHost(spec string) string {
+	if _, h, ok := strings.Cut(spec, "@"); ok {
+		spec = h
+	}
+	if h, _, err := net.SplitHostPort(spec); err == nil {
+		return h
+	}
+	return spec
+}
+
+// login finds a login's parts. Where it has a key, no password is asked for.
+func (a *Access) login(ctx context.Context, name string, n *need, find *Finder) (device.Login, error) {
+	user, key := a.settings.Of(name)
+	l := device.Login{Secrets: map[string]string{}}
+	l.Name, l.User = name, firstOf(find.Getenv(Variable(name, "user")), user, name)
+	if key = firstOf(find.Getenv(Variable(name, "key")), key); key != "" {
+		l.Keys = []string{ssh.HomePath(key)}
+	}
+	if l.User == "" && n.user == "" {
+		return l, fmt.Errorf("some devices have no login: name one in the fleet's login column, in a rule or in the setting login, or set %s", Variable(name, "user"))
+	}
+	var err error
+	if l.Password, err = find.Find(ctx, secrets.ID{Login: name, Part: "password"}, n.ssh && !n.clear && a.hasKey(l, n)); err != nil {
+		return l, err
+	}
+	for _, part := range n.parts {
+		if l.Secrets[part], err = find.Find(ctx, secrets.ID{Login: name, Part: part}, false); err != nil {
+			return l, err
+		}
+	}
+	return l, nil
+}
+
+func firstOf(values ...string) string {
+	for _, v := range values {
+		if v != "" {
+			return v
+		}
+	}
+	return ""
+}
+
+// hasKey tells whether a login has a key that can be used.
+func (a *Access) hasKey(l device.Login, n *need) bool {
+	for _, f := range slices.Concat(l.Keys, n.keys) {
+		if _, err := os.Stat(f); !errors.Is(err, os.ErrNotExist) {
+			return true
+		}
+	}
+	held, err := a.Keys.Signers(nil, false)
+	return err == nil && len(held) > 0
+}
+
+// encrypted notes which logins are used over SSH anywhere in the fleet.
+func (a *Access) encrypted(f *fleet.Fleet) {
+	if f == nil {
+		return
+	}
+	for _, d := range f.Devices {
+		if p := a.profiles[d.Platform]; p != nil && protocolOf(d, p) == profile.SSH {
+			name, _ := a.settings.LoginOf(d)
+			a.overSSH[name] = true
+		}
+	}
+}
+
+// usedOverSSH tells whether a login is used over SSH, or has the password of
+// one that is.
+func (a *Access) usedOverSSH(name string, l device.Login) bool {
+	if a.overSSH[name] {
+		return true
+	}
+	for other := range a.overSSH {
+		if o, ok := a.Logins[other]; ok && o.Password != "" && o.Password == l.Password {
+			return true
+		}
+	}
+	return false
+}
+
+// Connector opens sessions with what the access has. Transcripts are by device.
+func (a *Access) Connector(scripts func(device string) profile.Transcript) *device.Connector {
+	if a.jumps == nil {
+		a.jumps = ssh.NewJumps(a.Dial)
+	}
+	return &device.Connector{
+		Profiles: a.profiles, Dial: a.Dial, Resolve: a.Resolve, HostKeys: a.HostKeys, Keys: a.Keys, Config: a.Config,
+		Jumps: a.jumps, Guard: a.guard, Alive: a.settings.Duration(settings.Alive), Encrypted: a.usedOverSSH, Transcript: scripts,
+		LoginName: func(d fleet.Device) string { name, _ := a.settings.LoginOf(d); return name },
+		JumpLogin: a.settings.JumpLogin,
+		Login: func(_ context.Context, name string) (device.Login, error) {
+			l, ok := a.Logins[name]
+			if !ok {
+				return l, fmt.Errorf("there is no login named %q", name)
+			}
+			return l, nil
+		},
+	}
+}

@@ -1,0 +1,57 @@
+package workspace
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+
+	"github.com/goccy/go-yaml"
+
+	"metabasis/internal/core/problem"
+	"metabasis/internal/core/scope"
+)
+
+// Selections reads the selections of devices that were saved.
+func (w *Workspace) Selections() (map[string]scope.Selection, error) {
+	out := map[string]scope.Selection{}
+	path := w.selectionsFile()
+	data, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return out, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err := yaml.UnmarshalWithOptions(data, &out, yaml.Strict()); err != nil {
+		return nil, problem.List{problem.FromYAML(path, data, err)}
+	}
+	return out, nil
+}
+
+func (w *Workspace) selectionsFile() string { return filepath.Join(w.Dir, "selections.yaml") }
+
+var validSelection = regexp.MustCompile(`^[a-z0-9][a-z0-9_-]{0,39}$`)
+
+// SaveSelection saves a selection under a name, in place of one of that name.
+func (w *Workspace) SaveSelection(name string, s scope.Selection) error {
+	if !validSelection.MatchString(name) {
+		return fmt.Errorf("%q cannot be the name of a selection: lower-case letters, digits and hyphens", name)
+	}
+	all, err := w.Selections()
+	if err != nil {
+		return err
+	}
+	all[name] = s
+	data, err := yaml.Marshal(all)
+	if err != nil {
+		return err
+	}
+	tmp := w.selectionsFile() + ".new"
+	if err := os.WriteFile(tmp, data, 0o600); err != nil {
+		return err
+	}
+	return os.Rename(tmp, w.selectionsFile())
+}
