@@ -211,7 +211,8 @@ func bareDevice(open func(context.Context, string) (io.ReadWriteCloser, error), 
 			}
 		}
 	}
-	return nil
+	_, err = io.WriteString(rw, "leave\n") // as a session of ours ends
+	return err
 }
 
 // BenchmarkJournal writes events as a busy night does: groups of some dozens.
