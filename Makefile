@@ -49,6 +49,11 @@ fuzz:
 	$(GO) test ./internal/core/config -run '^$$' -fuzz FuzzParse -fuzztime $(FUZZTIME)
 	$(GO) test ./internal/device/profile -run '^$$' -fuzz FuzzPrinted -fuzztime $(FUZZTIME)
 	$(GO) test ./internal/device/profile -run '^$$' -fuzz FuzzLoad -fuzztime $(FUZZTIME)
+	$(GO) test ./internal/device/profile -run '^$$' -fuzz FuzzReaders -fuzztime $(FUZZTIME)
+	$(GO) test ./internal/device/profile -run '^$$' -fuzz FuzzPrompts -fuzztime $(FUZZTIME)
+	$(GO) test ./internal/device/telnet -run '^$$' -fuzz FuzzNegotiation -fuzztime $(FUZZTIME)
+	$(GO) test ./internal/store -run '^$$' -fuzz FuzzKnownHosts -fuzztime $(FUZZTIME)
+	$(GO) test ./internal/screen/console -run '^$$' -fuzz FuzzFilter -fuzztime $(FUZZTIME)
 
 bench: build
 	$(GO) test ./internal/nights ./internal/screen -run '^$$' -bench . -benchtime 5x

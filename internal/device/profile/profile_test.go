@@ -55,7 +55,7 @@ func TestMistakesInAProfileAreNamedAtTheirPlace(t *testing.T) {
 		"column group":   {`'^source +(\S+)$'`, `'^source'`, "nothing says where the value stands"},
 		"row group":      {"(?P<their_port>", "(?P<other>", "no group of that name"},
 		"yes":            {", yes: settled", "", "which text means yes"},
-		"unit":           {`(\d+) MB$', unit: MB}`, `(\d+) MB$', unit: MiB}`, `unit "MiB" is not known`},
+		"unit":           {`(\d+) MB$', unit: MB}`, `(\d+) MB$', unit: TB}`, `unit "TB" is not known`},
 		"layout":         {"layout: indented", "layout: indent", `layout "indent" is not known; write: indented`},
 		"refused":        {"refused:\n  - '^Refused: (.*)$'\n  - '^Fault: (.*)$'\n", "", "a refused line would go unnoticed"},
 		"answer":         {", secret: operator", "", "an answer needs its question, and a text or a secret"},

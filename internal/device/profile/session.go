@@ -271,7 +271,11 @@ func (s *Session) goodbye() {
 		return
 	}
 	quit := s.quitting()
-	if quit == "" || s.write(quit+s.enterKey) != nil {
+	if quit == "" {
+		return
+	}
+	s.log.Sent(s.Mask(s.prompt), quit)
+	if s.write(quit+s.enterKey) != nil {
 		return
 	}
 	for {
