@@ -3,6 +3,7 @@ package cli
 import (
 	"os"
 	"testing"
+	"time"
 
 	"github.com/rogpeppe/go-internal/testscript"
 )
@@ -15,5 +16,20 @@ func TestMain(m *testing.M) {
 
 // TestScripts runs the command line as a shell does.
 func TestScripts(t *testing.T) {
-	testscript.Run(t, testscript.Params{Dir: "testdata/script", RequireExplicitExec: true})
+	testscript.Run(t, testscript.Params{Dir: "testdata/script", RequireExplicitExec: true, Cmds: map[string]func(*testscript.TestScript, bool, []string){
+		"appears": appears,
+	}})
+}
+
+// appears waits until a file is there, as the simulator's workspace is when its
+// devices can be reached.
+func appears(ts *testscript.TestScript, _ bool, args []string) {
+	path := ts.MkAbs(args[0])
+	for range 500 {
+		if _, err := os.Stat(path); err == nil {
+			return
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	ts.Fatalf("%s never appeared", path)
 }

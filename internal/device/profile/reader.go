@@ -105,12 +105,12 @@ func (r Reader) parseRows(lines []string) (any, error) {
 	}
 	for i, l := range lines {
 		switch {
+		case strings.TrimSpace(l) == "", slices.ContainsFunc(r.Skip, func(p Pattern) bool { return p.matches(l) }):
 		case r.Row.matches(l):
 			if err := end(i); err != nil {
 				return nil, err
 			}
 			begin = i
-		case strings.TrimSpace(l) == "", slices.ContainsFunc(r.Skip, func(p Pattern) bool { return p.matches(l) }):
 		case begin < 0:
 			strange = append(strange, l)
 		}

@@ -1,0 +1,105 @@
+package e2e
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// simulate starts the simulated fleet with a workspace over it.
+func simulate(t *testing.T, ws, faults string) {
+	t.Helper()
+	simulated := exec.Command(binary, "sim", "--faults", faults, "--write", ws)
+	require.NoError(t, simulated.Start())
+	t.Cleanup(func() { _ = simulated.Process.Signal(os.Interrupt); _ = simulated.Wait() })
+	require.Eventually(t, func() bool { _, err := os.Stat(filepath.Join(ws, "quays.runbook")); return err == nil }, 20*time.Second, 20*time.Millisecond)
+}
+
+var loginEnv = []string{"METABASIS_CREW_PASSWORD=harbour-lamp", "METABASIS_CREW_OPERATOR=deep-fathom",
+	"METABASIS_GATES_PASSWORD=tide-table", "METABASIS_GATES_MASTER=slow-turnstile"}
+
+// The evening before, on the screen: keys are seen for the first time, devices
+// are reached, marked and saved, a table is read, and one is worked by hand.
+func TestTheFleetView(t *testing.T) {
+	t.Parallel()
+	ws := filepath.Join(t.TempDir(), "ws")
+	simulate(t, ws, "many")
+	x := start(t, "160x42", loginEnv, "-C", ws, "reach", `role != "desk"`)
+	s := x.see("Nothing has been connected to. 27 devices in scope, 2 left out")
+	assert.Regexp(t, `ald-gate-1 plover clear text`, s)
+	assert.Contains(t, s, "ops-desk-1, ops-desk-2: role is desk, wanted != desk")
+
+	x.press("g")
+	x.see(`◆ 23 host keys shown for the first time: K shows and accepts them`)
+	x.press("K")
+	s = x.see("Host keys shown for the first time")
+	assert.Contains(t, s, "ssh-ed25519 SHA256:")
+	x.press("m")
+	s = x.see("▲ 2 of 27 devices not reached")
+	assert.Contains(t, s, "answers on the network but refuses port")
+	x.press("n")
+	s = x.see("▲ not reached: port")
+	assert.Contains(t, s, "SSH may not be enabled on it, or its host")
+
+	x.press("o", "o", "o")
+	x.see("by outcome")
+	x.press("/")
+	for _, k := range []string{"s", "i", "t", "e", "Space", "=", "=", "Space", `"`, "B", "R", "M", `"`} {
+		x.press(k)
+	}
+	x.press("Enter")
+	x.see("6 devices marked, 6 in all")
+	x.press("s", "b", "r", "i", "m", "Enter")
+	x.see("saved: @brim means brm-quay-1")
+	saved, err := os.ReadFile(filepath.Join(ws, "selections.yaml"))
+	require.NoError(t, err)
+	assert.Contains(t, string(saved), "brim:")
+	x.press("x", "r", "v", "e", "r", "s", "i", "o", "n", "Enter")
+	s = x.see("1 row is unlike most")
+	assert.Contains(t, s, "▲ 2 of 27 devices not read")
+	assert.Regexp(t, `◆ cld-gate-1 +1\.7`, s)
+	x.press("/", "G", "-", "0", "1", "Enter")
+	x.see(`only rows with "G-01"`)
+	x.press("w")
+	x.see(`2 rows are in \S+version-\S+\.csv`)
+	x.press("q")
+	x.see("25 ready|not reached")
+
+	x.press("Home", "c")
+	s = x.see("console of .* what you type reaches it at once")
+	x.see(`\[\S+ look\]`)
+	x.press("t", "e", "l", "l", "Space", "c", "l", "o", "c", "k", "Enter")
+	x.see("settled")
+	x.press("C-g")
+	x.see("▲ 2 of 27 devices not reached")
+	x.press("t")
+	x.see("console closed")
+	x.press("q")
+	x.see("next failed")
+	x.press("q")
+	x.see(`\[code 0\]`)
+}
+
+// What the screen shows can be told without colour, in a narrow window, and in
+// one that is too small.
+func TestTheFleetViewElsewhere(t *testing.T) {
+	t.Parallel()
+	ws := filepath.Join(t.TempDir(), "ws")
+	simulate(t, ws, "many")
+	env := append([]string{"METABASIS_HOST_KEYS=remember", "NO_COLOR=1"}, loginEnv...)
+	x := start(t, "100x30", env, "-C", ws, "reach")
+	x.see("Nothing has been connected to")
+	x.press("g")
+	s := x.see("▲ 2 of 29 devices not reached")
+	assert.Contains(t, s, "● ready")
+	assert.NotContains(t, x.tmux("capture-pane", "-p", "-e"), "[38;2", "no colour")
+	x.press("q")
+	x.see(`\[code 0\]`)
+	x = start(t, "50x12", env, "-C", ws, "reach")
+	x.see("This window is too small")
+}
