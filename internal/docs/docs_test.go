@@ -15,6 +15,7 @@ import (
 	"metabasis/internal/cli"
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/runbook"
+	"metabasis/internal/settings"
 	"metabasis/internal/sim"
 	"metabasis/profiles"
 )
@@ -56,8 +57,12 @@ func TestRunbookExamples(t *testing.T) {
 }
 
 func TestProfileExcerptsAreOfTheShippedProfile(t *testing.T) {
-	shipped, err := os.ReadFile(root + "profiles/tern.yaml")
-	require.NoError(t, err)
+	var shipped []byte
+	for _, name := range []string{"tern", "plover", "bird"} {
+		text, err := os.ReadFile(root + "profiles/" + name + ".yaml")
+		require.NoError(t, err)
+		shipped = append(shipped, text...)
+	}
 	for _, b := range blocks(t, "docs/profiles.md", "yaml") {
 		assert.Contains(t, string(shipped), b)
 	}
@@ -69,6 +74,22 @@ func TestFleetExamples(t *testing.T) {
 			f, err := fleet.Read(file, []byte(b), []string{"tern"})
 			require.NoError(t, err, kind)
 			assert.GreaterOrEqual(t, len(f.Devices), 2, kind)
+		}
+	}
+}
+
+// The settings shown can be read.
+func TestSettingsExample(t *testing.T) {
+	for _, b := range blocks(t, "docs/command-line.md", "yaml-settings") {
+		file := filepath.Join(t.TempDir(), "metabasis.yaml")
+		require.NoError(t, os.WriteFile(file, []byte(b), 0o600))
+		s, err := settings.Load(settings.Source{Workspace: file, Env: func(string) string { return "" }})
+		require.NoError(t, err)
+		assert.Equal(t, "strict", s.Get(settings.HostKeys))
+		assert.Len(t, s.Logins, 3)
+		for name, rest := range s.Prechecks {
+			_, err := runbook.DefaultPrecheck(file, name, rest)
+			assert.NoError(t, err)
 		}
 	}
 }

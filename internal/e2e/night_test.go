@@ -200,7 +200,7 @@ func TestWorkspaceOpensAPastNight(t *testing.T) {
 	x = start(t, "160x41", nil, "-C", dir)
 	x.see("Nights that were")
 	x.see("quays.runbook +Move the quays to the new clocks")
-	x.press("Down", "Enter")
+	x.press("Down", "Down", "Enter")
 	s := x.see("The night is over. 24 devices: 24 kept")
 	assert.Contains(t, s, "backup")
 	x.press("Enter")
