@@ -14,6 +14,7 @@ import (
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/problem"
 	"metabasis/internal/core/reach"
+	"metabasis/internal/core/scope"
 	"metabasis/internal/core/table"
 	"metabasis/internal/report"
 )
@@ -84,11 +85,12 @@ func names(t *table.Table) (out []string) {
 }
 
 // newTable makes an empty table with the columns that the profiles of the
-// devices in scope give it.
+// devices in scope give it. Devices whose profile has no such table are left
+// out.
 func (e *evening) newTable(name string) (*table.Table, error) {
 	t := &table.Table{Name: name}
-	found := false
 	all := map[string]bool{}
+	s := scope.Scope{Source: e.scope.Source, LeftOut: slices.Clone(e.scope.LeftOut)}
 	for _, d := range e.scope.Devices {
 		p := e.ws.Profiles[d.Platform]
 		for n := range p.Readers {
@@ -96,9 +98,10 @@ func (e *evening) newTable(name string) (*table.Table, error) {
 		}
 		r, ok := p.Readers[name]
 		if !ok {
+			s.LeftOut = append(s.LeftOut, scope.LeftOut{Device: d.Name, Why: "the profile of " + d.Platform + " reads no " + name})
 			continue
 		}
-		found = true
+		s.Devices = append(s.Devices, d)
 		for _, col := range r.Order() {
 			if t.Column(col) < 0 {
 				c := r.Columns[col]
@@ -106,10 +109,11 @@ func (e *evening) newTable(name string) (*table.Table, error) {
 			}
 		}
 	}
-	if !found {
+	if len(s.Devices) == 0 {
 		known := slices.Sorted(maps.Keys(all))
 		return nil, fmt.Errorf("no profile of these devices reads %q; write: %s", name, problem.OneOf(name, known))
 	}
+	e.scope = &s
 	return t, nil
 }
 
@@ -145,9 +149,6 @@ func (e *evening) fill(ctx context.Context, t *table.Table, each func(done int))
 }
 
 func (e *evening) readOne(ctx context.Context, d fleet.Device, name string) (any, error) {
-	if _, ok := e.ws.Profiles[d.Platform].Readers[name]; !ok {
-		return nil, fmt.Errorf("the profile of %s has no reader %s", d.Platform, name)
-	}
 	s, err := e.connector.Open(ctx, d, nil)
 	if err != nil {
 		f := reach.AsFailure(err)

@@ -35,10 +35,11 @@ func TestTheFleetView(t *testing.T) {
 	assert.Contains(t, s, "ops-desk-1, ops-desk-2: role is desk, wanted != desk")
 
 	x.press("g")
-	x.see(`◆ 23 host keys shown for the first time: K shows and accepts them`)
+	s = x.see(`◆ 23 host keys shown for the first time: K shows and accepts them`)
+	assert.Regexp(t, `ald-quay-1 .* ◆ new host key`, s)
 	x.press("K")
-	s = x.see("Host keys shown for the first time")
-	assert.Contains(t, s, "ssh-ed25519 SHA256:")
+	s = x.see("Compare them with")
+	assert.Regexp(t, `ald-quay-1 +SHA256:[A-Za-z0-9+/]{43}  ssh-ed25519`, s)
 	x.press("m")
 	s = x.see("▲ 2 of 27 devices not reached")
 	assert.Contains(t, s, "answers on the network but refuses port")
@@ -66,7 +67,7 @@ func TestTheFleetView(t *testing.T) {
 	x.press("/", "G", "-", "0", "1", "Enter")
 	x.see(`only rows with "G-01"`)
 	x.press("w")
-	x.see(`2 rows are in \S+version-\S+\.csv`)
+	x.see(`written to \S+version-\S+\.csv: 2 of 27 rows`)
 	x.press("q")
 	x.see("25 ready|not reached")
 

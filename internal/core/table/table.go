@@ -167,17 +167,18 @@ func (t *Table) analyse() {
 				counts[n.Value] = n.Devices
 			}
 			g.tallies = append(g.tallies, counts)
-			g.telling = append(g.telling, tells(c, tally))
+			g.telling = append(g.telling, tells(c, tally, g.devices))
 		}
 		t.groups[name] = g
 	}
 }
 
 // tells tells whether a column tells devices apart in a way worth looking at: it
-// has more than one value, and most devices share theirs with others. Times,
-// serial numbers and the like are different on every device and tell nothing.
-func tells(c Column, tally []Count) bool {
-	if c.Type == runbook.TimeColumn {
+// has more than one value, most devices share theirs with others, and not all
+// have all of them. Times, serial numbers and the like are different on every
+// device, the numbers of ports the same on all: they tell nothing.
+func tells(c Column, tally []Count, devices int) bool {
+	if c.Type == runbook.TimeColumn || len(tally) == 0 || tally[len(tally)-1].Devices == devices {
 		return false
 	}
 	shared, all := 0, 0

@@ -39,12 +39,12 @@ func Run(ctx context.Context, in *os.File, out io.Writer, title string, s Sessio
 	defer keys.Close()
 	bar := func() {
 		w, h := Size(in)
-		text := " ▌ " + title + " · what you type reaches it at once · recorded"
+		text := " " + title + " · what you type reaches it at once · recorded"
 		text = ansi.Truncate(text, max(w-16, 0), "…")
 		fmt.Fprintf(out, "\x1b7\x1b[r\x1b[H\x1b[0;7;1m%s%s\x1b[0m\x1b[2;%dr\x1b8", text, padded("Ctrl-G leaves ", w-ansi.StringWidth(text)), h)
 		_ = s.Resize(w, h-1)
 	}
-	fmt.Fprint(out, "\x1b[0m\x1b[2J\x1b[2;1H")
+	fmt.Fprint(out, "\x1b[0m\x1b[2J\x1b[3;1H")
 	bar()
 	stop := resizing(bar)
 	defer stop()

@@ -207,7 +207,7 @@ func (m *Model) write() {
 		m.message = err.Error()
 		return
 	}
-	m.message = fmt.Sprintf("%d rows are in %s", len(m.shown.Rows), path)
+	m.message = fmt.Sprintf("written to %s: %d of %d rows", path, len(m.shown.Rows), len(m.all.Rows))
 }
 
 func (m *Model) typeKey(name, text string) {

@@ -69,7 +69,7 @@ func (m *Model) listKey(name string) tea.Cmd {
 		return m.reach(m.meant())
 	case "K":
 		if len(m.fresh()) > 0 && m.src.Accept != nil {
-			m.keys = true
+			m.keys, m.keysTop = true, 0
 		}
 	case "enter", "t":
 		m.openTranscript()
@@ -171,6 +171,14 @@ func (m *Model) console() tea.Cmd {
 func (m *Model) keysKey(name string) tea.Cmd {
 	forGood := name == "m"
 	switch name {
+	case "up", "k":
+		m.keysTop--
+	case "down", "j":
+		m.keysTop++
+	case "pgup":
+		m.keysTop -= max(m.height-14, 1)
+	case "pgdown":
+		m.keysTop += max(m.height-14, 1)
 	case "1", "m":
 		results := m.fresh()
 		m.keys = false

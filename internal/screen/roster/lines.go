@@ -44,13 +44,14 @@ func (m *Model) progress() ink.Row {
 	c := m.board.Count()
 	total := len(m.board.Entries)
 	cells := m.width - 2
+	fresh := len(m.fresh())
 	r := ink.T(ink.Foam, " ")
 	used := 0
 	for _, p := range []struct {
 		n     int
 		shape string
 		in    ink.Ink
-	}{{c[reach.Ready], "━", ink.Buoy}, {c[reach.Failed], "╳", ink.Port}, {c[reach.Reaching], "╍", ink.Tide}} {
+	}{{c[reach.Ready], "━", ink.Buoy}, {fresh, "◆", ink.Lamp}, {c[reach.Failed] - fresh, "┅", ink.Port}, {c[reach.Reaching], "╍", ink.Tide}} {
 		n := p.n * cells / max(total, 1)
 		if p.n > 0 && n == 0 {
 			n = 1
@@ -79,7 +80,10 @@ func (m *Model) attention() ink.Row {
 		}
 		return r
 	case fresh > 0:
-		r = r.Strong(ink.Lamp, fmt.Sprintf("◆ %s shown for the first time: K shows and accepts them", plural(fresh, "host key")))
+		r = r.Strong(ink.Lamp, fmt.Sprintf("◆ %s shown for the first time: K shows and accepts them. ", plural(fresh, "host key")))
+		if n := c[reach.Failed] - fresh; n > 0 {
+			r = r.Strong(ink.Port, fmt.Sprintf("▲ %d not reached.", n))
+		}
 		r.Marked = true
 	case c[reach.Failed] > 0:
 		r = r.Strong(ink.Port, fmt.Sprintf("▲ %d of %s not reached. ", c[reach.Failed], plural(done, "device"))).Add(ink.Foam, m.firstCause())
@@ -115,14 +119,14 @@ func (m *Model) body(height int) []ink.Row {
 		}
 		return m.pager.Rows(m.width, height)
 	}
+	if m.keys {
+		return m.newKeys(m.width, height)
+	}
 	if m.width >= sideBySide {
 		side := m.width * 36 / 100
 		return ink.Beside(m.list(m.width-side-2, height), m.width-side, m.side(side-2, height))
 	}
-	if m.keys || height < 20 {
-		if m.keys {
-			return m.side(m.width-2, height)
-		}
+	if height < 20 {
 		return m.list(m.width, height)
 	}
 	panel := 9
@@ -140,9 +144,9 @@ func (m *Model) list(cells, height int) []ink.Row {
 	}
 	m.top = max(m.top, m.cursor-height+1)
 	m.top = min(m.top, max(len(m.rows)-height, 0))
-	name, login := 6, 4
+	name := 6
 	for _, d := range m.src.Devices {
-		name, login = max(name, len(d.Name)), max(login, len(d.Login))
+		name = max(name, len(d.Name))
 	}
 	var out []ink.Row
 	for i := m.top; i < min(m.top+height, len(m.rows)); i++ {
@@ -151,14 +155,18 @@ func (m *Model) list(cells, height int) []ink.Row {
 			out = append(out, m.heading(r, cells))
 			continue
 		}
-		out = append(out, m.line(r.device, i == m.cursor, min(name, 24), min(login, 10), cells))
+		out = append(out, m.line(r.device, i == m.cursor, min(name, 24), cells))
 	}
 	return out
 }
 
 func (m *Model) heading(r row, cells int) ink.Row {
-	c := map[reach.State]int{}
+	c, fresh := map[reach.State]int{}, 0
 	for _, i := range r.members {
+		if m.isFresh(m.board.Entries[i]) {
+			fresh++
+			continue
+		}
 		c[m.board.Entries[i].State]++
 	}
 	out := ink.T(ink.Foam, " ").Strong(ink.Foam, r.heading).Add(ink.Dim, "  "+plural(len(r.members), "device"))
@@ -171,11 +179,14 @@ func (m *Model) heading(r row, cells int) ink.Row {
 	if n := c[reach.Failed]; n > 0 {
 		out = out.Add(ink.Port, fmt.Sprintf("  ▲ %d not reached", n))
 	}
+	if fresh > 0 {
+		out = out.Add(ink.Lamp, fmt.Sprintf("  ◆ %d to be accepted", fresh))
+	}
 	return ink.Cut(out, cells)
 }
 
 // rail draws the stages: passed, where it stands or failed, and to come.
-func rail(e reach.Entry) ink.Row {
+func rail(e reach.Entry, fresh bool) ink.Row {
 	var r ink.Row
 	passed := map[reach.Stage]bool{}
 	if e.Result != nil {
@@ -185,6 +196,8 @@ func rail(e reach.Entry) ink.Row {
 	}
 	for _, s := range reach.Stages() {
 		switch {
+		case fresh && s == e.Stage:
+			r = r.Add(ink.Lamp, "◆")
 		case e.State == reach.Failed && s == e.Stage:
 			r = r.Add(ink.Port, "▲")
 		case e.State == reach.Ready, passed[s], e.State != reach.Waiting && s < e.Stage:
@@ -202,7 +215,7 @@ func rail(e reach.Entry) ink.Row {
 	return r
 }
 
-func (m *Model) line(i int, here bool, name, login, cells int) ink.Row {
+func (m *Model) line(i int, here bool, name, cells int) ink.Row {
 	d, e := m.src.Devices[i], m.board.Entries[i]
 	var r ink.Row
 	if here {
@@ -227,33 +240,30 @@ func (m *Model) line(i int, here bool, name, login, cells int) ink.Row {
 	} else {
 		r = r.Add(ink.Foam, "           ")
 	}
-	r = r.Then(rail(e)).Add(ink.Foam, "  ")
-	switch e.State {
-	case reach.Failed:
+	r = r.Then(rail(e, m.isFresh(e))).Add(ink.Foam, "  ")
+	switch {
+	case m.isFresh(e):
+		r = r.Strong(ink.Lamp, "◆ new host key").Add(ink.Dim, "  to be accepted")
+	case e.State == reach.Failed:
 		r = r.Strong(ink.Port, fmt.Sprintf("▲ %s ", e.Stage)).Add(ink.Foam, " "+e.Result.Failure.Cause)
-	case reach.Ready:
+	case e.State == reach.Ready:
 		r = r.Add(ink.Buoy, "● ready  ").Add(ink.Dim, fmt.Sprintf("%.1f s", e.Result.Took.Seconds()))
 		if n := len(e.Result.Warnings); n > 0 && !(d.ClearText && n == 1) {
 			r = r.Add(ink.Lamp, "  ! "+e.Result.Warnings[0])
 		}
-	case reach.Reaching:
+	case e.State == reach.Reaching:
 		r = r.Add(ink.Tide, "◔ "+e.Stage.String()).Add(ink.Dim, fmt.Sprintf("  %d s", int(m.now.Sub(e.Since).Round(time.Second).Seconds())))
 	default:
 		r = r.Add(ink.Dim, "◦ waiting")
 	}
-	_ = login
 	r = ink.Cut(r, cells)
 	r.Marked = here
 	return r
 }
 
-// side is what stands beside the list: the question about new keys, or the
-// device under the cursor.
+// side is what stands beside the list: the device under the cursor.
 func (m *Model) side(cells, height int) []ink.Row {
 	rows := m.device(cells)
-	if m.keys {
-		rows = m.newKeys(cells, height)
-	}
 	out := make([]ink.Row, 0, len(rows))
 	for _, r := range rows[:min(len(rows), height)] {
 		out = append(out, ink.T(ink.Foam, " ").Then(r))
@@ -285,8 +295,16 @@ func (m *Model) device(cells int) []ink.Row {
 	rows := []ink.Row{head}
 	if res := e.Result; res != nil {
 		if f := res.Failure; f != nil {
-			rows = append(rows, ink.Row{}, ink.Row{}.Strong(ink.Port, "▲ not reached: "+f.Stage.String()))
-			rows = append(rows, labelled("why", f.Cause, cells, ink.Foam)...)
+			head := ink.Row{}.Strong(ink.Port, "▲ not reached: "+f.Stage.String())
+			if m.isFresh(e) {
+				head = ink.Row{}.Strong(ink.Lamp, "◆ new host key: K shows and accepts it")
+			}
+			cause := f.Cause
+			if m.isFresh(e) { // the whole fingerprint stands where it can be compared
+				cause = "it shows its host key for the first time; compare it with what its own console says"
+			}
+			rows = append(rows, ink.Row{}, head)
+			rows = append(rows, labelled("why", cause, cells, ink.Foam)...)
 			if f.Last != "" {
 				rows = append(rows, labelled("last", fmt.Sprintf("%q", f.Last), cells, ink.Foam)...)
 			}
@@ -330,7 +348,11 @@ func (m *Model) stages(e reach.Entry) []ink.Row {
 		rows = append(rows, ink.T(ink.Buoy, "■ ").Add(ink.Foam, ink.Fit(p.Stage.String(), 12)).Add(ink.Dim, fmt.Sprintf("%7.0f ms", float64(p.Took.Microseconds())/1000)))
 	}
 	if f := e.Result.Failure; f != nil {
-		rows = append(rows, ink.Row{}.Strong(ink.Port, "▲ ").Strong(ink.Port, f.Stage.String()))
+		shape, in := "▲ ", ink.Port
+		if m.isFresh(e) {
+			shape, in = "◆ ", ink.Lamp
+		}
+		rows = append(rows, ink.Row{}.Strong(in, shape+f.Stage.String()))
 	}
 	return rows
 }
@@ -349,26 +371,33 @@ func (m *Model) outside(cells int) []ink.Row {
 	return rows
 }
 
-// newKeys is the question about host keys shown for the first time.
+// newKeys is the question about host keys shown for the first time. Each is
+// shown whole, since half a fingerprint proves nothing.
 func (m *Model) newKeys(cells, height int) []ink.Row {
-	rows := []ink.Row{ink.Row{}.Strong(ink.Lamp, "Host keys shown for the first time")}
-	for _, l := range watch.Wrap("Compare them with what the devices' own consoles say. A wrong one means that somebody stands between you and the device.", cells, 4) {
-		rows = append(rows, ink.T(ink.Dim, l))
+	fresh := m.fresh()
+	rows := []ink.Row{ink.T(ink.Foam, " ").Strong(ink.Lamp, fmt.Sprintf("◆ %s shown for the first time", plural(len(fresh), "host key")))}
+	for _, l := range watch.Wrap("Compare them with what the devices' own consoles say. A wrong one means that somebody stands between you and the device.", cells-2, 4) {
+		rows = append(rows, ink.T(ink.Dim, " "+l))
 	}
 	rows = append(rows, ink.Row{})
-	fresh := m.fresh()
-	for i, r := range fresh {
-		if len(rows) > height-8 {
-			rows = append(rows, ink.T(ink.Dim, fmt.Sprintf("and %d more", len(fresh)-i)))
-			break
-		}
+	name := 6
+	for _, r := range fresh {
+		name = max(name, len(r.Device))
+	}
+	room := max(height-len(rows)-5, 1)
+	m.keysTop = max(min(m.keysTop, len(fresh)-room), 0)
+	for _, r := range fresh[m.keysTop:min(m.keysTop+room, len(fresh))] {
 		print, _ := m.src.Fingerprint(r)
-		rows = append(rows, ink.T(ink.Foam, r.Device), ink.T(ink.Dim, "  "+print))
+		kind, hash, _ := strings.Cut(print, " ")
+		rows = append(rows, ink.T(ink.Foam, " ").Col(ink.Foam, r.Device, min(name, 28)+2).Add(ink.Foam, hash).Add(ink.Dim, "  "+kind))
+	}
+	if hidden := len(fresh) - room; hidden > 0 {
+		rows = append(rows, ink.T(ink.Lamp, fmt.Sprintf(" %d to %d of %d; ↑↓ shows the others", m.keysTop+1, min(m.keysTop+room, len(fresh)), len(fresh))))
 	}
 	return append(rows, ink.Row{},
-		ink.Row{}.Strong(ink.Foam, "m").Add(ink.Foam, "  remember them and go on"),
-		ink.Row{}.Strong(ink.Foam, "1").Add(ink.Foam, "  accept them this once"),
-		ink.Row{}.Strong(ink.Foam, "Esc").Add(ink.Foam, "  refuse: the devices stay unreached"))
+		ink.T(ink.Foam, " ").Strong(ink.Foam, "m").Add(ink.Foam, "    remember them and go on"),
+		ink.T(ink.Foam, " ").Strong(ink.Foam, "1").Add(ink.Foam, "    accept them this once and go on"),
+		ink.T(ink.Foam, " ").Strong(ink.Foam, "Esc").Add(ink.Foam, "  refuse: the devices stay unreached"))
 }
 
 // foot is the last line: a line that is typed, a message, or the keys.
@@ -393,7 +422,7 @@ func (m *Model) foot() ink.Row {
 	case m.pager != nil:
 		ks = []key{{"↑↓ PgUp PgDn", "scroll"}, {"/", "search"}, {"n N", "next, previous"}, {"Esc", "back"}}
 	case m.keys:
-		ks = []key{{"m", "remember"}, {"1", "once"}, {"Esc", "refuse"}}
+		ks = []key{{"↑↓", "scroll"}, {"m", "remember"}, {"1", "once"}, {"Esc", "refuse"}}
 	default:
 		what := "reach all"
 		if n := len(m.marked); n > 0 {
@@ -407,6 +436,10 @@ func (m *Model) foot() ink.Row {
 		}
 		ks = append(ks, key{"Space v /", "mark"}, key{"n", "next failed"}, key{"o", "group"}, key{"Enter", "transcript"}, key{"c", "console"}, key{"r", "read"}, key{"s", "save"}, key{"q", "leave"})
 	}
+	// The last key is how to leave; before it, what has no room is left away.
+	for len(ks) > 2 && m.footWidth(len(ks), func(i int) string { return ks[i].name + ks[i].does }) > m.width {
+		ks = append(ks[:len(ks)-2], ks[len(ks)-1])
+	}
 	for i, k := range ks {
 		if i > 0 {
 			r = r.Add(ink.Dim, "   ")
@@ -414,4 +447,14 @@ func (m *Model) foot() ink.Row {
 		r = r.Strong(ink.Foam, k.name).Add(ink.Dim, " "+k.does)
 	}
 	return r
+}
+
+// footWidth is the cells that so many keys take, each with a space inside and
+// three before the next.
+func (m *Model) footWidth(n int, text func(int) string) int {
+	cells := 1
+	for i := range n {
+		cells += len([]rune(text(i))) + 4
+	}
+	return cells - 3
 }

@@ -107,6 +107,7 @@ type Model struct {
 	marked        map[string]bool
 	from          string // where a range of marks begins
 	keys          bool   // new keys are asked about
+	keysTop       int    // the first that is shown
 	typing        typing
 	typed         string
 	pager         *pager.View
@@ -331,18 +332,21 @@ func (m *Model) meant() []string {
 
 // fresh are the results whose host keys were shown for the first time.
 func (m *Model) fresh() (out []*reach.Result) {
-	if m.src.Fingerprint == nil {
-		return nil
-	}
 	for _, e := range m.board.Entries {
-		if e.Result == nil {
-			continue
-		}
-		if _, isNew := m.src.Fingerprint(e.Result); isNew {
+		if m.isFresh(e) {
 			out = append(out, e.Result)
 		}
 	}
 	return out
+}
+
+// isFresh tells whether a device waits for its new host key to be accepted.
+func (m *Model) isFresh(e reach.Entry) bool {
+	if m.src.Fingerprint == nil || e.Result == nil {
+		return false
+	}
+	_, fresh := m.src.Fingerprint(e.Result)
+	return fresh
 }
 
 // View implements [tea.Model].
