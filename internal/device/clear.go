@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"metabasis/internal/core/reach"
-	"metabasis/internal/core/run"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/device/ssh"
 	"metabasis/internal/device/telnet"
@@ -47,7 +46,8 @@ func (w *way) judge(err error) {
 	switch {
 	case err == nil:
 		v = ssh.Let
-	case errors.Is(err, run.ErrDenied):
+	case errors.Is(err, context.Canceled):
+	default: // denied, or never answered, which may have been counted all the same
 		v = ssh.Denied
 	}
 	w.verdict(v)

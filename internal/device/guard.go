@@ -10,7 +10,7 @@ import (
 )
 
 // Guard keeps accounts from being locked out across the fleet. A login that
-// three devices in a row have denied is stopped: no further device is asked.
+// three devices in a row have denied, or never answered, is stopped: no further device is asked.
 // Until a login has been let in, and again after a denial, only so many devices
 // are asked at once that no more than three can deny it; each success widens
 // that.
@@ -43,7 +43,7 @@ func (g *Guard) Try(ctx context.Context, login, device string) (func(ssh.Verdict
 	}
 	for {
 		if len(a.inRow) >= mostDenied {
-			return nil, &ssh.Stopped{Why: fmt.Sprintf("not tried: login %s was denied by three devices in a row (%s)", login, strings.Join(a.inRow, ", "))}
+			return nil, &ssh.Stopped{Why: fmt.Sprintf("not tried: login %s was refused by three devices in a row (%s)", login, strings.Join(a.inRow, ", "))}
 		}
 		if a.out < a.width {
 			break

@@ -156,7 +156,9 @@ func (c *Connector) try(login, device string) func(context.Context) (func(ssh.Ve
 	return func(ctx context.Context) (func(ssh.Verdict), error) { return c.Guard.Try(ctx, login, device) }
 }
 
-// withKeys gives a login the user and the keys that the configuration names.
+// withKeys gives a login the user and the keys that the configuration names. A
+// login that has a password and no key of its own is not offered the agent's
+// keys: each counts as a try, and many devices allow three.
 func (c *Connector) withKeys(l Login, e ssh.Entry) ssh.Login {
 	out := l.Login
 	if e.User != "" && out.User == l.Name { // nobody has said who else
@@ -166,6 +168,9 @@ func (c *Connector) withKeys(l Login, e ssh.Entry) ssh.Login {
 		return out
 	}
 	files := append(append([]string(nil), l.Keys...), e.Identities...)
+	if len(files) == 0 && l.Password != "" {
+		return out
+	}
 	out.Signers = func() ([]gossh.Signer, error) { return c.Keys.Signers(files, e.IdentitiesOnly || len(l.Keys) > 0) }
 	return out
 }

@@ -76,6 +76,9 @@ func (d *Device) serverConfig() *ssh.ServerConfig {
 		BannerCallback: func(ssh.ConnMetadata) string { return banner },
 		PasswordCallback: func(c ssh.ConnMetadata, given []byte) (*ssh.Permissions, error) {
 			if d.hasFault(HangsLogin) {
+				d.mu.Lock()
+				d.note(Denied, "")
+				d.mu.Unlock()
 				<-d.fleet.over
 			}
 			want, ok := d.users[c.User()]

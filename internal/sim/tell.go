@@ -56,8 +56,34 @@ func (s *shell) told(what string) string {
 		return s.pending()
 	case "ports":
 		return d.portTable()
+	case "addresses":
+		return d.addressTable()
+	case "routes":
+		return fmt.Sprintf("to                 via              port\n0.0.0.0/0          %-16s %d\n", "192.0.2.1", d.spec.UplinkPort)
+	case "unsaved":
+		saved := strings.Split(d.saved.String(), "\n")
+		n := 0
+		for _, l := range strings.Split(d.running.String(), "\n") {
+			if !slices.Contains(saved, l) {
+				n++
+			}
+		}
+		return fmt.Sprintf("unsaved   %d lines\n", n)
 	}
 	return ""
+}
+
+// addressTable lists the stations that were heard on each port with a LAN. The
+// caller holds d.mu.
+func (d *Device) addressTable() string {
+	var b strings.Builder
+	b.WriteString("lan    address            port\n")
+	for _, n := range slices.Sorted(maps.Keys(d.running.ports)) {
+		if p := d.running.ports[n]; p.lan != 0 && !p.shut {
+			fmt.Fprintf(&b, "%-6d 02:00:5e:00:%02x:%02x  %d\n", p.lan, len(d.spec.Name)+int(d.spec.Name[len(d.spec.Name)-1]), n, n)
+		}
+	}
+	return b.String()
 }
 
 // portTable lists the ports. The caller holds d.mu.

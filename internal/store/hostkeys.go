@@ -99,7 +99,7 @@ func (h *HostKeys) Check(host string, remote net.Addr, key ssh.PublicKey) error 
 	case Remember:
 		return h.accept(name, key, true)
 	case Ask:
-		return &NewKey{name, key, "compare it and accept it before going on"}
+		return &NewKey{name, key, "compare it and accept it with metabasis reach before going on"}
 	}
 	return &NewKey{name, key, "host keys are strict: put it into " + h.file + " first"}
 }

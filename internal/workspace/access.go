@@ -186,16 +186,50 @@ func (a *Access) login(ctx context.Context, name string, n *need, find *Finder) 
 	if l.User == "" && n.user == "" {
 		return l, fmt.Errorf("some devices have no login: name one in the fleet's login column, in a rule or in the setting login, or set %s", Variable(name, "user"))
 	}
-	var err error
-	if l.Password, err = find.Find(ctx, secrets.ID{Login: name, Part: "password"}, n.ssh && !n.clear && a.hasKey(l, n)); err != nil {
+	if err := a.password(ctx, &l, n, find); err != nil {
 		return l, err
 	}
+	var err error
 	for _, part := range n.parts {
 		if l.Secrets[part], err = find.Find(ctx, secrets.ID{Login: name, Part: part}, false); err != nil {
 			return l, err
 		}
 	}
 	return l, nil
+}
+
+// password finds a login's password. Where it has a key, none is asked for; where
+// the person has keys of the usual names, these may take its place.
+func (a *Access) password(ctx context.Context, l *device.Login, n *need, find *Finder) (err error) {
+	id := secrets.ID{Login: l.Name, Part: "password"}
+	overSSH := n.ssh && !n.clear
+	usual := usualKeys()
+	if overSSH && !a.hasKey(*l, n) && len(usual) > 0 {
+		if l.Password, err = find.Find(ctx, id, true); err != nil || l.Password != "" {
+			return err
+		}
+		if find.Ask != nil {
+			l.Password, err = find.Ask(fmt.Sprintf("password of login %s (Enter alone takes your SSH key): ", l.Name))
+		}
+		if l.Password == "" {
+			l.Keys = usual
+		}
+		return err
+	}
+	l.Password, err = find.Find(ctx, id, overSSH && a.hasKey(*l, n))
+	return err
+}
+
+// usualKeys are the keys of the names that OpenSSH's client takes by itself
+// (ssh_config(5), "IdentityFile"), those that need no passphrase.
+func usualKeys() (out []string) {
+	for _, name := range []string{"id_ed25519", "id_ecdsa", "id_rsa"} {
+		file := ssh.HomePath("~/.ssh/" + name)
+		if _, err := os.Stat(file); err == nil && !ssh.Encrypted(file) {
+			out = append(out, file)
+		}
+	}
+	return out
 }
 
 func firstOf(values ...string) string {

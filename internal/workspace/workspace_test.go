@@ -2,6 +2,8 @@ package workspace
 
 import (
 	"context"
+	"crypto/ed25519"
+	"encoding/pem"
 	"os"
 	"path/filepath"
 	"strings"
@@ -9,6 +11,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
 
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/store/secrets"
@@ -69,6 +72,33 @@ func TestAKeyMakesAPasswordOptional(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{key}, a.Logins["night-crew"].Keys)
 	assert.Empty(t, a.Logins["night-crew"].Password)
+}
+
+// A person with a key of the usual name is asked for a password, and may take
+// the key instead; with nobody there, the key is taken.
+func TestTheUsualKeys(t *testing.T) {
+	home := t.TempDir()
+	t.Setenv("HOME", home)
+	_, priv, err := ed25519.GenerateKey(nil)
+	require.NoError(t, err)
+	block, err := ssh.MarshalPrivateKey(priv, "")
+	require.NoError(t, err)
+	key := filepath.Join(home, ".ssh", "id_ed25519")
+	require.NoError(t, os.MkdirAll(filepath.Dir(key), 0o700))
+	require.NoError(t, os.WriteFile(key, pem.EncodeToMemory(block), 0o600))
+	vars := env("METABASIS_NIGHT_CREW_OPERATOR=op")
+	for answer, keys := range map[string][]string{"": {key}, "typed": nil} {
+		a, err := access(t, t.TempDir(), oneTern, vars, func(string) (string, error) { return answer, nil })
+		require.NoError(t, err)
+		assert.Equal(t, keys, a.Logins["night-crew"].Keys)
+		assert.Equal(t, answer, a.Logins["night-crew"].Password)
+	}
+	a, err := access(t, t.TempDir(), oneTern, vars, nil)
+	require.NoError(t, err)
+	assert.Equal(t, []string{key}, a.Logins["night-crew"].Keys)
+	a, err = access(t, t.TempDir(), oneTern, env("METABASIS_NIGHT_CREW_OPERATOR=op", "METABASIS_NIGHT_CREW_PASSWORD=x"), nil)
+	require.NoError(t, err)
+	assert.Empty(t, a.Logins["night-crew"].Keys, "a password that is known comes first")
 }
 
 func TestSecretsComeFromTheFileAfterTheEnvironment(t *testing.T) {

@@ -26,9 +26,9 @@ type Verdict int
 
 // The verdicts.
 const (
-	Unknown Verdict = iota // contact was lost before the answer
+	Unknown Verdict = iota // we gave up before the answer
 	Let                    // it let us in
-	Denied                 // it denied the login
+	Denied                 // it denied the login, or never answered it
 )
 
 // errTried keeps a denied password from being sent a second time under another
@@ -94,10 +94,10 @@ func (a *auth) over(err error) {
 	switch {
 	case err == nil:
 		a.done(Let)
-	case denied(err):
-		a.done(Denied)
-	default:
+	case errors.Is(err, context.Canceled): // we gave up ourselves
 		a.done(Unknown)
+	default: // some devices hang up instead of saying no, and count it all the same
+		a.done(Denied)
 	}
 	a.done = nil
 }
