@@ -169,9 +169,7 @@ func (c *Connector) describe(r *reach.Result, d fleet.Device) {
 		return
 	}
 	r.Address, r.Protocol, r.Warnings = w.Addr, w.Protocol, w.Warnings
-	for _, j := range w.jumps {
-		r.Through = append(r.Through, j)
-	}
+	r.Through = append(r.Through, w.jumps...)
 }
 
 // lookup is the system's own resolver.
