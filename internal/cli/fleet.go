@@ -236,6 +236,8 @@ type consoleCommand struct {
 	d   fleet.Device
 	in  io.Reader
 	out io.Writer
+	// needs is what the night needs meanwhile; nil outside one.
+	needs *needs
 }
 
 func (c *consoleCommand) SetStdin(r io.Reader)  { c.in = r }
@@ -258,7 +260,7 @@ func (c *consoleCommand) Run() error {
 	if c.c.ClearText(c.d) {
 		over = "Telnet, CLEAR TEXT"
 	}
-	return console.Run(c.ctx, in, c.out, fmt.Sprintf("console of %s over %s", c.d.Name, over), s)
+	return console.Run(c.ctx, in, c.out, fmt.Sprintf("console of %s over %s", c.d.Name, over), c.needs.get, s)
 }
 
 func (a *app) consoleCommand() *cobra.Command {

@@ -20,7 +20,7 @@ func (a *app) headless(ctx context.Context, n *workspace.Night, asJSON bool) err
 	signal.Ignore(syscall.SIGPIPE)
 	shown := make(chan []run.Event)
 	over := make(chan result, 1)
-	go func() { over <- runNight(ctx, n.Run, shown, make(chan struct{})) }()
+	go func() { over <- runNight(ctx, n.Run, shown, make(chan struct{}), nil) }()
 	interrupted, done := a.obeyInterrupts(ctx, n.Run)
 	out := &eventPrinter{app: a, asJSON: asJSON}
 	for events := range shown {

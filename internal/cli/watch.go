@@ -28,12 +28,13 @@ func (a *app) watch(ctx context.Context, ws *workspace.Workspace, n *workspace.N
 	planned := run.Event{Kind: run.Planned, Outline: run.Outlined(n.Plan)}
 	var over chan result
 	left := make(chan struct{}) // closed when nobody looks any more
+	need := &needs{}
 	src := screen.Source{
 		Night: run.Fold(run.Night{}, planned),
 		Start: func() <-chan []run.Event {
 			over = make(chan result, 1)
 			shown := make(chan []run.Event)
-			go func() { over <- runNight(ctx, n.Run, shown, left) }()
+			go func() { over <- runNight(ctx, n.Run, shown, left, need) }()
 			return shown
 		},
 		Do:         func(c run.Command) error { return n.Run.Do(ctx, c) },

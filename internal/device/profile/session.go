@@ -90,7 +90,10 @@ func newSession(p *Profile, rw io.ReadWriteCloser, opt Options) *Session {
 var enters = map[string]string{"": "\n", "lf": "\n", "cr": "\r", "crlf": "\r\n"}
 
 // Host is the device's own name, as its prompt says; "" when it says none.
-func (s *Session) Host() string { return s.host }
+func (s *Session) Host() string {
+	name := clean([]byte(s.host))
+	return strings.ToValidUTF8(name[:min(len(name), 64)], "")
+}
 
 func (s *Session) at(stage reach.Stage) {
 	if s.opt.Watch != nil {

@@ -8,7 +8,9 @@ import (
 	"os"
 	"os/signal"
 	"strings"
+	"sync"
 	"syscall"
+	"time"
 
 	"github.com/charmbracelet/x/ansi"
 	"github.com/muesli/cancelreader"
@@ -25,8 +27,9 @@ type Session interface {
 const leave = 7
 
 // Run connects the terminal to a session until the device ends it, the person
-// leaves with Ctrl-G, or ctx ends. It closes the session.
-func Run(ctx context.Context, in *os.File, out io.Writer, title string, s Session) error {
+// leaves with Ctrl-G, or ctx ends. It closes the session. Needs tells what needs
+// the person meanwhile, "" for nothing; the bar shows it.
+func Run(ctx context.Context, in *os.File, out io.Writer, title string, needs func() string, s Session) error {
 	before, err := term.MakeRaw(int(in.Fd()))
 	if err != nil {
 		return fmt.Errorf("console: %w", err)
@@ -37,23 +40,14 @@ func Run(ctx context.Context, in *os.File, out io.Writer, title string, s Sessio
 		return fmt.Errorf("console: %w", err)
 	}
 	defer keys.Close()
-	bar := func() {
-		w, h := Size(in)
-		text := " " + title + " · what you type reaches it at once · recorded"
-		text = ansi.Truncate(text, max(w-16, 0), "…")
-		fmt.Fprintf(out, "\x1b7\x1b[r\x1b[H\x1b[0;7;1m%s%s\x1b[0m\x1b[2;%dr\x1b8", text, padded("Ctrl-G leaves ", w-ansi.StringWidth(text)), h)
-		_ = s.Resize(w, h-1)
-	}
+	b := &bar{out: out, in: in, title: title, s: s}
 	fmt.Fprint(out, "\x1b[0m\x1b[2J\x1b[3;1H")
-	bar()
-	stop := resizing(bar)
-	defer stop()
-
+	stop := b.keep(needs)
 	ended := make(chan error, 2)
 	shown, typed := make(chan struct{}), make(chan struct{})
 	go func() {
 		defer close(shown)
-		ended <- show(out, s)
+		ended <- show(b, s)
 	}()
 	go func() {
 		defer close(typed)
@@ -66,6 +60,7 @@ func Run(ctx context.Context, in *os.File, out io.Writer, title string, s Sessio
 	}
 	keys.Cancel()
 	<-typed
+	stop()
 	fmt.Fprint(out, "\x1b[0m\x1b[?25h\x1b[r\x1b[2J\x1b[Hleaving …\r\n")
 	_ = s.Close()
 	<-shown
@@ -116,23 +111,71 @@ func typing(keys io.Reader, s io.Writer) error {
 	}
 }
 
-// padded puts text at the right end of so many cells.
-func padded(text string, cells int) string {
-	return strings.Repeat(" ", max(cells-len(text), 0)) + text
+// bar is the line at the top, which what the device prints never scrolls away.
+type bar struct {
+	in    *os.File
+	title string
+	s     Session
+	mu    sync.Mutex // one writes to the terminal at a time
+	out   io.Writer
 }
 
-// resizing calls again whenever the terminal's size changes.
-func resizing(again func()) (stop func()) {
-	c := make(chan os.Signal, 1)
-	signal.Notify(c, syscall.SIGWINCH)
-	done := make(chan struct{})
+// Write writes what the device prints.
+func (b *bar) Write(p []byte) (int, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.out.Write(p)
+}
+
+// draw draws the bar and leaves the lines below to the device.
+func (b *bar) draw(needs string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	w, h := Size(b.in)
+	text := " " + b.title + " · what you type reaches it at once · recorded"
+	right := "Ctrl-G leaves "
+	if needs != "" {
+		right = needs + "   " + right
+	}
+	text = ansi.Truncate(text, max(w-ansi.StringWidth(right)-1, 0), "…")
+	gap := strings.Repeat(" ", max(w-ansi.StringWidth(text)-ansi.StringWidth(right), 0))
+	fmt.Fprintf(b.out, "\x1b7\x1b[r\x1b[H\x1b[0;7;1m%s%s%s\x1b[0m\x1b[2;%dr\x1b8", text, gap, right, h)
+}
+
+// keep draws the bar now, and again when the terminal's size changes or
+// something needs the person.
+func (b *bar) keep(needs func() string) (stop func()) {
+	resized := make(chan os.Signal, 1)
+	signal.Notify(resized, syscall.SIGWINCH)
+	tick := time.NewTicker(500 * time.Millisecond)
+	quit, done := make(chan struct{}), make(chan struct{})
+	last := needs()
+	b.draw(last)
+	b.tell()
 	go func() {
 		defer close(done)
-		for range c {
-			again()
+		for {
+			select {
+			case <-resized:
+				b.tell()
+				b.draw(last)
+			case <-tick.C:
+				if now := needs(); now != last {
+					last = now
+					b.draw(last)
+				}
+			case <-quit:
+				return
+			}
 		}
 	}()
-	return func() { signal.Stop(c); close(c); <-done }
+	return func() { signal.Stop(resized); tick.Stop(); close(quit); <-done }
+}
+
+// tell tells the device the size of what is left to it.
+func (b *bar) tell() {
+	w, h := Size(b.in)
+	_ = b.s.Resize(w, h-1)
 }
 
 // Size is the terminal's size, the console's bar included, or a usual one.
