@@ -41,7 +41,7 @@ func (a *app) watch(ctx context.Context, ws *workspace.Workspace, n *workspace.N
 		Tail:       n.Scripts.Tail,
 		Transcript: n.Scripts.Read,
 		Console: func(name string) tea.ExecCommand {
-			return &consoleCommand{ctx: ctx, c: n.Connector, d: deviceOf(n, name)}
+			return &consoleCommand{ctx: ctx, c: n.Connector, d: deviceOf(n, name), needs: need}
 		},
 		By: who(),
 	}

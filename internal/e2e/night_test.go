@@ -62,6 +62,11 @@ func TestTakeBatchBack(t *testing.T) {
 	t.Parallel()
 	x := start(t, "160x42", nil, "demo")
 	x.begin()
+	// Somebody who works a device by hand learns that something is held.
+	x.press("c")
+	x.see("console of .* over SSH")
+	x.see(`◆ brm-quay-4 is held\s+Ctrl-G leaves`)
+	x.press("C-g")
 	x.decide("brm-quay-4", "Take the batch back")
 	x.press("Enter")
 	x.see(`Enter again: \d+ devices`)
