@@ -132,7 +132,7 @@ func benchNight(b *testing.B, latency time.Duration, disk bool) {
 
 		runtime.GC()
 		wall, cpu = time.Now(), usage()
-		bareNight(b, open, lines)
+		bareNight(b, benchTogether, open, lines)
 		bareWall, bareCPU := time.Since(wall), usage()-cpu
 		walls = append(walls, float64(nightWall)/float64(bareWall))
 		cpus = append(cpus, float64(nightCPU)/float64(bareCPU))
@@ -150,8 +150,8 @@ func benchNight(b *testing.B, latency time.Duration, disk bool) {
 func median(x []float64) float64 { slices.Sort(x); return x[len(x)/2] }
 
 // bareNight sends the lines of a night with nothing but x/crypto/ssh.
-func bareNight(b *testing.B, open func(context.Context, string) (io.ReadWriteCloser, error), lines map[string]*[]string) {
-	slots := make(chan struct{}, benchTogether)
+func bareNight(b *testing.B, together int, open func(context.Context, string) (io.ReadWriteCloser, error), lines map[string]*[]string) {
+	slots := make(chan struct{}, together)
 	var wg sync.WaitGroup
 	for name, l := range lines {
 		slots <- struct{}{}

@@ -101,18 +101,7 @@ func (w *reachWorld) bare(b *testing.B) (wall, cpu time.Duration) {
 	open := func(_ context.Context, name string) (io.ReadWriteCloser, error) { return bare(w.addrs[name]) }
 	runtime.GC()
 	began, used := time.Now(), usage()
-	slots := make(chan struct{}, reachTogether)
-	var wg sync.WaitGroup
-	for name, l := range lines {
-		slots <- struct{}{}
-		wg.Go(func() {
-			defer func() { <-slots }()
-			if err := bareDevice(open, name, *l); err != nil {
-				b.Errorf("%s: %v", name, err)
-			}
-		})
-	}
-	wg.Wait()
+	bareNight(b, reachTogether, open, lines)
 	return time.Since(began), usage() - used
 }
 

@@ -9,6 +9,7 @@ import (
 
 	"metabasis/internal/core/run"
 	"metabasis/internal/screen/decide"
+	"metabasis/internal/screen/ink"
 	"metabasis/internal/screen/pager"
 )
 
@@ -98,7 +99,7 @@ func (m *Model) listKey(name string) tea.Cmd {
 }
 
 func (m *Model) listCells() int {
-	if m.width >= sideBySide {
+	if m.width >= ink.SideBySide {
 		return m.width - m.width*38/100 - 2
 	}
 	return m.width

@@ -155,48 +155,40 @@ func (m *Model) keys() ink.Row {
 	if m.message != "" {
 		return ink.T(ink.Foam, " ").Strong(ink.Lamp, m.message)
 	}
-	type key struct{ name, does string }
-	var ks []key
+	var ks []ink.Key
 	switch m.focus {
 	case onTranscript:
 		if m.pager.Typing() {
-			ks = []key{{"Enter", "finds it"}, {"Esc", "gives up"}}
+			ks = []ink.Key{ink.K("Enter", "finds it"), ink.K("Esc", "gives up")}
 		} else {
-			ks = []key{{"↑↓ PgUp PgDn", "scroll"}, {"/", "search"}, {"n N", "next, previous"}, {"Esc", "back"}}
+			ks = []ink.Key{ink.K("↑↓ PgUp PgDn", "scroll"), ink.K("/", "search"), ink.K("n N", "next, previous"), ink.K("Esc", "back")}
 			if len(m.night.Holds) > 0 && m.src.Do != nil {
-				ks = append(ks, key{"d", "decide"})
+				ks = append(ks, ink.K("d", "decide"))
 			}
 			if m.running() {
-				ks = append(ks, key{"a", "abort"})
+				ks = append(ks, ink.K("a", "abort"))
 			}
 		}
 	case onDecide, onAbort:
-		ks = []key{{"↑↓", "choose"}, {"Enter", "do it"}, {"Esc", "back"}}
+		ks = []ink.Key{ink.K("↑↓", "choose"), ink.K("Enter", "do it"), ink.K("Esc", "back")}
 	case onBegin:
-		ks = []key{{"Enter", "begin"}, {"Esc", "back"}}
+		ks = []ink.Key{ink.K("Enter", "begin"), ink.K("Esc", "back")}
 	default:
 		if !m.started && m.src.Start != nil {
-			ks = append(ks, key{"g", "begin"})
+			ks = append(ks, ink.K("g", "begin"))
 		}
 		if len(m.night.Holds) > 0 && m.src.Do != nil {
-			ks = append(ks, key{"d", "decide"})
+			ks = append(ks, ink.K("d", "decide"))
 		}
-		ks = append(ks, key{"↑↓", "device"}, key{"Enter", "transcript"}, key{"n", "next in need"}, key{"f", "fold"})
+		ks = append(ks, ink.K("↑↓", "device"), ink.K("Enter", "transcript"), ink.K("n", "next in need"), ink.K("f", "fold"))
 		if m.src.Console != nil {
-			ks = append(ks, key{"c", "console"})
+			ks = append(ks, ink.K("c", "console"))
 		}
 		if m.running() {
-			ks = append(ks, key{"a", "abort"})
+			ks = append(ks, ink.K("a", "abort"))
 		} else {
-			ks = append(ks, key{"q", "leave"})
+			ks = append(ks, ink.K("q", "leave"))
 		}
 	}
-	r := ink.T(ink.Foam, " ")
-	for i, k := range ks {
-		if i > 0 {
-			r = r.Add(ink.Dim, "    ")
-		}
-		r = r.Strong(ink.Foam, k.name).Add(ink.Dim, " "+k.does)
-	}
-	return r
+	return ink.Keys(ks, m.width)
 }

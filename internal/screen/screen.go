@@ -87,10 +87,8 @@ type Model struct {
 
 // New makes the application's state.
 func New(src Source, theme Theme) *Model {
-	m := &Model{src: src, night: src.Night, painter: ink.NewPainter(&ink.Dark), auto: theme == "auto" || theme == "", now: time.Now(), dirty: true}
-	if theme == "light" {
-		m.painter = ink.NewPainter(&ink.Light)
-	}
+	m := &Model{src: src, night: src.Night, now: time.Now(), dirty: true}
+	m.painter, m.auto = ink.ForTheme(string(theme))
 	m.list.Folded = len(m.night.Devices) > 60
 	return m
 }
@@ -237,19 +235,12 @@ func (m *Model) View() tea.View {
 	return v
 }
 
-// Bounds below which the screen says so instead of drawing badly.
-const (
-	leastCells = 60
-	leastRows  = 16
-	sideBySide = 132 // from here on the panel stands beside the list
-)
-
 func (m *Model) draw() string {
 	if m.width == 0 {
 		return ""
 	}
-	if m.width < leastCells || m.height < leastRows {
-		return m.painter.Page([]ink.Row{ink.T(ink.Foam, "This window is too small: make it at least 60×16."), m.attention()}, m.width, m.height)
+	if page, small := m.painter.TooSmall(m.width, m.height, m.attention()); small {
+		return page
 	}
 	rows := strip.Rows(&m.night, m.now, m.width)
 	rows = append(rows, m.attention(), ink.Row{})
@@ -269,7 +260,7 @@ func (m *Model) body(height int) []ink.Row {
 		}
 		return m.pager.Rows(m.width, height)
 	}
-	if m.width >= sideBySide {
+	if m.width >= ink.SideBySide {
 		side := m.width * 38 / 100
 		list := m.list.Rows(&m.night, m.now, m.listCells(), height)
 		return ink.Beside(list, m.width-side, m.side(side-2, height))

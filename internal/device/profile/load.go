@@ -219,12 +219,7 @@ func (c *checker) timer() {
 	if !strings.Contains(t.Arm.Send, "<<seconds>>") {
 		c.fail("timer.arm.send", "restart in <<seconds>> s", "the delay <<seconds>> is missing")
 	}
-	if t.Pending.Regexp == nil || t.Pending.SubexpIndex("seconds") < 0 {
-		c.fail("timer.pending", "in (?P<seconds>\\d+) s", "the pattern needs a group named seconds")
-	}
-	if t.None.Regexp == nil {
-		c.fail("timer.none", "what the device says when nothing is pending", "without it, disarming cannot be proven")
-	}
+	c.pending("timer", t.Pending, t.None, "disarming")
 	if t.Boot <= 0 {
 		c.fail("timer.boot", "boot: 90s", "the time to come back from a restart is missing")
 	}
@@ -243,11 +238,16 @@ func (c *checker) trial() {
 	if !strings.Contains(t.Apply.Send, "<<seconds>>") {
 		c.fail("trial.apply.send", "apply for <<seconds>> s", "the time <<seconds>> is missing")
 	}
-	if t.Pending.Regexp == nil || t.Pending.SubexpIndex("seconds") < 0 {
-		c.fail("trial.pending", "in (?P<seconds>\\d+) s", "the pattern needs a group named seconds")
+	c.pending("trial", t.Pending, t.None, "a confirmation")
+}
+
+// pending checks the patterns that tell whether something is on the clock.
+func (c *checker) pending(path string, pending, none Pattern, proves string) {
+	if pending.Regexp == nil || pending.SubexpIndex("seconds") < 0 {
+		c.fail(path+".pending", "in (?P<seconds>\\d+) s", "the pattern needs a group named seconds")
 	}
-	if t.None.Regexp == nil {
-		c.fail("trial.none", "what the device says when nothing is pending", "without it, a confirmation cannot be proven")
+	if none.Regexp == nil {
+		c.fail(path+".none", "what the device says when nothing is pending", "without it, %s cannot be proven", proves)
 	}
 }
 

@@ -69,10 +69,8 @@ type Model struct {
 
 // New makes the view's state and begins to read.
 func New(ctx context.Context, src Source, theme string) *Model {
-	m := &Model{src: src, ctx: ctx, painter: ink.NewPainter(&ink.Dark), auto: theme == "auto" || theme == "", news: make(chan any, 1), all: src.Table, sort: sorting{outliers: true}, column: -1}
-	if theme == "light" {
-		m.painter = ink.NewPainter(&ink.Light)
-	}
+	m := &Model{src: src, ctx: ctx, news: make(chan any, 1), all: src.Table, sort: sorting{outliers: true}, column: -1}
+	m.painter, m.auto = ink.ForTheme(theme)
 	go func() { // it ends by itself, at the latest when ctx does
 		defer close(m.news)
 		m.news <- src.Fill(ctx, func(done int) {
@@ -236,17 +234,12 @@ func (m *Model) View() tea.View {
 	return v
 }
 
-const (
-	leastCells = 60
-	leastRows  = 16
-)
-
 func (m *Model) draw() string {
 	if m.width == 0 {
 		return ""
 	}
-	if m.width < leastCells || m.height < leastRows {
-		return m.painter.Page([]ink.Row{ink.T(ink.Foam, "This window is too small: make it at least 60×16.")}, m.width, m.height)
+	if page, small := m.painter.TooSmall(m.width, m.height); small {
+		return page
 	}
 	rows := []ink.Row{m.title(), m.attention(), {}, m.head()}
 	failed := m.failed()
@@ -407,11 +400,6 @@ func (m *Model) foot() ink.Row {
 	if m.message != "" {
 		return r.Strong(ink.Lamp, m.message)
 	}
-	for i, k := range [][2]string{{"↑↓", "row"}, {"←→", "column"}, {"s", "sort by it"}, {"o", "outliers first"}, {"/", "filter"}, {"w", "write CSV"}, {"q", "leave"}} {
-		if i > 0 {
-			r = r.Add(ink.Dim, "    ")
-		}
-		r = r.Strong(ink.Foam, k[0]).Add(ink.Dim, " "+k[1])
-	}
-	return r
+	return ink.Keys([]ink.Key{ink.K("↑↓", "row"), ink.K("←→", "column"), ink.K("s", "sort by it"), ink.K("o", "outliers first"),
+		ink.K("/", "filter"), ink.K("w", "write CSV"), ink.K("q", "leave")}, m.width)
 }

@@ -11,18 +11,12 @@ import (
 	"metabasis/internal/screen/watch"
 )
 
-const (
-	leastCells = 60
-	leastRows  = 16
-	sideBySide = 132 // from here on the panel stands beside the list
-)
-
 func (m *Model) draw() string {
 	if m.width == 0 {
 		return ""
 	}
-	if m.width < leastCells || m.height < leastRows {
-		return m.painter.Page([]ink.Row{ink.T(ink.Foam, "This window is too small: make it at least 60×16."), m.attention()}, m.width, m.height)
+	if page, small := m.painter.TooSmall(m.width, m.height, m.attention()); small {
+		return page
 	}
 	rows := []ink.Row{m.title(), m.progress(), m.attention(), {}}
 	body := m.height - len(rows) - 1
@@ -122,7 +116,7 @@ func (m *Model) body(height int) []ink.Row {
 	if m.keys {
 		return m.newKeys(m.width, height)
 	}
-	if m.width >= sideBySide {
+	if m.width >= ink.SideBySide {
 		side := m.width * 36 / 100
 		return ink.Beside(m.list(m.width-side-2, height), m.width-side, m.side(side-2, height))
 	}
@@ -414,47 +408,26 @@ func (m *Model) foot() ink.Row {
 	if m.message != "" {
 		return r.Strong(ink.Lamp, m.message)
 	}
-	type key struct{ name, does string }
-	var ks []key
+	var ks []ink.Key
 	switch {
 	case m.pager != nil && m.pager.Typing():
-		ks = []key{{"Enter", "finds it"}, {"Esc", "gives up"}}
+		ks = []ink.Key{ink.K("Enter", "finds it"), ink.K("Esc", "gives up")}
 	case m.pager != nil:
-		ks = []key{{"↑↓ PgUp PgDn", "scroll"}, {"/", "search"}, {"n N", "next, previous"}, {"Esc", "back"}}
+		ks = []ink.Key{ink.K("↑↓ PgUp PgDn", "scroll"), ink.K("/", "search"), ink.K("n N", "next, previous"), ink.K("Esc", "back")}
 	case m.keys:
-		ks = []key{{"↑↓", "scroll"}, {"m", "remember"}, {"1", "once"}, {"Esc", "refuse"}}
+		ks = []ink.Key{ink.K("↑↓", "scroll"), ink.K("m", "remember"), ink.K("1", "once"), ink.K("Esc", "refuse")}
 	default:
 		what := "reach all"
 		if n := len(m.marked); n > 0 {
 			what = fmt.Sprintf("reach %d marked", n)
 		}
 		if !m.running() {
-			ks = append(ks, key{"g", what})
+			ks = append(ks, ink.K("g", what))
 		}
 		if len(m.fresh()) > 0 && m.src.Accept != nil {
-			ks = append(ks, key{"K", "keys"})
+			ks = append(ks, ink.K("K", "keys"))
 		}
-		ks = append(ks, key{"Space v /", "mark"}, key{"n", "next failed"}, key{"o", "group"}, key{"Enter", "transcript"}, key{"c", "console"}, key{"r", "read"}, key{"s", "save"}, key{"q", "leave"})
+		ks = append(ks, ink.K("Space v /", "mark"), ink.K("n", "next failed"), ink.K("o", "group"), ink.K("Enter", "transcript"), ink.K("c", "console"), ink.K("r", "read"), ink.K("s", "save"), ink.K("q", "leave"))
 	}
-	// The last key is how to leave; before it, what has no room is left away.
-	for len(ks) > 2 && m.footWidth(len(ks), func(i int) string { return ks[i].name + ks[i].does }) > m.width {
-		ks = append(ks[:len(ks)-2], ks[len(ks)-1])
-	}
-	for i, k := range ks {
-		if i > 0 {
-			r = r.Add(ink.Dim, "   ")
-		}
-		r = r.Strong(ink.Foam, k.name).Add(ink.Dim, " "+k.does)
-	}
-	return r
-}
-
-// footWidth is the cells that so many keys take, each with a space inside and
-// three before the next.
-func (m *Model) footWidth(n int, text func(int) string) int {
-	cells := 1
-	for i := range n {
-		cells += len([]rune(text(i))) + 4
-	}
-	return cells - 3
+	return ink.Keys(ks, m.width)
 }

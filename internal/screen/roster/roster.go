@@ -125,10 +125,8 @@ type row struct {
 
 // New makes the view's state.
 func New(src Source, theme string, board reach.Board) *Model {
-	m := &Model{src: src, painter: ink.NewPainter(&ink.Dark), auto: theme == "auto" || theme == "", now: time.Now(), marked: map[string]bool{}, board: board}
-	if theme == "light" {
-		m.painter = ink.NewPainter(&ink.Light)
-	}
+	m := &Model{src: src, now: time.Now(), marked: map[string]bool{}, board: board}
+	m.painter, m.auto = ink.ForTheme(theme)
 	if len(board.Entries) == 0 {
 		var names []string
 		for _, d := range src.Devices {
