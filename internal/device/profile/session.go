@@ -206,7 +206,7 @@ func (s *Session) failure(stage reach.Stage, cause, remedy string, err error) *r
 // read passes on what arrives until the stream ends. It is the only reader.
 func (s *Session) read() {
 	defer close(s.chunks)
-	buf := make([]byte, 16<<10)
+	buf := make([]byte, 4<<10)
 	for {
 		n, err := s.rw.Read(buf)
 		if n > 0 {

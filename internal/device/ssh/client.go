@@ -45,7 +45,7 @@ const missed = 3
 
 // connect dials a host and logs in to it. What it returns is alive until it is
 // closed or the peer stops answering.
-func connect(ctx context.Context, dial Dial, hop Hop, watch Watch) (*ssh.Client, error) {
+func connect(ctx context.Context, dial Dial, hop Hop, watch Watch) (*connection, error) {
 	clock := newAllowance(ctx, hop.Within)
 	defer clock.stop()
 	stage := &atomic.Int32{}
@@ -77,8 +77,19 @@ func connect(ctx context.Context, dial Dial, hop Hop, watch Watch) (*ssh.Client,
 		return nil, explain(hop, reach.Stage(stage.Load()), clock.cause(err), auth)
 	}
 	client := ssh.NewClient(c, channels, requests)
-	keepAlive(client, hop.Alive)
-	return client, nil
+	return &connection{client, keepAlive(client, hop.Alive)}, nil
+}
+
+// connection is a client with its signs of life.
+type connection struct {
+	*ssh.Client
+	still func() // no more signs of life
+}
+
+// Close ends the connection.
+func (c *connection) Close() error {
+	c.still()
+	return c.Client.Close()
 }
 
 // config is the client's side of the handshake, which tells of its stages.
@@ -98,41 +109,44 @@ func (h Hop) config(a *auth, at func(reach.Stage)) *ssh.ClientConfig {
 	return cfg
 }
 
-// keepAlive asks the peer for a sign of life (RFC 4254, 4: any answer to a
-// global request is one) and closes the connection when too many are missing.
-func keepAlive(client *ssh.Client, every time.Duration) {
+// keepAlive asks the peer for a sign of life now and then (RFC 4254, 4: any
+// answer to a global request is one) and closes the connection when too many are
+// missing. Nothing runs in between. Stop ends it; so does the connection's end.
+func keepAlive(client *ssh.Client, every time.Duration) (stop func()) {
 	if every <= 0 {
-		return
+		return func() {}
 	}
-	gone := make(chan struct{})
-	go func() { // owned by the connection: it ends with it
-		_ = client.Wait()
-		close(gone)
-	}()
-	go func() {
-		tick := time.NewTicker(every)
-		defer tick.Stop()
-		for {
-			answered := make(chan struct{})
-			select {
-			case <-gone:
-				return
-			case <-tick.C:
+	var mu sync.Mutex
+	var stopped bool
+	var timer *time.Timer
+	beat := func() {
+		answered := make(chan error, 1)
+		go func() {
+			_, _, err := client.SendRequest("keepalive@openssh.com", true, nil)
+			answered <- err
+		}()
+		silent := time.NewTimer(missed * every)
+		defer silent.Stop()
+		select {
+		case err := <-answered:
+			mu.Lock()
+			defer mu.Unlock()
+			if err == nil && !stopped {
+				timer.Reset(every)
 			}
-			go func() {
-				_, _, _ = client.SendRequest("keepalive@openssh.com", true, nil)
-				close(answered)
-			}()
-			silent := time.NewTimer(missed * every)
-			select {
-			case <-answered:
-			case <-gone:
-			case <-silent.C:
-				client.Close()
-			}
-			silent.Stop()
+		case <-silent.C:
+			client.Close()
 		}
-	}()
+	}
+	mu.Lock()
+	defer mu.Unlock()
+	timer = time.AfterFunc(every, beat)
+	return func() {
+		mu.Lock()
+		defer mu.Unlock()
+		stopped = true
+		timer.Stop()
+	}
 }
 
 // Open connects to a device and starts a shell on a terminal of 250 columns.
@@ -161,7 +175,7 @@ func OpenSized(ctx context.Context, dial Dial, hop Hop, watch Watch, term string
 	return sh, nil
 }
 
-func startShell(client *ssh.Client, term string, columns, rows int) (*Shell, error) {
+func startShell(client *connection, term string, columns, rows int) (*Shell, error) {
 	session, err := client.NewSession()
 	if err != nil {
 		return nil, err
@@ -188,7 +202,7 @@ func startShell(client *ssh.Client, term string, columns, rows int) (*Shell, err
 type Shell struct {
 	io.Reader
 	io.Writer
-	client  *ssh.Client
+	client  *connection
 	session *ssh.Session
 	once    sync.Once
 }

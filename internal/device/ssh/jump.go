@@ -7,8 +7,6 @@ import (
 	"strings"
 	"sync"
 
-	"golang.org/x/crypto/ssh"
-
 	"metabasis/internal/core/reach"
 	"metabasis/internal/core/run"
 )
@@ -28,7 +26,7 @@ type Jumps struct {
 // jump is a connection to a jump host, or the attempt at one.
 type jump struct {
 	ready  chan struct{} // closed when client or err is set
-	client *ssh.Client
+	client *connection
 	err    error
 }
 
@@ -61,7 +59,7 @@ func (j *Jumps) Through(chain []Hop) Dial {
 
 // client is the connection to the last of a chain. The first to need it makes
 // it; others wait for that one.
-func (j *Jumps) client(ctx context.Context, chain []Hop) (*ssh.Client, error) {
+func (j *Jumps) client(ctx context.Context, chain []Hop) (*connection, error) {
 	key := chainKey(chain)
 	j.mu.Lock()
 	o := j.open[key]
@@ -102,6 +100,7 @@ func (j *Jumps) keep(key string, chain []Hop, o *jump) {
 		release := context.AfterFunc(j.done, func() { o.client.Close() })
 		_ = o.client.Wait()
 		release()
+		o.client.still()
 	}
 	j.mu.Lock()
 	delete(j.open, key)
