@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -63,29 +62,6 @@ type Options struct {
 	Gently bool
 }
 
-// Start takes over a byte stream on which a device has just been logged in to,
-// or asks for the login: it waits for the first prompt, enters the privileged
-// mode and turns the pager off. On an error, a [reach.Failure], the stream is
-// closed.
-func Start(ctx context.Context, p *Profile, rw io.ReadWriteCloser, opt Options) (*Session, error) {
-	s := newSession(p, rw, opt)
-	if f := s.begin(ctx); f != nil {
-		_ = s.Close()
-		return nil, f
-	}
-	return s, nil
-}
-
-func newSession(p *Profile, rw io.ReadWriteCloser, opt Options) *Session {
-	s := &Session{p: p, rw: rw, opt: opt, secrets: maps.Clone(opt.Secrets), log: opt.Log, enterKey: "\n",
-		chunks: make(chan []byte), quit: make(chan struct{}), asked: map[string]bool{}}
-	if !opt.Translates {
-		s.enterKey = enters[p.Connect.Enter]
-	}
-	go s.read()
-	return s
-}
-
 // enters are the ways to end a line.
 var enters = map[string]string{"": "\n", "lf": "\n", "cr": "\r", "crlf": "\r\n"}
 
@@ -93,114 +69,6 @@ var enters = map[string]string{"": "\n", "lf": "\n", "cr": "\r", "crlf": "\r\n"}
 func (s *Session) Host() string {
 	name := clean([]byte(s.host))
 	return strings.ToValidUTF8(name[:min(len(name), 64)], "")
-}
-
-func (s *Session) at(stage reach.Stage) {
-	if s.opt.Watch != nil {
-		s.opt.Watch(stage)
-	}
-}
-
-// begin goes through the stages that lie inside the session.
-func (s *Session) begin(ctx context.Context) *reach.Failure {
-	if s.opt.Dialogue {
-		s.at(reach.Login)
-	} else {
-		s.at(reach.Prompt)
-	}
-	err := s.wait(ctx, s.p.loginAnswers(s.opt), nil)
-	if f := s.denial(err); f != nil {
-		return f
-	}
-	if err != nil {
-		return s.failure(reach.Prompt, "logged in, then "+err.Error(), "see whether the prompt in its profile fits", err)
-	}
-	if s.opt.Dialogue {
-		s.at(reach.Prompt)
-	}
-	s.log.Got(s.masked(s.out.lines))
-	if s.mode != s.p.login {
-		return s.failure(reach.Prompt, fmt.Sprintf("starts in mode %s, not %s", s.mode, s.p.login), "an earlier session may have been left in it", nil)
-	}
-	if s.p.top != "" {
-		s.at(reach.Privileged)
-		if err := s.enter(ctx, s.p.top); err != nil {
-			return s.failure(reach.Privileged, err.Error(), "check the secret of mode "+s.p.top, err)
-		}
-	}
-	if s.p.Pager.Off.Send != "" {
-		s.at(reach.Pager)
-		if _, err := s.command(ctx, s.p.Pager.Off, nil); err != nil {
-			return s.failure(reach.Pager, "its pager cannot be turned off: "+err.Error(), "see pager in its profile", err)
-		}
-	}
-	return nil
-}
-
-// denial finds out whether the device denied the login in its dialogue.
-func (s *Session) denial(err error) *reach.Failure {
-	if !s.opt.Dialogue {
-		return nil
-	}
-	no := errors.Is(err, run.ErrDenied)
-	for _, l := range append(slices.Clone(s.out.lines), string(clean(s.out.cur))) {
-		no = no || slices.ContainsFunc(s.p.Connect.Denied, func(p Pattern) bool { return p.matches(l) })
-	}
-	fail := func(cause, remedy string, err error) *reach.Failure {
-		f := s.failure(reach.Login, cause, remedy, err)
-		f.Last = s.tail()
-		return f
-	}
-	ended := errors.Is(err, io.EOF) || errors.Is(err, io.ErrClosedPipe)
-	switch {
-	case no:
-		return s.failure(reach.Login, "login is denied", "check user and password; it was tried once", run.ErrDenied)
-	case err == nil:
-		return nil
-	case ended && !s.asked["password"]:
-		return fail("ends the session before its login", "it may be out of sessions", err)
-	case ended:
-		return fail("ends the session after the login", "it may be out of sessions, or denies this user", err)
-	case !s.asked["password"]:
-		return fail("asks for no login that its profile knows", "see connect: login: in its profile", err)
-	case len(s.out.cur) == 0 && s.lastIsQuestion():
-		return s.failure(reach.Login, "took the password, then silent for "+s.p.Connect.Prompt.String(), "it may be overloaded or out of sessions", err)
-	}
-	return nil
-}
-
-// lastIsQuestion tells whether nothing was printed since we answered the login.
-func (s *Session) lastIsQuestion() bool {
-	for i := len(s.out.lines) - 1; i >= 0; i-- {
-		if l := s.out.lines[i]; strings.TrimSpace(l) != "" {
-			return slices.ContainsFunc(s.p.Connect.Login, func(a Answer) bool { return a.Question.matches(l) })
-		}
-	}
-	return true
-}
-
-// loginAnswers are the answers of the login dialogue, with the user's name.
-func (p *Profile) loginAnswers(opt Options) []Answer {
-	if !opt.Dialogue {
-		return nil
-	}
-	out := slices.Clone(p.Connect.Login)
-	for i := range out {
-		out[i].Send = strings.ReplaceAll(out[i].Send, "<<user>>", opt.User)
-		out[i].once = true
-	}
-	return out
-}
-
-func (s *Session) failure(stage reach.Stage, cause, remedy string, err error) *reach.Failure {
-	f := &reach.Failure{Stage: stage, Cause: s.Mask(cause), Remedy: remedy, Err: err}
-	if !strings.Contains(cause, "last:") && stage == reach.Prompt {
-		f.Last = s.tail()
-	}
-	if s.broken == nil {
-		s.log.Note(s.Mask(f.Error()))
-	}
-	return f
 }
 
 // read passes on what arrives until the stream ends. It is the only reader.
@@ -218,76 +86,6 @@ func (s *Session) read() {
 		}
 		if err != nil {
 			s.readErr = err
-			return
-		}
-	}
-}
-
-// Close ends the session the way the device wants it.
-func (s *Session) Close() error {
-	select {
-	case <-s.quit:
-		return nil
-	default:
-	}
-	if s.opt.Gently {
-		s.goodbye()
-	} else if quit := s.quitting(); quit != "" {
-		_, _ = io.WriteString(s.rw, quit+s.enterKey)
-	}
-	close(s.quit)
-	err := s.rw.Close()
-	for range s.chunks { // until the reader has ended
-	}
-	return err
-}
-
-// quitting is the command that ends the session from here; "" when there is
-// none.
-func (s *Session) quitting() string {
-	m, ok := s.p.Modes[s.mode]
-	if !ok || s.broken != nil || s.mode == s.p.Config.Edit && m.From != "" {
-		return ""
-	}
-	if m.Quit == "" {
-		m = s.p.Modes[s.p.login]
-	}
-	return m.Quit
-}
-
-// farewell bounds how long ending a session gently may take.
-const farewell = 3 * time.Second
-
-// goodbye leaves the session so that the device gives it up: from its first
-// mode, by its own command, and waiting until it closes the connection. Nothing
-// is sent where no prompt is known to stand.
-func (s *Session) goodbye() {
-	ctx, cancel := context.WithTimeout(context.Background(), farewell)
-	defer cancel()
-	if s.broken != nil && s.mode != "" && errors.Is(s.broken, context.Canceled) { // we gave up, not the device
-		s.broken = nil
-		if s.wait(ctx, nil, nil) != nil {
-			return
-		}
-	}
-	if s.broken != nil || s.mode == "" || s.enter(ctx, s.p.login) != nil {
-		return
-	}
-	quit := s.quitting()
-	if quit == "" {
-		return
-	}
-	s.log.Sent(s.Mask(s.prompt), quit)
-	if s.write(quit+s.enterKey) != nil {
-		return
-	}
-	for {
-		select {
-		case _, open := <-s.chunks:
-			if !open {
-				return
-			}
-		case <-ctx.Done():
 			return
 		}
 	}
@@ -574,56 +372,6 @@ func (s *Session) towards(goal string) (string, Command) {
 	}
 	m := s.p.Modes[s.mode]
 	return m.From, m.Leave
-}
-
-// Mask takes secrets out of text: the values we know, and what the profile
-// says looks like one.
-func (s *Session) Mask(text string) string {
-	for _, v := range s.secrets {
-		if len(v) > 2 {
-			text = strings.ReplaceAll(text, v, masked)
-		}
-	}
-	return s.p.Mask(text)
-}
-
-func (s *Session) masked(lines []string) []string {
-	out := make([]string, len(lines))
-	for i, l := range lines {
-		out[i] = s.Mask(l)
-	}
-	return out
-}
-
-const masked = "▒▒▒▒"
-
-// Mask takes out of one line what the profile says is a secret.
-func (p *Profile) Mask(line string) string {
-	for _, secret := range p.secretsIn(line) {
-		line = strings.ReplaceAll(line, secret, masked)
-	}
-	return line
-}
-
-// secretsIn finds what the profile says is a secret in one line: the groups of
-// its patterns, or all of what they match.
-func (p *Profile) secretsIn(line string) (out []string) {
-	line = strings.TrimLeft(line, " ")
-	for _, re := range p.Config.Secrets {
-		m := re.find(line)
-		if m == nil {
-			continue
-		}
-		if len(m) > 1 {
-			m = m[1:]
-		}
-		for _, secret := range m {
-			if secret != "" {
-				out = append(out, secret)
-			}
-		}
-	}
-	return out
 }
 
 var errNoRestore = errors.New("its profile knows no way to restore a configuration")
