@@ -146,12 +146,20 @@ func (a *app) scope(file string, words []string) error {
 	if err != nil {
 		return err
 	}
+	config, err := e.ws.UserConfig()
+	if err != nil {
+		return err
+	}
 	for _, d := range e.scope.Devices {
-		login, from := e.ws.Settings.LoginOf(d)
+		login, from := e.ws.LoginOf(d, config)
 		if login == "" {
 			login, from = "none", "no rule covers it"
 		}
-		if _, err := fmt.Fprintf(a.out, "%-20s %-8s %-6s %-8s login %s (%s)\n", d.Name, d.Platform, d.Site, d.Role, login, from); err != nil {
+		note := ""
+		if e.ws.ClearText(d) {
+			note = "  clear text"
+		}
+		if _, err := fmt.Fprintf(a.out, "%-20s %-8s %-6s %-8s login %s (%s)%s\n", d.Name, d.Platform, d.Site, d.Role, login, from, note); err != nil {
 			return err
 		}
 	}

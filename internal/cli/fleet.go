@@ -79,8 +79,8 @@ func (a *app) rosterSource(ctx context.Context, e *evening, work *sync.WaitGroup
 	src := roster.Source{Title: title(e), LeftOut: e.scope.LeftOut, Transcript: e.scripts.Read, Save: e.ws.SaveSelection, Tables: e.tables()}
 	for _, d := range e.scope.Devices {
 		byName[d.Name] = d
-		login, _ := e.ws.Settings.LoginOf(d)
-		src.Devices = append(src.Devices, roster.Device{Device: d, Login: login, ClearText: e.connector.ClearText(d)})
+		login, _ := e.ws.LoginOf(d, e.access.Config)
+		src.Devices = append(src.Devices, roster.Device{Device: d, Login: login, ClearText: e.ws.ClearText(d)})
 	}
 	src.Reach = func(names []string) <-chan []reach.Event {
 		out := make(chan []reach.Event)
@@ -137,7 +137,7 @@ func fingerprint(r *reach.Result) (string, bool) {
 	if r.Failure == nil || !errors.As(r.Failure.Err, &k) {
 		return "", false
 	}
-	return k.Key.Type() + " " + k.Fingerprint(), true
+	return k.Fingerprint() + "  " + k.Key.Type() + " of " + k.Host, true
 }
 
 func accept(keys *store.HostKeys, results []*reach.Result, forGood bool) error {
@@ -208,7 +208,7 @@ func (a *app) readOnScreen(ctx context.Context, e *evening, t *table.Table, colu
 }
 
 func (a *app) showTable(ctx context.Context, e *evening, t *table.Table, column string) (*table.Table, error) {
-	src := grid.Source{Title: title(e), Table: t, Devices: len(e.scope.Devices), By: column,
+	src := grid.Source{Title: title(e), Table: t, Devices: len(e.scope.Devices), By: column, ClearText: e.clearText(),
 		Fill: func(ctx context.Context, each func(int)) *table.Table {
 			full := *t
 			e.fill(ctx, &full, each)
@@ -217,6 +217,17 @@ func (a *app) showTable(ctx context.Context, e *evening, t *table.Table, column 
 		Write: func(shown *table.Table) (string, error) { return writeTable(e.ws.Dir, shown) },
 	}
 	return grid.Run(ctx, src, e.ws.Settings.Get(settings.Theme))
+}
+
+// clearText names the devices that are reached without encryption.
+func (e *evening) clearText() map[string]bool {
+	out := map[string]bool{}
+	for _, d := range e.scope.Devices {
+		if e.ws.ClearText(d) {
+			out[d.Name] = true
+		}
+	}
+	return out
 }
 
 // writeTable writes a table as CSV into the workspace.

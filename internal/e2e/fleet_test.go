@@ -39,7 +39,7 @@ func TestTheFleetView(t *testing.T) {
 	assert.Regexp(t, `ald-quay-1 .* ◆ new host key`, s)
 	x.press("K")
 	s = x.see("Compare them with")
-	assert.Regexp(t, `ald-quay-1 +SHA256:[A-Za-z0-9+/]{43}  ssh-ed25519`, s)
+	assert.Regexp(t, `SHA256:[A-Za-z0-9+/]{43}  ssh-ed25519 of \[127\.0\.0\.1\]:\d+  ald-quay-1`, s)
 	x.press("m")
 	s = x.see("▲ 2 of 27 devices not reached")
 	assert.Contains(t, s, "answers on the network but refuses port")

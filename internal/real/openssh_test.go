@@ -54,6 +54,15 @@ func TestWaysToLogIn(t *testing.T) {
 		code, out := reach(keys)
 		assert.Zero(t, code, out)
 	})
+	t.Run("the SSH configuration alone", func(t *testing.T) {
+		l.write("home/.ssh/config", "Host quay\n  User mb-crew\n  Port "+keys+"\n  IdentityFile "+plain+"\n")
+		l.fleet("name,address,platform", "quay,127.0.0.1,bird")
+		code, out, errOut := l.metabasis("", "reach", "--headless")
+		assert.Zero(t, code, out+errOut)
+		_, out, _ = l.metabasis("", "scope")
+		assert.Contains(t, out, "login mb-crew (the SSH configuration)")
+		require.NoError(t, os.Remove(l.path("home/.ssh/config")))
+	})
 	t.Run("encrypted key", func(t *testing.T) {
 		l.allow(home, locked)
 		l.write("home/.ssh/config", "Host quay\n  IdentityFile "+locked+"\n  IdentitiesOnly yes\n")

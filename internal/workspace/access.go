@@ -31,11 +31,12 @@ type Access struct {
 	Keys     *ssh.Keys
 	Warnings []string
 
-	profiles profile.Set
-	settings *settings.Settings
-	overSSH  map[string]bool // logins of devices that are reached over SSH
-	guard    *device.Guard
-	jumps    *ssh.Jumps
+	workspace *Workspace
+	profiles  profile.Set
+	settings  *settings.Settings
+	overSSH   map[string]bool // logins of devices that are reached over SSH
+	guard     *device.Guard
+	jumps     *ssh.Jumps
 }
 
 // Access gets ready to reach devices: it reads the SSH configuration, the host
@@ -45,10 +46,11 @@ func (w *Workspace) Access(ctx context.Context, f *fleet.Fleet, devices []fleet.
 	if err := a.ssh(w); err != nil {
 		return nil, err
 	}
-	a.Keys.Passphrase = func(file string) (string, error) {
-		return find.Find(ctx, secrets.ID{Login: filepath.Base(file), Part: "passphrase"}, false)
-	}
 	need := a.needs(devices)
+	if n := need[""]; n != nil {
+		return nil, errors.Join(fmt.Errorf("%s: no login: name one in the fleet's login column, in a rule of the settings that covers them, or in the setting login",
+			someOf(n.devices)), a.Close())
+	}
 	for _, name := range slices.Sorted(maps.Keys(need)) {
 		l, err := a.login(ctx, name, need[name], find)
 		if err != nil {
@@ -58,12 +60,46 @@ func (w *Workspace) Access(ctx context.Context, f *fleet.Fleet, devices []fleet.
 		a.Logins[name] = l
 	}
 	a.encrypted(f)
-	return a, nil
+	return a, a.passphrases(ctx, need, find)
+}
+
+// passphrases asks for those of encrypted keys now, while a person can be asked.
+func (a *Access) passphrases(ctx context.Context, need map[string]*need, find *Finder) error {
+	a.Keys.Passphrase = func(file string) (string, error) {
+		v, err := find.Find(ctx, passphraseOf(file), true)
+		if err == nil && v == "" {
+			err = errors.New("it is encrypted and its passphrase is not known")
+		}
+		return v, err
+	}
+	for name, n := range need {
+		for _, file := range slices.Concat(a.Logins[name].Keys, n.keys) {
+			if !ssh.Encrypted(file) || a.Keys.Holds(file) {
+				continue
+			}
+			if _, err := find.Find(ctx, passphraseOf(file), find.Ask == nil && a.settings.Get(settings.Helper) == ""); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// passphraseOf is the name of a key's passphrase.
+func passphraseOf(file string) secrets.ID {
+	return secrets.ID{Login: filepath.Base(file), Part: "passphrase"}
+}
+
+func someOf(names []string) string {
+	if len(names) > 4 {
+		return fmt.Sprintf("%s and %d more", strings.Join(names[:4], ", "), len(names)-4)
+	}
+	return strings.Join(names, ", ")
 }
 
 func (w *Workspace) newAccess() *Access {
 	dialer := &net.Dialer{KeepAlive: 10 * time.Second}
-	return &Access{Dial: dialer.DialContext, Logins: map[string]device.Login{}, Keys: &ssh.Keys{}, profiles: w.Profiles, settings: w.Settings,
+	return &Access{Dial: dialer.DialContext, Logins: map[string]device.Login{}, Keys: &ssh.Keys{}, workspace: w, profiles: w.Profiles, settings: w.Settings,
 		overSSH: map[string]bool{}, guard: &device.Guard{}}
 }
 
@@ -79,10 +115,10 @@ func (w *Workspace) Fixed(f *fleet.Fleet, dial ssh.Dial, keys ssh.HostKeys, logi
 // ssh reads what SSH needs.
 func (a *Access) ssh(w *Workspace) error {
 	var err error
-	if file := w.Settings.Get(settings.SSHConfig); file != "none" {
-		if a.Config, err = ssh.ReadUserConfig(ssh.HomePath(file)); err != nil {
-			return err
-		}
+	if a.Config, err = w.UserConfig(); err != nil {
+		return err
+	}
+	if a.Config != nil {
 		a.Warnings = append(a.Warnings, a.Config.Warnings...)
 	}
 	if w.Settings.Get(settings.Agent) == "yes" {
@@ -110,6 +146,8 @@ type need struct {
 	ssh   bool     // it is used over SSH
 	clear bool     // it is used over Telnet
 	user  string   // that the SSH configuration names
+	// devices are those it is needed for.
+	devices []string
 }
 
 // needs lists the logins that devices and their jump hosts need.
@@ -129,8 +167,9 @@ func (a *Access) needs(devices []fleet.Device) map[string]*need {
 		}
 	}
 	for _, d := range devices {
-		name, _ := a.settings.LoginOf(d)
+		name := a.loginOf(d)
 		n := get(name)
+		n.devices = append(n.devices, d.Name)
 		p := a.profiles[d.Platform]
 		if p == nil {
 			continue
@@ -158,6 +197,38 @@ func (a *Access) needs(devices []fleet.Device) map[string]*need {
 	return out
 }
 
+// LoginOf names the login of a device and where that is said: in the fleet or the
+// settings, else by the user that the SSH configuration names.
+func (w *Workspace) LoginOf(d fleet.Device, c *ssh.UserConfig) (login, from string) {
+	login, from = w.Settings.LoginOf(d)
+	if p := w.Profiles[d.Platform]; login == "" && p != nil && protocolOf(d, p) == profile.SSH {
+		if user := c.Host(d.Name, d.Address).User; user != "" {
+			return user, "the SSH configuration"
+		}
+	}
+	return login, from
+}
+
+func (a *Access) loginOf(d fleet.Device) string {
+	name, _ := a.workspace.LoginOf(d, a.Config)
+	return name
+}
+
+// UserConfig reads the person's SSH configuration, as the settings say.
+func (w *Workspace) UserConfig() (*ssh.UserConfig, error) {
+	file := w.Settings.Get(settings.SSHConfig)
+	if file == "none" {
+		return nil, nil
+	}
+	return ssh.ReadUserConfig(ssh.HomePath(file))
+}
+
+// ClearText tells whether a device is reached without encryption.
+func (w *Workspace) ClearText(d fleet.Device) bool {
+	p := w.Profiles[d.Platform]
+	return p != nil && protocolOf(d, p) == profile.Telnet
+}
+
 func protocolOf(d fleet.Device, p *profile.Profile) string {
 	if d.Protocol != "" {
 		return d.Protocol
@@ -182,9 +253,6 @@ func (a *Access) login(ctx context.Context, name string, n *need, find *Finder) 
 	l.Name, l.User = name, firstOf(find.Getenv(Variable(name, "user")), user, name)
 	if key = firstOf(find.Getenv(Variable(name, "key")), key); key != "" {
 		l.Keys = []string{ssh.HomePath(key)}
-	}
-	if l.User == "" && n.user == "" {
-		return l, fmt.Errorf("some devices have no login: name one in the fleet's login column, in a rule or in the setting login, or set %s", Variable(name, "user"))
 	}
 	if err := a.password(ctx, &l, n, find); err != nil {
 		return l, err
@@ -259,8 +327,7 @@ func (a *Access) encrypted(f *fleet.Fleet) {
 	}
 	for _, d := range f.Devices {
 		if p := a.profiles[d.Platform]; p != nil && protocolOf(d, p) == profile.SSH {
-			name, _ := a.settings.LoginOf(d)
-			a.overSSH[name] = true
+			a.overSSH[a.loginOf(d)] = true
 		}
 	}
 }
@@ -287,7 +354,7 @@ func (a *Access) Connector(scripts func(device string) profile.Transcript) *devi
 	return &device.Connector{
 		Profiles: a.profiles, Dial: a.Dial, Resolve: a.Resolve, HostKeys: a.HostKeys, Keys: a.Keys, Config: a.Config,
 		Jumps: a.jumps, Guard: a.guard, Alive: a.settings.Duration(settings.Alive), Encrypted: a.usedOverSSH, Transcript: scripts,
-		LoginName: func(d fleet.Device) string { name, _ := a.settings.LoginOf(d); return name },
+		LoginName: a.loginOf,
 		JumpLogin: a.settings.JumpLogin,
 		Login: func(_ context.Context, name string) (device.Login, error) {
 			l, ok := a.Logins[name]

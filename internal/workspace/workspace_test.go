@@ -61,7 +61,7 @@ func TestLogins(t *testing.T) {
 	_, err = access(t, dir, oneTern, env(), nil)
 	assert.ErrorContains(t, err, "set METABASIS_NIGHT_CREW_PASSWORD")
 	_, err = access(t, dir, "name,address,platform\na,192.0.2.1,tern\n", env(), nil)
-	assert.ErrorContains(t, err, "some devices have no login")
+	assert.ErrorContains(t, err, "a: no login: name one in the fleet's login column")
 }
 
 func TestAKeyMakesAPasswordOptional(t *testing.T) {

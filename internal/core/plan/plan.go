@@ -381,6 +381,15 @@ func warnings(p *Plan) []string {
 	if p.Timer.None {
 		out = append(out, "timer none: no device takes the change back by itself; a lost device means a visit")
 	}
+	var clear []string
+	for _, t := range p.Targets() {
+		if t.ClearText {
+			clear = append(clear, t.Device.Name)
+		}
+	}
+	if len(clear) > 0 {
+		out = append(out, fmt.Sprintf("clear text: all that is said with %s can be read on the way, the passwords too", strings.Join(clear, ", ")))
+	}
 	longer := 0
 	worst := time.Duration(0)
 	for _, t := range p.Targets() {

@@ -95,6 +95,15 @@ func (k *Keys) read(file string) (ssh.Signer, error) {
 	return s, nil
 }
 
+// Holds tells whether the agent holds the key of a file.
+func (k *Keys) Holds(file string) bool {
+	if k.agent == nil {
+		return false
+	}
+	held, err := k.agent.Signers()
+	return err == nil && inAgent(held, file) != nil
+}
+
 // Encrypted tells whether a file holds a private key behind a passphrase.
 func Encrypted(file string) bool {
 	data, err := os.ReadFile(file)

@@ -19,6 +19,8 @@ type Source struct {
 	Table   *table.Table // its columns; the rows come from Fill
 	Devices int
 	By      string // the column to sum up by; "" for those that tell devices apart
+	// ClearText names the devices that are reached without encryption.
+	ClearText map[string]bool
 	// Fill reads the table. Each is told how many devices are done.
 	Fill func(ctx context.Context, each func(done int)) *table.Table
 	// Write writes the rows that are shown to a file and returns its name.
@@ -318,7 +320,7 @@ func (m *Model) widths() []int {
 		out[i+1] = len([]rune(c.Name))
 	}
 	for _, r := range m.all.Rows {
-		out[0] = max(out[0], len([]rune(r.Device)))
+		out[0] = max(out[0], len([]rune(r.Device))+m.mark(r.Device))
 		for i, c := range m.shown.Columns {
 			out[i+1] = max(out[i+1], len([]rune(c.Text(r.Values[i]))))
 		}
@@ -327,6 +329,17 @@ func (m *Model) widths() []int {
 		out[i] = min(out[i], 40) + 2
 	}
 	return out
+}
+
+// clearText marks a device that is reached without encryption.
+const clearText = "clear text"
+
+// mark is the cells that the mark on a device takes.
+func (m *Model) mark(device string) int {
+	if m.src.ClearText[device] {
+		return len(clearText) + 1
+	}
+	return 0
 }
 
 func (m *Model) head() ink.Row {
@@ -366,7 +379,12 @@ func (m *Model) lines(height int) []ink.Row {
 		if odd {
 			mark = "◆ "
 		}
-		r = r.Add(ink.Lamp, mark).Col(ink.Foam, row.Device, w[0]).Then(cells)
+		r = r.Add(ink.Lamp, mark)
+		if m.src.ClearText[row.Device] {
+			r = r.Add(ink.Foam, row.Device+" ").Strong(ink.Lamp, ink.Fit(clearText, w[0]-len([]rune(row.Device))-1)).Then(cells)
+		} else {
+			r = r.Col(ink.Foam, row.Device, w[0]).Then(cells)
+		}
 		r.Marked = k == m.cursor
 		out = append(out, r)
 	}

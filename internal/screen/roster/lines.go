@@ -72,7 +72,7 @@ func (m *Model) attention() ink.Row {
 		}
 		return r
 	case fresh > 0:
-		r = r.Strong(ink.Lamp, fmt.Sprintf("◆ %s shown for the first time: K shows and accepts them. ", plural(fresh, "host key")))
+		r = r.Strong(ink.Lamp, fmt.Sprintf("◆ %s shown for the first time: K shows and accepts them. ", plural(m.countKeys(), "host key")))
 		if n := c[reach.Failed] - fresh; n > 0 {
 			r = r.Strong(ink.Port, fmt.Sprintf("▲ %d not reached.", n))
 		}

@@ -38,7 +38,8 @@ type Source struct {
 	Console func(device string) tea.ExecCommand
 	// Transcript returns what was said with a device.
 	Transcript func(device string) ([]string, error)
-	// Fingerprint returns that of a key a device has shown for the first time.
+	// Fingerprint returns that of a key shown for the first time, with its kind
+	// and whose it is.
 	Fingerprint func(r *reach.Result) (fingerprint string, fresh bool)
 	// Accept takes the new keys of devices, once or for good.
 	Accept func(results []*reach.Result, forGood bool) error

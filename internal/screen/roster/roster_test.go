@@ -47,7 +47,7 @@ func newFixture(t *testing.T) *fixture {
 	}
 	src.Save = func(name string, s scope.Selection) error { f.saved[name] = s; return nil }
 	src.Fingerprint = func(r *reach.Result) (string, bool) {
-		return "ssh-ed25519 SHA256:" + strings.Repeat("x", 43), r.Failure != nil && r.Failure.Stage == reach.HostKey
+		return "SHA256:" + strings.Repeat("x", 43) + "  ssh-ed25519 of 192.0.2.1", r.Failure != nil && r.Failure.Stage == reach.HostKey
 	}
 	src.Accept = func(results []*reach.Result, forGood bool) error {
 		f.forGood = forGood
@@ -175,7 +175,7 @@ func TestNewHostKeys(t *testing.T) {
 	f.press("m")
 	assert.Empty(t, f.took, "not before it is asked")
 	f.press("K")
-	assert.Contains(t, f.shown(), "quay-1  SHA256:"+strings.Repeat("x", 43)+"  ssh-ed25519")
+	assert.Contains(t, f.shown(), "SHA256:"+strings.Repeat("x", 43)+"  ssh-ed25519 of 192.0.2.1  quay-1")
 	f.press("esc")
 	assert.Empty(t, f.took)
 	f.press("K", "1")

@@ -124,27 +124,42 @@ func (m *Model) outside(cells int) []ink.Row {
 // shown whole, since half a fingerprint proves nothing.
 func (m *Model) newKeys(cells, height int) []ink.Row {
 	fresh := m.fresh()
-	rows := []ink.Row{ink.T(ink.Foam, " ").Strong(ink.Lamp, fmt.Sprintf("◆ %s shown for the first time", plural(len(fresh), "host key")))}
+	rows := []ink.Row{ink.T(ink.Foam, " ").Strong(ink.Lamp, fmt.Sprintf("◆ %s shown for the first time", plural(m.countKeys(), "host key")))}
 	for _, l := range watch.Wrap("Compare them with what the devices' own consoles say. A wrong one means that somebody stands between you and the device.", cells-2, 4) {
 		rows = append(rows, ink.T(ink.Dim, " "+l))
 	}
 	rows = append(rows, ink.Row{})
-	name := 6
-	for _, r := range fresh {
-		name = max(name, len(r.Device))
-	}
+	prints, devices := m.prints(fresh)
 	room := max(height-len(rows)-5, 1)
-	m.keysTop = max(min(m.keysTop, len(fresh)-room), 0)
-	for _, r := range fresh[m.keysTop:min(m.keysTop+room, len(fresh))] {
-		print, _ := m.src.Fingerprint(r)
-		kind, hash, _ := strings.Cut(print, " ")
-		rows = append(rows, ink.T(ink.Foam, " ").Col(ink.Foam, r.Device, min(name, 28)+2).Add(ink.Foam, hash).Add(ink.Dim, "  "+kind))
+	m.keysTop = max(min(m.keysTop, len(prints)-room), 0)
+	for _, p := range prints[m.keysTop:min(m.keysTop+room, len(prints))] {
+		rows = append(rows, ink.T(ink.Foam, " ").Add(ink.Foam, p).Add(ink.Dim, "  "+list(devices[p], 2)))
 	}
-	if hidden := len(fresh) - room; hidden > 0 {
-		rows = append(rows, ink.T(ink.Lamp, fmt.Sprintf(" %d to %d of %d; ↑↓ shows the others", m.keysTop+1, min(m.keysTop+room, len(fresh)), len(fresh))))
+	if len(prints) > room {
+		rows = append(rows, ink.T(ink.Lamp, fmt.Sprintf(" %d to %d of %d; ↑↓ shows the others", m.keysTop+1, m.keysTop+room, len(prints))))
 	}
 	return append(rows, ink.Row{},
 		ink.T(ink.Foam, " ").Strong(ink.Foam, "m").Add(ink.Foam, "    remember them and go on"),
 		ink.T(ink.Foam, " ").Strong(ink.Foam, "1").Add(ink.Foam, "    accept them this once and go on"),
 		ink.T(ink.Foam, " ").Strong(ink.Foam, "Esc").Add(ink.Foam, "  refuse: the devices stay unreached"))
+}
+
+// prints lists the new keys, each with the devices that wait for it: those behind
+// a jump host may all wait for its key.
+func (m *Model) prints(fresh []*reach.Result) (prints []string, devices map[string][]string) {
+	devices = map[string][]string{}
+	for _, r := range fresh {
+		p, _ := m.src.Fingerprint(r)
+		if devices[p] == nil {
+			prints = append(prints, p)
+		}
+		devices[p] = append(devices[p], r.Device)
+	}
+	return prints, devices
+}
+
+// countKeys counts the new keys.
+func (m *Model) countKeys() int {
+	prints, _ := m.prints(m.fresh())
+	return len(prints)
 }
