@@ -91,6 +91,9 @@ func TestBadFiles(t *testing.T) {
 		"yaml nested":    {"fleet.yaml", "devices:\n  - name: a\n    site: [x]\n", `"site" must be one value`},
 		"list":           {"l.txt", "192.0.2.1\n", "no platform is named"},
 		"ending":         {"fleet.doc", "", "cannot tell what kind"},
+		"jump":           {"fleet.csv", "name,address,platform,jump\na,192.0.2.1,tern,b@c@d\n", `jump host "b@c@d" of a cannot be read`},
+		"protocol":       {"fleet.csv", "name,address,platform,protocol\na,192.0.2.1,tern,carrier\n", `protocol "carrier" of a is not known`},
+		"algorithms":     {"fleet.csv", "name,address,platform,algorithms\na,192.0.2.1,tern,weak\n", `algorithms "weak" of a is not known`},
 		"two standby":    {"fleet.csv", "name,address,platform,pair\na,192.0.2.1,tern,p standby\nb,192.0.2.2,tern,p standby\n", "both members of pair p are marked standby"},
 	} {
 		_, err := Read(c.file, []byte(c.data), platforms)
@@ -101,6 +104,7 @@ func TestBadFiles(t *testing.T) {
 func FuzzRead(f *testing.F) {
 	f.Add("fleet.csv", []byte(goodCSV))
 	f.Add("fleet.yaml", []byte(goodYAML))
+	f.Add("fleet.csv", []byte("name,address,platform,jump,protocol,algorithms,clear_login\na,192.0.2.1,tern,crew@bastion.example:22 inner,telnet,old,shared\n"))
 	f.Add("fleet.txt", []byte("platform tern\n192.0.2.1\n"))
 	f.Fuzz(func(t *testing.T, file string, data []byte) {
 		fl, err := Read(file, data, platforms)

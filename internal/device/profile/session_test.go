@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"google.golang.org/grpc/test/bufconn"
 
+	"metabasis/internal/core/reach"
 	"metabasis/internal/core/run"
 )
 
@@ -205,4 +206,55 @@ func TestAMissingSecretIsNamed(t *testing.T) {
 		assert.ErrorContains(t, s.Edit(context.Background()), `no secret named "operator"`)
 		s.Close()
 	})
+}
+
+// Whatever a device does instead of showing its first prompt, it costs bounded
+// time and memory, and the failure says what it printed last.
+func TestHostileDevicesBeforeTheFirstPrompt(t *testing.T) {
+	flood := func(text string, every time.Duration) func(io.Writer) error {
+		return func(w io.Writer) error {
+			time.Sleep(every)
+			_, err := io.WriteString(w, text)
+			return err
+		}
+	}
+	for name, c := range map[string]struct {
+		print func(io.Writer) error
+		want  string
+	}{
+		"endless line":      {flood(strings.Repeat("x", 32<<10), 0), "printed more than 8 MB"},
+		"endless output":    {flood(strings.Repeat("line\r\n", 4096), 0), "printed more than 8 MB"},
+		"control sequences": {flood(strings.Repeat("\x1b[2J\x1b]0;owned\x07\x1b[6n", 2048), 0), "printed more than 8 MB"},
+		"a byte a second":   {flood("x", time.Second), "no prompt in 1m40s although it keeps printing"},
+		"nothing":           {flood("", time.Hour), "no prompt in 10s"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				l := bufconn.Listen(64 << 10)
+				done := make(chan struct{})
+				go func() {
+					defer close(done)
+					conn, err := l.Accept()
+					for err == nil {
+						err = c.print(conn)
+					}
+				}()
+				conn, err := l.Dial()
+				require.NoError(t, err)
+				began := time.Now()
+				s := newSession(tern(t), conn, Options{Log: &keeper{}})
+				f := s.begin(context.Background())
+				require.NotNil(t, f)
+				assert.Equal(t, reach.Prompt, f.Stage)
+				assert.ErrorContains(t, f, c.want)
+				assert.NotContains(t, f.Error(), "\x1b")
+				assert.LessOrEqual(t, time.Since(began), 101*time.Second)
+				assert.LessOrEqual(t, len(s.out.cur), maxCur)
+				assert.LessOrEqual(t, s.out.size, maxPrinted+(64<<10))
+				s.Close()
+				l.Close()
+				<-done
+			})
+		})
+	}
 }
