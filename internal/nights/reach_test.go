@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"math/rand/v2"
+	"net"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -262,5 +263,30 @@ func TestAPloverIsLeftProperly(t *testing.T) {
 		assert.Equal(t, reach.Login, r.Failure.Stage)
 		assert.Contains(t, r.Failure.Error(), "In use. Try later.")
 		require.NoError(t, s.Close())
+	})
+}
+
+// A login that is used over SSH is not given away in clear text: no connection
+// is made, unless the fleet says that it is meant so.
+func TestAClearTextLoginMustBeItsOwn(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		h := newHarbour(t, []sim.Spec{{Name: "gate", Platform: "plover"}})
+		defer h.sim.Close()
+		h.c.Encrypted = func(login string, l device.Login) bool { return login == "gates" && l.Password == "t1de-word" }
+		dials := 0
+		dial := h.c.Dial
+		h.c.Dial = func(ctx context.Context, network, addr string) (net.Conn, error) {
+			dials++
+			return dial(ctx, network, addr)
+		}
+		r := h.reach(1)["gate"]
+		require.NotNil(t, r.Failure)
+		assert.Equal(t, reach.Login, r.Failure.Stage)
+		assert.Contains(t, r.Failure.Error(), "login gates, or its password, is used over SSH, too: in clear text it would be given away")
+		assert.Zero(t, dials)
+		h.fleet.Devices[0].Shared = true
+		r = h.reach(1)["gate"]
+		assert.Nil(t, r.Failure)
+		assert.Equal(t, 1, dials)
 	})
 }
