@@ -63,7 +63,7 @@ func TestTheFleetView(t *testing.T) {
 	x.press("x", "r", "v", "e", "r", "s", "i", "o", "n", "Enter")
 	s = x.see("1 row is unlike most")
 	assert.Contains(t, s, "▲ 2 of 27 devices not read")
-	assert.Regexp(t, `◆ cld-gate-1 +1\.7`, s)
+	assert.Regexp(t, `◆ cld-gate-1 clear text +1\.7`, s)
 	x.press("/", "G", "-", "0", "1", "Enter")
 	x.see(`only rows with "G-01"`)
 	x.press("w")
