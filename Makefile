@@ -56,7 +56,7 @@ fuzz:
 	$(GO) test ./internal/screen/console -run '^$$' -fuzz FuzzFilter -fuzztime $(FUZZTIME)
 
 bench: build
-	$(GO) test ./internal/nights ./internal/screen -run '^$$' -bench . -benchtime 5x
+	$(GO) test ./internal/nights ./internal/screen/... -run '^$$' -bench . -benchtime 5x
 	scripts/first-frame
 
 screenshots: build

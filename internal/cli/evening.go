@@ -5,8 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"os/signal"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -170,6 +172,8 @@ func (a *app) scope(file string, words []string) error {
 // signalled makes a context that ends at the first interrupt; the function it
 // returns tells whether there was one.
 func signalled(ctx context.Context) (context.Context, func() bool) {
+	// A reader that goes away must not leave sessions behind on devices.
+	signal.Ignore(syscall.SIGPIPE)
 	ctx, cancel := context.WithCancelCause(ctx)
 	signals, stop := interrupts()
 	quit := make(chan struct{})

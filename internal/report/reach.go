@@ -16,8 +16,8 @@ func Reached(r reach.Result, width int) string {
 		return fmt.Sprintf("%-*s  %-10s  %s", width, r.Device, r.Failure.Stage, r.Failure.Error())
 	}
 	note := ""
-	if r.Host != "" && r.Host != r.Device {
-		note = "  calls itself " + r.Host
+	if other := r.OtherName(); other != "" {
+		note = "  ! calls itself " + other
 	}
 	for _, w := range r.Warnings {
 		note += "  ! " + w

@@ -96,6 +96,9 @@ func (m *Model) ready(cells int) []ink.Row {
 	rows = append(rows, label("window", fmt.Sprintf("%s to %s, reserve %s", o.Window.Open.Format("15:04:05"), o.Window.Close.Format("15:04:05"), runbook.FormatDuration(o.Window.Reserve)))...)
 	rows = append(rows, label("devices", fmt.Sprintf("%d in %s: %s", len(m.night.Devices), report.Count(len(o.Batches), "batch"), sizes(o)))...)
 	rows = append(rows, label("sites", strings.Join(m.night.Sites(), ", "))...)
+	if len(o.Checks) > 0 {
+		rows = append(rows, label("prechecks", strings.Join(o.Checks, "; "))...)
+	}
 	rows = append(rows, label("soak", ink.Long(o.Soak))...)
 	for _, why := range leftOut(o) {
 		rows = append(rows, label("left out", why)...)

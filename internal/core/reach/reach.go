@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -114,6 +115,16 @@ type Result struct {
 	Failure  *Failure      `json:"failure,omitempty"`
 	Warnings []string      `json:"warnings,omitempty"`
 	Took     time.Duration `json:"took_ns"`
+}
+
+// OtherName is the name the device calls itself by when that is not the one we
+// know it by, else "". A domain behind either does not count.
+func (r *Result) OtherName() string {
+	short := func(s string) string { s, _, _ = strings.Cut(s, "."); return s }
+	if r.Host == "" || strings.EqualFold(short(r.Host), short(r.Device)) {
+		return ""
+	}
+	return r.Host
 }
 
 // OK tells whether the device is ready to be worked on.

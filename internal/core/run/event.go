@@ -157,6 +157,7 @@ type Outline struct {
 	Batches  [][]OutlineDevice `json:"batches"`
 	LeftOut  []plan.LeftOut    `json:"left_out,omitempty"`
 	Warnings []string          `json:"warnings,omitempty"`
+	Checks   []string          `json:"checks,omitempty"` // the prechecks
 	Waivers  []plan.Waiver     `json:"waivers,omitempty"`
 	Soak     time.Duration     `json:"soak,omitempty"`
 	Budget   int               `json:"budget,omitempty"` // failures after which we stop to ask
@@ -179,6 +180,9 @@ type OutlineDevice struct {
 func Outlined(p *plan.Plan) *Outline {
 	o := &Outline{Title: p.Title, Change: p.Change, Window: p.Window, LeftOut: p.LeftOut, Warnings: p.Warnings, Waivers: p.Waivers,
 		Soak: p.Soak, Budget: p.Rules.StopAfter}
+	for _, pc := range p.Prechecks {
+		o.Checks = append(o.Checks, pc.String())
+	}
 	for _, b := range p.Batches {
 		var batch []OutlineDevice
 		for _, t := range b {

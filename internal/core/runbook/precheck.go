@@ -1,13 +1,34 @@
 package runbook
 
 import (
+	"fmt"
 	"slices"
+	"strings"
 
 	"metabasis/internal/core/problem"
 )
 
 // precheckNames are the prechecks with a meaning of their own.
 var precheckNames = []string{"reachable", "clock", "saved", "storage", "version", "alone", "pair", "check"}
+
+// String writes the precheck as it stands in a runbook.
+func (p Precheck) String() string {
+	switch {
+	case p.Off:
+		return p.Name + " off"
+	case p.Own():
+		return p.Name
+	case p.Name == "clock":
+		return "clock within " + FormatDuration(p.Within)
+	case p.Name == "storage":
+		return fmt.Sprintf("storage at least %d MB", p.AtLeast/1e6)
+	case p.Name == "version":
+		return "version " + strings.Join(p.Versions, ", ")
+	case p.Name == "pair":
+		return "pair healthy"
+	}
+	return p.Name
+}
 
 // precheck reads one precheck:
 //

@@ -60,6 +60,8 @@ type Model struct {
 	sorted  table.Table  // that, with its outliers found
 	shown   table.Table  // sorted and filtered
 	odd     int
+	telling []int // columns that tell devices apart
+	widths  []int // cells of the device and of each column
 
 	width, height, cursor, top int
 	column                     int // that the cursor is in; -1 is the device
@@ -82,6 +84,8 @@ func New(ctx context.Context, src Source, theme string) *Model {
 			}
 		})
 	}()
+	m.sorted = *src.Table
+	m.widths = m.measure()
 	m.arrange()
 	return m
 }
@@ -122,8 +126,7 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		case int:
 			m.done = n
 		case *table.Table:
-			m.all, m.read = n, true
-			m.arrange()
+			m.arrive(n)
 		}
 		return m, m.listen()
 	case tea.KeyPressMsg:
@@ -133,14 +136,24 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	return m, nil
 }
 
+// arrive takes in the table once it has been read: what is unusual in it and how
+// wide its columns are is found once.
+func (m *Model) arrive(t *table.Table) {
+	m.all, m.read = t, true
+	m.sorted = *t
+	m.sorted.Rows = append([]table.Row(nil), t.Rows...)
+	m.sorted.Sort(-1, false)
+	m.odd = m.sorted.OutliersFirst()
+	m.telling = m.sorted.Telling()
+	m.widths = m.measure()
+	m.arrange()
+}
+
 // arrange sorts and filters what was read.
 func (m *Model) arrange() {
-	t := *m.all
-	t.Rows = append([]table.Row(nil), m.all.Rows...)
-	t.Sort(-1, false)
-	m.odd = t.OutliersFirst()
-	m.sorted = t
+	t := m.sorted
 	if !m.sort.outliers {
+		t.Rows = append([]table.Row(nil), m.sorted.Rows...)
 		t.Sort(m.sort.column, m.sort.down)
 	}
 	if m.filter != "" {
@@ -283,7 +296,7 @@ func (m *Model) attention() ink.Row {
 	if !m.read {
 		return r.Strong(ink.Tide, fmt.Sprintf("Reading: %d of %d devices done.", m.done, m.src.Devices))
 	}
-	cols := m.all.Telling()
+	cols := m.telling
 	if i := m.all.Column(m.src.By); i >= 0 {
 		cols = []int{i}
 	}
@@ -312,16 +325,16 @@ func rowsWord(n int) string {
 	return fmt.Sprintf("%d rows are", n)
 }
 
-// widths are the cells of the device and of each column.
-func (m *Model) widths() []int {
-	out := make([]int, len(m.shown.Columns)+1)
+// measure finds the cells of the device and of each column.
+func (m *Model) measure() []int {
+	out := make([]int, len(m.all.Columns)+1)
 	out[0] = len("device")
-	for i, c := range m.shown.Columns {
+	for i, c := range m.all.Columns {
 		out[i+1] = len([]rune(c.Name))
 	}
 	for _, r := range m.all.Rows {
 		out[0] = max(out[0], len([]rune(r.Device))+m.mark(r.Device))
-		for i, c := range m.shown.Columns {
+		for i, c := range m.all.Columns {
 			out[i+1] = max(out[i+1], len([]rune(c.Text(r.Values[i]))))
 		}
 	}
@@ -343,7 +356,7 @@ func (m *Model) mark(device string) int {
 }
 
 func (m *Model) head() ink.Row {
-	w := m.widths()
+	w := m.widths
 	r := ink.T(ink.Foam, "   ")
 	for i := -1; i < len(m.shown.Columns); i++ {
 		text := m.columnName(i)
@@ -358,7 +371,7 @@ func (m *Model) head() ink.Row {
 
 func (m *Model) lines(height int) []ink.Row {
 	m.top = max(min(m.top, m.cursor), m.cursor-height+1)
-	w := m.widths()
+	w := m.widths
 	var out []ink.Row
 	for k := m.top; k < min(m.top+height, len(m.shown.Rows)); k++ {
 		row := m.shown.Rows[k]

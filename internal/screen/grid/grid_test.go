@@ -90,3 +90,35 @@ func TestBeforeItIsRead(t *testing.T) {
 	}
 	assert.Contains(t, shown(m), "1 row is unlike most")
 }
+
+// BenchmarkKeyToFrame measures from a key to the finished frame with the ports
+// of 5,000 devices, 24 each.
+func BenchmarkKeyToFrame(b *testing.B) {
+	full := &table.Table{Name: "ports", Columns: []table.Column{{Name: "port", Type: runbook.NumberColumn}, {Name: "state", Type: runbook.TextColumn}, {Name: "label", Type: runbook.TextColumn}}}
+	for i := range 5000 {
+		var rows []map[string]any
+		for p := range 24 {
+			rows = append(rows, map[string]any{"port": float64(p), "state": []string{"up", "up", "up", "shut"}[(i+p)%4], "label": fmt.Sprintf("to %d", p)})
+		}
+		full.Add(fmt.Sprintf("quay-%04d", i), "tern", rows)
+	}
+	m := New(context.Background(), Source{Table: full, Fill: func(context.Context, func(int)) *table.Table { return full }}, "dark")
+	m.Update(tea.WindowSizeMsg{Width: 160, Height: 42})
+	for n := range m.news {
+		m.Update(newsMsg{n})
+	}
+	b.Run("move", func(b *testing.B) {
+		for b.Loop() {
+			pressed(m, "down")
+			_ = m.View()
+		}
+	})
+	b.Run("filter", func(b *testing.B) {
+		m.typing = true
+		for b.Loop() {
+			pressed(m, "7")
+			_ = m.View()
+			pressed(m, "backspace")
+		}
+	})
+}

@@ -80,12 +80,33 @@ func (m *Model) attention() ink.Row {
 	case c[reach.Failed] > 0:
 		r = r.Strong(ink.Port, fmt.Sprintf("▲ %d of %s not reached. ", c[reach.Failed], plural(done, "device"))).Add(ink.Foam, m.firstCause())
 		r.Marked = true
+	case m.others() > 0:
+		r = r.Strong(ink.Lamp, fmt.Sprintf("◆ %s under another name. ", answers(m.others()))).Add(ink.Dim, fmt.Sprintf("%d of %d ready.", c[reach.Ready], total))
+		r.Marked = true
 	case c[reach.Ready] == total:
 		r = r.Strong(ink.Buoy, fmt.Sprintf("● All %s ready.", plural(total, "device")))
 	default:
 		r = r.Strong(ink.Buoy, fmt.Sprintf("● %d ready, ", c[reach.Ready])).Add(ink.Dim, fmt.Sprintf("%d not tried.", c[reach.Waiting]))
 	}
 	return r
+}
+
+// others counts the devices that call themselves otherwise than we do.
+func (m *Model) others() int {
+	n := 0
+	for _, e := range m.board.Entries {
+		if e.Result != nil && e.Result.OtherName() != "" {
+			n++
+		}
+	}
+	return n
+}
+
+func answers(n int) string {
+	if n == 1 {
+		return "1 device answers"
+	}
+	return fmt.Sprintf("%d devices answer", n)
 }
 
 func (m *Model) firstCause() string {
@@ -240,6 +261,9 @@ func (m *Model) line(i int, here bool, name, cells int) ink.Row {
 		r = r.Strong(ink.Port, fmt.Sprintf("▲ %s ", e.Stage)).Add(ink.Foam, " "+e.Result.Failure.Cause)
 	case e.State == reach.Ready:
 		r = r.Add(ink.Buoy, "● ready  ").Add(ink.Dim, fmt.Sprintf("%.1f s", e.Result.Took.Seconds()))
+		if other := e.Result.OtherName(); other != "" {
+			r = r.Strong(ink.Lamp, "  ◆ calls itself "+other)
+		}
 		if n := len(e.Result.Warnings); n > 0 && !(d.ClearText && n == 1) {
 			r = r.Add(ink.Lamp, "  ! "+e.Result.Warnings[0])
 		}

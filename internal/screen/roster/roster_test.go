@@ -206,6 +206,27 @@ func TestSizes(t *testing.T) {
 	assert.Contains(t, f.shown(), "This window is too small")
 }
 
+// A device that calls itself otherwise may be the wrong one.
+func TestAnotherName(t *testing.T) {
+	f := newFixture(t)
+	f.press("g")
+	for i := range 6 {
+		e := ready(fmt.Sprintf("quay-%d", i))
+		if i == 2 {
+			e.Result.Host = "gate-9"
+		}
+		if i == 3 {
+			e.Result.Host = "QUAY-3.example"
+		}
+		f.fold(e)
+	}
+	f.Update(overMsg{})
+	s := f.shown()
+	assert.Contains(t, s, "◆ 1 device answers under another name. 6 of 6 ready.")
+	assert.Contains(t, s, "◆ calls itself gate-9")
+	assert.NotContains(t, s, "QUAY-3")
+}
+
 func TestATableIsAskedFor(t *testing.T) {
 	f := newFixture(t)
 	f.press("r", "c", "l", "o", "u", "d", "enter")
@@ -213,3 +234,33 @@ func TestATableIsAskedFor(t *testing.T) {
 	f.press("r", "c", "l", "o", "c", "k", "enter")
 	assert.Equal(t, "clock", f.table)
 }
+
+// BenchmarkKeyToFrame measures from a key to the finished frame with 5,000
+// devices, a tenth of them failed, while results come in.
+func BenchmarkKeyToFrame(b *testing.B) {
+	src := Source{Title: "/quays", Fingerprint: func(r *reach.Result) (string, bool) {
+		return "", r.Failure != nil && errors.Is(r.Failure.Err, errNoKey)
+	}}
+	for i := range 5000 {
+		d := fleet.Device{Name: fmt.Sprintf("quay-%04d", i), Site: fmt.Sprintf("S%02d", i%40), Platform: "tern"}
+		src.Devices = append(src.Devices, Device{Device: d})
+	}
+	m := New(src, "dark", reach.Board{})
+	m.Update(tea.WindowSizeMsg{Width: 160, Height: 42})
+	var events []reach.Event
+	for i, d := range src.Devices {
+		e := ready(d.Name)
+		if i%10 == 0 {
+			e = failed(d.Name, reach.Port, "refuses port 22")
+		}
+		events = append(events, e)
+	}
+	m.Update(eventsMsg(events))
+	for i := 0; b.Loop(); i++ {
+		m.Update(eventsMsg(events[i%5000 : i%5000+1]))
+		m.Update(tea.KeyPressMsg{Code: tea.KeyDown})
+		_ = m.View()
+	}
+}
+
+var errNoKey = errors.New("no key")

@@ -68,8 +68,8 @@ func (m *Model) device(cells int) []ink.Row {
 		if len(res.Through) > 0 {
 			rows = append(rows, labelled("through", strings.Join(res.Through, ", "), cells, ink.Foam)...)
 		}
-		if res.Host != "" && res.Host != d.Name {
-			rows = append(rows, labelled("own name", res.Host+", not "+d.Name, cells, ink.Lamp)...)
+		if other := res.OtherName(); other != "" {
+			rows = append(rows, labelled("own name", other+", not "+d.Name+": see whether it is the right device", cells, ink.Lamp)...)
 		}
 		for _, w := range res.Warnings {
 			rows = append(rows, labelled("warning", w, cells, ink.Lamp)...)
