@@ -16,6 +16,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"metabasis/internal/core/problem"
 	"metabasis/internal/settings"
 	"metabasis/internal/workspace"
 )
@@ -119,6 +120,19 @@ Without a command it opens the workspace in the current directory.`,
 	_ = cmd.PersistentFlags().MarkHidden("password")
 	a.settingFlag(cmd.PersistentFlags(), settings.Theme)
 	a.settingFlag(cmd.PersistentFlags(), settings.HostKeys)
+	cmd.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
+		given, unknown := strings.CutPrefix(err.Error(), "unknown flag: --")
+		if !unknown {
+			return err
+		}
+		var names []string
+		cmd.Flags().VisitAll(func(f *pflag.Flag) {
+			if !f.Hidden {
+				names = append(names, f.Name)
+			}
+		})
+		return fmt.Errorf("there is no flag --%s here; write: --%s", given, problem.OneOf(given, names))
+	})
 	cmd.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error {
 		if cmd.Flags().Changed("password") {
 			return errors.New("a password on the command line can be read by everybody on this machine, and stays in the shell's history: " +

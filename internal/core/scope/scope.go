@@ -63,21 +63,22 @@ func chooser(f *fleet.Fleet, words []string, saved map[string]Selection) (func(f
 	if !slices.ContainsFunc(words, func(w string) bool { return !isName(f, w) }) {
 		return byName(f, words, saved)
 	}
-	if len(words) > 1 && slices.ContainsFunc(words, func(w string) bool { return isName(f, w) }) && !strings.ContainsAny(strings.Join(words, " "), "=<>\"'") {
+	source := strings.Join(words, " ")
+	// Words without anything of a condition are meant as names.
+	if !slices.ContainsFunc(words, func(w string) bool { return !looksLikeName(w) }) && !slices.Contains(columns(f), source) {
 		for _, w := range words {
 			if !isName(f, w) {
 				return nil, fmt.Errorf("there is no device %q%s", w, nearest(w, f))
 			}
 		}
 	}
-	source := strings.Join(words, " ")
-	if len(words) == 1 && looksLikeName(source) && !slices.Contains(columns(f), source) {
-		return nil, fmt.Errorf("there is no device %q%s", source, nearest(source, f))
-	}
 	return byCondition(f, source)
 }
 
-func looksLikeName(w string) bool { return !strings.ContainsAny(w, " =<>\"'()[]!") }
+// looksLikeName tells a word that may be a name from a part of a condition.
+func looksLikeName(w string) bool {
+	return !strings.ContainsAny(w, " =<>\"'()[]!") && !slices.Contains([]string{"and", "or", "not", "in", "true", "false", "matches", "contains"}, w)
+}
 
 func isName(f *fleet.Fleet, w string) bool {
 	_, ok := f.Get(w)

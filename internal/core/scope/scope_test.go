@@ -36,6 +36,8 @@ func TestSelect(t *testing.T) {
 		"nothing":            {[]string{`site == "EYR"`}, nil, `selects no device: 2 because site is ALD, wanted EYR`},
 		"mistyped name":      {[]string{"ald-quay-11"}, nil, "did you mean ald-quay-1?"},
 		"one mistyped":       {[]string{"ald-quay-1", "brm-quay-2"}, nil, "did you mean brm-quay-1?"},
+		"names of nothing":   {[]string{"x", "y", "z"}, nil, `there is no device "x"`},
+		"true is all":        {[]string{"true"}, []string{"ald-quay-1", "ald-quay-2", "brm-quay-1", "ops-desk-1"}, ""},
 		"mistyped column":    {[]string{`sight == "ALD"`}, nil, "site"},
 		"no condition":       {[]string{"site"}, nil, "neither true nor false"},
 		"no selection":       {[]string{"@brimm"}, nil, "brim"},

@@ -47,7 +47,7 @@ type File struct {
 }
 
 // ErrNone says that there is no secrets file.
-var ErrNone = errors.New("there is no secrets file")
+var ErrNone = errors.New("there is no secrets file yet; metabasis secret add LOGIN PART makes one")
 
 // Exists tells whether there is one.
 func Exists(path string) bool {
