@@ -66,6 +66,7 @@ func (c *Connector) dialTelnet(ctx context.Context, w *way, watch ssh.Watch, cfg
 	if err != nil {
 		return nil, ssh.ExplainDial(port, "Telnet", within.String(), err)
 	}
+	watch(reach.Port)
 	watch(reach.Handshake)
 	if e := w.profile.Connect.Enter; e == "cr" {
 		cfg.Enter = "\r"

@@ -35,7 +35,14 @@ func Reach(b *reach.Board) []string {
 		if len(names) > 6 {
 			list += fmt.Sprintf(" and %d more", len(names)-6)
 		}
-		out = append(out, fmt.Sprintf("  %d at the %s: %s", len(names), cause.Stage, list), "    "+cause.Failure.Error())
+		out = append(out, fmt.Sprintf("  %d at the %s: %s", len(names), cause.Stage, list), "    "+cause.Text+remedy(cause.Failure))
 	}
 	return out
+}
+
+func remedy(f *reach.Failure) string {
+	if f.Remedy == "" {
+		return ""
+	}
+	return ": " + f.Remedy
 }

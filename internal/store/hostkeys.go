@@ -3,14 +3,16 @@ package store
 import (
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"slices"
-	"strings"
 	"sync"
 
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/knownhosts"
+
+	"metabasis/internal/core/reach"
 )
 
 // Unknown says what to do with a host that shows its key for the first time.
@@ -60,30 +62,42 @@ func OpenHostKeys(file string, unknown Unknown, further ...string) (*HostKeys, e
 }
 
 // ErrKeyChanged says that a host shows another key than before.
-var ErrKeyChanged = errors.New("it shows another host key than before: it may have been replaced, or somebody stands between you and it")
+var ErrKeyChanged = errors.New("it shows another host key than before")
+
+// changed is how a changed key is told.
+func changed(remedy string) *reach.Failure {
+	return &reach.Failure{Stage: reach.HostKey, Cause: ErrKeyChanged.Error(), Err: ErrKeyChanged,
+		Remedy: "it may have been replaced, or somebody stands between you and it" + remedy}
+}
 
 // NewKey is a key shown for the first time, which nobody has accepted yet.
 type NewKey struct {
 	Host string // as it is known: host, or [host]:port
 	Key  ssh.PublicKey
-	hint string
 }
 
 // Fingerprint is the key's, as ssh-keygen -l prints it.
 func (e *NewKey) Fingerprint() string { return ssh.FingerprintSHA256(e.Key) }
 
 func (e *NewKey) Error() string {
-	return fmt.Sprintf("it shows its key for the first time (%s %s); %s", e.Key.Type(), e.Fingerprint(), e.hint)
+	return fmt.Sprintf("%s (%s %s)", shownFirst, e.Key.Type(), e.Fingerprint())
 }
 
-// Check implements the check of a host's key.
+const shownFirst = "it shows its host key for the first time"
+
+func (e *NewKey) failure(remedy string) *reach.Failure {
+	return &reach.Failure{Stage: reach.HostKey, Cause: e.Error(), Kind: shownFirst, Remedy: remedy, Err: e}
+}
+
+// Check implements the check of a host's key. Its errors are of type
+// [reach.Failure]; inside is a [NewKey] or [ErrKeyChanged].
 func (h *HostKeys) Check(host string, remote net.Addr, key ssh.PublicKey) error {
 	name := knownhosts.Normalize(host)
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if old, ok := h.fresh[name]; ok {
 		if string(old.Marshal()) != string(key.Marshal()) {
-			return ErrKeyChanged
+			return changed("")
 		}
 		return nil
 	}
@@ -93,15 +107,15 @@ func (h *HostKeys) Check(host string, remote net.Addr, key ssh.PublicKey) error 
 		return err
 	}
 	if len(ke.Want) > 0 {
-		return fmt.Errorf("%w; if that is right, remove its line %d from %s", ErrKeyChanged, ke.Want[0].Line, ke.Want[0].Filename)
+		return changed(fmt.Sprintf("; if it was replaced, remove line %d of %s", ke.Want[0].Line, ke.Want[0].Filename))
 	}
 	switch h.unknown {
 	case Remember:
 		return h.accept(name, key, true)
 	case Ask:
-		return &NewKey{name, key, "compare it and accept it with metabasis reach before going on"}
+		return (&NewKey{name, key}).failure("compare it, then accept it in metabasis reach on a terminal")
 	}
-	return &NewKey{name, key, "host keys are strict: put it into " + h.file + " first"}
+	return (&NewKey{name, key}).failure("host keys are strict: put it into " + h.file + " first")
 }
 
 // elsewhere keeps the address of a connection out of the check: behind a jump
@@ -117,17 +131,29 @@ func (h *HostKeys) Accept(k *NewKey, forGood bool) error {
 
 func (h *HostKeys) accept(name string, key ssh.PublicKey, forGood bool) error {
 	if forGood {
-		f, err := os.OpenFile(h.file, os.O_APPEND|os.O_WRONLY|os.O_CREATE, 0o600)
-		if err != nil {
-			return fmt.Errorf("remembering the host key: %w", err)
-		}
-		_, err = f.WriteString(strings.TrimSpace(knownhosts.Line([]string{name}, key)) + "\n")
-		if err := errors.Join(err, f.Close()); err != nil {
+		if err := appendLine(h.file, knownhosts.Line([]string{name}, key)); err != nil {
 			return fmt.Errorf("remembering the host key: %w", err)
 		}
 	}
 	h.fresh[name] = key
 	return nil
+}
+
+// appendLine puts a line at the end of a file, whose last line a person may have
+// left without an end.
+func appendLine(file, line string) error {
+	f, err := os.OpenFile(file, os.O_APPEND|os.O_RDWR|os.O_CREATE, 0o600)
+	if err != nil {
+		return err
+	}
+	if end, err := f.Seek(0, io.SeekEnd); err == nil && end > 0 {
+		var last [1]byte
+		if _, err := f.ReadAt(last[:], end-1); err == nil && last[0] != '\n' {
+			line = "\n" + line
+		}
+	}
+	_, err = f.WriteString(line + "\n")
+	return errors.Join(err, f.Close())
 }
 
 // Algorithms lists the kinds of key known for a host, host:port.

@@ -162,6 +162,29 @@ func TestFirstSight(t *testing.T) {
 	require.NoError(t, keys.Check("192.0.2.11:2222", &net.TCPAddr{}, key), "remembered")
 }
 
+// A key is remembered on a line of its own, also where a person has left the last
+// line of the file without its end.
+func TestKeysAreRememberedOnTheirOwnLines(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "known_hosts")
+	require.NoError(t, os.WriteFile(file, []byte("# keys of the quays"), 0o600))
+	pub, _, err := ed25519.GenerateKey(nil)
+	require.NoError(t, err)
+	key, err := ssh.NewPublicKey(pub)
+	require.NoError(t, err)
+	for _, host := range []string{"192.0.2.11:22", "192.0.2.12:22"} {
+		keys, err := OpenHostKeys(file, Remember)
+		require.NoError(t, err)
+		require.NoError(t, keys.Check(host, &net.TCPAddr{}, key))
+	}
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Equal(t, 3, strings.Count(string(text), "\n"))
+	keys, err := OpenHostKeys(file, Strict)
+	require.NoError(t, err)
+	require.NoError(t, keys.Check("192.0.2.11:22", &net.TCPAddr{}, key))
+	require.NoError(t, keys.Check("192.0.2.12:22", &net.TCPAddr{}, key))
+}
+
 // Whatever stands in a known_hosts file, a key that is not in it is never taken.
 func FuzzKnownHosts(f *testing.F) {
 	pub, _, err := ed25519.GenerateKey(nil)

@@ -106,10 +106,12 @@ func (b *Board) Count() map[State]int {
 type Cause struct {
 	Stage   Stage
 	Failure *Failure // that of the first
+	Text    string   // what can be said of all of them
 	Devices []string
 }
 
 // Causes groups the failed devices by stage and cause, the most common first.
+// Devices that differ in nothing but a port or a fingerprint are of one group.
 func (b *Board) Causes() []Cause {
 	type key struct {
 		stage Stage
@@ -121,12 +123,16 @@ func (b *Board) Causes() []Cause {
 		if e.State != Failed {
 			continue
 		}
-		k := key{e.Result.Failure.Stage, e.Result.Failure.Cause}
+		f := e.Result.Failure
+		k := key{f.Stage, f.Common()}
 		i, ok := at[k]
 		if !ok {
 			i = len(out)
 			at[k] = i
-			out = append(out, Cause{Stage: k.stage, Failure: e.Result.Failure})
+			out = append(out, Cause{Stage: k.stage, Failure: f, Text: f.Cause})
+		}
+		if f.Cause != out[i].Text {
+			out[i].Text = k.cause
 		}
 		out[i].Devices = append(out[i].Devices, e.Device)
 	}

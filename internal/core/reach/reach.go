@@ -8,6 +8,7 @@
 package reach
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -70,6 +71,7 @@ func Stages() []Stage {
 type Failure struct {
 	Stage  Stage
 	Cause  string // what happened, as the second half of a sentence about the device
+	Kind   string // the cause without what is this device's own, such as a fingerprint; "" when nothing is
 	Remedy string // what to do; "" when the cause says it all
 	Last   string // what the device printed last, cleaned and masked
 	Err    error  // what was met
@@ -87,6 +89,9 @@ func (f *Failure) Error() string {
 }
 
 func (f *Failure) Unwrap() error { return f.Err }
+
+// Common is the cause as it can be said of several devices at once.
+func (f *Failure) Common() string { return cmp.Or(f.Kind, f.Cause) }
 
 // MarshalJSON leaves out the error itself: its text is in the cause.
 func (f *Failure) MarshalJSON() ([]byte, error) {

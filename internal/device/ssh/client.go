@@ -27,7 +27,8 @@ type Hop struct {
 
 // HostKeys knows the keys of hosts.
 type HostKeys interface {
-	// Check tells whether a key is that of a host.
+	// Check tells whether a key is that of a host; it is refused with an error,
+	// which may be a [reach.Failure].
 	Check(host string, remote net.Addr, key ssh.PublicKey) error
 	// Algorithms lists the kinds of key known for a host, so that a host with
 	// several keys shows one that we know.
@@ -64,6 +65,7 @@ func connect(ctx context.Context, dial Dial, hop Hop, watch Watch) (*connection,
 	// Nothing in x/crypto/ssh takes a context: closing the connection is what
 	// ends a handshake with a device that has gone silent.
 	release := context.AfterFunc(clock.ctx, func() { conn.Close() })
+	at(reach.Port) // an answer proves the route and the port at once
 	at(reach.Handshake)
 	auth := &auth{ctx: clock.ctx, login: hop.Login, pause: clock.pause, resume: clock.reset}
 	c, channels, requests, err := ssh.NewClientConn(conn, hop.Addr, hop.config(auth, at))

@@ -50,7 +50,8 @@ func ExplainDial(port, service, within string, err error) *reach.Failure {
 	case errors.As(err, &dns):
 		return &reach.Failure{Stage: reach.Name, Cause: "its name has no address", Remedy: "see whether the fleet file has it right, or write the address", Err: err}
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return &reach.Failure{Stage: reach.Port, Cause: "answers on the network but refuses port " + port, Remedy: service + refusedHint(service), Err: err}
+		return &reach.Failure{Stage: reach.Port, Cause: "answers on the network but refuses port " + port, Kind: "answers on the network but refuses its port",
+			Remedy: service + refusedHint(service), Err: err}
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
 		return &reach.Failure{Stage: reach.Route, Cause: "there is no route to it", Remedy: "see whether this machine or its jump host is on the right network", Err: err}
 	case errors.Is(err, errSilent), errors.Is(err, context.DeadlineExceeded), errors.Is(err, syscall.ETIMEDOUT):
@@ -58,7 +59,8 @@ func ExplainDial(port, service, within string, err error) *reach.Failure {
 	case errors.Is(err, context.Canceled):
 		return &reach.Failure{Stage: reach.Route, Cause: "given up before it answered", Err: err}
 	case errors.Is(err, syscall.ECONNRESET):
-		return &reach.Failure{Stage: reach.Port, Cause: "resets connections to port " + port, Remedy: "an access list may stand in the way", Err: err}
+		return &reach.Failure{Stage: reach.Port, Cause: "resets connections to port " + port, Kind: "resets connections to its port",
+			Remedy: "an access list may stand in the way", Err: err}
 	}
 	return &reach.Failure{Stage: reach.Route, Cause: "cannot be connected to: " + err.Error(), Err: err}
 }
@@ -109,7 +111,7 @@ func explain(hop Hop, stage reach.Stage, err error, a *auth) *reach.Failure {
 		f.Cause = fmt.Sprintf("%s: it only offers %s", algs.What, short(strings.Join(real(algs.RequestedAlgorithms), ", ")))
 		f.Remedy = oldRemedy(algs)
 	case stage == reach.HostKey:
-		f.Cause = keyCause(err)
+		f.Cause = strings.TrimPrefix(err.Error(), "ssh: handshake failed: ")
 	case stage == reach.Login:
 		explainLogin(f, a)
 	case hungUp(err):
@@ -153,10 +155,6 @@ func oldRemedy(e *ssh.AlgorithmNegotiationError) string {
 		}
 	}
 	return "none of these is known here"
-}
-
-func keyCause(err error) string {
-	return strings.TrimPrefix(err.Error(), "ssh: handshake failed: ")
 }
 
 func explainLogin(f *reach.Failure, a *auth) {

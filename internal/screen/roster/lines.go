@@ -38,21 +38,22 @@ func (m *Model) progress() ink.Row {
 	cells := m.width - 2
 	fresh := len(m.fresh())
 	r := ink.T(ink.Foam, " ")
-	used := 0
+	devices, used := 0, 0
 	for _, p := range []struct {
 		n     int
 		shape string
 		in    ink.Ink
-	}{{c[reach.Ready], "━", ink.Buoy}, {fresh, "◆", ink.Lamp}, {c[reach.Failed] - fresh, "┅", ink.Port}, {c[reach.Reaching], "╍", ink.Tide}} {
-		n := p.n * cells / max(total, 1)
-		if p.n > 0 && n == 0 {
-			n = 1
+	}{{c[reach.Failed] - fresh, "▲", ink.Port}, {fresh, "◆", ink.Lamp}, {c[reach.Ready], "━", ink.Buoy}, {c[reach.Reaching], "╍", ink.Tide}, {c[reach.Waiting], "┄", ink.Faint}} {
+		devices += p.n
+		upto := devices * cells / max(total, 1)
+		if p.n > 0 { // one in a thousand is seen, too
+			upto = max(upto, used+1)
 		}
-		n = min(n, cells-used)
+		n := min(upto, cells) - used
 		used += n
 		r = r.Add(p.in, strings.Repeat(p.shape, n))
 	}
-	return r.Add(ink.Faint, strings.Repeat("┄", cells-used))
+	return r
 }
 
 // attention answers: how does it go, and what needs me?
@@ -67,8 +68,11 @@ func (m *Model) attention() ink.Row {
 		r = r.Strong(ink.Foam, "Nothing has been connected to. ").Add(ink.Dim, plural(total, "device")+" in scope"+m.leftOut()+".")
 	case m.running():
 		r = r.Strong(ink.Tide, fmt.Sprintf("Reaching: %d of %d done. ", done, total)).Add(ink.Buoy, fmt.Sprintf("● %d ready  ", c[reach.Ready]))
-		if c[reach.Failed] > 0 {
-			r = r.Strong(ink.Port, fmt.Sprintf("▲ %d not reached", c[reach.Failed]))
+		if fresh > 0 {
+			r = r.Add(ink.Lamp, fmt.Sprintf("◆ %s  ", plural(m.countKeys(), "new host key")))
+		}
+		if n := c[reach.Failed] - fresh; n > 0 {
+			r = r.Strong(ink.Port, fmt.Sprintf("▲ %d not reached", n))
 		}
 		return r
 	case fresh > 0:
@@ -115,7 +119,7 @@ func (m *Model) firstCause() string {
 		return ""
 	}
 	c := causes[0]
-	return fmt.Sprintf("%d at the %s: %s", len(c.Devices), c.Stage, c.Failure.Cause)
+	return fmt.Sprintf("%d at the %s: %s", len(c.Devices), c.Stage, c.Text)
 }
 
 func (m *Model) leftOut() string {
@@ -182,10 +186,12 @@ func (m *Model) heading(r row, cells int) ink.Row {
 		}
 		c[m.board.Entries[i].State]++
 	}
-	out := ink.T(ink.Foam, " ").Strong(ink.Foam, r.heading).Add(ink.Dim, "  "+plural(len(r.members), "device"))
 	if m.group == byOutcome {
-		return ink.Cut(out, cells)
+		shape, in := m.shape(m.board.Entries[r.members[0]])
+		out := ink.T(ink.Foam, " ").Strong(in, shape+" ").Strong(ink.Foam, r.heading)
+		return ink.Cut(out.Add(ink.Dim, "  "+plural(len(r.members), "device")), cells)
 	}
+	out := ink.T(ink.Foam, " ").Strong(ink.Foam, r.heading).Add(ink.Dim, "  "+plural(len(r.members), "device"))
 	if n := c[reach.Ready]; n > 0 {
 		out = out.Add(ink.Buoy, fmt.Sprintf("  ● %d ready", n))
 	}
@@ -196,6 +202,21 @@ func (m *Model) heading(r row, cells int) ink.Row {
 		out = out.Add(ink.Lamp, fmt.Sprintf("  ◆ %d to be accepted", fresh))
 	}
 	return ink.Cut(out, cells)
+}
+
+// shape is the shape and the ink of where a device stands.
+func (m *Model) shape(e reach.Entry) (string, ink.Ink) {
+	switch {
+	case m.isFresh(e):
+		return "◆", ink.Lamp
+	case e.State == reach.Failed:
+		return "▲", ink.Port
+	case e.State == reach.Ready:
+		return "●", ink.Buoy
+	case e.State == reach.Reaching:
+		return "◔", ink.Tide
+	}
+	return "◦", ink.Dim
 }
 
 // rail draws the stages: passed, where it stands or failed, and to come.
@@ -254,13 +275,14 @@ func (m *Model) line(i int, here bool, name, cells int) ink.Row {
 		r = r.Add(ink.Foam, "           ")
 	}
 	r = r.Then(rail(e, m.isFresh(e))).Add(ink.Foam, "  ")
+	shape, in := m.shape(e)
 	switch {
 	case m.isFresh(e):
-		r = r.Strong(ink.Lamp, "◆ new host key").Add(ink.Dim, "  to be accepted")
+		r = r.Strong(in, shape+" new host key").Add(ink.Dim, "  to be accepted")
 	case e.State == reach.Failed:
-		r = r.Strong(ink.Port, fmt.Sprintf("▲ %s ", e.Stage)).Add(ink.Foam, " "+e.Result.Failure.Cause)
+		r = r.Strong(in, fmt.Sprintf("%s %s ", shape, e.Stage)).Add(ink.Foam, " "+e.Result.Failure.Cause)
 	case e.State == reach.Ready:
-		r = r.Add(ink.Buoy, "● ready  ").Add(ink.Dim, fmt.Sprintf("%.1f s", e.Result.Took.Seconds()))
+		r = r.Add(in, shape+" ready  ").Add(ink.Dim, fmt.Sprintf("%.1f s", e.Result.Took.Seconds()))
 		if other := e.Result.OtherName(); other != "" {
 			r = r.Strong(ink.Lamp, "  ◆ calls itself "+other)
 		}
@@ -268,9 +290,9 @@ func (m *Model) line(i int, here bool, name, cells int) ink.Row {
 			r = r.Add(ink.Lamp, "  ! "+e.Result.Warnings[0])
 		}
 	case e.State == reach.Reaching:
-		r = r.Add(ink.Tide, "◔ "+e.Stage.String()).Add(ink.Dim, fmt.Sprintf("  %d s", int(m.now.Sub(e.Since).Round(time.Second).Seconds())))
+		r = r.Add(in, shape+" "+e.Stage.String()).Add(ink.Dim, fmt.Sprintf("  %d s", int(m.now.Sub(e.Since).Round(time.Second).Seconds())))
 	default:
-		r = r.Add(ink.Dim, "◦ waiting")
+		r = r.Add(in, shape+" waiting")
 	}
 	r = ink.Cut(r, cells)
 	r.Marked = here

@@ -221,7 +221,7 @@ func (m *Model) groupName(i int) string {
 	e := m.board.Entries[i]
 	switch e.State {
 	case reach.Failed:
-		return fmt.Sprintf("%s: %s", e.Result.Failure.Stage, e.Result.Failure.Cause)
+		return fmt.Sprintf("%s: %s", e.Result.Failure.Stage, e.Result.Failure.Common())
 	case reach.Waiting:
 		return "not reached yet"
 	case reach.Reaching:

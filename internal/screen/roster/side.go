@@ -44,21 +44,18 @@ func (m *Model) device(cells int) []ink.Row {
 	rows := []ink.Row{head}
 	if res := e.Result; res != nil {
 		if f := res.Failure; f != nil {
-			head := ink.Row{}.Strong(ink.Port, "▲ not reached: "+f.Stage.String())
-			if m.isFresh(e) {
-				head = ink.Row{}.Strong(ink.Lamp, "◆ new host key: K shows and accepts it")
-			}
-			cause := f.Cause
+			head, cause, remedy := ink.Row{}.Strong(ink.Port, "▲ not reached: "+f.Stage.String()), f.Cause, f.Remedy
 			if m.isFresh(e) { // the whole fingerprint stands where it can be compared
-				cause = "it shows its host key for the first time; compare it with what its own console says"
+				head, cause = ink.Row{}.Strong(ink.Lamp, "◆ new host key"), f.Common()
+				remedy = "K shows it: compare it with what the device's own console says, then accept it"
 			}
 			rows = append(rows, ink.Row{}, head)
 			rows = append(rows, labelled("why", cause, cells, ink.Foam)...)
 			if f.Last != "" {
 				rows = append(rows, labelled("last", fmt.Sprintf("%q", f.Last), cells, ink.Foam)...)
 			}
-			if f.Remedy != "" {
-				rows = append(rows, labelled("do", f.Remedy, cells, ink.Lamp)...)
+			if remedy != "" {
+				rows = append(rows, labelled("do", remedy, cells, ink.Lamp)...)
 			}
 		} else {
 			rows = append(rows, ink.Row{}.Strong(ink.Buoy, "● ready").Add(ink.Dim, fmt.Sprintf("  in %.1f s", res.Took.Seconds())))
@@ -97,11 +94,8 @@ func (m *Model) stages(e reach.Entry) []ink.Row {
 		rows = append(rows, ink.T(ink.Buoy, "■ ").Add(ink.Foam, ink.Fit(p.Stage.String(), 12)).Add(ink.Dim, fmt.Sprintf("%7.0f ms", float64(p.Took.Microseconds())/1000)))
 	}
 	if f := e.Result.Failure; f != nil {
-		shape, in := "▲ ", ink.Port
-		if m.isFresh(e) {
-			shape, in = "◆ ", ink.Lamp
-		}
-		rows = append(rows, ink.Row{}.Strong(in, shape+f.Stage.String()))
+		shape, in := m.shape(e)
+		rows = append(rows, ink.Row{}.Strong(in, shape+" "+f.Stage.String()))
 	}
 	return rows
 }
