@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"metabasis/internal/core/reach"
+	"metabasis/internal/core/run"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/device/ssh"
 	"metabasis/internal/device/telnet"
@@ -42,16 +43,23 @@ func (w *way) judge(err error) {
 	if w.verdict == nil {
 		return
 	}
-	v := ssh.Unknown
+	w.verdict(verdict(err))
+	w.verdict = nil
+}
+
+// verdict is what an error says of a secret that was sent.
+func verdict(err error) ssh.Verdict {
 	switch {
 	case err == nil:
-		v = ssh.Let
+		return ssh.Let
 	case errors.Is(err, context.Canceled):
-	default: // denied, or never answered, which may have been counted all the same
-		v = ssh.Denied
+		return ssh.Unknown
 	}
-	w.verdict(v)
-	w.verdict = nil
+	var refused *run.Refused
+	if errors.Is(err, run.ErrDenied) || errors.As(err, &refused) {
+		return ssh.Denied
+	}
+	return ssh.Unanswered
 }
 
 // dialTelnet connects and starts the protocol. A device that takes connections

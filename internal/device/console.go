@@ -20,7 +20,7 @@ func (c *Connector) Console(ctx context.Context, d fleet.Device, columns, rows i
 		return nil, err
 	}
 	log.Note("connecting a console to " + w.String())
-	opt := w.options(log, func(reach.Stage) {})
+	opt := c.options(w, log, func(reach.Stage) {})
 	var rw io.ReadWriteCloser
 	if w.Protocol == profile.Telnet {
 		rw, err = c.openTelnet(ctx, w, &opt, telnet.Client(columns, rows))

@@ -106,7 +106,7 @@ func (c *Connector) stream(ctx context.Context, d fleet.Device, watch ssh.Watch)
 		log.Note("warning: " + warning)
 	}
 	var rw io.ReadWriteCloser
-	opt := w.options(log, watch)
+	opt := c.options(w, log, watch)
 	if w.Protocol == profile.Telnet {
 		rw, err = c.openTelnet(ctx, w, &opt, telnet.Client(columns, rows))
 	} else {

@@ -10,8 +10,10 @@ import (
 )
 
 // Guard keeps accounts from being locked out across the fleet. A login that
-// three devices in a row have denied, or never answered, is stopped: no further device is asked.
-// Until a login has been let in, and again after a denial, only so many devices
+// three devices in a row have denied is stopped: no further device is asked. One
+// that never answers counts as a denial until the login is known to be right;
+// after that it is a broken device, and must not keep us from the others. Other
+// secrets of a login, such as that of the privileged mode, are guarded alike. Until a login has been let in, and again after a denial, only so many devices
 // are asked at once that no more than three can deny it; each success widens
 // that.
 type Guard struct {
@@ -24,6 +26,7 @@ const mostDenied = 3
 
 type account struct {
 	inRow   []string // the devices that denied it, since one let it in
+	proven  bool     // a device has let it in
 	out     int      // tries that are out
 	width   int      // how many may be
 	changed chan struct{}
@@ -68,9 +71,12 @@ func (g *Guard) over(a *account, device string, v ssh.Verdict) {
 	a.out--
 	switch v {
 	case ssh.Let:
-		a.inRow = nil
+		a.inRow, a.proven = nil, true
 		a.width = min(max(2*a.width, 2*mostDenied), 1<<20)
-	case ssh.Denied:
+	case ssh.Denied, ssh.Unanswered:
+		if v == ssh.Unanswered && a.proven {
+			break
+		}
 		a.inRow = append(a.inRow, device)
 		a.width = max(mostDenied-len(a.inRow), 1)
 	}

@@ -156,6 +156,21 @@ func (c *Connector) try(login, device string) func(context.Context) (func(ssh.Ve
 	return func(ctx context.Context) (func(ssh.Verdict), error) { return c.Guard.Try(ctx, login, device) }
 }
 
+// trySecret guards the other secrets of a login, such as that of the privileged
+// mode: many devices ask the same server about it as about the password.
+func (c *Connector) trySecret(w *way) func(context.Context, string) (func(error), error) {
+	if c.Guard == nil {
+		return nil
+	}
+	return func(ctx context.Context, secret string) (func(error), error) {
+		done, err := c.Guard.Try(ctx, w.login.Name+"'s "+secret, w.device.Name)
+		if err != nil {
+			return nil, err
+		}
+		return func(err error) { done(verdict(err)) }, nil
+	}
+}
+
 // withKeys gives a login the user and the keys that the configuration names. A
 // login that has a password and no key of its own is not offered the agent's
 // keys: each counts as a try, and many devices allow three.
@@ -277,10 +292,10 @@ func (c *Connector) chain(ctx context.Context, w *way) ([]ssh.Hop, error) {
 }
 
 // options are what a session over this way needs.
-func (w *way) options(log profile.Transcript, watch ssh.Watch) profile.Options {
+func (c *Connector) options(w *way, log profile.Transcript, watch ssh.Watch) profile.Options {
 	secrets := map[string]string{"password": w.login.Password}
 	for k, v := range w.login.Secrets {
 		secrets[k] = v
 	}
-	return profile.Options{User: w.hop.Login.User, Secrets: secrets, Log: log, Watch: watch}
+	return profile.Options{User: w.hop.Login.User, Secrets: secrets, Log: log, Watch: watch, Try: c.trySecret(w)}
 }

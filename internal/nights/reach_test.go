@@ -183,7 +183,7 @@ func TestSentencesOfReaching(t *testing.T) {
 		sim.HangsLogin:  "connected, then silent at the login for 10s: it may be overloaded or out of sessions",
 		sim.NoPrompt:    `logged in, then no prompt in 10s; last: "starting up": see whether the prompt in its profile fits`,
 		sim.OddPrompt:   `logged in, then no prompt in 10s; last: "x at your service: ": see whether the prompt in its profile fits`,
-		sim.NoOperator:  `entering mode work: refused: "work": Refused: wrong password.: check the secret of mode work`,
+		sim.NoOperator:  `entering mode work: refused: "work": Refused: wrong password.: check the secret of mode work; it was tried once`,
 		sim.StuckPager:  `its pager cannot be turned off: refused: "pages off": Refused: the pager is locked.: see pager in its profile`,
 	} {
 		synctest.Test(t, func(t *testing.T) {
@@ -198,9 +198,10 @@ func TestSentencesOfReaching(t *testing.T) {
 
 // TestNoAccountIsLockedOut lets a wrong password meet a whole fleet: three
 // devices are asked, no more, however many are reached together. A device that
-// never answers may have counted the try all the same.
+// never answers may have counted the try all the same. The secret of the
+// privileged mode is guarded as the login is.
 func TestNoAccountIsLockedOut(t *testing.T) {
-	for _, kind := range []string{sim.BadPassword, sim.HangsLogin} {
+	for kind, at := range map[string]reach.Stage{sim.BadPassword: reach.Login, sim.HangsLogin: reach.Login, sim.NoOperator: reach.Privileged} {
 		synctest.Test(t, func(t *testing.T) {
 			var devices []sim.Spec
 			for i := range 60 {
@@ -212,8 +213,9 @@ func TestNoAccountIsLockedOut(t *testing.T) {
 			stopped := 0
 			for _, r := range h.reach(60) {
 				require.NotNil(t, r.Failure)
-				assert.Equal(t, reach.Login, r.Failure.Stage)
+				assert.Equal(t, at, r.Failure.Stage)
 				if strings.Contains(r.Failure.Cause, "three devices in a row") {
+					assert.Equal(t, kind == sim.NoOperator, strings.Contains(r.Failure.Cause, "not tried: login crew's operator was"))
 					stopped++
 				}
 			}
@@ -254,6 +256,24 @@ func TestOneWrongDeviceStopsNobody(t *testing.T) {
 			}
 		}
 		assert.Equal(t, 5, denied)
+	})
+}
+
+// TestBrokenDevicesDoNotStopALoginThatIsRight: once a login has been let in, one
+// that is never answered says that the device is broken, not that the login is
+// wrong; a night must still get to its other devices.
+func TestBrokenDevicesDoNotStopALoginThatIsRight(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		devices := []sim.Spec{{Name: "first"}}
+		for i := range 12 {
+			devices = append(devices, sim.Spec{Name: fmt.Sprintf("broken-%d", i), Faults: []sim.Fault{{Kind: sim.HangsLogin}}})
+		}
+		h := newHarbour(t, append(devices, sim.Spec{Name: "last"}))
+		defer h.sim.Close()
+		h.c.Guard = &device.Guard{}
+		out := h.reach(1)
+		assert.True(t, out["first"].Failure == nil && out["last"].Failure == nil, "%v", out["last"].Failure)
+		assert.Contains(t, out["broken-11"].Failure.Cause, "silent at the login")
 	})
 }
 

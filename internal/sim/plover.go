@@ -185,6 +185,9 @@ func (p *plover) command(w []string) {
 	case line == "master":
 		word, ok := p.ask("Master word? ", false)
 		if ok && (word != p.d.fleet.scenario.Master || p.d.hasFault(NoOperator)) {
+			p.d.mu.Lock()
+			p.d.note(Denied, "master")
+			p.d.mu.Unlock()
 			p.print("? no\n")
 			return
 		}

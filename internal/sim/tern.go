@@ -174,6 +174,9 @@ func (s *shell) command(line string) {
 		if ok && given == s.d.fleet.scenario.Operator && !s.d.hasFault(NoOperator) {
 			s.setMode("work")
 		} else if ok {
+			s.d.mu.Lock()
+			s.d.note(Denied, "operator")
+			s.d.mu.Unlock()
 			s.print("Refused: wrong password.\n")
 		}
 	case s.mode == "work":

@@ -41,7 +41,7 @@ type Session struct {
 	prompt   string          // the prompt that stands there now
 	host     string          // the name in it
 	met      []string        // questions and pages met by the last command
-	asked    map[string]bool // questions of the login that were answered
+	asked    map[string]bool // questions that one command, or the login, may answer once and has
 	broken   error           // why the session is of no more use
 }
 
@@ -53,6 +53,10 @@ type Options struct {
 	Secrets map[string]string // by the names the profile uses, and "password"
 	Log     Transcript
 	Watch   func(reach.Stage) // is told of each stage as it begins; may be nil
+	// Try is asked before a secret other than the login's password may be sent;
+	// done is told what came of it, nil when the device was content. It keeps a
+	// wrong secret from meeting a whole fleet. It may wait. nil allows all.
+	Try func(ctx context.Context, secret string) (done func(error), err error)
 	// Dialogue tells that the device asks for the login in the session itself.
 	Dialogue bool
 	// Translates tells that the stream makes ends of line of line feeds itself.
@@ -183,7 +187,7 @@ func (s *Session) stands(answers []Answer) (known, sure bool, err error) {
 	}
 	for _, a := range answers {
 		if a.Question.matches(cur) {
-			if a.once {
+			if a.once || a.Secret != "" { // a wrong secret is not sent twice
 				key := a.Secret
 				if key == "" {
 					key = a.Question.String()
@@ -278,6 +282,7 @@ func (s *Session) say(ctx context.Context, line string, answers []Answer) ([]str
 	}
 	s.out.reset()
 	s.met = nil
+	clear(s.asked)
 	s.log.Sent(s.Mask(s.prompt), s.Mask(line))
 	if err := s.write(line + s.enterKey); err != nil {
 		return nil, s.fail(err)
@@ -348,16 +353,34 @@ func (s *Session) enter(ctx context.Context, mode string) error {
 		if c.Send == "" {
 			return fmt.Errorf("there is no way from mode %s to %s", s.mode, mode)
 		}
-		got, err := s.say(ctx, c.Send, c.Answers)
-		if err != nil {
+		if err := s.step(ctx, next, c); err != nil {
 			return fmt.Errorf("entering mode %s: %w", next, err)
 		}
-		if err := s.refusal(c.Send, got); err != nil {
-			return fmt.Errorf("entering mode %s: %w", next, err)
+	}
+	return nil
+}
+
+// step goes to the next mode.
+func (s *Session) step(ctx context.Context, next string, c Command) (err error) {
+	for _, a := range c.Answers {
+		if a.Secret == "" || s.opt.Try == nil {
+			continue
 		}
-		if s.mode != next {
-			return &run.Unclear{Asked: c.Send, Got: "in mode " + s.mode + ", not " + next}
+		done, err2 := s.opt.Try(ctx, a.Secret)
+		if err2 != nil {
+			return err2
 		}
+		defer func() { done(err) }()
+	}
+	got, err := s.say(ctx, c.Send, c.Answers)
+	if err != nil {
+		return err
+	}
+	if err := s.refusal(c.Send, got); err != nil {
+		return err
+	}
+	if s.mode != next {
+		return &run.Unclear{Asked: c.Send, Got: "in mode " + s.mode + ", not " + next}
 	}
 	return nil
 }

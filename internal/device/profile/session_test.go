@@ -191,6 +191,60 @@ func TestRefusedWrongModeAndUnclear(t *testing.T) {
 	})
 }
 
+// A secret that the device did not like is not sent again, however often it asks:
+// each time may count against the account. Another command may send it again.
+func TestASecretIsTriedOnce(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		tried := 0
+		conn, end := stage(t, "[x look] ", func(line string, out io.Writer) {
+			switch line {
+			case "work":
+				io.WriteString(out, "work\r\nOperator password: ")
+			case "pass-word-1":
+				tried++
+				io.WriteString(out, "\r\nOperator password: ")
+			}
+		})
+		defer end()
+		var verdicts []error
+		opt := Options{Secrets: map[string]string{"operator": "pass-word-1"}, Log: &keeper{}, Try: func(_ context.Context, secret string) (func(error), error) {
+			assert.Equal(t, "operator", secret)
+			return func(err error) { verdicts = append(verdicts, err) }, nil
+		}}
+		_, err := Start(context.Background(), tern(t), conn, opt)
+		var f *reach.Failure
+		require.ErrorAs(t, err, &f)
+		assert.Equal(t, reach.Privileged, f.Stage)
+		assert.Contains(t, f.Cause, `it asks "Operator password: " again`)
+		assert.Equal(t, 1, tried)
+		require.Len(t, verdicts, 1)
+		require.ErrorIs(t, verdicts[0], run.ErrDenied)
+
+		conn, end = stage(t, "[x look] ", func(line string, out io.Writer) {
+			switch line {
+			case "work":
+				io.WriteString(out, "work\r\nOperator password: ")
+			case "look":
+				ok(line, out)
+			case "pass-word-1":
+				tried++
+				line = ""
+				fallthrough
+			default:
+				io.WriteString(out, line+"\r\n[x work] ")
+			}
+		})
+		defer end()
+		s, err := Start(context.Background(), tern(t), conn, opt)
+		require.NoError(t, err)
+		require.NoError(t, s.enter(context.Background(), "look"))
+		require.NoError(t, s.enter(context.Background(), "work"))
+		assert.Equal(t, 3, tried)
+		assert.Equal(t, []error{nil, nil}, verdicts[1:])
+		s.Close()
+	})
+}
+
 func TestAMissingSecretIsNamed(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		conn, end := stage(t, "[x look] ", func(line string, out io.Writer) {

@@ -66,7 +66,7 @@ func (s *Session) begin(ctx context.Context) *reach.Failure {
 	if s.p.top != "" {
 		s.at(reach.Privileged)
 		if err := s.enter(ctx, s.p.top); err != nil {
-			return s.failure(reach.Privileged, err.Error(), "check the secret of mode "+s.p.top, err)
+			return s.failure(reach.Privileged, err.Error(), "check the secret of mode "+s.p.top+"; it was tried once", err)
 		}
 	}
 	if s.p.Pager.Off.Send != "" {

@@ -26,9 +26,10 @@ type Verdict int
 
 // The verdicts.
 const (
-	Unknown Verdict = iota // we gave up before the answer
-	Let                    // it let us in
-	Denied                 // it denied the login, or never answered it
+	Unknown    Verdict = iota // we gave up before the answer
+	Let                       // it let us in
+	Denied                    // it denied the login
+	Unanswered                // it hung up or said nothing; it may have counted the try all the same
 )
 
 // errTried keeps a denied password from being sent a second time under another
@@ -96,8 +97,10 @@ func (a *auth) over(err error) {
 		a.done(Let)
 	case errors.Is(err, context.Canceled): // we gave up ourselves
 		a.done(Unknown)
-	default: // some devices hang up instead of saying no, and count it all the same
+	case denied(err):
 		a.done(Denied)
+	default: // some devices hang up instead of saying no
+		a.done(Unanswered)
 	}
 	a.done = nil
 }
