@@ -82,6 +82,7 @@ func (c *Connector) plainWay(d fleet.Device) (*way, error) {
 		w.jumps = d.Jump
 		w.Warnings = append(w.Warnings, ClearText)
 	}
+	w.jumps = c.Config.Chain(w.jumps)
 	if port == 0 {
 		port = p.Connect.Port
 		if w.Protocol != p.Connect.Protocol {
@@ -252,14 +253,7 @@ func (c *Connector) dialer(ctx context.Context, w *way) (ssh.Dial, error) {
 func (c *Connector) chain(ctx context.Context, w *way) ([]ssh.Hop, error) {
 	var out []ssh.Hop
 	for _, spec := range w.jumps {
-		user, host := "", spec
-		if u, h, ok := strings.Cut(spec, "@"); ok {
-			user, host = u, h
-		}
-		port := ""
-		if h, p, err := net.SplitHostPort(host); err == nil {
-			host, port = h, p
-		}
+		user, host, port := ssh.SplitJump(spec)
 		e := c.Config.Host(host)
 		name := "jump"
 		if c.JumpLogin != nil {

@@ -189,8 +189,8 @@ func (a *Access) needs(devices []fleet.Device) map[string]*need {
 				jumps = e.Jump
 			}
 		}
-		for _, j := range jumps {
-			host := jumpHost(j)
+		for _, j := range a.Config.Chain(jumps) {
+			_, host, _ := ssh.SplitJump(j)
 			add(get(a.settings.JumpLogin(host)), a.Config.Host(host))
 		}
 	}
@@ -234,16 +234,6 @@ func protocolOf(d fleet.Device, p *profile.Profile) string {
 		return d.Protocol
 	}
 	return p.Connect.Protocol
-}
-
-func jumpHost(spec string) string {
-	if _, h, ok := strings.Cut(spec, "@"); ok {
-		spec = h
-	}
-	if h, _, err := net.SplitHostPort(spec); err == nil {
-		return h
-	}
-	return spec
 }
 
 // login finds a login's parts. Where it has a key, no password is asked for.

@@ -378,6 +378,14 @@ Host ald-*
   IdentityFile /k/two
 Match user nobody
   Port 1
+Match host brm-*
+  Port 2201
+Match host inner exec "true"
+  Port 1
+Host bastion
+  ProxyJump door
+Host door
+  ProxyJump ada@bastion
 Host core
   HostName 192.0.2.200
   Ciphers unheard-of
@@ -387,12 +395,14 @@ Host *
 `))
 	u, err := ReadUserConfig(file)
 	require.NoError(t, err)
-	assert.Equal(t, []string{file + ":10: a Match block is not followed"}, u.Warnings)
+	assert.Equal(t, []string{file + ":10: this Match block is not followed", file + ":14: this Match block is not followed"}, u.Warnings)
+	assert.Equal(t, 2201, u.Host("brm-quay-1").Port)
 	e := u.Host("ald-quay-1", "192.0.2.1")
 	assert.Equal(t, "ada", e.User)
 	assert.Equal(t, 2222, e.Port)
 	assert.Equal(t, 7*time.Second, e.Alive)
 	assert.Equal(t, []string{"crew@bastion:2200", "inner"}, e.Jump)
+	assert.Equal(t, []string{"ada@bastion", "door", "crew@bastion:2200", "inner"}, u.Chain(e.Jump), "a bastion behind a door, and no further round")
 	assert.Equal(t, []string{"/k/one", "/k/two"}, e.Identities)
 	assert.Equal(t, []string{"diffie-hellman-group14-sha1"}, e.Algorithms.Weak())
 	assert.Greater(t, len(e.Algorithms.KeyExchanges), 2, "added behind the usual ones")

@@ -5,8 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -23,7 +25,7 @@ type UserConfig struct {
 }
 
 // ReadUserConfig reads the file; one that does not exist is empty. Match blocks
-// are not followed and are warned of.
+// for anything but one pattern of host names are not followed and are warned of.
 func ReadUserConfig(file string) (*UserConfig, error) {
 	u := &UserConfig{File: file}
 	data, err := os.ReadFile(file)
@@ -35,26 +37,28 @@ func ReadUserConfig(file string) (*UserConfig, error) {
 	}
 	data, left := withoutMatch(data)
 	for _, line := range left {
-		u.Warnings = append(u.Warnings, fmt.Sprintf("%s:%d: a Match block is not followed", file, line))
+		u.Warnings = append(u.Warnings, fmt.Sprintf("%s:%d: this Match block is not followed", file, line))
 	}
 	if u.config, err = ssh_config.DecodeBytes(data); err != nil {
-		return nil, fmt.Errorf("ssh configuration: %s: %w", file, err)
+		return nil, fmt.Errorf("ssh configuration: %s, or a file that it includes: %w; name one without it in the setting ssh_config, or none", file, err)
 	}
 	return u, nil
 }
 
-// withoutMatch blanks out Match blocks, which end at the next Host, and returns
-// the lines they begin on.
+// withoutMatch blanks out the Match blocks that the package would misread, which
+// end at the next Host or Match, and returns the lines they begin on.
 func withoutMatch(data []byte) (out []byte, lines []int) {
 	inMatch := false
 	all := bytes.Split(data, []byte("\n"))
 	for i, l := range all {
-		word, _, _ := strings.Cut(strings.ToLower(strings.TrimSpace(strings.ReplaceAll(string(l), "=", " "))), " ")
-		switch word {
-		case "match":
-			inMatch = true
-			lines = append(lines, i+1)
-		case "host":
+		words := strings.Fields(strings.ToLower(strings.ReplaceAll(string(l), "=", " ")))
+		switch {
+		case len(words) == 0:
+		case words[0] == "match":
+			if inMatch = !plainMatch(words[1:]); inMatch {
+				lines = append(lines, i+1)
+			}
+		case words[0] == "host":
 			inMatch = false
 		}
 		if inMatch {
@@ -62,6 +66,18 @@ func withoutMatch(data []byte) (out []byte, lines []int) {
 		}
 	}
 	return bytes.Join(all, []byte("\n")), lines
+}
+
+// plainMatch tells whether the conditions of a Match block are those of a Host
+// block in other words.
+func plainMatch(conditions []string) bool {
+	switch len(conditions) {
+	case 1:
+		return conditions[0] == "all"
+	case 2:
+		return conditions[0] == "host" && !strings.ContainsAny(conditions[1], `,"!`)
+	}
+	return false
 }
 
 // Entry is what the configuration says of a host; what it does not say is zero.
@@ -111,7 +127,7 @@ func (u *UserConfig) Host(names ...string) Entry {
 			e.Jump = append(e.Jump, strings.TrimPrefix(strings.TrimSpace(hop), "ssh://"))
 		}
 	}
-	if get("ProxyCommand") != "" && len(e.Jump) == 0 {
+	if c := get("ProxyCommand"); c != "" && !strings.EqualFold(c, "none") && len(e.Jump) == 0 {
 		warn("ProxyCommand in %s is not followed; write ProxyJump", u.File)
 	}
 	e.IdentitiesOnly = strings.EqualFold(get("IdentitiesOnly"), "yes")
@@ -126,6 +142,38 @@ func (u *UserConfig) Host(names ...string) Entry {
 	}
 	e.Algorithms = u.algorithms(get, warn)
 	return e
+}
+
+// Chain is the whole way over jump hosts: before the nearest of them come those
+// that the configuration names for that one, and so on. A host that would come
+// twice ends it.
+func (u *UserConfig) Chain(jumps []string) []string {
+	seen := map[string]bool{}
+	for len(jumps) > 0 {
+		_, nearest, _ := SplitJump(jumps[0])
+		if seen[nearest] {
+			break
+		}
+		seen[nearest] = true
+		before := u.Host(nearest).Jump
+		if len(before) == 0 {
+			break
+		}
+		jumps = slices.Concat(before, jumps)
+	}
+	return jumps
+}
+
+// SplitJump takes apart a jump host, [user@]host[:port]; what is not said is "".
+func SplitJump(spec string) (user, host, port string) {
+	user, host, ok := strings.Cut(spec, "@")
+	if !ok {
+		user, host = "", spec
+	}
+	if h, p, err := net.SplitHostPort(host); err == nil {
+		host, port = h, p
+	}
+	return user, host, port
 }
 
 func (u *UserConfig) algorithms(get func(string) string, warn func(string, ...any)) (a Algorithms) {
