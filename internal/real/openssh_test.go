@@ -125,7 +125,7 @@ func TestHostKeys(t *testing.T) {
 		code, out, _ = l.metabasis("", "reach", "--headless", "--host-keys", how)
 		assert.Equal(t, 2, code)
 		assert.Contains(t, out, "it shows another host key than before")
-		assert.Contains(t, out, "remove its line 1 from")
+		assert.Contains(t, out, "remove line 1 of")
 	}
 	assert.NotContains(t, l.log("other"), "password", "no password was given away")
 }
@@ -184,12 +184,17 @@ func TestJumpHost(t *testing.T) {
 	assert.Equal(t, 1, strings.Count(l.log("jump"), "Accepted publickey for mb-jump"), "one connection for ten devices")
 
 	l.fleet(lines("")...)
-	l.write("home/.ssh/config", "Host quay-*\n  ProxyJump bastion\nHost bastion\n  HostName 127.0.0.1\n  Port "+jump+"\n  User mb-jump\n  IdentityFile "+key+"\n")
+	door := l.sshd("door", []string{"127.0.0.3"}, "PasswordAuthentication no", "AllowTcpForwarding yes")
+	hop := func(name, host, port string) string {
+		return "Host " + name + "\n  HostName " + host + "\n  Port " + port + "\n  User mb-jump\n  IdentityFile " + key + "\n"
+	}
+	l.write("home/.ssh/config", "Host quay-*\n  ProxyJump bastion\n"+hop("bastion", "127.0.0.1", jump)+"  ProxyJump door\n"+hop("door", "127.0.0.3", door))
 	t.Setenv("METABASIS_JUMP_KEY", "")
 	t.Setenv("METABASIS_JUMP_USER", "")
 	code, out, _ = l.metabasis("", "reach", "--json")
 	assert.Zero(t, code, out)
-	assert.Contains(t, out, `"through":["bastion"]`)
+	assert.Contains(t, out, `"through":["door","bastion"]`, "the jump host lies behind one of its own")
+	assert.Equal(t, 1, strings.Count(l.log("door"), "Accepted publickey for mb-jump"))
 	require.NoError(t, os.Remove(l.path("home/.ssh/config")))
 	t.Setenv("METABASIS_JUMP_KEY", key)
 	t.Setenv("METABASIS_JUMP_USER", "mb-jump")
