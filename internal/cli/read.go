@@ -102,10 +102,9 @@ func (e *evening) newTable(name string) (*table.Table, error) {
 			continue
 		}
 		s.Devices = append(s.Devices, d)
-		for _, col := range r.Order() {
-			if t.Column(col) < 0 {
-				c := r.Columns[col]
-				t.Columns = append(t.Columns, table.Column{Name: col, Type: c.Type, Size: c.Unit != ""})
+		for _, c := range r.TableColumns() {
+			if t.Column(c.Name) < 0 {
+				t.Columns = append(t.Columns, c)
 			}
 		}
 	}

@@ -10,6 +10,7 @@ import (
 
 	"metabasis/internal/core/run"
 	"metabasis/internal/core/runbook"
+	"metabasis/internal/core/table"
 )
 
 // Reader turns what a command prints into a table.
@@ -42,8 +43,17 @@ type Column struct {
 	Carry    bool               `yaml:"carry"` // empty means: as in the row above
 }
 
-// Order lists the columns as the profile does.
+// Order lists the names of the columns as the profile does.
 func (r Reader) Order() []string { return r.order }
+
+// TableColumns are the columns in the order in which the profile lists them.
+func (r Reader) TableColumns() (out []table.Column) {
+	for _, name := range r.order {
+		c := r.Columns[name]
+		out = append(out, table.Column{Name: name, Type: c.Type, Size: c.Unit != ""})
+	}
+	return out
+}
 
 // Tables are the tables the profile reads, for checking runbooks.
 func (p *Profile) Tables() map[string]runbook.Table {

@@ -281,8 +281,8 @@ func (t *trial) readers() bool {
 
 func (r Reader) rowText(row map[string]any) string {
 	var parts []string
-	for _, c := range r.order {
-		parts = append(parts, fmt.Sprintf("%s=%v", c, row[c]))
+	for _, c := range r.TableColumns() {
+		parts = append(parts, c.Name+"="+c.Text(row[c.Name]))
 	}
 	return strings.Join(parts, " ")
 }
