@@ -81,11 +81,9 @@ func Logins(s sim.Scenario) map[string]device.Login {
 }
 
 // Write makes a directory the demo's workspace. With addresses, by device name,
-// the fleet is written with those in place of the scenario's.
+// the fleet is written with those in place of the scenario's. A runbook that is
+// there already stays as it is.
 func Write(dir, level string, addresses map[string]string) error {
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return err
-	}
 	text := fleetCSV
 	if level != "none" {
 		text = mapRows(text, func(f []string) {
@@ -100,10 +98,31 @@ func Write(dir, level string, addresses map[string]string) error {
 			f[1] = host + "," + port
 		}), "name,address,", "name,address,port,", 1)
 	}
-	if err := os.WriteFile(filepath.Join(dir, "fleet.csv"), []byte(text), 0o600); err != nil {
+	if err := WriteFleet(dir, text); err != nil {
 		return err
 	}
-	return os.WriteFile(filepath.Join(dir, Runbook), []byte(runbookText), 0o600)
+	file := filepath.Join(dir, Runbook)
+	if _, err := os.Stat(file); err == nil {
+		return nil
+	}
+	return os.WriteFile(file, []byte(runbookText), 0o600)
+}
+
+// simulated is the first line of a fleet file that may be written over.
+const simulated = "# The simulated fleet. Metabasis writes this file anew each time.\n"
+
+// WriteFleet writes the fleet file of a workspace over simulated devices, which
+// is made if need be. A fleet file that somebody else has written is not touched.
+func WriteFleet(dir, csv string) error {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	file := filepath.Join(dir, "fleet.csv")
+	old, err := os.ReadFile(file)
+	if err == nil && !strings.HasPrefix(string(old), simulated) {
+		return fmt.Errorf("%s is not of a simulated fleet, and is left as it is; name another directory", file)
+	}
+	return os.WriteFile(file, []byte(simulated+csv), 0o600)
 }
 
 // mapRows edits the rows of a simple CSV text, its heading aside.

@@ -8,11 +8,13 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"metabasis/demo"
 	"metabasis/internal/sim"
+	"metabasis/internal/workspace"
 )
 
 func (a *app) simCommand() *cobra.Command {
@@ -55,11 +57,20 @@ func (a *app) sim(ctx context.Context, file, faults, write string, base int) err
 		return err
 	}
 	if write != "" {
-		if err := demo.Write(write, faults, addrs); err != nil {
+		if file != "" {
+			err = demo.WriteFleet(write, scenarioFleet(fleet, s, addrs))
+		} else {
+			err = demo.Write(write, faults, addrs)
+		}
+		if err != nil {
 			return err
 		}
 	}
-	a.simHelp(fleet, s, addrs, write)
+	a.simHelp(fleet, s, addrs)
+	if write != "" {
+		a.simWorkspace(s, write, file == "")
+	}
+	fmt.Fprintln(a.out, "Ctrl-C ends it.")
 	stop, done := interrupts()
 	defer done()
 	<-stop
@@ -68,9 +79,30 @@ func (a *app) sim(ctx context.Context, file, faults, write string, base int) err
 	return nil
 }
 
-func first(logins map[string]string) string { return slices.Sorted(maps.Keys(logins))[0] }
+// scenarioFleet is the fleet file of a scenario's own devices.
+func scenarioFleet(fleet *sim.Fleet, s sim.Scenario, addrs map[string]string) string {
+	var b strings.Builder
+	b.WriteString("name,address,port,platform,site,login\n")
+	for _, d := range fleet.Devices() {
+		host, port, _ := net.SplitHostPort(addrs[d.Name()])
+		login := first(s.Logins)
+		if d.Platform() == "plover" {
+			login = first(s.ClearLogins)
+		}
+		fmt.Fprintf(&b, "%s,%s,%s,%s,%s,%s\n", d.Name(), host, port, d.Platform(), d.Site(), login)
+	}
+	return b.String()
+}
 
-func (a *app) simHelp(fleet *sim.Fleet, s sim.Scenario, addrs map[string]string, write string) {
+// first is the first of a scenario's logins.
+func first(logins map[string]string) string {
+	for _, name := range slices.Sorted(maps.Keys(logins)) {
+		return name
+	}
+	return ""
+}
+
+func (a *app) simHelp(fleet *sim.Fleet, s sim.Scenario, addrs map[string]string) {
 	fmt.Fprintf(a.out, "%d simulated devices are up. Log in with any SSH or Telnet client:\n\n", len(addrs))
 	user := first(s.Logins)
 	clear := false
@@ -84,15 +116,28 @@ func (a *app) simHelp(fleet *sim.Fleet, s sim.Scenario, addrs map[string]string,
 		fmt.Fprintf(a.out, "  %-12s ssh -p %s %s@%s\n", d.Name(), port, user, host)
 	}
 	fmt.Fprintf(a.out, "\nSSH: user %s, password %s; operator password %s. Try: tell clock, work, edit, restart in 5 m.\n", user, s.Logins[user], s.Operator)
-	vars := fmt.Sprintf("METABASIS_CREW_PASSWORD=%s METABASIS_CREW_OPERATOR=%s", s.Logins[user], s.Operator)
 	if clear {
 		gates := first(s.ClearLogins)
 		fmt.Fprintf(a.out, "Telnet: name %s, word %s; master's word %s. Try: list gates, screen off, master, bye.\n", gates, s.ClearLogins[gates], s.Master)
-		vars += fmt.Sprintf(" METABASIS_GATES_PASSWORD=%s METABASIS_GATES_MASTER=%s", s.ClearLogins[gates], s.Master)
 	}
-	if write != "" {
-		fmt.Fprintf(a.out, "Workspace: %s. Its keys are new each time; begin with\n  export %s METABASIS_HOST_KEYS=remember\n  metabasis -C %s reach\n  metabasis -C %s run %s\n",
-			write, vars, write, write, filepath.Join(write, demo.Runbook))
+}
+
+// simWorkspace says how to work in the workspace that was written.
+func (a *app) simWorkspace(s sim.Scenario, dir string, runbook bool) {
+	var vars []string
+	add := func(login, part, secret string) {
+		if login != "" && secret != "" {
+			vars = append(vars, workspace.Variable(login, part)+"="+secret)
+		}
 	}
-	fmt.Fprintln(a.out, "Ctrl-C ends it.")
+	crew, gates := first(s.Logins), first(s.ClearLogins)
+	add(crew, "password", s.Logins[crew])
+	add(crew, "operator", s.Operator)
+	add(gates, "password", s.ClearLogins[gates])
+	add(gates, "master", s.Master)
+	fmt.Fprintf(a.out, "Workspace: %s. Its keys are new each time; begin with\n  export %s METABASIS_HOST_KEYS=remember\n  metabasis -C %s reach\n",
+		dir, strings.Join(vars, " "), dir)
+	if runbook {
+		fmt.Fprintf(a.out, "  metabasis -C %s run %s\n", dir, filepath.Join(dir, demo.Runbook))
+	}
 }

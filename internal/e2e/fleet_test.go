@@ -1,23 +1,31 @@
 package e2e
 
 import (
+	"bufio"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
 // simulate starts the simulated fleet with a workspace over it.
-func simulate(t *testing.T, ws, faults string) {
+func simulate(t *testing.T, ws string, flags ...string) {
 	t.Helper()
-	simulated := exec.Command(binary, "sim", "--faults", faults, "--write", ws)
+	simulated := exec.Command(binary, append([]string{"sim", "--write", ws}, flags...)...)
+	out, err := simulated.StdoutPipe()
+	require.NoError(t, err)
 	require.NoError(t, simulated.Start())
 	t.Cleanup(func() { _ = simulated.Process.Signal(os.Interrupt); _ = simulated.Wait() })
-	require.Eventually(t, func() bool { _, err := os.Stat(filepath.Join(ws, "quays.runbook")); return err == nil }, 20*time.Second, 20*time.Millisecond)
+	for lines := bufio.NewScanner(out); lines.Scan(); {
+		if strings.Contains(lines.Text(), "Ctrl-C ends it.") {
+			return
+		}
+	}
+	require.FailNow(t, "the simulator did not start")
 }
 
 var loginEnv = []string{"METABASIS_CREW_PASSWORD=harbour-lamp", "METABASIS_CREW_OPERATOR=deep-fathom",
@@ -28,7 +36,7 @@ var loginEnv = []string{"METABASIS_CREW_PASSWORD=harbour-lamp", "METABASIS_CREW_
 func TestTheFleetView(t *testing.T) {
 	t.Parallel()
 	ws := filepath.Join(t.TempDir(), "ws")
-	simulate(t, ws, "many")
+	simulate(t, ws, "--faults", "many")
 	x := start(t, "160x42", loginEnv, "-C", ws, "reach", `role != "desk"`)
 	s := x.see("Nothing has been connected to. 27 devices in scope, 2 left out")
 	assert.Regexp(t, `ald-gate-1 plover clear text`, s)
@@ -86,12 +94,37 @@ func TestTheFleetView(t *testing.T) {
 	x.see(`\[code 0\]`)
 }
 
+// A device that clears the screen and writes over its first line does not get at
+// the console's bar.
+func TestTheConsolesBarCannotBeWrittenOver(t *testing.T) {
+	t.Parallel()
+	ws, scenario := filepath.Join(t.TempDir(), "ws"), filepath.Join(t.TempDir(), "scenario.yaml")
+	require.NoError(t, os.WriteFile(scenario, []byte(`
+logins: {crew: harbour-lamp}
+operator: deep-fathom
+config: |
+  name {{.Name}}
+devices:
+  - {name: ald-quay-1, site: ALD, faults: [{kind: garbage, match: '^tell clock'}]}
+`), 0o600))
+	simulate(t, ws, "--scenario", scenario)
+	x := start(t, "120x30", append([]string{"METABASIS_HOST_KEYS=remember"}, loginEnv...), "-C", ws, "console", "ald-quay-1")
+	x.see(`look\]`)
+	assert.Regexp(t, `^ console of ald-quay-1 over SSH .* Ctrl-G leaves`, x.screen())
+	x.press("t", "e", "l", "l", "Space", "c", "l", "o", "c", "k", "Enter")
+	x.see("ALL IS WELL")
+	s := x.see(`(?m)^ console of ald-quay-1 over SSH .* Ctrl-G leaves`)
+	assert.Contains(t, s, "\nALL IS WELL", "it went below the bar instead")
+	x.press("C-g")
+	x.see(`\[code 0\]`)
+}
+
 // What the screen shows can be told without colour, in a narrow window, and in
 // one that is too small.
 func TestTheFleetViewElsewhere(t *testing.T) {
 	t.Parallel()
 	ws := filepath.Join(t.TempDir(), "ws")
-	simulate(t, ws, "many")
+	simulate(t, ws, "--faults", "many")
 	env := append([]string{"METABASIS_HOST_KEYS=remember", "NO_COLOR=1"}, loginEnv...)
 	x := start(t, "100x30", env, "-C", ws, "reach")
 	x.see("Nothing has been connected to")

@@ -50,7 +50,7 @@ func TestNoSecretIsWritten(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	ws := filepath.Join(dir, "ws")
-	simulate(t, ws, "none")
+	simulate(t, ws, "--faults", "none")
 	book := filepath.Join(ws, "one.runbook")
 	require.NoError(t, os.WriteFile(book, []byte(oneStep), 0o600))
 	// The runbook itself holds a secret of the change; it is not ours to hide.

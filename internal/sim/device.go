@@ -71,6 +71,9 @@ func (d *Device) Name() string { return d.spec.Name }
 // Platform is the kind of device.
 func (d *Device) Platform() string { return d.spec.Platform }
 
+// Site is where the device stands.
+func (d *Device) Site() string { return d.spec.Site }
+
 // Running is the configuration that runs now.
 func (d *Device) Running() string { d.mu.Lock(); defer d.mu.Unlock(); return d.running.String() }
 

@@ -256,7 +256,7 @@ func (s *shell) strike(line string) bool {
 		}
 		// Some devices even print back what they were told in confidence.
 		s.print("debug: operator said " + d.fleet.scenario.Operator + "\n")
-		s.print(string(noise) + "\x1b[2J\x1b]0;owned\x07\x1b[31m[not-me work] \n")
+		s.print(string(noise) + "\x1b[2J\x1b[1;1HALL IS WELL\x1b]0;owned\x07\x1b[31m[not-me work] \n")
 	}
 	return false
 }

@@ -41,7 +41,11 @@ func Run(ctx context.Context, in *os.File, out io.Writer, title string, needs fu
 	}
 	defer keys.Close()
 	b := &bar{out: out, in: in, title: title, s: s}
-	fmt.Fprint(out, "\x1b[0m\x1b[2J\x1b[3;1H")
+	fmt.Fprint(out, "\x1b[0m\x1b[2J")
+	b.draw(needs())
+	// From here on, places count from below the bar: nothing that the device
+	// prints can be put over it (DECOM, ECMA-48's origin mode).
+	fmt.Fprint(out, "\x1b[?6h\x1b[2;1H")
 	stop := b.keep(needs)
 	ended := make(chan error, 2)
 	shown, typed := make(chan struct{}), make(chan struct{})
@@ -61,7 +65,7 @@ func Run(ctx context.Context, in *os.File, out io.Writer, title string, needs fu
 	keys.Cancel()
 	<-typed
 	stop()
-	fmt.Fprint(out, "\x1b[0m\x1b[?25h\x1b[r\x1b[2J\x1b[Hleaving …\r\n")
+	fmt.Fprint(out, "\x1b[0m\x1b[?25h\x1b[?6l\x1b[r\x1b[2J\x1b[Hleaving …\r\n")
 	_ = s.Close()
 	<-shown
 	if errors.Is(err, io.EOF) || errors.Is(err, errLeft) {
@@ -139,18 +143,16 @@ func (b *bar) draw(needs string) {
 	}
 	text = ansi.Truncate(text, max(w-ansi.StringWidth(right)-1, 0), "…")
 	gap := strings.Repeat(" ", max(w-ansi.StringWidth(text)-ansi.StringWidth(right), 0))
-	fmt.Fprintf(b.out, "\x1b7\x1b[r\x1b[H\x1b[0;7;1m%s%s%s\x1b[0m\x1b[2;%dr\x1b8", text, gap, right, h)
+	fmt.Fprintf(b.out, "\x1b7\x1b[?6l\x1b[r\x1b[H\x1b[0;7;1m%s%s%s\x1b[0m\x1b[2;%dr\x1b8", text, gap, right, h)
 }
 
-// keep draws the bar now, and again when the terminal's size changes or
-// something needs the person.
+// keep draws the bar now and again: the terminal's size changes, something needs
+// the person, or the device has cleared the whole screen.
 func (b *bar) keep(needs func() string) (stop func()) {
 	resized := make(chan os.Signal, 1)
 	signal.Notify(resized, syscall.SIGWINCH)
 	tick := time.NewTicker(500 * time.Millisecond)
 	quit, done := make(chan struct{}), make(chan struct{})
-	last := needs()
-	b.draw(last)
 	b.tell()
 	go func() {
 		defer close(done)
@@ -158,12 +160,9 @@ func (b *bar) keep(needs func() string) (stop func()) {
 			select {
 			case <-resized:
 				b.tell()
-				b.draw(last)
+				b.draw(needs())
 			case <-tick.C:
-				if now := needs(); now != last {
-					last = now
-					b.draw(last)
-				}
+				b.draw(needs())
 			case <-quit:
 				return
 			}
