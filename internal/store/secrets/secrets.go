@@ -81,7 +81,7 @@ func Open(path string, key Key) (*File, error) {
 	if err != nil {
 		return nil, fmt.Errorf("secrets: %s is damaged: %w", path, err)
 	}
-	if err := json.Unmarshal(plain, &f.secrets); err != nil {
+	if err := json.Unmarshal(plain, &f.secrets); err != nil || f.secrets == nil {
 		return nil, fmt.Errorf("secrets: %s holds no table of logins", path)
 	}
 	return f, nil
