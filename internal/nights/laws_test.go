@@ -71,8 +71,8 @@ func (w *world) lawBackupAndTimerFirst(d *run.Device, truth []sim.Truth) {
 		case sim.Shown:
 			seen = tr.Armed
 		case sim.Received, sim.Loaded:
-			assert.True(w.t, tr.Armed, "law 1: %s got %q without a timer", d.Name, tr.Line)
-			assert.True(w.t, seen, "law 1: %s got %q before its timer was seen", d.Name, tr.Line)
+			assert.True(w.t, tr.Armed || w.noTimer, "law 1: %s got %q without a timer", d.Name, tr.Line)
+			assert.True(w.t, seen || w.noTimer, "law 1: %s got %q before its timer was seen", d.Name, tr.Line)
 			done, ok := w.backups.done[d.Name]
 			assert.True(w.t, ok && !done.After(tr.At), "law 1: %s got %q before its backup", d.Name, tr.Line)
 		}
@@ -151,7 +151,7 @@ func (w *world) lawDisarmIsProven(d *run.Device, truth []sim.Truth) {
 		case sim.Shown:
 			proven = !tr.Armed
 		case sim.Saved:
-			assert.True(w.t, proven, "law 4: %s was saved before disarming was proven", d.Name)
+			assert.True(w.t, proven || w.noTimer, "law 4: %s was saved before disarming was proven", d.Name)
 		}
 	}
 }
@@ -164,7 +164,7 @@ func (w *world) lawEndsAreTrue(d *run.Device) {
 		assert.Equal(w.t, dev.Running(), dev.Saved(), "law 4: %s is kept, but running and saved differ", d.Name)
 		assert.True(w.t, dev.Due().IsZero(), "law 4: %s is kept, but a restart is pending", d.Name)
 		if d.LeftSteps() == 0 {
-			assert.Contains(w.t, dev.Running(), "log host 198.51.100.14", "%s is kept without the change", d.Name)
+			assert.Contains(w.t, dev.Running(), w.mark, "%s is kept without the change", d.Name)
 		}
 	case run.Reverted:
 		assert.Equal(w.t, w.initial[d.Name], dev.Running(), "law 6: %s is reverted, but is not as it was", d.Name)
@@ -317,7 +317,7 @@ func (w *world) lawSecretsAndData() {
 		written[p] = string(b)
 	}
 	for where, text := range written {
-		for _, secret := range []string{password, operator, inConfig} {
+		for _, secret := range []string{password, operator, inConfig, gatesWord, masterWord} {
 			assert.NotContains(w.t, text, secret, "law 12: a secret in %s", where)
 		}
 		bad := strings.IndexFunc(text, func(r rune) bool { return unicode.IsControl(r) && r != '\n' && r != '\t' })

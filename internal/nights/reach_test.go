@@ -19,7 +19,6 @@ import (
 	"metabasis/internal/core/reach"
 	"metabasis/internal/device"
 	"metabasis/internal/device/profile"
-	devssh "metabasis/internal/device/ssh"
 	"metabasis/internal/sim"
 	"metabasis/internal/store"
 	"metabasis/profiles"
@@ -40,8 +39,6 @@ var stageOf = map[string]map[string]reach.Stage{
 		sim.NoPrompt: reach.Login, sim.OddPrompt: reach.Prompt, sim.NoOperator: reach.Privileged, sim.StuckPager: reach.Pager,
 	},
 }
-
-const masterWord = "slow-turn-12"
 
 // harbour is a fleet to be reached.
 type harbour struct {
@@ -69,7 +66,7 @@ func newHarbour(t testing.TB, devices []sim.Spec) *harbour {
 	}
 	f, err := fleet.Read("fleet.csv", []byte(csv.String()), set.Platforms())
 	require.NoError(t, err)
-	s, err := sim.New(sim.Scenario{Logins: map[string]string{"crew": password}, Operator: operator, ClearLogins: map[string]string{"gates": "t1de-word"},
+	s, err := sim.New(sim.Scenario{Logins: map[string]string{"crew": password}, Operator: operator, ClearLogins: map[string]string{"gates": gatesWord},
 		Master: masterWord, Config: baseConfig, Latency: 20 * time.Millisecond, Devices: devices})
 	require.NoError(t, err)
 	h := &harbour{t: t, sim: s, fleet: f, dir: t.TempDir()}
@@ -77,12 +74,7 @@ func newHarbour(t testing.TB, devices []sim.Spec) *harbour {
 	require.NoError(t, err)
 	t.Cleanup(func() { scripts.Close() })
 	h.c = &device.Connector{Profiles: set, Dial: s.Dial, Resolve: s.Resolve, HostKeys: s.HostKeys(), Transcript: scripts.For,
-		Login: func(_ context.Context, name string) (device.Login, error) {
-			if name == "gates" {
-				return device.Login{Login: devssh.Login{User: "gates", Password: "t1de-word"}, Secrets: map[string]string{"master": masterWord}}, nil
-			}
-			return device.Login{Login: devssh.Login{User: "crew", Password: password}, Secrets: map[string]string{"operator": operator}}, nil
-		}}
+		Login: login}
 	return h
 }
 
@@ -133,7 +125,7 @@ func reachRandom(t *testing.T, seed uint64) {
 		if r.Failure != nil {
 			got = r.Failure.Stage.String()
 			assert.NotEmpty(t, r.Failure.Cause)
-			for _, secret := range []string{password, operator, masterWord, "t1de-word"} {
+			for _, secret := range []string{password, operator, masterWord, gatesWord} {
 				assert.NotContains(t, r.Failure.Error(), secret)
 			}
 		} else {
@@ -315,7 +307,7 @@ func TestAClearTextLoginMustBeItsOwn(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		h := newHarbour(t, []sim.Spec{{Name: "gate", Platform: "plover"}})
 		defer h.sim.Close()
-		h.c.Encrypted = func(login string, l device.Login) bool { return login == "gates" && l.Password == "t1de-word" }
+		h.c.Encrypted = func(login string, l device.Login) bool { return login == "gates" && l.Password == gatesWord }
 		dials := 0
 		dial := h.c.Dial
 		h.c.Dial = func(ctx context.Context, network, addr string) (net.Conn, error) {

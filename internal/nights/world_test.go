@@ -33,6 +33,9 @@ const (
 	password = "lamp-harbour-31"
 	operator = "deep-fathom-77"
 	inConfig = "k3lp-s3cret-55"
+
+	gatesWord  = "t1de-word" // over Telnet
+	masterWord = "slow-turn-12"
 )
 
 const baseConfig = `name {{.Name}}
@@ -91,6 +94,8 @@ type world struct {
 	spy      func(device string, t profile.Transcript) profile.Transcript
 	stored   *store.Journal
 	storedID int64
+	mark     string // stands in the configuration of a device that is kept with the whole change
+	noTimer  bool   // the runbook says "timer none"
 }
 
 // recordingJournal keeps events with the time at which each became durable.
@@ -141,12 +146,13 @@ func newWorld(t testing.TB, s sim.Scenario, fleetCSV, book string, dir string) *
 	require.NoError(t, err, book)
 	require.NoError(t, rb.Compile(set.Schema(fl.Columns)))
 	s.Logins, s.Operator, s.Config = map[string]string{"crew": password}, operator, baseConfig
+	s.ClearLogins, s.Master = map[string]string{"gates": gatesWord}, masterWord
 	s.TimeSources = []string{"192.0.2.9", "192.0.2.10", "192.0.2.40"}
 	simulated, err := sim.New(s)
 	require.NoError(t, err)
 	p, err := plan.Make(rb, fl, nil, set.Traits(), time.Now())
 	require.NoError(t, err)
-	w := &world{t: t, sim: simulated, plan: p, dir: dir, initial: map[string]string{}, unsaved: map[string]bool{}, specs: map[string]sim.Spec{}}
+	w := &world{t: t, sim: simulated, plan: p, dir: dir, initial: map[string]string{}, unsaved: map[string]bool{}, specs: map[string]sim.Spec{}, mark: "log host 198.51.100.14"}
 	for _, d := range simulated.Devices() {
 		w.initial[d.Name()] = d.Running()
 		w.unsaved[d.Name()] = d.Running() != d.Saved()
@@ -173,10 +179,16 @@ func (w *world) connector() *device.Connector {
 	}
 	return &device.Connector{
 		Profiles: set, Dial: dial, HostKeys: w.sim.HostKeys(), Resolve: w.sim.Resolve, Guard: &device.Guard{}, Transcript: scripts,
-		Login: func(context.Context, string) (device.Login, error) {
-			return device.Login{Login: devssh.Login{Name: "crew", User: "crew", Password: password}, Secrets: map[string]string{"operator": operator}}, nil
-		},
+		Login: login,
 	}
+}
+
+// login is a credential of the test fleet.
+func login(_ context.Context, name string) (device.Login, error) {
+	if name == "gates" {
+		return device.Login{Login: devssh.Login{Name: name, User: name, Password: gatesWord}, Secrets: map[string]string{"master": masterWord}}, nil
+	}
+	return device.Login{Login: devssh.Login{Name: name, User: "crew", Password: password}, Secrets: map[string]string{"operator": operator}}, nil
 }
 
 // person decides for a run; it is called for every event, in order, and may

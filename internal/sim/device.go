@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -75,10 +76,26 @@ func (d *Device) Platform() string { return d.spec.Platform }
 func (d *Device) Site() string { return d.spec.Site }
 
 // Running is the configuration that runs now.
-func (d *Device) Running() string { d.mu.Lock(); defer d.mu.Unlock(); return d.running.String() }
+func (d *Device) Running() string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.gates != nil {
+		return text(d.gates.running)
+	}
+	return d.running.String()
+}
 
 // Saved is the configuration it would start with.
-func (d *Device) Saved() string { d.mu.Lock(); defer d.mu.Unlock(); return d.saved.String() }
+func (d *Device) Saved() string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.gates != nil {
+		return text(d.gates.stored)
+	}
+	return d.saved.String()
+}
+
+func text(lines []string) string { return strings.Join(lines, "\n") + "\n" }
 
 // Due is when the pending restart comes, zero when none is pending.
 func (d *Device) Due() time.Time { d.mu.Lock(); defer d.mu.Unlock(); return d.due }
@@ -192,6 +209,9 @@ func (d *Device) boot() {
 	}
 	d.mu.Lock()
 	d.running = d.saved.clone()
+	if d.gates != nil {
+		d.gates.running = slices.Clone(d.gates.stored)
+	}
 	if d.fault(Spoils, "") != nil {
 		d.running.logs = append(d.running.logs, "192.0.2.254")
 	}

@@ -72,7 +72,7 @@ func (d *Device) servePlover(g *gate) {
 		return
 	}
 	p.run()
-	if p.bye || d.fleet.closed.Load() {
+	if p.bye || d.fleet.closed.Load() || !d.up.Load() {
 		d.gates.busy.Unlock()
 		return
 	}
@@ -168,9 +168,33 @@ func (p *plover) login() bool {
 // slow takes the time that everything takes here.
 func (p *plover) slow() { time.Sleep(4 * p.d.fleet.scenario.Latency) }
 
+// strike lets the faults of the scenario act on a line. It tells whether the
+// line is dealt with.
+func (p *plover) strike(line string) bool {
+	struck := p.d.strikes(line)
+	time.Sleep(struck.wait)
+	switch {
+	case struck.drop:
+		p.print("? g")
+		p.over = true
+	case struck.hang:
+		_, _ = io.Copy(io.Discard, p.in)
+		p.over = true
+	case struck.restart:
+		p.d.restart()
+		p.over = true
+	case struck.garbage:
+		p.print(noise(p.d.fleet.scenario.Master))
+	}
+	return p.over
+}
+
 func (p *plover) command(w []string) {
 	p.slow()
 	line := strings.Join(w, " ")
+	if p.strike(line) {
+		return
+	}
 	switch {
 	case line == "bye":
 		p.bye, p.over = true, true
@@ -252,26 +276,47 @@ func (p *plover) change(line string, w []string) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	switch {
+	case (w[0] == "set" || w[0] == "clear") && d.fault(Rejects, line) != nil:
+		d.note(Received, line)
+		d.note(Rejected, line)
+		p.print("? " + w[0] + "\n")
 	case w[0] == "set" && len(w) >= 3:
 		d.note(Received, line)
-		key := strings.Join(w[1:len(w)-1], " ")
-		d.gates.running = append(without(d.gates.running, key), strings.Join(w[1:], " "))
+		d.gates.running = with(d.gates.running, w[1:])
 		d.note(Changed, line)
 	case w[0] == "clear" && len(w) >= 2:
 		d.note(Received, line)
 		d.gates.running = without(d.gates.running, strings.Join(w[1:], " "))
 		d.note(Changed, line)
+	case line == "store" && d.fault(NoSave, "") != nil:
+		p.print("? store\n")
 	case line == "store":
 		d.gates.stored = append([]string(nil), d.gates.running...)
 		d.note(Saved, "")
 		p.print("Stored.\n")
 	case line == "restart": // it takes a bare restart at its word
-		d.gates.running = append([]string(nil), d.gates.stored...)
 		p.bye, p.over = true, true
 		go d.restart()
 	default:
 		p.print("? " + w[0] + "\n")
 	}
+}
+
+// with sets a key, in its place when it is set already. A gate's key is its
+// number; else all words but the last are the key.
+func with(lines, w []string) []string {
+	key := strings.Join(w[:len(w)-1], " ")
+	if w[0] == "gate" {
+		key = strings.Join(w[:2], " ")
+	}
+	out := append([]string(nil), lines...)
+	for i, l := range out {
+		if strings.HasPrefix(l, key+" ") {
+			out[i] = strings.Join(w, " ")
+			return out
+		}
+	}
+	return append(out, strings.Join(w, " "))
 }
 
 func without(lines []string, key string) []string {

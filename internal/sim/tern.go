@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"fmt"
 	"io"
-	"math/rand/v2"
 	"strings"
 	"time"
 )
@@ -215,48 +214,31 @@ func (s *shell) confirm(question string) bool {
 // line is dealt with.
 func (s *shell) strike(line string) bool {
 	d := s.d
-	d.mu.Lock()
-	hang, drop := d.fault(Hangs, line), d.fault(Drops, line)
-	garbage, slow := d.fault(Garbage, line), d.fault(Slow, line)
-	restart := d.fault(Restarts, line)
-	wait := d.fleet.scenario.Latency
-	d.mu.Unlock()
-	if j := d.fleet.scenario.Jitter; j > 0 {
-		wait += rand.N(j)
-	}
-	if slow != nil {
-		wait += slow.By
-	}
-	if wait > 0 {
+	struck := d.strikes(line)
+	if struck.wait > 0 {
 		if s.out.Flush() != nil {
 			s.over = true
 		}
-		time.Sleep(wait)
+		time.Sleep(struck.wait)
 	}
 	switch {
-	case drop != nil:
+	case struck.drop:
 		s.print("Fau")
 		s.over = true
 		return true
-	case hang != nil:
+	case struck.hang:
 		for { // says nothing more; the session is of no use
 			if _, ok := s.readByte(); !ok {
 				return true
 			}
 		}
-	case restart != nil:
+	case struck.restart:
 		_ = s.out.Flush()
 		d.restart()
 		s.over = true
 		return true
-	case garbage != nil:
-		noise := make([]byte, 8<<10)
-		for i := range noise {
-			noise[i] = byte(rand.Uint32())
-		}
-		// Some devices even print back what they were told in confidence.
-		s.print("debug: operator said " + d.fleet.scenario.Operator + "\n")
-		s.print(string(noise) + "\x1b[2J\x1b[1;1HALL IS WELL\x1b]0;owned\x07\x1b[31m[not-me work] \n")
+	case struck.garbage:
+		s.print(noise(d.fleet.scenario.Operator))
 	}
 	return false
 }

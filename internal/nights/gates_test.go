@@ -1,0 +1,106 @@
+package nights
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+
+	"metabasis/internal/core/run"
+	"metabasis/internal/sim"
+)
+
+// gatesBook changes gate controllers over Telnet, which have no rollback timer.
+const gatesBook = `runbook "Gates close sooner"
+  window    now for 3h
+  reserve   20m
+
+scope
+  role == "gate"
+
+batches
+  sizes     1, 4
+  together  4
+
+precheck
+  reachable
+  clock     within 30s
+  saved
+
+timer       none
+
+step "Open time"
+  already   when config has "gate 2 open 4 s"
+  send
+    | set gate 2 open 4 s
+  undo
+    | set gate 2 open 8 s
+  expect    any(gates, .gate == 2 and .open == 4) within 30s
+
+step "Report"
+  already   when config has "report host 198.51.100.14"
+  send
+    | set report host 198.51.100.14
+  undo
+    | set report host 198.51.100.9
+
+finish
+  soak      30s
+
+unattended  take back the device
+`
+
+// gateHouse makes a world of gate controllers.
+func gateHouse(t testing.TB, devices []sim.Spec) *world {
+	t.Helper()
+	var csv strings.Builder
+	csv.WriteString("name,address,platform,site,role,login\n")
+	for i := range devices {
+		d := &devices[i]
+		d.Name, d.Platform, d.Address = fmt.Sprintf("ald-gate-%d", i+1), "plover", fmt.Sprintf("192.0.2.%d", 100+i)
+		fmt.Fprintf(&csv, "%s,%s,plover,ALD,gate,gates\n", d.Name, d.Address)
+	}
+	w := newWorld(t, sim.Scenario{Boot: 15 * time.Second, Latency: 50 * time.Millisecond, Devices: devices}, csv.String(), gatesBook, t.TempDir())
+	w.mark, w.noTimer = "report host 198.51.100.14", true
+	return w
+}
+
+// TestANightOverTelnet changes gate controllers that take one session at a time
+// and keep one that was not ended properly, whatever goes wrong with one of them.
+func TestANightOverTelnet(t *testing.T) {
+	for name, c := range map[string]struct {
+		fault sim.Fault
+		state run.State
+		note  string
+	}{
+		"no fault":        {sim.Fault{Kind: sim.Slow, Match: "^nothing$"}, run.Kept, "kept and saved"},
+		"refuses":         {sim.Fault{Kind: sim.Refuses}, run.Blocked, "refuses port 23"},
+		"bad password":    {sim.Fault{Kind: sim.BadPassword}, run.Blocked, "login is denied"},
+		"bad master":      {sim.Fault{Kind: sim.NoOperator}, run.Blocked, "entering mode master: refused"},
+		"hangs early":     {sim.Fault{Kind: sim.Hangs, Match: "^list clock"}, run.Blocked, "no prompt in 15s"},
+		"rejects a line":  {sim.Fault{Kind: sim.Rejects, Match: "^set report"}, run.Reverted, "equal to the backup"},
+		"drops mid-line":  {sim.Fault{Kind: sim.Drops, Match: "^set report", Times: 1}, run.Reverted, "equal to the backup"},
+		"hangs at a line": {sim.Fault{Kind: sim.Hangs, Match: "^set report", Times: 1}, run.Reverted, "equal to the backup"},
+		"garbage":         {sim.Fault{Kind: sim.Garbage, Match: "^set report"}, run.Kept, "kept and saved"},
+		"slow":            {sim.Fault{Kind: sim.Slow, By: 2 * time.Second}, run.Kept, "kept and saved"},
+		"restarts":        {sim.Fault{Kind: sim.Restarts, Match: "^set report", Times: 1}, run.Reverted, "equal to the backup"},
+		"no save":         {sim.Fault{Kind: sim.NoSave}, run.Reverted, "equal to the backup"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				w := gateHouse(t, []sim.Spec{{Faults: []sim.Fault{c.fault}}, {}, {}})
+				defer w.sim.Close()
+				w.runQuiet()
+				d := w.night.Get("ald-gate-1")
+				assert.Equal(t, c.state, d.State, d.Note)
+				assert.Contains(t, d.Note, c.note)
+				assert.Equal(t, run.Kept, w.night.Get("ald-gate-2").State)
+				assert.Equal(t, run.Kept, w.night.Get("ald-gate-3").State)
+				w.checkLaws()
+			})
+		})
+	}
+}

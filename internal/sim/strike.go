@@ -1,0 +1,37 @@
+package sim
+
+import (
+	"math/rand/v2"
+	"time"
+)
+
+// strikes are the faults that strike at one line, and how long the device takes
+// for it.
+type strikes struct {
+	hang, drop, restart, garbage bool
+	wait                         time.Duration
+}
+
+func (d *Device) strikes(line string) strikes {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	s := strikes{hang: d.fault(Hangs, line) != nil, drop: d.fault(Drops, line) != nil,
+		restart: d.fault(Restarts, line) != nil, garbage: d.fault(Garbage, line) != nil, wait: d.fleet.scenario.Latency}
+	if j := d.fleet.scenario.Jitter; j > 0 {
+		s.wait += rand.N(j)
+	}
+	if slow := d.fault(Slow, line); slow != nil {
+		s.wait += slow.By
+	}
+	return s
+}
+
+// noise is what a broken device prints; some even print back what they were told
+// in confidence.
+func noise(secret string) string {
+	b := make([]byte, 8<<10)
+	for i := range b {
+		b[i] = byte(rand.Uint32())
+	}
+	return "debug: operator said " + secret + "\n" + string(b) + "\x1b[2J\x1b[1;1HALL IS WELL\x1b]0;owned\x07\x1b[31m[not-me work] \n"
+}
