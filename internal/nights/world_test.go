@@ -96,6 +96,7 @@ type world struct {
 	storedID int64
 	mark     string // stands in the configuration of a device that is kept with the whole change
 	noTimer  bool   // the runbook says "timer none"
+	profiles profile.Set
 }
 
 // recordingJournal keeps events with the time at which each became durable.
@@ -152,7 +153,7 @@ func newWorld(t testing.TB, s sim.Scenario, fleetCSV, book string, dir string) *
 	require.NoError(t, err)
 	p, err := plan.Make(rb, fl, nil, set.Traits(), time.Now())
 	require.NoError(t, err)
-	w := &world{t: t, sim: simulated, plan: p, dir: dir, initial: map[string]string{}, unsaved: map[string]bool{}, specs: map[string]sim.Spec{}, mark: "log host 198.51.100.14"}
+	w := &world{t: t, sim: simulated, plan: p, dir: dir, initial: map[string]string{}, unsaved: map[string]bool{}, specs: map[string]sim.Spec{}, mark: "log host 198.51.100.14", profiles: set}
 	for _, d := range simulated.Devices() {
 		w.initial[d.Name()] = d.Running()
 		w.unsaved[d.Name()] = d.Running() != d.Saved()
@@ -166,8 +167,7 @@ func newWorld(t testing.TB, s sim.Scenario, fleetCSV, book string, dir string) *
 }
 
 func (w *world) connector() *device.Connector {
-	set, err := profiles.Shipped()
-	require.NoError(w.t, err)
+	var err error
 	w.scripts, err = store.NewTranscripts(filepath.Join(w.dir, "transcripts"))
 	require.NoError(w.t, err)
 	dial, scripts := w.sim.Dial, w.scripts.For
@@ -178,7 +178,7 @@ func (w *world) connector() *device.Connector {
 		scripts = func(device string) profile.Transcript { return w.spy(device, w.scripts.For(device)) }
 	}
 	return &device.Connector{
-		Profiles: set, Dial: dial, HostKeys: w.sim.HostKeys(), Resolve: w.sim.Resolve, Guard: &device.Guard{}, Transcript: scripts,
+		Profiles: w.profiles, Dial: dial, HostKeys: w.sim.HostKeys(), Resolve: w.sim.Resolve, Guard: &device.Guard{}, Transcript: scripts,
 		Login: login,
 	}
 }
