@@ -35,14 +35,7 @@ func Reach(b *reach.Board) []string {
 		if len(names) > 6 {
 			list += fmt.Sprintf(" and %d more", len(names)-6)
 		}
-		out = append(out, fmt.Sprintf("  %d at the %s: %s", len(names), cause.Stage, list), "    "+cause.Text+remedy(cause.Failure))
+		out = append(out, fmt.Sprintf("  %d at the %s: %s", len(names), cause.Stage.Noun(), list), "    "+cause.Failure.Error())
 	}
 	return out
-}
-
-func remedy(f *reach.Failure) string {
-	if f.Remedy == "" {
-		return ""
-	}
-	return ": " + f.Remedy
 }

@@ -5,6 +5,8 @@ package screen
 
 import (
 	"context"
+	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -14,6 +16,7 @@ import (
 	"metabasis/internal/screen/decide"
 	"metabasis/internal/screen/ink"
 	"metabasis/internal/screen/pager"
+	"metabasis/internal/screen/safe"
 	"metabasis/internal/screen/strip"
 	"metabasis/internal/screen/watch"
 )
@@ -44,11 +47,7 @@ type Theme string
 // then. When ctx ends, so does the screen.
 func Run(ctx context.Context, src Source, theme Theme, opts ...tea.ProgramOption) (run.Night, error) {
 	m := New(src, theme)
-	p := tea.NewProgram(m, append([]tea.ProgramOption{tea.WithContext(ctx), tea.WithFPS(30)}, opts...)...)
-	out, err := p.Run()
-	if last, ok := out.(*Model); ok {
-		m = last
-	}
+	_, err := tea.NewProgram(safe.Guard(m), append([]tea.ProgramOption{tea.WithContext(ctx), tea.WithFPS(30)}, opts...)...).Run()
 	return m.night, err
 }
 
@@ -174,6 +173,32 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return m, m.key(msg)
 	}
 	return m, nil
+}
+
+// Failed implements [safe.View]: what happens in the night is listened to all the
+// same.
+func (m *Model) Failed(msg tea.Msg, mistake string) tea.Cmd {
+	m.message, m.said = "Metabasis has made a mistake: "+mistake, time.Now()
+	switch msg.(type) {
+	case tickMsg:
+		return tick()
+	case eventsMsg:
+		return m.listen()
+	}
+	return nil
+}
+
+// Plain implements [safe.View].
+func (m *Model) Plain() []string {
+	if !m.running() {
+		return nil
+	}
+	lines := []string{"The night goes on.", ""}
+	for state, n := range m.night.Count() {
+		lines = append(lines, fmt.Sprintf("%d %s", n, state))
+	}
+	slices.Sort(lines[2:])
+	return append(lines, "", "Closing the terminal lets go of every device: its own timer then takes the change back.")
 }
 
 func (m *Model) take(events []run.Event) {

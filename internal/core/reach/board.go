@@ -105,8 +105,7 @@ func (b *Board) Count() map[State]int {
 // Cause is one reason for which devices could not be reached.
 type Cause struct {
 	Stage   Stage
-	Failure *Failure // that of the first
-	Text    string   // what can be said of all of them
+	Failure *Failure // what can be said of all of them
 	Devices []string
 }
 
@@ -129,11 +128,9 @@ func (b *Board) Causes() []Cause {
 		if !ok {
 			i = len(out)
 			at[k] = i
-			out = append(out, Cause{Stage: k.stage, Failure: f, Text: f.Cause})
+			out = append(out, Cause{Stage: k.stage, Failure: f})
 		}
-		if f.Cause != out[i].Text {
-			out[i].Text = k.cause
-		}
+		out[i].Failure = out[i].Failure.shared(f)
 		out[i].Devices = append(out[i].Devices, e.Device)
 	}
 	slices.SortStableFunc(out, func(a, b Cause) int {

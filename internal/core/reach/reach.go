@@ -44,6 +44,14 @@ func (s Stage) String() string {
 	return stageNames[s]
 }
 
+// Noun is the stage as something one can be at.
+func (s Stage) Noun() string {
+	if s == Privileged {
+		return "privileged mode"
+	}
+	return s.String()
+}
+
 // MarshalText writes the stage as its word.
 func (s Stage) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
 
@@ -92,6 +100,21 @@ func (f *Failure) Unwrap() error { return f.Err }
 
 // Common is the cause as it can be said of several devices at once.
 func (f *Failure) Common() string { return cmp.Or(f.Kind, f.Cause) }
+
+// shared is what can be said of two failures of the same kind.
+func (f *Failure) shared(other *Failure) *Failure {
+	if f.Cause == other.Cause && f.Last == other.Last {
+		return f
+	}
+	s := &Failure{Stage: f.Stage, Kind: f.Kind, Cause: f.Cause, Remedy: f.Remedy}
+	if f.Cause != other.Cause {
+		s.Cause = f.Common()
+	}
+	if f.Last == other.Last {
+		s.Last = f.Last
+	}
+	return s
+}
 
 // MarshalJSON leaves out the error itself: its text is in the cause.
 func (f *Failure) MarshalJSON() ([]byte, error) {

@@ -102,15 +102,18 @@ func TestCausesTheMostCommonFirst(t *testing.T) {
 // Devices that differ in nothing but a fingerprint stand together, under what
 // can be said of all of them; one alone keeps what is its own.
 func TestCausesLeaveOutWhatIsADevicesOwn(t *testing.T) {
-	b := NewBoard([]string{"a", "b", "c"})
-	for i, f := range []*Failure{{Stage: HostKey, Cause: "a new key (1)", Kind: "a new key"}, {Stage: HostKey, Cause: "a new key (2)", Kind: "a new key"}, {Stage: Port, Cause: "refuses port 22", Kind: "refuses its port"}} {
+	b := NewBoard([]string{"a", "b", "c", "d", "e"})
+	for i, f := range []*Failure{{Stage: HostKey, Cause: "a new key (1)", Kind: "a new key"}, {Stage: HostKey, Cause: "a new key (2)", Kind: "a new key"}, {Stage: Port, Cause: "refuses port 22", Kind: "refuses its port"},
+		{Stage: Prompt, Cause: "no prompt", Last: "d>"}, {Stage: Prompt, Cause: "no prompt", Last: "e>"}} {
 		b = b.Fold(Event{Device: string(rune('a' + i)), Result: &Result{Failure: f}})
 	}
 	causes := b.Causes()
-	require.Len(t, causes, 2)
+	require.Len(t, causes, 3)
 	assert.Equal(t, []string{"a", "b"}, causes[0].Devices)
-	assert.Equal(t, "a new key", causes[0].Text)
-	assert.Equal(t, "refuses port 22", causes[1].Text)
+	assert.Equal(t, "a new key", causes[0].Failure.Error())
+	assert.Equal(t, []string{"d", "e"}, causes[1].Devices)
+	assert.Equal(t, "no prompt", causes[1].Failure.Error())
+	assert.Equal(t, "refuses port 22", causes[2].Failure.Error())
 }
 
 // A sweep does each device once, no more together than allowed; one that hangs

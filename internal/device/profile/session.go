@@ -149,12 +149,22 @@ func (s *Session) wait(ctx context.Context, answers []Answer, ready *Pattern) er
 				s.accept()
 				return nil
 			}
-			return s.fail(fmt.Errorf("no prompt in %s; last: %q", within, s.tail()))
+			return s.fail(&noPrompt{within, s.tail()})
 		case <-ctx.Done():
 			return s.fail(fmt.Errorf("waiting for a prompt: %w", ctx.Err()))
 		}
 	}
 }
+
+// noPrompt is a device that shows no prompt we know and says nothing more.
+type noPrompt struct {
+	within time.Duration
+	last   string // what it printed last
+}
+
+func (e *noPrompt) Error() string { return "no prompt in " + e.within.String() + e.saying() }
+
+func (e *noPrompt) saying() string { return fmt.Sprintf("; last: %q", e.last) }
 
 func orEOF(err error) error {
 	if err == nil {

@@ -134,10 +134,15 @@ func (p *Profile) loginAnswers(opt Options) []Answer {
 }
 
 func (s *Session) failure(stage reach.Stage, cause, remedy string, err error) *reach.Failure {
-	f := &reach.Failure{Stage: stage, Cause: s.Mask(cause), Remedy: remedy, Err: err}
-	if !strings.Contains(cause, "last:") && stage == reach.Prompt {
+	f := &reach.Failure{Stage: stage, Remedy: remedy, Err: err}
+	var silent *noPrompt
+	switch {
+	case errors.As(err, &silent) && silent.last != "":
+		cause, f.Last = strings.TrimSuffix(cause, silent.saying()), silent.last
+	case stage == reach.Prompt:
 		f.Last = s.tail()
 	}
+	f.Cause = s.Mask(cause)
 	if s.broken == nil {
 		s.log.Note(s.Mask(f.Error()))
 	}

@@ -11,6 +11,7 @@ import (
 
 	"metabasis/internal/core/table"
 	"metabasis/internal/screen/ink"
+	"metabasis/internal/screen/safe"
 )
 
 // Source is where the table comes from.
@@ -32,7 +33,7 @@ func Run(ctx context.Context, src Source, theme string, opts ...tea.ProgramOptio
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	m := New(ctx, src, theme)
-	_, err := tea.NewProgram(m, append([]tea.ProgramOption{tea.WithContext(ctx), tea.WithFPS(30)}, opts...)...).Run()
+	_, err := tea.NewProgram(safe.Guard(m), append([]tea.ProgramOption{tea.WithContext(ctx), tea.WithFPS(30)}, opts...)...).Run()
 	cancel()
 	for range m.news { // until reading has ended
 	}
@@ -135,6 +136,18 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	}
 	return m, nil
 }
+
+// Failed implements [safe.View].
+func (m *Model) Failed(msg tea.Msg, mistake string) tea.Cmd {
+	m.message = "Metabasis has made a mistake: " + mistake
+	if _, ok := msg.(newsMsg); ok {
+		return m.listen()
+	}
+	return nil
+}
+
+// Plain implements [safe.View].
+func (m *Model) Plain() []string { return []string{"The table is read all the same; q leaves."} }
 
 // arrive takes in the table once it has been read: what is unusual in it and how
 // wide its columns are is found once.

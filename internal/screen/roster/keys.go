@@ -9,6 +9,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"metabasis/internal/core/reach"
 	"metabasis/internal/core/scope"
 	"metabasis/internal/screen/pager"
 )
@@ -63,6 +64,9 @@ func (m *Model) listKey(name string) tea.Cmd {
 	case "o":
 		m.group = (m.group + 1) % groupings
 		m.regroup()
+		if i := m.current(); m.group == byOutcome && i >= 0 && m.board.Entries[i].State != reach.Failed {
+			m.cursor = min(1, len(m.rows)-1) // what needs somebody comes first
+		}
 	case "n":
 		m.nextFailed()
 	case "g":

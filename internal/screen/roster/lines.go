@@ -31,29 +31,47 @@ func (m *Model) title() ink.Row {
 	return ink.Cut(r, max(m.width-right.Width()-1, 0)).Add(ink.Foam, " ").Then(right)
 }
 
-// progress is a bar over all devices: ready, failed, under way, waiting.
+// progress is a bar over all devices: failed, to be accepted, ready, under way,
+// waiting. One in a thousand is seen, too.
 func (m *Model) progress() ink.Row {
-	c := m.board.Count()
-	total := len(m.board.Entries)
-	cells := m.width - 2
-	fresh := len(m.fresh())
-	r := ink.T(ink.Foam, " ")
-	devices, used := 0, 0
-	for _, p := range []struct {
+	c, fresh := m.board.Count(), len(m.fresh())
+	parts := []struct {
 		n     int
 		shape string
 		in    ink.Ink
-	}{{c[reach.Failed] - fresh, "▲", ink.Port}, {fresh, "◆", ink.Lamp}, {c[reach.Ready], "━", ink.Buoy}, {c[reach.Reaching], "╍", ink.Tide}, {c[reach.Waiting], "┄", ink.Faint}} {
-		devices += p.n
-		upto := devices * cells / max(total, 1)
-		if p.n > 0 { // one in a thousand is seen, too
-			upto = max(upto, used+1)
-		}
-		n := min(upto, cells) - used
-		used += n
-		r = r.Add(p.in, strings.Repeat(p.shape, n))
+	}{{c[reach.Failed] - fresh, "▲", ink.Port}, {fresh, "◆", ink.Lamp}, {c[reach.Ready], "━", ink.Buoy}, {c[reach.Reaching], "╍", ink.Tide}, {c[reach.Waiting], "┄", ink.Faint}}
+	var counts []int
+	for _, p := range parts {
+		counts = append(counts, p.n)
+	}
+	r := ink.T(ink.Foam, " ")
+	for i, n := range apportion(counts, m.width-2) {
+		r = r.Add(parts[i].in, strings.Repeat(parts[i].shape, n))
 	}
 	return r
+}
+
+// apportion shares cells out among counts: all of them, in proportion, and at
+// least one to each that is not zero while there are enough.
+func apportion(counts []int, cells int) []int {
+	total, later := 0, 0
+	for _, n := range counts {
+		total += n
+		later += min(n, 1)
+	}
+	out := make([]int, len(counts))
+	sum, used := 0, 0
+	for i, n := range counts {
+		if n == 0 {
+			continue
+		}
+		sum += n
+		later--
+		upto := min(max(sum*cells/total, used+1), max(cells-later, used))
+		out[i] = upto - used
+		used = upto
+	}
+	return out
 }
 
 // attention answers: how does it go, and what needs me?
@@ -119,7 +137,7 @@ func (m *Model) firstCause() string {
 		return ""
 	}
 	c := causes[0]
-	return fmt.Sprintf("%d at the %s: %s", len(c.Devices), c.Stage, c.Text)
+	return fmt.Sprintf("%d at the %s: %s", len(c.Devices), c.Stage.Noun(), c.Failure.Cause)
 }
 
 func (m *Model) leftOut() string {
@@ -258,7 +276,7 @@ func (m *Model) line(i int, here bool, name, cells int) ink.Row {
 		r = r.Add(ink.Foam, " ")
 	}
 	if m.marked[d.Name] {
-		r = r.Add(ink.Lamp, "◆ ")
+		r = r.Strong(ink.Lamp, "▸ ")
 	} else {
 		r = r.Add(ink.Faint, "  ")
 	}
@@ -271,7 +289,7 @@ func (m *Model) line(i int, here bool, name, cells int) ink.Row {
 	}
 	if d.ClearText {
 		r = r.Strong(ink.Lamp, "clear text ")
-	} else {
+	} else if m.clear {
 		r = r.Add(ink.Foam, "           ")
 	}
 	r = r.Then(rail(e, m.isFresh(e))).Add(ink.Foam, "  ")
@@ -280,7 +298,7 @@ func (m *Model) line(i int, here bool, name, cells int) ink.Row {
 	case m.isFresh(e):
 		r = r.Strong(in, shape+" new host key").Add(ink.Dim, "  to be accepted")
 	case e.State == reach.Failed:
-		r = r.Strong(in, fmt.Sprintf("%s %s ", shape, e.Stage)).Add(ink.Foam, " "+e.Result.Failure.Cause)
+		r = r.Strong(in, fmt.Sprintf("%s %s ", shape, e.Stage)).Add(ink.Foam, " "+m.cause(e.Result.Failure))
 	case e.State == reach.Ready:
 		r = r.Add(in, shape+" ready  ").Add(ink.Dim, fmt.Sprintf("%.1f s", e.Result.Took.Seconds()))
 		if other := e.Result.OtherName(); other != "" {
@@ -297,6 +315,18 @@ func (m *Model) line(i int, here bool, name, cells int) ink.Row {
 	r = ink.Cut(r, cells)
 	r.Marked = here
 	return r
+}
+
+// cause is what stands in a failed device's line: under a heading that says why,
+// only what is the device's own.
+func (m *Model) cause(f *reach.Failure) string {
+	switch {
+	case m.group != byOutcome, f.Cause != f.Common():
+		return f.Cause
+	case f.Last != "":
+		return fmt.Sprintf("last: %q", f.Last)
+	}
+	return ""
 }
 
 // foot is the last line: a line that is typed, a message, or the keys.

@@ -6,6 +6,7 @@
 package roster
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -19,6 +20,7 @@ import (
 	"metabasis/internal/core/scope"
 	"metabasis/internal/screen/ink"
 	"metabasis/internal/screen/pager"
+	"metabasis/internal/screen/safe"
 )
 
 // Source is what the view shows and what it can ask to be done. What is nil
@@ -64,7 +66,7 @@ type Result struct {
 // Run shows the view until the person leaves it.
 func Run(ctx context.Context, src Source, theme string, board reach.Board, opts ...tea.ProgramOption) (Result, error) {
 	m := New(src, theme, board)
-	_, err := tea.NewProgram(m, append([]tea.ProgramOption{tea.WithContext(ctx), tea.WithFPS(30)}, opts...)...).Run()
+	_, err := tea.NewProgram(safe.Guard(m), append([]tea.ProgramOption{tea.WithContext(ctx), tea.WithFPS(30)}, opts...)...).Run()
 	return Result{Board: m.board, Table: m.table, Marked: m.markedNames()}, err
 }
 
@@ -106,6 +108,7 @@ type Model struct {
 	cursor        int   // index into rows, of a device
 	top           int
 	marked        map[string]bool
+	clear         bool   // some device is reached in clear text
 	from          string // where a range of marks begins
 	keys          bool   // new keys are asked about
 	keysTop       int    // the first that is shown
@@ -128,6 +131,7 @@ type row struct {
 func New(src Source, theme string, board reach.Board) *Model {
 	m := &Model{src: src, now: time.Now(), marked: map[string]bool{}, board: board}
 	m.painter, m.auto = ink.ForTheme(theme)
+	m.clear = slices.ContainsFunc(src.Devices, func(d Device) bool { return d.ClearText })
 	if len(board.Entries) == 0 {
 		var names []string
 		for _, d := range src.Devices {
@@ -202,6 +206,27 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	return m, nil
 }
 
+// Failed implements [safe.View]: what comes of reaching is listened to all the
+// same.
+func (m *Model) Failed(msg tea.Msg, mistake string) tea.Cmd {
+	m.say("Metabasis has made a mistake: " + mistake)
+	switch msg.(type) {
+	case tickMsg:
+		return tick()
+	case eventsMsg:
+		return m.listen()
+	}
+	return nil
+}
+
+// Plain implements [safe.View].
+func (m *Model) Plain() []string {
+	if m.running() {
+		return []string{"Devices are being reached; nothing is changed on them."}
+	}
+	return nil
+}
+
 func (m *Model) say(text string) { m.message, m.said = text, time.Now() }
 
 // running tells whether devices are being reached now.
@@ -221,7 +246,7 @@ func (m *Model) groupName(i int) string {
 	e := m.board.Entries[i]
 	switch e.State {
 	case reach.Failed:
-		return fmt.Sprintf("%s: %s", e.Result.Failure.Stage, e.Result.Failure.Common())
+		return fmt.Sprintf("%s: %s", e.Result.Failure.Stage.Noun(), e.Result.Failure.Common())
 	case reach.Waiting:
 		return "not reached yet"
 	case reach.Reaching:
@@ -261,10 +286,8 @@ func (m *Model) regroup() {
 			return 2
 		}
 		slices.SortStableFunc(names, func(a, b string) int {
-			if ra, rb := rank(a), rank(b); ra != rb {
-				return ra - rb
-			}
-			return len(members[b]) - len(members[a])
+			stage := func(g string) reach.Stage { return m.board.Entries[members[g][0]].Stage }
+			return cmp.Or(rank(a)-rank(b), len(members[b])-len(members[a]), cmp.Compare(stage(a), stage(b)))
 		})
 	}
 	m.rows = nil

@@ -11,6 +11,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/reach"
@@ -237,6 +238,24 @@ func TestATableIsAskedFor(t *testing.T) {
 
 // BenchmarkKeyToFrame measures from a key to the finished frame with 5,000
 // devices, a tenth of them failed, while results come in.
+// The bar is full whatever is counted, and nothing that is there is left out.
+func TestApportion(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		counts := rapid.SliceOfN(rapid.OneOf(rapid.Just(0), rapid.IntRange(0, 3), rapid.IntRange(0, 5000)), 5, 5).Draw(t, "counts")
+		cells := rapid.IntRange(5, 300).Draw(t, "cells")
+		got, sum, total := apportion(counts, cells), 0, 0
+		for i, n := range got {
+			assert.GreaterOrEqual(t, n, min(counts[i], 1))
+			assert.True(t, counts[i] > 0 || n == 0)
+			sum += n
+			total += counts[i]
+		}
+		if total > 0 {
+			assert.Equal(t, cells, sum)
+		}
+	})
+}
+
 func BenchmarkKeyToFrame(b *testing.B) {
 	src := Source{Title: "/quays", Fingerprint: func(r *reach.Result) (string, bool) {
 		return "", r.Failure != nil && errors.Is(r.Failure.Err, errNoKey)

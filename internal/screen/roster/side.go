@@ -44,7 +44,7 @@ func (m *Model) device(cells int) []ink.Row {
 	rows := []ink.Row{head}
 	if res := e.Result; res != nil {
 		if f := res.Failure; f != nil {
-			head, cause, remedy := ink.Row{}.Strong(ink.Port, "▲ not reached: "+f.Stage.String()), f.Cause, f.Remedy
+			head, cause, remedy := ink.Row{}.Strong(ink.Port, "▲ not reached: "+f.Stage.Noun()), f.Cause, f.Remedy
 			if m.isFresh(e) { // the whole fingerprint stands where it can be compared
 				head, cause = ink.Row{}.Strong(ink.Lamp, "◆ new host key"), f.Common()
 				remedy = "K shows it: compare it with what the device's own console says, then accept it"
