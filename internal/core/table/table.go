@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/maruel/natural"
+
 	"metabasis/internal/core/runbook"
 )
 
@@ -105,12 +107,13 @@ func (c Column) Text(v any) string {
 // short writes a number with one decimal at most.
 func short(x float64) string { return strings.TrimSuffix(strconv.FormatFloat(x, 'f', 1, 64), ".0") }
 
-// Sort sorts the rows by a column, or by the device when it is -1.
+// Sort sorts the rows by a column, or by the device when it is -1. Numbers in
+// text count as numbers: quay-2 comes before quay-10.
 func (t *Table) Sort(column int, down bool) {
 	slices.SortStableFunc(t.Rows, func(a, b Row) int {
 		n := 0
 		if column < 0 {
-			n = cmp.Compare(a.Device, b.Device)
+			n = natural.Compare(a.Device, b.Device)
 		} else {
 			n = compare(a.Values[column], b.Values[column])
 		}
@@ -127,7 +130,17 @@ func compare(a, b any) int {
 	if ok1 && ok2 {
 		return cmp.Compare(x, y)
 	}
-	return cmp.Compare(fmt.Sprint(a), fmt.Sprint(b))
+	if a == nil || b == nil { // what is missing comes first
+		return cmp.Compare(btoi(a != nil), btoi(b != nil))
+	}
+	return natural.Compare(fmt.Sprint(a), fmt.Sprint(b))
+}
+
+func btoi(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
 }
 
 // Filter keeps the rows in which some cell has the text, in any case.

@@ -44,6 +44,25 @@ func TestOutliersFirst(t *testing.T) {
 	assert.Len(t, v.Rows, 24)
 }
 
+func TestNumbersInNamesCountAsNumbers(t *testing.T) {
+	v := &Table{Columns: []Column{{"version", runbook.TextColumn, false}}}
+	for device, version := range map[string]any{"q-10": "4.9", "q-9": "4.10", "q-100": nil, "q-2": "4.2"} {
+		v.Add(device, "", map[string]any{"version": version})
+	}
+	order := func() (out []string) {
+		for _, r := range v.Rows {
+			out = append(out, r.Device)
+		}
+		return out
+	}
+	v.Sort(-1, false)
+	assert.Equal(t, []string{"q-2", "q-9", "q-10", "q-100"}, order())
+	v.Sort(0, false)
+	assert.Equal(t, []string{"q-100", "q-2", "q-10", "q-9"}, order(), "what is missing first")
+	v.Sort(0, true)
+	assert.Equal(t, []string{"q-9", "q-10", "q-2", "q-100"}, order())
+}
+
 func TestForms(t *testing.T) {
 	v := &Table{Name: "storage", Columns: []Column{{"free", runbook.NumberColumn, true}, {"at", runbook.TimeColumn, false}, {"ok", runbook.YesNoColumn, false}, {"label", runbook.TextColumn, false}}}
 	v.Add("a", "", []map[string]any{{"free": 41e6, "at": 1.8e9, "ok": true, "label": "=1+1, \"x\""}})

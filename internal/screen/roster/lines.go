@@ -27,7 +27,11 @@ func (m *Model) draw() string {
 
 func (m *Model) title() ink.Row {
 	r := ink.T(ink.Foam, " ").Strong(ink.Foam, "Fleet").Add(ink.Dim, "  "+m.src.Title)
-	right := ink.T(ink.Dim, "by "+m.group.String()+"  ").Strong(ink.Foam, m.now.Format("15:04:05")).Add(ink.Foam, " ")
+	var right ink.Row
+	if n := len(m.marked); n > 0 {
+		right = right.Strong(ink.Lamp, fmt.Sprintf("◉ %d marked  ", n))
+	}
+	right = right.Add(ink.Dim, "by "+m.group.String()+"  ").Strong(ink.Foam, m.now.Format("15:04:05")).Add(ink.Foam, " ")
 	return ink.Cut(r, max(m.width-right.Width()-1, 0)).Add(ink.Foam, " ").Then(right)
 }
 
@@ -276,7 +280,7 @@ func (m *Model) line(i int, here bool, name, cells int) ink.Row {
 		r = r.Add(ink.Foam, " ")
 	}
 	if m.marked[d.Name] {
-		r = r.Strong(ink.Lamp, "▸ ")
+		r = r.Strong(ink.Lamp, "◉ ")
 	} else {
 		r = r.Add(ink.Faint, "  ")
 	}
