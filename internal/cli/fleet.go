@@ -102,7 +102,7 @@ func (a *app) rosterSource(ctx context.Context, e *evening, work *sync.WaitGroup
 		}
 		return out, nil
 	}
-	src.Console = func(name string) tea.ExecCommand { return &consoleCommand{ctx: ctx, c: e.connector, d: byName[name]} }
+	src.Console = e.console(ctx)
 	if keys, ok := e.access.HostKeys.(*store.HostKeys); ok {
 		src.Fingerprint = fingerprint
 		src.Accept = func(results []*reach.Result, forGood bool) error { return accept(keys, results, forGood) }
@@ -214,9 +214,19 @@ func (a *app) showTable(ctx context.Context, e *evening, t *table.Table, column 
 			e.fill(ctx, &full, each)
 			return &full
 		},
-		Write: func(shown *table.Table) (string, error) { return writeTable(e.ws.Dir, shown) },
+		Write:   func(shown *table.Table) (string, error) { return writeTable(e.ws.Dir, shown) },
+		Console: e.console(ctx),
 	}
 	return grid.Run(ctx, src, e.ws.Settings.Get(settings.Theme))
+}
+
+// console opens consoles of the devices in scope.
+func (e *evening) console(ctx context.Context) func(string) tea.ExecCommand {
+	byName := map[string]fleet.Device{}
+	for _, d := range e.scope.Devices {
+		byName[d.Name] = d
+	}
+	return func(name string) tea.ExecCommand { return &consoleCommand{ctx: ctx, c: e.connector, d: byName[name]} }
 }
 
 // clearText names the devices that are reached without encryption.
@@ -261,17 +271,15 @@ func (c *consoleCommand) Run() error {
 	if !ok {
 		in = os.Stdin
 	}
-	columns, rows := console.Size(in)
-	fmt.Fprintf(c.out, "\x1b[2J\x1b[Hconnecting to %s …\r\n", c.d.Name)
-	s, err := c.c.Console(c.ctx, c.d, columns, rows)
-	if err != nil {
-		return err
+	open := func(ctx context.Context) (console.Session, error) {
+		columns, rows := console.Size(in)
+		return c.c.Console(ctx, c.d, columns, rows-1)
 	}
 	over := "SSH"
 	if c.c.ClearText(c.d) {
 		over = "Telnet, CLEAR TEXT"
 	}
-	return console.Run(c.ctx, in, c.out, fmt.Sprintf("console of %s over %s", c.d.Name, over), c.needs.get, s)
+	return console.Run(c.ctx, in, c.out, fmt.Sprintf("console of %s over %s", c.d.Name, over), c.needs.get, open)
 }
 
 func (a *app) consoleCommand() *cobra.Command {

@@ -76,6 +76,10 @@ func TestTheFleetView(t *testing.T) {
 	x.see(`only rows with "G-01"`)
 	x.press("w")
 	x.see(`written to \S+version-\S+\.csv: 2 of 25 rows`)
+	x.press("c")
+	x.see("console of ald-gate-1 over Telnet, CLEAR TEXT · what you type")
+	x.press("C-g")
+	x.see("rows with .G-01")
 	x.press("q")
 	x.see("25 ready|not reached")
 
@@ -116,6 +120,27 @@ devices:
 	s := x.see(`(?m)^ console of ald-quay-1 over SSH .* Ctrl-G leaves`)
 	assert.Contains(t, s, "\nALL IS WELL", "it went below the bar instead")
 	x.press("C-g")
+	x.see(`\[code 0\]`)
+}
+
+// A device that takes the connection and says nothing does not keep the person:
+// Ctrl-G gives up at once, and what was typed meanwhile goes nowhere.
+func TestAConsoleThatDoesNotOpenIsGivenUp(t *testing.T) {
+	t.Parallel()
+	ws, scenario := filepath.Join(t.TempDir(), "ws"), filepath.Join(t.TempDir(), "scenario.yaml")
+	require.NoError(t, os.WriteFile(scenario, []byte(`
+logins: {crew: harbour-lamp}
+operator: deep-fathom
+config: |
+  name {{.Name}}
+devices:
+  - {name: ald-quay-1, site: ALD, faults: [{kind: mute}]}
+`), 0o600))
+	simulate(t, ws, "--scenario", scenario)
+	x := start(t, "120x30", append([]string{"METABASIS_HOST_KEYS=remember"}, loginEnv...), "-C", ws, "console", "ald-quay-1")
+	x.see(`(?m)^ console of ald-quay-1 over SSH .* Ctrl-G gives up`)
+	x.see("connecting …")
+	x.press("x", "C-g")
 	x.see(`\[code 0\]`)
 }
 

@@ -1,6 +1,7 @@
 package console
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -23,13 +24,17 @@ type Session interface {
 	Resize(columns, rows int) error
 }
 
-// leave is the key that leaves the console: Ctrl-G.
-const leave = 7
+// Keys that do not reach the device: Ctrl-G leaves the console, and so does
+// Ctrl-C while it is not connected yet.
+const (
+	leave     = 7
+	interrupt = 3
+)
 
-// Run connects the terminal to a session until the device ends it, the person
-// leaves with Ctrl-G, or ctx ends. It closes the session. Needs tells what needs
-// the person meanwhile, "" for nothing; the bar shows it.
-func Run(ctx context.Context, in *os.File, out io.Writer, title string, needs func() string, s Session) error {
+// Run opens a session and connects the terminal to it until the device ends it,
+// the person leaves with Ctrl-G, or ctx ends. It closes the session. Needs tells
+// what needs the person meanwhile, "" for nothing; the bar shows it.
+func Run(ctx context.Context, in *os.File, out io.Writer, title string, needs func() string, open func(context.Context) (Session, error)) error {
 	before, err := term.MakeRaw(int(in.Fd()))
 	if err != nil {
 		return fmt.Errorf("console: %w", err)
@@ -40,41 +45,118 @@ func Run(ctx context.Context, in *os.File, out io.Writer, title string, needs fu
 		return fmt.Errorf("console: %w", err)
 	}
 	defer keys.Close()
-	b := &bar{out: out, in: in, title: title, s: s}
-	fmt.Fprint(out, "\x1b[0m\x1b[2J")
-	b.draw(needs())
-	// From here on, places count from below the bar: nothing that the device
-	// prints can be put over it (DECOM, ECMA-48's origin mode).
-	fmt.Fprint(out, "\x1b[?6h\x1b[2;1H")
-	stop := b.keep(needs)
-	ended := make(chan error, 2)
-	shown, typed := make(chan struct{}), make(chan struct{})
-	go func() {
-		defer close(shown)
-		ended <- show(b, s)
-	}()
-	go func() {
-		defer close(typed)
-		ended <- typing(keys, s)
-	}()
-	select {
-	case err = <-ended:
-	case <-ctx.Done():
-		err = ctx.Err()
-	}
+	typed := make(chan []byte)
+	go read(keys, typed)
+	err = work(ctx, &bar{out: out, in: in, title: title, needs: needs}, typed, open)
 	keys.Cancel()
-	<-typed
-	stop()
-	fmt.Fprint(out, "\x1b[0m\x1b[?25h\x1b[?6l\x1b[r\x1b[2J\x1b[Hleaving …\r\n")
-	_ = s.Close()
-	<-shown
+	for range typed { // until the reader has ended
+	}
 	if errors.Is(err, io.EOF) || errors.Is(err, errLeft) {
 		return nil
 	}
 	return err
 }
 
+// read passes on what is typed, until reading is cancelled.
+func read(keys io.Reader, typed chan<- []byte) {
+	defer close(typed)
+	for {
+		buf := make([]byte, 1024)
+		n, err := keys.Read(buf)
+		if n > 0 {
+			typed <- buf[:n]
+		}
+		if err != nil {
+			return
+		}
+	}
+}
+
+// work connects and works the device.
+func work(ctx context.Context, b *bar, typed <-chan []byte, open func(context.Context) (Session, error)) error {
+	fmt.Fprint(b.out, "\x1b[0m\x1b[2J")
+	b.draw()
+	// From here on, places count from below the bar: nothing that the device
+	// prints can be put over it (DECOM, ECMA-48's origin mode).
+	fmt.Fprint(b.out, "\x1b[?6h\x1b[2;1Hconnecting …\r\n")
+	stop := b.keep()
+	defer fmt.Fprint(b.out, "\x1b[0m\x1b[?25h\x1b[?6l\x1b[r\x1b[2J\x1b[H")
+	defer stop()
+	s, err := connect(ctx, typed, open)
+	if err != nil {
+		return err
+	}
+	b.opened(s)
+	ended := make(chan error, 1)
+	shown := make(chan struct{})
+	go func() {
+		defer close(shown)
+		ended <- show(b, s)
+	}()
+	err = typing(ctx, typed, ended, s)
+	fmt.Fprint(b, "\x1b[0m\r\nleaving …\r\n")
+	_ = s.Close()
+	<-shown
+	return err
+}
+
 var errLeft = errors.New("left")
+
+// connect opens the session; the person need not wait for it.
+func connect(ctx context.Context, typed <-chan []byte, open func(context.Context) (Session, error)) (Session, error) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	type result struct {
+		s   Session
+		err error
+	}
+	opened := make(chan result, 1)
+	go func() {
+		s, err := open(ctx)
+		opened <- result{s, err}
+	}()
+	for {
+		select {
+		case r := <-opened:
+			return r.s, r.err
+		case b, ok := <-typed:
+			if ok && bytes.IndexByte(b, leave) < 0 && bytes.IndexByte(b, interrupt) < 0 {
+				continue // nobody is there yet to read it
+			}
+			cancel()
+			if r := <-opened; r.err == nil {
+				_ = r.s.Close()
+			}
+			return nil, errLeft
+		}
+	}
+}
+
+// typing sends what the person types, until the session is over or left.
+func typing(ctx context.Context, typed <-chan []byte, ended <-chan error, s io.Writer) error {
+	for {
+		select {
+		case b, ok := <-typed:
+			if !ok {
+				return errLeft
+			}
+			i := bytes.IndexByte(b, leave)
+			if i >= 0 {
+				b = b[:i]
+			}
+			if _, err := s.Write(b); err != nil {
+				return err
+			}
+			if i >= 0 {
+				return errLeft
+			}
+		case err := <-ended:
+			return err
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
 
 // show shows what the device prints. It ends with the session.
 func show(out io.Writer, s io.Reader) error {
@@ -93,35 +175,15 @@ func show(out io.Writer, s io.Reader) error {
 	}
 }
 
-// typing sends what the person types.
-func typing(keys io.Reader, s io.Writer) error {
-	buf := make([]byte, 1024)
-	for {
-		n, err := keys.Read(buf)
-		for i, c := range buf[:n] {
-			if c == leave {
-				_, _ = s.Write(buf[:i])
-				return errLeft
-			}
-		}
-		if n > 0 {
-			if _, err := s.Write(buf[:n]); err != nil {
-				return err
-			}
-		}
-		if err != nil {
-			return err
-		}
-	}
-}
-
 // bar is the line at the top, which what the device prints never scrolls away.
 type bar struct {
 	in    *os.File
 	title string
-	s     Session
-	mu    sync.Mutex // one writes to the terminal at a time
-	out   io.Writer
+	needs func() string
+
+	mu  sync.Mutex // one writes to the terminal at a time
+	out io.Writer
+	s   Session // nil until it is open
 }
 
 // Write writes what the device prints.
@@ -131,13 +193,26 @@ func (b *bar) Write(p []byte) (int, error) {
 	return b.out.Write(p)
 }
 
+// opened tells the bar of the session.
+func (b *bar) opened(s Session) {
+	b.mu.Lock()
+	b.s = s
+	b.mu.Unlock()
+	b.tell()
+	fmt.Fprint(b, "\x1b[2J\x1b[1;1H")
+	b.draw()
+}
+
 // draw draws the bar and leaves the lines below to the device.
-func (b *bar) draw(needs string) {
+func (b *bar) draw() {
+	needs := b.needs()
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	w, h := Size(b.in)
-	text := " " + b.title + " · what you type reaches it at once · recorded"
-	right := "Ctrl-G leaves "
+	text, right := " "+b.title+" · what you type reaches it at once · recorded", "Ctrl-G leaves "
+	if b.s == nil {
+		text, right = " "+b.title, "Ctrl-G gives up "
+	}
 	if needs != "" {
 		right = needs + "   " + right
 	}
@@ -146,23 +221,22 @@ func (b *bar) draw(needs string) {
 	fmt.Fprintf(b.out, "\x1b7\x1b[?6l\x1b[r\x1b[H\x1b[0;7;1m%s%s%s\x1b[0m\x1b[2;%dr\x1b8", text, gap, right, h)
 }
 
-// keep draws the bar now and again: the terminal's size changes, something needs
-// the person, or the device has cleared the whole screen.
-func (b *bar) keep(needs func() string) (stop func()) {
+// keep draws the bar again and again: the terminal's size changes, something
+// needs the person, or the device has cleared the whole screen.
+func (b *bar) keep() (stop func()) {
 	resized := make(chan os.Signal, 1)
 	signal.Notify(resized, syscall.SIGWINCH)
 	tick := time.NewTicker(500 * time.Millisecond)
 	quit, done := make(chan struct{}), make(chan struct{})
-	b.tell()
 	go func() {
 		defer close(done)
 		for {
 			select {
 			case <-resized:
 				b.tell()
-				b.draw(needs())
+				b.draw()
 			case <-tick.C:
-				b.draw(needs())
+				b.draw()
 			case <-quit:
 				return
 			}
@@ -173,8 +247,13 @@ func (b *bar) keep(needs func() string) (stop func()) {
 
 // tell tells the device the size of what is left to it.
 func (b *bar) tell() {
-	w, h := Size(b.in)
-	_ = b.s.Resize(w, h-1)
+	b.mu.Lock()
+	s := b.s
+	b.mu.Unlock()
+	if s != nil {
+		w, h := Size(b.in)
+		_ = s.Resize(w, h-1)
+	}
 }
 
 // Size is the terminal's size, the console's bar included, or a usual one.

@@ -24,6 +24,8 @@ type Source struct {
 	ClearText map[string]bool
 	// Fill reads the table. Each is told how many devices are done.
 	Fill func(ctx context.Context, each func(done int)) *table.Table
+	// Console works a device by hand; nil when that cannot be done.
+	Console func(device string) tea.ExecCommand
 	// Write writes the rows that are shown to a file and returns its name.
 	Write func(t *table.Table) (string, error)
 }
@@ -94,6 +96,7 @@ func New(ctx context.Context, src Source, theme string) *Model {
 type (
 	newsMsg struct{ of any }
 	overMsg struct{}
+	leftMsg struct{ err error } // the console was left
 )
 
 // Init implements [tea.Model].
@@ -130,6 +133,10 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			m.arrive(n)
 		}
 		return m, m.listen()
+	case leftMsg:
+		if msg.err != nil {
+			m.message = "the console: " + msg.err.Error()
+		}
 	case tea.KeyPressMsg:
 		m.message = ""
 		return m, m.key(msg.String(), msg.Text)
@@ -213,6 +220,10 @@ func (m *Model) key(name, text string) tea.Cmd {
 		m.typing = true
 	case "w":
 		m.write()
+	case "c":
+		if m.src.Console != nil && m.cursor < len(m.shown.Rows) {
+			return tea.Exec(m.src.Console(m.shown.Rows[m.cursor].Device), func(err error) tea.Msg { return leftMsg{err} })
+		}
 	case "q", "esc":
 		if m.filter != "" && name == "esc" {
 			m.filter = ""
@@ -444,6 +455,10 @@ func (m *Model) foot() ink.Row {
 	if m.message != "" {
 		return r.Strong(ink.Lamp, m.message)
 	}
-	return ink.Keys([]ink.Key{ink.K("↑↓", "row"), ink.K("←→", "column"), ink.K("s", "sort by it"), ink.K("o", "outliers first"),
-		ink.K("/", "filter"), ink.K("w", "write CSV"), ink.K("q", "leave")}, m.width)
+	ks := []ink.Key{ink.K("↑↓", "row"), ink.K("←→", "column"), ink.K("s", "sort by it"), ink.K("o", "outliers first"),
+		ink.K("/", "filter"), ink.K("w", "write CSV")}
+	if m.src.Console != nil && len(m.shown.Rows) > 0 {
+		ks = append(ks, ink.K("c", "console"))
+	}
+	return ink.Keys(append(ks, ink.K("q", "leave")), m.width)
 }
