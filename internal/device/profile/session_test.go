@@ -215,6 +215,7 @@ func TestASecretIsTriedOnce(t *testing.T) {
 		var f *reach.Failure
 		require.ErrorAs(t, err, &f)
 		assert.Equal(t, reach.Privileged, f.Stage)
+		end()
 		assert.Contains(t, f.Cause, `it asks "Operator password: " again`)
 		assert.Equal(t, 1, tried)
 		require.Len(t, verdicts, 1)
@@ -239,9 +240,10 @@ func TestASecretIsTriedOnce(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, s.enter(context.Background(), "look"))
 		require.NoError(t, s.enter(context.Background(), "work"))
+		s.Close()
+		end()
 		assert.Equal(t, 3, tried)
 		assert.Equal(t, []error{nil, nil}, verdicts[1:])
-		s.Close()
 	})
 }
 

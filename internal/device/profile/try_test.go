@@ -184,6 +184,7 @@ func TestTryChangesNothing(t *testing.T) {
 			})
 			defer end()
 			Try(context.Background(), shipped(t, "tern"), conn, Options{Log: &keeper{}, Secrets: map[string]string{"operator": "op"}}, change, func(Finding) {})
+			end()
 			text := strings.Join(sent, "\n")
 			for _, line := range []string{"edit", "restart in 600 s", "restart cancel"} {
 				assert.Equal(t, change, strings.Contains(text, line), line)

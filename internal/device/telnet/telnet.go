@@ -117,9 +117,9 @@ func (c *Conn) Read(b []byte) (int, error) {
 		var reply []byte
 		c.pending, reply = c.take(c.buf[:n])
 		if len(reply) > 0 {
-			if err := c.raw(reply); err != nil && c.err == nil {
-				c.err = err
-			}
+			// An end that says why it has no session for us and closes cannot be
+			// answered any more; what it said is still to be read.
+			_ = c.raw(reply)
 		}
 	}
 	n := copy(b, c.pending)

@@ -163,3 +163,32 @@ const (
 	waitFor = 5_000_000_000
 	tick    = 1_000_000
 )
+
+// parting is an end that says something in pieces and has closed already.
+type parting struct {
+	net.Conn
+	said [][]byte
+}
+
+func (p *parting) Read(b []byte) (int, error) {
+	if len(p.said) == 0 {
+		return 0, io.EOF
+	}
+	n := copy(b, p.said[0])
+	p.said = p.said[1:]
+	return n, nil
+}
+
+func (p *parting) Write([]byte) (int, error) { return 0, io.ErrClosedPipe }
+
+// What an end says before it closes is read, though its offers can no longer be
+// answered.
+func TestLastWordsAreRead(t *testing.T) {
+	c, err := New(&parting{said: [][]byte{{iac, will, Echo}, []byte("In use."), []byte(" Try later.")}}, Client(80, 24))
+	require.NoError(t, err)
+	all, err := io.ReadAll(c)
+	require.NoError(t, err)
+	assert.Equal(t, "In use. Try later.", string(all))
+	_, err = c.Write([]byte("x"))
+	assert.Error(t, err)
+}
