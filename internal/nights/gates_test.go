@@ -2,6 +2,7 @@ package nights
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"strings"
 	"testing"
 	"testing/synctest"
@@ -100,6 +101,36 @@ func TestANightOverTelnet(t *testing.T) {
 				assert.Equal(t, run.Kept, w.night.Get("ald-gate-2").State)
 				assert.Equal(t, run.Kept, w.night.Get("ald-gate-3").State)
 				w.checkLaws()
+			})
+		})
+	}
+}
+
+// TestRandomNightsOverTelnet lets anything go wrong on the lines of gate
+// controllers, as the seed has it; the laws hold.
+func TestRandomNightsOverTelnet(t *testing.T) {
+	kinds := []string{sim.Rejects, sim.Drops, sim.Hangs, sim.Garbage, sim.Slow, sim.Restarts, sim.NoSave, sim.NoOperator, sim.BadPassword, sim.Refuses}
+	lines := []string{"", "^set gate", "^set report", "^list settings", "^list stored", "^list gates", "^list clock", "^store", "^master", "^plain"}
+	for i := range max(uint64(*count)/8, 8) {
+		seed := *firstSeed + i
+		t.Run(fmt.Sprintf("seed=%d", seed), func(t *testing.T) {
+			t.Parallel()
+			synctest.Test(t, func(t *testing.T) {
+				rng := rand.New(rand.NewPCG(seed, 5))
+				devices := make([]sim.Spec, 5)
+				for i := range devices {
+					for range rng.IntN(3) {
+						devices[i].Faults = append(devices[i].Faults, sim.Fault{Kind: kinds[rng.IntN(len(kinds))], Match: lines[rng.IntN(len(lines))],
+							Times: rng.IntN(3), By: time.Duration(rng.IntN(5)) * time.Second})
+					}
+				}
+				w := gateHouse(t, devices)
+				defer w.sim.Close()
+				w.runQuiet()
+				w.checkLaws()
+				for _, d := range devices {
+					t.Logf("%s %+v: %s, %s", d.Name, d.Faults, w.night.Get(d.Name).State, w.night.Get(d.Name).Note)
+				}
 			})
 		})
 	}
