@@ -84,6 +84,7 @@ func (a *app) ready(ctx context.Context, e *evening, what string) error {
 		return errors.Join(err, e.access.Close())
 	}
 	e.connector = e.access.Connector(e.scripts.For)
+	e.access.OpenJumps(ctx, e.connector, e.scope.Devices)
 	return nil
 }
 

@@ -34,6 +34,7 @@ func (a *app) roster(ctx context.Context, e *evening) error {
 		return err
 	}
 	defer e.close()
+	e.access.Quiet()
 	return a.fleetView(ctx, e)
 }
 
@@ -200,6 +201,7 @@ func (e *evening) watchReach(ctx context.Context, names []string, byName map[str
 
 // readOnScreen reads a table on the screen.
 func (a *app) readOnScreen(ctx context.Context, e *evening, t *table.Table, column string) error {
+	e.access.Quiet()
 	read, err := a.showTable(ctx, e, t, column)
 	if err != nil {
 		return err
@@ -303,6 +305,7 @@ func (a *app) consoleCommand() *cobra.Command {
 				return err
 			}
 			defer e.close()
+			e.access.Quiet()
 			c := &consoleCommand{ctx: cmd.Context(), c: e.connector, d: e.scope.Devices[0], in: a.in, out: a.out}
 			return c.Run()
 		},

@@ -176,9 +176,11 @@ func (a *app) night(ctx context.Context, ws *workspace.Workspace, file string, f
 		return err
 	}
 	defer n.Close()
+	access.OpenJumps(ctx, n.Connector, devicesOf(p))
 	if f.headless {
 		return a.headless(ctx, n, f.json)
 	}
+	access.Quiet()
 	return a.watch(ctx, ws, n)
 }
 

@@ -7,6 +7,8 @@ import (
 	"context"
 	"io"
 	"net"
+	"slices"
+	"strings"
 	"time"
 
 	"metabasis/internal/core/fleet"
@@ -42,12 +44,15 @@ type Connector struct {
 	// Encrypted tells whether a login, or its password, is used over SSH too.
 	// nil is never.
 	Encrypted func(login string, l Login) bool
-	HostKeys  ssh.HostKeys
-	Keys      *ssh.Keys       // nil: none
-	Config    *ssh.UserConfig // nil: none
-	Jumps     *ssh.Jumps      // nil: no device behind a jump host can be reached
-	Guard     *Guard          // nil: logins are tried as often as there are devices
-	Alive     time.Duration   // between two signs of life, unless the configuration says otherwise
+	// Answer answers what the login of a host asks beyond its password, such as
+	// a code; nil answers nothing.
+	Answer   func(ctx context.Context, host, question string, shown bool) (string, error)
+	HostKeys ssh.HostKeys
+	Keys     *ssh.Keys       // nil: none
+	Config   *ssh.UserConfig // nil: none
+	Jumps    *ssh.Jumps      // nil: no device behind a jump host can be reached
+	Guard    *Guard          // nil: logins are tried as often as there are devices
+	Alive    time.Duration   // between two signs of life, unless the configuration says otherwise
 	// Transcript is where what is said with a device is kept.
 	Transcript func(device string) profile.Transcript
 }
@@ -154,6 +159,25 @@ func (c *Connector) Reach(ctx context.Context, d fleet.Device, watch ssh.Watch) 
 	r.Host = s.Host()
 	_ = s.Close()
 	return r
+}
+
+// OpenJumps connects to the jump hosts on the way to devices that lead over one
+// of those wanted. What fails is said when a device needs it.
+func (c *Connector) OpenJumps(ctx context.Context, devices []fleet.Device, wanted func(host string) bool) {
+	seen := map[string]bool{}
+	for _, d := range devices {
+		w, err := c.plainWay(d)
+		if err != nil || c.Jumps == nil || seen[strings.Join(w.jumps, ",")] {
+			continue
+		}
+		seen[strings.Join(w.jumps, ",")] = true
+		if !slices.ContainsFunc(w.jumps, func(j string) bool { _, host, _ := ssh.SplitJump(j); return wanted(host) }) {
+			continue
+		}
+		if chain, err := c.chain(ctx, w); err == nil {
+			_ = c.Jumps.Open(ctx, chain)
+		}
+	}
 }
 
 // ClearText tells whether a device is reached without encryption.

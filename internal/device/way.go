@@ -130,7 +130,7 @@ func (c *Connector) way(ctx context.Context, d fleet.Device, watch ssh.Watch) (*
 	if w.dial, err = c.dialer(ctx, w); err != nil {
 		return nil, err
 	}
-	w.login.Try = c.try(name, d.Name)
+	w.login.Try, w.login.Answer = c.try(name, d.Name), c.answer(d.Name)
 	w.hop = ssh.Hop{Name: d.Name, Addr: w.Addr, Login: c.withKeys(w.login, w.entry), Algorithms: w.entry.Algorithms,
 		HostKeys: c.HostKeys, Alive: c.alive(w.entry), Within: w.profile.Connect.Prompt}
 	return w, nil
@@ -155,6 +155,15 @@ func (c *Connector) try(login, device string) func(context.Context) (func(ssh.Ve
 		return nil
 	}
 	return func(ctx context.Context) (func(ssh.Verdict), error) { return c.Guard.Try(ctx, login, device) }
+}
+
+func (c *Connector) answer(host string) func(context.Context, string, bool) (string, error) {
+	if c.Answer == nil {
+		return nil
+	}
+	return func(ctx context.Context, question string, shown bool) (string, error) {
+		return c.Answer(ctx, host, question, shown)
+	}
 }
 
 // trySecret guards the other secrets of a login, such as that of the privileged
@@ -268,7 +277,7 @@ func (c *Connector) chain(ctx context.Context, w *way) ([]ssh.Hop, error) {
 		if user != "" {
 			l.User = user
 		}
-		l.Try = c.try(name, host)
+		l.Try, l.Answer = c.try(name, host), c.answer(host)
 		addr := host
 		if e.HostName != "" {
 			addr = e.HostName

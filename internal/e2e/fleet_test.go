@@ -144,6 +144,35 @@ devices:
 	x.see(`\[code 0\]`)
 }
 
+// A login that asks for a code is answered by the person while the terminal is
+// theirs; on the screen it says what to do instead.
+func TestACodeIsAskedForOnTheTerminal(t *testing.T) {
+	t.Parallel()
+	ws, scenario := filepath.Join(t.TempDir(), "ws"), filepath.Join(t.TempDir(), "scenario.yaml")
+	require.NoError(t, os.WriteFile(scenario, []byte(`
+logins: {crew: harbour-lamp}
+operator: deep-fathom
+config: |
+  name {{.Name}}
+devices:
+  - {name: ald-quay-1, site: ALD, code: "0421"}
+`), 0o600))
+	simulate(t, ws, "--scenario", scenario)
+	env := append([]string{"METABASIS_HOST_KEYS=remember"}, loginEnv...)
+	x := start(t, "120x30", env, "-C", ws, "reach", "--headless")
+	x.see(`ald-quay-1 asks "Code: ":`)
+	x.press("0", "4", "2", "1", "Enter")
+	s := x.see(`\[code 0\]`)
+	assert.Contains(t, s, "1 of 1 device ready.")
+	assert.NotContains(t, s, "0421")
+	x = start(t, "160x42", env, "-C", ws, "reach")
+	x.see("Nothing has been connected to")
+	x.press("g")
+	s = x.see("1 of 1 device not reached")
+	assert.Contains(t, s, `its login asks "Code: ", which we cannot answer`)
+	assert.Contains(t, s, "nobody is asked on the screen")
+}
+
 // What the screen shows can be told without colour, in a narrow window, and in
 // one that is too small.
 func TestTheFleetViewElsewhere(t *testing.T) {

@@ -119,6 +119,7 @@ type Rule struct {
 	Login    string `yaml:"login"`
 	User     string `yaml:"user"` // the user's name, where it is not the login's
 	Key      string `yaml:"key"`  // a file with a private key
+	Asks     bool   `yaml:"asks"` // the jump host asks for more than the password: it is connected to before the work begins
 }
 
 func (r Rule) fits(d fleet.Device) bool {
@@ -254,7 +255,10 @@ func (f *file) check(path string, data []byte) error {
 		if r.Login == "" {
 			fail("logins", "login: crew", "a rule names no login")
 		}
-		if r == (Rule{Login: r.Login, User: r.User, Key: r.Key}) && r.Login != "" {
+		if r.Asks && r.Jump == "" {
+			fail("asks", "it with jump:", "asks is for jump hosts only")
+		}
+		if r == (Rule{Login: r.Login, User: r.User, Key: r.Key, Asks: r.Asks}) && r.Login != "" {
 			fail(r.Login, "site:, role:, platform:, device: or jump:; for all devices, the setting login", "a rule says nothing of the devices it is for")
 		}
 	}
@@ -307,6 +311,11 @@ func (s *Settings) JumpLogin(host string) string {
 		}
 	}
 	return "jump"
+}
+
+// JumpAsks tells whether a jump host asks for more than a password.
+func (s *Settings) JumpAsks(host string) bool {
+	return slices.ContainsFunc(s.Logins, func(r Rule) bool { return r.Jump == host && r.Asks })
 }
 
 // Of returns the rule that says most of a login by its name: its user and key.

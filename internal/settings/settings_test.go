@@ -48,13 +48,14 @@ func TestPrecedence(t *testing.T) {
 
 func TestWrongSettings(t *testing.T) {
 	for text, want := range map[string]string{
-		"host_keys: maybe\n":        `is "maybe"`,
-		"host_key: strict\n":        "write: host_keys",
-		"together: many\n":          "number from 1 to 1000",
-		"alive: soon\n":             "a time such as 15s",
-		"logins:\n  - {site: A}\n":  "names no login",
-		"logins:\n  - {login: a}\n": "says nothing of the devices",
-		"logins: [\n":               "metabasis.yaml:",
+		"host_keys: maybe\n":                             `is "maybe"`,
+		"host_key: strict\n":                             "write: host_keys",
+		"together: many\n":                               "number from 1 to 1000",
+		"alive: soon\n":                                  "a time such as 15s",
+		"logins:\n  - {site: A}\n":                       "names no login",
+		"logins:\n  - {login: a}\n":                      "says nothing of the devices",
+		"logins:\n  - {site: A, login: a, asks: true}\n": "asks is for jump hosts only",
+		"logins: [\n":                                    "metabasis.yaml:",
 	} {
 		_, err := load(t, nil, "", text, "")
 		assert.ErrorContains(t, err, want, text)
@@ -66,7 +67,7 @@ func TestLoginRules(t *testing.T) {
 logins:
   - {platform: plover, login: gates, user: gatekeeper}
   - {site: ALD, role: quay, login: ald-crew, key: /k}
-  - {jump: bastion.example, login: harbour}
+  - {jump: bastion.example, login: harbour, asks: true}
 `, "")
 	require.NoError(t, err)
 	for want, d := range map[string]fleet.Device{
@@ -80,6 +81,8 @@ logins:
 	}
 	assert.Equal(t, "harbour", s.JumpLogin("bastion.example"))
 	assert.Equal(t, "jump", s.JumpLogin("other"))
+	assert.True(t, s.JumpAsks("bastion.example"))
+	assert.False(t, s.JumpAsks("other"))
 	user, _ := s.Of("gates")
 	assert.Equal(t, "gatekeeper", user)
 	_, key := s.Of("ald-crew")

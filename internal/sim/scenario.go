@@ -47,6 +47,7 @@ type Spec struct {
 	Unsaved    string        `yaml:"unsaved"`   // a line put in the running configuration only
 	Editing    string        `yaml:"editing"`   // somebody else who is in edit mode
 	Config     string        `yaml:"config"`    // in place of the scenario's
+	Code       string        `yaml:"code"`      // asked for in a dialogue behind the password
 	Faults     []Fault       `yaml:"faults"`
 }
 

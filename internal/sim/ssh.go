@@ -97,6 +97,24 @@ func (d *Device) serverConfig() *ssh.ServerConfig {
 			return nil, errDenied
 		},
 	}
+	if d.spec.Code != "" {
+		byPassword := cfg.PasswordCallback
+		cfg.PasswordCallback = nil
+		cfg.KeyboardInteractiveCallback = func(c ssh.ConnMetadata, ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions, error) {
+			given, err := ask("", "", []string{"Password: "}, []bool{false})
+			if err != nil || len(given) != 1 {
+				return nil, errDenied
+			}
+			if _, err := byPassword(c, []byte(given[0])); err != nil {
+				return nil, err
+			}
+			given, err = ask("", "", []string{"Code: "}, []bool{true})
+			if err != nil || len(given) != 1 || given[0] != d.spec.Code {
+				return nil, errDenied
+			}
+			return nil, nil
+		}
+	}
 	if d.hasFault(OldOnly) {
 		cfg.KeyExchanges = []string{ssh.InsecureKeyExchangeDH14SHA1}
 	}

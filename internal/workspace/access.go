@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"metabasis/internal/core/fleet"
@@ -37,12 +38,15 @@ type Access struct {
 	overSSH   map[string]bool // logins of devices that are reached over SSH
 	guard     *device.Guard
 	jumps     *ssh.Jumps
+	find      *Finder     // nil: nobody answers what logins ask
+	quiet     atomic.Bool // the terminal belongs to the screen now
 }
 
 // Access gets ready to reach devices: it reads the SSH configuration, the host
 // keys and every secret the devices' logins need. Close must be called.
 func (w *Workspace) Access(ctx context.Context, f *fleet.Fleet, devices []fleet.Device, find *Finder) (*Access, error) {
 	a := w.newAccess()
+	a.find = find
 	if err := a.ssh(w); err != nil {
 		return nil, err
 	}
@@ -336,12 +340,27 @@ func (a *Access) usedOverSSH(name string, l device.Login) bool {
 	return false
 }
 
+// OpenJumps connects to the jump hosts that ask for more than a password, while
+// a person can answer.
+func (a *Access) OpenJumps(ctx context.Context, c *device.Connector, devices []fleet.Device) {
+	c.OpenJumps(ctx, devices, a.settings.JumpAsks)
+}
+
+// Quiet says that the terminal belongs to the screen from now on: nobody is asked
+// on it any more.
+func (a *Access) Quiet() { a.quiet.Store(true) }
+
+// answer answers what the login of a host asks beyond its password.
+func (a *Access) answer(ctx context.Context, host, question string, _ bool) (string, error) {
+	return a.find.answer(ctx, host, question, a.quiet.Load())
+}
+
 // Connector opens sessions with what the access has. Transcripts are by device.
 func (a *Access) Connector(scripts func(device string) profile.Transcript) *device.Connector {
 	if a.jumps == nil {
 		a.jumps = ssh.NewJumps(a.Dial)
 	}
-	return &device.Connector{
+	c := &device.Connector{
 		Profiles: a.profiles, Dial: a.Dial, Resolve: a.Resolve, HostKeys: a.HostKeys, Keys: a.Keys, Config: a.Config,
 		Jumps: a.jumps, Guard: a.guard, Alive: a.settings.Duration(settings.Alive), Encrypted: a.usedOverSSH, Transcript: scripts,
 		LoginName: a.loginOf,
@@ -354,4 +373,8 @@ func (a *Access) Connector(scripts func(device string) profile.Transcript) *devi
 			return l, nil
 		},
 	}
+	if a.find != nil {
+		c.Answer = a.answer
+	}
+	return c
 }

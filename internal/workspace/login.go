@@ -107,6 +107,31 @@ func (f *Finder) find(ctx context.Context, id secrets.ID, optional bool) (string
 	return f.Ask(prompt)
 }
 
+// answer answers a question of a host's login that is good once, such as one for a
+// code: by the program, else by the person, while one can be asked. One question
+// is asked at a time.
+func (f *Finder) answer(ctx context.Context, host, question string, quiet bool) (string, error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	prompt := fmt.Sprintf("%s asks %q: ", host, question)
+	var v string
+	var err error
+	switch helper := f.settings.Get(settings.Helper); {
+	case helper != "":
+		v, err = help(ctx, helper, prompt)
+	case quiet:
+		err = errors.New("nobody is asked on the screen: name a program that answers in METABASIS_ASKPASS; for a jump host, write asks: true into its rule, and it is asked for before the screen opens")
+	case f.Ask == nil:
+		err = errors.New("nobody is there to answer: name a program that does in METABASIS_ASKPASS")
+	default:
+		v, err = f.Ask(prompt)
+	}
+	if err == nil && v == "" {
+		err = errors.New("there was no answer")
+	}
+	return v, err
+}
+
 // secrets opens the secrets file, if there is one, when it is first needed.
 func (f *Finder) secrets(ctx context.Context) (*secrets.File, error) {
 	if f.opened {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"regexp"
 	"sync"
 
 	"golang.org/x/crypto/ssh"
@@ -16,6 +17,9 @@ type Login struct {
 	Password string
 	// Signers are the keys to offer; nil is none.
 	Signers func() ([]ssh.Signer, error)
+	// Answer answers what a login asks beyond its password, such as a code. It
+	// may wait for a person. nil answers nothing.
+	Answer func(ctx context.Context, question string, shown bool) (string, error)
 	// Try is asked before a credential is sent; done is told whether it was
 	// taken. It keeps an account from being locked. It may wait. nil allows all.
 	Try func(ctx context.Context) (done func(Verdict), err error)
@@ -50,6 +54,7 @@ type auth struct {
 	sent     bool          // the password was sent
 	keys     int           // keys offered
 	question string        // a question that we could not answer
+	why      error         // why not; nil when there is nobody to answer any
 	keyErr   error
 }
 
@@ -59,7 +64,10 @@ func (a *auth) methods() []ssh.AuthMethod {
 		out = append(out, ssh.PublicKeysCallback(a.signers))
 	}
 	if a.login.Password != "" {
-		out = append(out, ssh.PasswordCallback(a.password), ssh.KeyboardInteractive(a.challenge))
+		out = append(out, ssh.PasswordCallback(a.password))
+	}
+	if a.login.Password != "" || a.login.Answer != nil {
+		out = append(out, ssh.KeyboardInteractive(a.challenge))
 	}
 	return out
 }
@@ -138,22 +146,61 @@ func (a *auth) password() (string, error) {
 	return a.login.Password, nil
 }
 
-// challenge answers a dialogue: one hidden question is the password; what else
-// is asked for, such as a code, we do not have.
+// challenge answers a dialogue (RFC 4256), which may come in several rounds.
 func (a *auth) challenge(_, _ string, questions []string, echos []bool) ([]string, error) {
 	answers := make([]string, len(questions))
 	for i, q := range questions {
-		if echos[i] || i > 0 {
-			a.mu.Lock()
-			a.question = q
-			a.mu.Unlock()
-			return nil, fmt.Errorf("it asks %q", q)
-		}
-		p, err := a.password()
-		if err != nil {
+		var err error
+		if answers[i], err = a.answer(q, echos[i]); err != nil {
 			return nil, err
 		}
-		answers[i] = p
 	}
 	return answers, nil
+}
+
+// Words by which a question is known to be for the password, or for a code that
+// is good once. They are only needed where the order does not tell.
+var (
+	forPassword = regexp.MustCompile(`(?i)password|passphrase`)
+	forCode     = regexp.MustCompile(`(?i)\b(code|passcode|token|otp|pin|one-time|verification|factor)\b`)
+)
+
+// answer answers one question. The first that is hidden is for the password,
+// unless it asks for a code; a password that is asked for again was denied.
+func (a *auth) answer(q string, shown bool) (string, error) {
+	a.mu.Lock()
+	sent := a.sent
+	a.mu.Unlock()
+	code := a.login.Answer != nil && forCode.MatchString(q)
+	switch {
+	case !shown && !sent && !code && a.login.Password != "":
+		return a.password()
+	case !shown && !code && forPassword.MatchString(q):
+		return "", errTried
+	}
+	return a.ask(q, shown)
+}
+
+// ask lets somebody else answer a question; the time that takes is not the
+// device's.
+func (a *auth) ask(q string, shown bool) (string, error) {
+	unanswered := func(why error) error {
+		a.mu.Lock()
+		defer a.mu.Unlock()
+		a.question, a.why = q, why
+		return fmt.Errorf("it asks %q", q)
+	}
+	if a.login.Answer == nil {
+		return "", unanswered(nil)
+	}
+	if err := a.try(); err != nil {
+		return "", err
+	}
+	a.pause()
+	defer a.resume()
+	v, err := a.login.Answer(a.ctx, short(q), shown)
+	if err != nil {
+		return "", unanswered(err)
+	}
+	return v, nil
 }

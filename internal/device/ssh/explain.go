@@ -167,6 +167,9 @@ func explainLogin(f *reach.Failure, a *auth) {
 		f.Remedy = "mend the login, then begin anew"
 	case a.question != "":
 		f.Cause = fmt.Sprintf("its login asks %q, which we cannot answer", short(a.question))
+		if a.why != nil {
+			f.Remedy = a.why.Error()
+		}
 		f.Err = fmt.Errorf("%w: %w", run.ErrDenied, f.Err)
 	case a.keyErr != nil && !a.sent && a.keys == 0:
 		f.Cause, f.Remedy = "login "+a.login.Name+" has a key that cannot be used: "+a.keyErr.Error(), ""

@@ -57,6 +57,13 @@ func (j *Jumps) Through(chain []Hop) Dial {
 	}
 }
 
+// Open connects to a chain of jump hosts now, before anything behind them is
+// needed. One that fails is connected to anew when it is.
+func (j *Jumps) Open(ctx context.Context, chain []Hop) error {
+	_, err := j.client(ctx, chain)
+	return err
+}
+
 // client is the connection to the last of a chain. The first to need it makes
 // it; others wait for that one.
 func (j *Jumps) client(ctx context.Context, chain []Hop) (*connection, error) {

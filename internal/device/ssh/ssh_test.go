@@ -8,6 +8,7 @@ import (
 	"io"
 	"net"
 	"os"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -300,6 +301,8 @@ func TestDialogues(t *testing.T) {
 		"nothing at all": {nil, nil, ""},
 		"a code, too":    {[]string{"Password: ", "Code: "}, []bool{false, false}, `its login asks "Code: ", which we cannot answer`},
 		"a shown answer": {[]string{"Your name: "}, []bool{true}, `its login asks "Your name: "`},
+		"other words":    {[]string{"Losung: "}, []bool{false}, ""},
+		"a second word":  {[]string{"Password: ", "Password: "}, []bool{false, false}, "login crew is denied"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
@@ -318,6 +321,89 @@ func TestDialogues(t *testing.T) {
 				} else {
 					assert.ErrorContains(t, err, c.want)
 					assert.Equal(t, reach.Login, reach.AsFailure(err).Stage)
+				}
+				n.close()
+			})
+		})
+	}
+}
+
+// A jump host whose login takes a person minutes is connected to before the work;
+// the devices behind it then take no longer than others.
+func TestAJumpHostIsOpenedBefore(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		n := newNetwork()
+		var tries atomic.Int32
+		jump := n.add("198.51.100.1:22", &ssh.ServerConfig{KeyboardInteractiveCallback: func(_ ssh.ConnMetadata, ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions, error) {
+			answers, err := ask("", "", []string{"Password: ", "Code: "}, []bool{false, true})
+			if err != nil || answers[1] != "0421" {
+				return nil, errors.New("no")
+			}
+			return nil, nil
+		}})
+		n.add("192.0.2.1:22", withPassword(&tries))
+		to := hop("198.51.100.1:22", "lamp")
+		to.Login.Answer = func(context.Context, string, bool) (string, error) { time.Sleep(3 * time.Minute); return "0421", nil }
+		j := NewJumps(n.dial)
+		require.NoError(t, j.Open(context.Background(), []Hop{to}))
+		began := time.Now()
+		sh, err := Open(context.Background(), j.Through([]Hop{to}), hop("192.0.2.1:22", "lamp"), nil)
+		require.NoError(t, err)
+		assert.Less(t, time.Since(began), 10*time.Second)
+		assert.EqualValues(t, 1, jump.accepts.Load())
+		sh.Close()
+		j.Close()
+		n.close()
+	})
+}
+
+// What a login asks beyond the password, in whatever order and however many
+// rounds, is answered by somebody else; the time they take is not the host's. A
+// password that is asked for again was denied, and is nobody else's to answer.
+func TestCodesAreAnsweredBySomebodyElse(t *testing.T) {
+	for name, c := range map[string]struct {
+		rounds [][]string
+		shown  bool
+		want   string
+	}{
+		"behind the password":      {[][]string{{"Password: ", "Code: "}}, false, ""},
+		"in a round of its own":    {[][]string{{"Password: "}, {"Your answer: "}}, true, ""},
+		"before the password":      {[][]string{{"One-time code: "}, {"Password: "}}, false, ""},
+		"the password a last time": {[][]string{{"Password: "}, {"Enter it again, your password: "}}, false, "login crew is denied"},
+		"nobody knows":             {[][]string{{"Password: "}, {"Riddle: "}}, true, `its login asks "Riddle: ", which we cannot answer: nobody is there`},
+	} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				n := newNetwork()
+				n.add("192.0.2.1:22", &ssh.ServerConfig{KeyboardInteractiveCallback: func(_ ssh.ConnMetadata, ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions, error) {
+					for _, questions := range c.rounds {
+						answers, err := ask("", "", questions, slices.Repeat([]bool{c.shown && questions[0] != "Password: "}, len(questions)))
+						if err != nil {
+							return nil, err
+						}
+						for i, q := range questions {
+							if want := map[bool]string{true: "lamp", false: "0421"}[q == "Password: "]; answers[i] != want {
+								return nil, errors.New("no")
+							}
+						}
+					}
+					return nil, nil
+				}})
+				to := hop("192.0.2.1:22", "lamp")
+				to.Login.Answer = func(_ context.Context, question string, shown bool) (string, error) {
+					assert.Equal(t, c.shown, shown)
+					time.Sleep(5 * time.Minute)
+					if question == "Riddle: " {
+						return "", errors.New("nobody is there")
+					}
+					return "0421", nil
+				}
+				sh, err := Open(context.Background(), n.dial, to, nil)
+				if c.want == "" {
+					require.NoError(t, err)
+					sh.Close()
+				} else {
+					assert.ErrorContains(t, err, c.want)
 				}
 				n.close()
 			})
