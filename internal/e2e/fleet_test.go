@@ -93,7 +93,7 @@ func TestTheFleetView(t *testing.T) {
 	x.press("t")
 	x.see("console closed")
 	x.press("q")
-	x.see("next failed")
+	x.see("n failed")
 	x.press("q")
 	x.see(`\[code 0\]`)
 }

@@ -366,7 +366,7 @@ func (m *Model) foot() ink.Row {
 		if len(m.fresh()) > 0 && m.src.Accept != nil {
 			ks = append(ks, ink.K("K", "keys"))
 		}
-		ks = append(ks, ink.K("Space v /", "mark"), ink.K("n", "next failed"), ink.K("o", "group"), ink.K("Enter", "transcript"), ink.K("c", "console"), ink.K("r", "read"), ink.K("s", "save"), ink.K("q", "leave"))
+		ks = append(ks, ink.K("Space v /", "mark"), ink.K("n", "failed"), ink.K("o", "group"), ink.K("t", "transcript"), ink.K("c", "console"), ink.K("r", "read"), ink.K("s", "save"), ink.K("q", "leave"))
 	}
 	return ink.Keys(ks, m.width)
 }
