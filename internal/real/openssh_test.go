@@ -86,6 +86,15 @@ func TestWaysToLogIn(t *testing.T) {
 		l.run("ssh-add", "-q", plain)
 		code, text := reach(keys)
 		assert.Zero(t, code, text)
+		// One that the SSH configuration names for the host, and none for it.
+		t.Setenv("SSH_AUTH_SOCK", "")
+		t.Setenv("HARBOUR_AGENT", socket)
+		for agent, want := range map[string]int{socket: 0, "$HARBOUR_AGENT": 0, "none": 1} {
+			l.write("home/.ssh/config", "Host *\n  IdentityAgent "+agent+"\n")
+			code, text := reach(keys)
+			assert.Equal(t, want, code, "%s: %s", agent, text)
+		}
+		require.NoError(t, os.Remove(l.path("home/.ssh/config")))
 	})
 	t.Run("nothing that it takes", func(t *testing.T) {
 		t.Setenv("METABASIS_MB_CREW_PASSWORD", "tide-table-9")

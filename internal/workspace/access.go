@@ -78,7 +78,7 @@ func (a *Access) passphrases(ctx context.Context, need map[string]*need, find *F
 	}
 	for name, n := range need {
 		for _, file := range slices.Concat(a.Logins[name].Keys, n.keys) {
-			if !ssh.Encrypted(file) || a.Keys.Holds(file) {
+			if !ssh.Encrypted(file) || slices.ContainsFunc(n.agents, func(at string) bool { return a.Keys.Holds(file, at) }) {
 				continue
 			}
 			if _, err := find.Find(ctx, passphraseOf(file), find.Ask == nil && a.settings.Get(settings.Helper) == ""); err != nil {
@@ -145,11 +145,12 @@ func (a *Access) Close() error {
 
 // need is what a login is needed for.
 type need struct {
-	parts []string // secrets that profiles ask for
-	keys  []string // key files that the SSH configuration names
-	ssh   bool     // it is used over SSH
-	clear bool     // it is used over Telnet
-	user  string   // that the SSH configuration names
+	parts  []string // secrets that profiles ask for
+	keys   []string // key files that the SSH configuration names
+	agents []string // agents to ask, as the SSH configuration names them
+	ssh    bool     // it is used over SSH
+	clear  bool     // it is used over Telnet
+	user   string   // that the SSH configuration names
 	// devices are those it is needed for.
 	devices []string
 }
@@ -166,6 +167,9 @@ func (a *Access) needs(devices []fleet.Device) map[string]*need {
 	add := func(n *need, e ssh.Entry) {
 		n.ssh = true
 		n.keys = append(n.keys, e.Identities...)
+		if !slices.Contains(n.agents, e.Agent) {
+			n.agents = append(n.agents, e.Agent)
+		}
 		if e.User != "" {
 			n.user = e.User
 		}
@@ -310,8 +314,10 @@ func (a *Access) hasKey(l device.Login, n *need) bool {
 			return true
 		}
 	}
-	held, err := a.Keys.Signers(nil, false)
-	return err == nil && len(held) > 0
+	return slices.ContainsFunc(n.agents, func(at string) bool {
+		held, err := a.Keys.Signers(nil, false, at)
+		return err == nil && len(held) > 0
+	})
 }
 
 // encrypted notes which logins are used over SSH anywhere in the fleet.

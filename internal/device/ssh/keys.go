@@ -18,10 +18,17 @@ type Keys struct {
 	// Passphrase gives the passphrase of an encrypted file; nil knows none.
 	Passphrase func(file string) (string, error)
 
-	mu    sync.Mutex
-	files map[string]loaded
-	agent agent.ExtendedAgent
-	conn  net.Conn
+	mu     sync.Mutex
+	files  map[string]loaded
+	agents map[string]*socket
+	own    string // the socket of the person's agent; "" is none
+	use    bool   // agents are asked at all
+}
+
+// socket is a connection to an agent.
+type socket struct {
+	net.Conn
+	agent.ExtendedAgent
 }
 
 type loaded struct {
@@ -33,25 +40,55 @@ type loaded struct {
 // and commonly allows six.
 const mostKeys = 5
 
-// UseAgent connects to an agent by its socket; "" is none.
-func (k *Keys) UseAgent(socket string) error {
-	if socket == "" {
-		return nil
-	}
-	conn, err := net.Dial("unix", socket)
-	if err != nil {
-		return fmt.Errorf("ssh agent: %w", err)
-	}
-	k.conn, k.agent = conn, agent.NewClient(conn)
-	return nil
+// UseAgent allows agents to be asked: the person's own, by its socket, "" for
+// none, and those that the SSH configuration names for a host.
+func (k *Keys) UseAgent(own string) error {
+	k.own, k.use = own, true
+	_, err := k.held("")
+	return err
 }
 
-// Close lets go of the agent.
-func (k *Keys) Close() error {
-	if k.conn == nil {
-		return nil
+// held are the keys of an agent: "" is the person's own, "none" is none
+// (ssh_config(5), "IdentityAgent").
+func (k *Keys) held(at string) ([]ssh.Signer, error) {
+	if at == "" || at == "SSH_AUTH_SOCK" {
+		at = k.own
 	}
-	return k.conn.Close()
+	if at == "" || at == "none" || !k.use {
+		return nil, nil
+	}
+	k.mu.Lock()
+	a := k.agents[at]
+	if a == nil {
+		conn, err := net.Dial("unix", at)
+		if err != nil {
+			k.mu.Unlock()
+			return nil, fmt.Errorf("ssh agent: %w", err)
+		}
+		if k.agents == nil {
+			k.agents = map[string]*socket{}
+		}
+		a = &socket{conn, agent.NewClient(conn)}
+		k.agents[at] = a
+	}
+	k.mu.Unlock()
+	keys, err := a.Signers()
+	if err != nil {
+		return nil, fmt.Errorf("ssh agent: %w", err)
+	}
+	return keys, nil
+}
+
+// Close lets go of the agents.
+func (k *Keys) Close() error {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	var err error
+	for _, a := range k.agents {
+		err = errors.Join(err, a.Conn.Close())
+	}
+	k.agents = nil
+	return err
 }
 
 // Load reads a private key from a file.
@@ -95,12 +132,9 @@ func (k *Keys) read(file string) (ssh.Signer, error) {
 	return s, nil
 }
 
-// Holds tells whether the agent holds the key of a file.
-func (k *Keys) Holds(file string) bool {
-	if k.agent == nil {
-		return false
-	}
-	held, err := k.agent.Signers()
+// Holds tells whether an agent holds the key of a file.
+func (k *Keys) Holds(file, agent string) bool {
+	held, err := k.held(agent)
 	return err == nil && inAgent(held, file) != nil
 }
 
@@ -118,16 +152,9 @@ func Encrypted(file string) bool {
 // Signers are the keys to offer: those of the files, then those of the agent
 // unless only the files are wanted. An encrypted file whose key the agent holds
 // is not read.
-func (k *Keys) Signers(files []string, only bool) ([]ssh.Signer, error) {
-	var held []ssh.Signer
-	if k.agent != nil {
-		var err error
-		if held, err = k.agent.Signers(); err != nil {
-			return nil, fmt.Errorf("ssh agent: %w", err)
-		}
-	}
+func (k *Keys) Signers(files []string, only bool, agent string) ([]ssh.Signer, error) {
+	held, failed := k.held(agent)
 	var out []ssh.Signer
-	var failed error
 	for _, f := range files {
 		if s := inAgent(held, f); s != nil {
 			out = append(out, s)

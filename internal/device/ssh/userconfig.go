@@ -87,6 +87,7 @@ type Entry struct {
 	User           string
 	Identities     []string // files with private keys
 	IdentitiesOnly bool
+	Agent          string   // socket of the agent to ask; "" is the usual one, "none" is none
 	Jump           []string // nearest first
 	Algorithms     Algorithms
 	Alive          time.Duration
@@ -131,6 +132,9 @@ func (u *UserConfig) Host(names ...string) Entry {
 		warn("ProxyCommand in %s is not followed; write ProxyJump", u.File)
 	}
 	e.IdentitiesOnly = strings.EqualFold(get("IdentitiesOnly"), "yes")
+	if e.Agent = HomePath(get("IdentityAgent")); strings.HasPrefix(e.Agent, "$") {
+		e.Agent = os.Getenv(strings.Trim(e.Agent[1:], "{}"))
+	}
 	for _, n := range names {
 		files, err := u.config.GetAll(n, "IdentityFile")
 		if err == nil && len(files) > 0 {
