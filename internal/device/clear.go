@@ -99,9 +99,10 @@ func (c *Connector) dialTelnet(ctx context.Context, w *way, watch ssh.Watch, cfg
 
 func firstByte(conn *telnet.Conn, within time.Duration) (byte, error) {
 	var b [1]byte
-	if err := conn.SetReadDeadline(time.Now().Add(within)); err != nil {
+	// For writing, too: what is read may be an offer that must be answered.
+	if err := conn.SetDeadline(time.Now().Add(within)); err != nil {
 		return 0, err
 	}
 	_, err := conn.Read(b[:])
-	return b[0], errors.Join(err, conn.SetReadDeadline(time.Time{}))
+	return b[0], errors.Join(err, conn.SetDeadline(time.Time{}))
 }

@@ -196,7 +196,9 @@ func (c *Connector) withKeys(l Login, e ssh.Entry) ssh.Login {
 	if len(files) == 0 && l.Password != "" {
 		return out
 	}
-	out.Signers = func() ([]gossh.Signer, error) { return c.Keys.Signers(files, e.IdentitiesOnly || len(l.Keys) > 0, e.Agent) }
+	out.Signers = func() ([]gossh.Signer, error) {
+		return c.Keys.Signers(files, e.IdentitiesOnly || len(l.Keys) > 0, e.Agent)
+	}
 	return out
 }
 

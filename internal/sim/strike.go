@@ -27,11 +27,12 @@ func (d *Device) strikes(line string) strikes {
 }
 
 // noise is what a broken device prints; some even print back what they were told
-// in confidence.
+// in confidence. At the end it tries to write over the screen; the bells before
+// that end whatever control string the noise may have begun.
 func noise(secret string) string {
 	b := make([]byte, 8<<10)
 	for i := range b {
 		b[i] = byte(rand.Uint32())
 	}
-	return "debug: operator said " + secret + "\n" + string(b) + "\x1b[2J\x1b[1;1HALL IS WELL\x1b]0;owned\x07\x1b[31m[not-me work] \n"
+	return "debug: operator said " + secret + "\n" + string(b) + "\a\a\x1b[2J\x1b[1;1HALL IS WELL\x1b]0;owned\x07\x1b[31m[not-me work] \n"
 }

@@ -3,7 +3,6 @@ package profile
 import (
 	"context"
 	"errors"
-	"io"
 	"time"
 )
 
@@ -17,7 +16,7 @@ func (s *Session) Close() error {
 	if s.opt.Gently {
 		s.goodbye()
 	} else if quit := s.quitting(); quit != "" {
-		_, _ = io.WriteString(s.rw, quit+s.enterKey)
+		_ = s.writeWithin(quit+s.enterKey, farewell)
 	}
 	close(s.quit)
 	err := s.rw.Close()

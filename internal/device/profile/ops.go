@@ -3,7 +3,6 @@ package profile
 import (
 	"context"
 	"fmt"
-	"io"
 	"strconv"
 	"strings"
 	"time"
@@ -117,8 +116,8 @@ func (s *Session) Restore(ctx context.Context, config string) error {
 	}
 	s.out.reset()
 	s.log.Note(fmt.Sprintf("restoring %d lines of the backup", strings.Count(config, "\n")))
-	if _, err := io.WriteString(s.rw, strings.ReplaceAll(strings.TrimRight(config, "\n")+"\n"+r.End+"\n", "\n", s.enterKey)); err != nil {
-		return s.fail(fmt.Errorf("the session ended: %w", err))
+	if err := s.pour(strings.ReplaceAll(strings.TrimRight(config, "\n")+"\n"+r.End+"\n", "\n", s.enterKey)); err != nil {
+		return s.fail(err)
 	}
 	if err := s.wait(ctx, nil, nil); err != nil {
 		return err

@@ -80,7 +80,7 @@ func (r *Raw) record(b []byte, end bool) {
 }
 
 // Write implements [io.Writer].
-func (r *Raw) Write(b []byte) (int, error) { return r.s.rw.Write(b) }
+func (r *Raw) Write(b []byte) (int, error) { return len(b), r.s.write(string(b)) }
 
 // Resize tells the device that the terminal has another size now.
 func (r *Raw) Resize(columns, rows int) error {

@@ -3,6 +3,7 @@ package profile
 import (
 	"bufio"
 	"context"
+	"fmt"
 	"io"
 	"net"
 	"strings"
@@ -35,7 +36,13 @@ func unprivileged(t *testing.T) *Profile {
 // stage plays a device by hand: script gets each line that arrives and prints.
 func stage(t *testing.T, first string, script func(line string, out io.Writer)) (net.Conn, func()) {
 	t.Helper()
-	l := bufconn.Listen(1 << 20)
+	return narrow(t, 1<<20, first, script)
+}
+
+// narrow does the same over a connection that holds so many bytes either way.
+func narrow(t *testing.T, size int, first string, script func(line string, out io.Writer)) (net.Conn, func()) {
+	t.Helper()
+	l := bufconn.Listen(size)
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
@@ -59,6 +66,66 @@ func stage(t *testing.T, first string, script func(line string, out io.Writer)) 
 func ok(line string, out io.Writer) {
 	mode := "look"
 	io.WriteString(out, line+"\r\n[x "+mode+"] ")
+}
+
+// A device that no longer reads what it is sent costs its time, and is closed.
+func TestADeviceThatTakesNothingIsGivenUp(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		conn, end := narrow(t, 1024, "[x look] ", func(line string, out io.Writer) {
+			if line == "pages off" {
+				ok(line, out)
+				return
+			}
+			time.Sleep(time.Hour)
+		})
+		defer end()
+		s, err := Start(context.Background(), unprivileged(t), conn, Options{Log: &keeper{}})
+		require.NoError(t, err)
+		require.NoError(t, s.write("stand still\n"))
+		synctest.Wait()
+		began := time.Now()
+		_, err = s.say(context.Background(), strings.Repeat("x", 8000), nil)
+		assert.ErrorContains(t, err, "it takes no more of what we send for 10s")
+		assert.Equal(t, 10*time.Second, time.Since(began))
+		require.NoError(t, s.Close())
+		assert.LessOrEqual(t, time.Since(began), 13*time.Second)
+	})
+}
+
+// A long backup goes to a device that echoes it over a narrow line: what it
+// echoes is taken in meanwhile, or neither side could go on.
+func TestALongBackupIsRestored(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		var got []string
+		loading := false
+		conn, end := narrow(t, 8<<10, "[x look] ", func(line string, out io.Writer) {
+			switch {
+			case line == "load running":
+				loading = true
+				io.WriteString(out, line+"\r\nSend the configuration, then a line: end of text\r\n")
+			case loading && line == "end of text":
+				loading = false
+				io.WriteString(out, line+"\r\nLoaded.\r\n[x look] ")
+			case loading:
+				got = append(got, line)
+				io.WriteString(out, line+"\r\n")
+			default:
+				ok(line, out)
+			}
+		})
+		p := unprivileged(t)
+		p.Restore.In = "look"
+		s, err := Start(context.Background(), p, conn, Options{Log: &keeper{}})
+		require.NoError(t, err)
+		var config strings.Builder
+		for i := range 20_000 {
+			fmt.Fprintf(&config, "port %d label \"a gate\"\n", i)
+		}
+		require.NoError(t, s.Restore(context.Background(), config.String()))
+		s.Close()
+		end()
+		assert.Equal(t, config.String(), strings.Join(got, "\n")+"\n")
+	})
 }
 
 func TestBannerBeforeTheFirstPrompt(t *testing.T) {
