@@ -3,6 +3,7 @@ package nights
 import (
 	"context"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"net"
 	"path/filepath"
@@ -14,6 +15,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"google.golang.org/grpc/test/bufconn"
 
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/reach"
@@ -299,6 +301,37 @@ func TestAPloverIsLeftProperly(t *testing.T) {
 		assert.Contains(t, r.Failure.Error(), "In use. Try later.")
 		require.NoError(t, s.Close())
 	})
+}
+
+// A Telnet end that makes offers without end and reads none of our answers costs
+// its time, before a login and in the midst of one.
+func TestAFloodOfOffersIsBounded(t *testing.T) {
+	for first, want := range map[string]reach.Stage{"": reach.Handshake, "Name? ": reach.Login} {
+		synctest.Test(t, func(t *testing.T) {
+			h := newHarbour(t, []sim.Spec{{Name: "gate", Platform: "plover"}})
+			defer h.sim.Close()
+			h.c.Dial = func(ctx context.Context, _, _ string) (net.Conn, error) {
+				l := bufconn.Listen(4 << 10)
+				go func() {
+					c, err := l.Accept()
+					if err != nil {
+						return
+					}
+					defer c.Close()
+					_, err = io.WriteString(c, first)
+					for err == nil {
+						_, err = c.Write([]byte{255, 251, 99, 255, 252, 99})
+					}
+				}()
+				return l.DialContext(ctx)
+			}
+			began := time.Now()
+			r := h.reach(1)["gate"]
+			require.NotNil(t, r.Failure)
+			assert.Equal(t, want, r.Failure.Stage, r.Failure.Error())
+			assert.Less(t, time.Since(began), time.Minute)
+		})
+	}
 }
 
 // A login that is used over SSH is not given away in clear text: no connection
