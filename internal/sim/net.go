@@ -341,34 +341,41 @@ func (f *Fleet) Dial(ctx context.Context, _, addr string) (net.Conn, error) {
 // the address of each device by name and serves until ctx ends.
 func (f *Fleet) Listen(ctx context.Context, host string, base int) (map[string]string, error) {
 	addrs := map[string]string{}
-	var listeners []net.Listener
+	var ends []func()
+	end := func() {
+		for _, e := range ends {
+			e()
+		}
+	}
 	for i, d := range f.order {
 		port := 0
 		if base > 0 {
 			port = base + i
 		}
-		l, err := net.Listen("tcp", net.JoinHostPort(host, fmt.Sprint(port)))
+		addr, over, err := f.listen(host, port, d)
 		if err != nil {
-			for _, l := range listeners {
-				l.Close()
-			}
+			end()
 			return nil, fmt.Errorf("listen for %s: %w", d.spec.Name, err)
 		}
-		addrs[d.spec.Name] = l.Addr().String()
-		if d.hasFault(Refuses) {
-			l.Close() // nobody listens: the system itself refuses
-			continue
-		}
-		listeners = append(listeners, l)
-		f.wg.Go(func() { f.accept(l, d) })
+		addrs[d.spec.Name] = addr
+		ends = append(ends, over)
 	}
-	f.wg.Go(func() {
-		<-ctx.Done()
-		for _, l := range listeners {
-			l.Close()
-		}
-	})
+	f.wg.Go(func() { <-ctx.Done(); end() })
 	return addrs, nil
+}
+
+// listen takes connections to one device. A device that refuses them has its
+// port all the same.
+func (f *Fleet) listen(host string, port int, d *Device) (addr string, end func(), err error) {
+	if d.hasFault(Refuses) {
+		return hold(host, port)
+	}
+	l, err := net.Listen("tcp", net.JoinHostPort(host, fmt.Sprint(port)))
+	if err != nil {
+		return "", nil, err
+	}
+	f.wg.Go(func() { f.accept(l, d) })
+	return l.Addr().String(), func() { l.Close() }, nil
 }
 
 func (f *Fleet) accept(l net.Listener, d *Device) {
