@@ -90,15 +90,30 @@ func (x *terminal) see(pattern string) string {
 	re := regexp.MustCompile(pattern)
 	deadline := time.Now().Add(patience)
 	for {
-		s := x.screen()
-		if re.MatchString(s) {
-			return s
+		if s := x.screen(); re.MatchString(s) {
+			return x.whole(re, s)
 		}
 		if time.Now().After(deadline) {
 			require.FailNow(x.t, "never seen: "+pattern)
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
+}
+
+// whole returns the screen once it stands still, since what was seen may have
+// been half drawn; where it keeps moving, the newest on which the pattern is.
+func (x *terminal) whole(re *regexp.Regexp, s string) string {
+	for range 10 {
+		time.Sleep(20 * time.Millisecond)
+		next := x.screen()
+		if next == s {
+			break
+		}
+		if re.MatchString(next) {
+			s = next
+		}
+	}
+	return s
 }
 
 // begin starts the night and passes the hold after batch 1.
