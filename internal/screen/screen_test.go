@@ -80,6 +80,20 @@ func held(device string, n int) []run.Event {
 	}
 }
 
+// A device that is reached in clear text is marked in its line, and in its
+// batch's where the batch is folded to cells.
+func TestClearTextIsMarked(t *testing.T) {
+	n := planned(4, 2)
+	n.Devices[1].ClearText = true
+	m, _ := model(t, n, 160, 42)
+	assert.Regexp(t, `ald-quay-2 .*clear text`, text(m))
+	press(m, "f")
+	s := text(m)
+	assert.NotContains(t, s, "ald-quay-2")
+	assert.Equal(t, 1, strings.Count(s, "in clear text"))
+	assert.Regexp(t, `Batch 1 of 2   2 devices   1 in clear text`, s)
+}
+
 // Whatever the size, a frame fills the screen exactly.
 func TestFramesFitTheScreen(t *testing.T) {
 	n := run.Fold(planned(24, 8), held("ald-quay-3", 1)...)

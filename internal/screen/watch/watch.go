@@ -135,12 +135,18 @@ func cellRow(devices []*run.Device, cursor int) ink.Row {
 
 // head is the line over a batch.
 func head(n *run.Night, number int, members []*run.Device, now time.Time) ink.Row {
-	count := map[run.State]int{}
+	count, clear := map[run.State]int{}, 0
 	for _, d := range members {
 		count[d.State]++
+		if d.ClearText {
+			clear++
+		}
 	}
 	r := ink.Row{}.Add(ink.Foam, " ").Strong(ink.Foam, fmt.Sprintf("Batch %d of %d", number, len(n.Outline.Batches))).
 		Add(ink.Dim, "   "+report.Count(len(members), "device"))
+	if clear > 0 { // folded to cells, the devices cannot say so themselves
+		r = r.Strong(ink.Lamp, fmt.Sprintf("   %d in clear text", clear))
+	}
 	if count[run.Waiting] == len(members) {
 		return r.Then(planned(n, number, now))
 	}
