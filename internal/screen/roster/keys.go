@@ -71,6 +71,10 @@ func (m *Model) listKey(name string) tea.Cmd {
 		m.nextFailed()
 	case "g":
 		return m.reach(m.meant())
+	case "G":
+		if names := m.failed(); len(names) > 0 {
+			return m.reach(names)
+		}
 	case "K":
 		if len(m.fresh()) > 0 && m.src.Accept != nil {
 			m.keys, m.keysTop = true, 0
@@ -143,6 +147,17 @@ func (m *Model) reach(names []string) tea.Cmd {
 	}
 	m.events = m.src.Reach(names)
 	return m.listen()
+}
+
+// failed are the devices that were not reached; those whose new host keys wait to
+// be accepted are not among them.
+func (m *Model) failed() (names []string) {
+	for _, e := range m.board.Entries {
+		if e.State == reach.Failed && !m.isFresh(e) {
+			names = append(names, e.Device)
+		}
+	}
+	return names
 }
 
 func (m *Model) openTranscript() {

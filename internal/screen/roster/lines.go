@@ -360,13 +360,25 @@ func (m *Model) foot() ink.Row {
 		if n := len(m.marked); n > 0 {
 			what = fmt.Sprintf("reach %d marked", n)
 		}
+		failed := len(m.failed())
 		if !m.running() {
 			ks = append(ks, ink.K("g", what))
+			if failed > 0 {
+				ks = append(ks, ink.K("G", "failed again"))
+			}
 		}
 		if len(m.fresh()) > 0 && m.src.Accept != nil {
 			ks = append(ks, ink.K("K", "keys"))
 		}
-		ks = append(ks, ink.K("Space v /", "mark"), ink.K("n", "failed"), ink.K("o", "group"), ink.K("t", "transcript"), ink.K("c", "console"), ink.K("r", "read"), ink.K("s", "save"), ink.K("q", "leave"))
+		ks = append(ks, ink.K("Space v /", "mark"))
+		if failed > 0 {
+			ks = append(ks, ink.K("n", "failed"))
+		}
+		ks = append(ks, ink.K("o", "group"), ink.K("r", "read"), ink.K("t", "transcript"), ink.K("c", "console"))
+		if len(m.marked) > 0 {
+			ks = append(ks, ink.K("s", "save"))
+		}
+		ks = append(ks, ink.K("q", "leave"))
 	}
 	return ink.Keys(ks, m.width)
 }

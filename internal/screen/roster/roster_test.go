@@ -238,6 +238,18 @@ func TestATableIsAskedFor(t *testing.T) {
 
 // BenchmarkKeyToFrame measures from a key to the finished frame with 5,000
 // devices, a tenth of them failed, while results come in.
+// Those that failed are reached again by a key of their own; new host keys are
+// accepted first.
+func TestTheFailedAreReachedAgain(t *testing.T) {
+	f := newFixture(t)
+	f.press("G")
+	assert.Nil(t, f.reached, "none has failed")
+	f.fold(ready("quay-0"), failed("quay-1", reach.HostKey, "new"), failed("quay-4", reach.Port, "refuses"), failed("quay-5", reach.Login, "denied"))
+	assert.Contains(t, f.shown(), "G failed again")
+	f.press("G")
+	assert.Equal(t, []string{"quay-4", "quay-5"}, f.reached)
+}
+
 // The bar is full whatever is counted, and nothing that is there is left out.
 func TestApportion(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
