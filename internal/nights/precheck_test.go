@@ -140,10 +140,14 @@ func TestWaivers(t *testing.T) {
 			require.NoError(t, err)
 			assert.ErrorContains(t, w.plan.Waive([]plan.Waiver{waiver}), want, text)
 		}
-		for _, text := range []string{"clock ald-quay-1: why", "clock on ald-quay-1", "clock on ald-quay-1: ", ""} {
+		for text, want := range map[string]string{"clock ald-quay-1: why": "write CHECK on DEVICE: REASON", "clock on ald-quay-1": "write CHECK on DEVICE: REASON",
+			"": "write CHECK on DEVICE: REASON", "clock on ald-quay-1: ": "says nothing", "clock on ald-quay-1: x": "says nothing"} {
 			_, err := plan.ParseWaiver(text, "ada")
-			assert.ErrorContains(t, err, "write CHECK on DEVICE: REASON", text)
+			assert.ErrorContains(t, err, want, text)
 		}
+		waiver, err = plan.ParseWaiver("gates: all up on ald-quay-1: one is being mended: see MSF-2290", "ada")
+		require.NoError(t, err)
+		assert.Equal(t, plan.Waiver{Check: "gates: all up", Device: "ald-quay-1", Reason: "one is being mended: see MSF-2290", By: "ada"}, waiver)
 	})
 }
 

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -20,17 +21,18 @@ type Waiver struct {
 // ParseWaiver reads a waiver as it is written on a command line: "clock on
 // ald-quay-3: its battery is dead, to be replaced on Friday".
 func ParseWaiver(text, by string) (Waiver, error) {
-	head, reason, ok := strings.Cut(text, ":")
-	at := strings.LastIndex(head, " on ")
-	w := Waiver{Reason: strings.TrimSpace(reason), By: by}
-	if at > 0 {
-		w.Check, w.Device = strings.TrimSpace(head[:at]), strings.TrimSpace(head[at+4:])
+	m := waiverForm.FindStringSubmatch(text)
+	if m == nil {
+		return Waiver{}, fmt.Errorf(`waiver %q: write CHECK on DEVICE: REASON, for example "clock on ald-quay-3: its battery is dead"`, text)
 	}
-	if !ok || w.Check == "" || w.Device == "" || len(w.Reason) < 3 {
-		return w, fmt.Errorf(`waiver %q: write CHECK on DEVICE: REASON, for example "clock on ald-quay-3: its battery is dead"`, text)
+	w := Waiver{Check: m[1], Device: m[2], Reason: strings.TrimSpace(m[3]), By: by}
+	if len(w.Reason) < 3 {
+		return w, fmt.Errorf("waiver %q: its reason says nothing to whoever reads the journal; write why the check need not hold", text)
 	}
 	return w, nil
 }
+
+var waiverForm = regexp.MustCompile(`^\s*(\S.*?) on ([^\s:]+):(.*)$`)
 
 // Waive adds waivers to the plan. Each must be of a precheck of the plan and a
 // device in scope. What the laws ask for cannot be waived: a device that is not
