@@ -50,6 +50,8 @@ func (a *app) sim(ctx context.Context, file, faults, write string, base int) err
 	if err != nil {
 		return err
 	}
+	stop, done := interrupts() // before anybody can see that it is up
+	defer done()
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	addrs, err := fleet.Listen(ctx, "127.0.0.1", base)
@@ -71,8 +73,6 @@ func (a *app) sim(ctx context.Context, file, faults, write string, base int) err
 		a.simWorkspace(s, write, file == "")
 	}
 	fmt.Fprintln(a.out, "Ctrl-C ends it.")
-	stop, done := interrupts()
-	defer done()
 	<-stop
 	cancel()
 	fleet.Close()
