@@ -65,6 +65,7 @@ func (c *Connector) Connect(ctx context.Context, t *plan.Target) (run.Session, e
 	if err != nil {
 		return nil, err
 	}
+	s.Hide(t.Secrets)
 	return s, nil
 }
 

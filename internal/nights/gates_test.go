@@ -98,8 +98,12 @@ func TestANightOverTelnet(t *testing.T) {
 				d := w.night.Get("ald-gate-1")
 				assert.Equal(t, c.state, d.State, d.Note)
 				assert.Contains(t, d.Note, c.note)
-				assert.Equal(t, run.Kept, w.night.Get("ald-gate-2").State)
-				assert.Equal(t, run.Kept, w.night.Get("ald-gate-3").State)
+				others := run.Kept
+				if strings.Contains(w.journalText(), `"kind":"lost"`) {
+					others = run.Skipped // contact was lost with a device that has no timer: nobody is there to be asked
+				}
+				assert.Equal(t, others, w.night.Get("ald-gate-2").State)
+				assert.Equal(t, others, w.night.Get("ald-gate-3").State)
 				w.checkLaws()
 			})
 		})

@@ -198,7 +198,8 @@ func (w *world) excuse(name string) bool {
 	for at := name; at != ""; at = w.specs[at].Uplink {
 		for _, f := range w.specs[at].Faults {
 			switch f.Kind {
-			case sim.NeverBack, sim.Spoils, sim.NoSave, sim.Hangs, sim.StuckTimer, sim.QuietTimer, sim.Refusing, sim.LostUndo, sim.Garbage, sim.NoTimer, sim.Restarts, sim.CutsOff, sim.Drops:
+			case sim.NeverBack, sim.Spoils, sim.NoSave, sim.Hangs, sim.StuckTimer, sim.QuietTimer, sim.Refusing, sim.LostUndo, sim.Garbage, sim.NoTimer, sim.Restarts, sim.CutsOff, sim.Drops,
+				sim.Drifts, sim.CutShort, sim.HalfLoad, sim.QuietSave, sim.LateDisarm, sim.OtherTimer:
 				return true
 			}
 		}
@@ -228,8 +229,8 @@ func (w *world) lawIntentionsFirst(d *run.Device, truth []sim.Truth) {
 		switch tr.What {
 		case sim.Received:
 			assert.True(w.t, intended(tr, func(e run.Event) bool {
-				mask := w.plan.Targets()[0].Traits.Mask
-				return slices.ContainsFunc(e.Lines, func(l string) bool { return strings.TrimSpace(l) == mask(tr.Line) })
+				shown := w.plan.Targets()[0].Masked([]string{tr.Line})[0]
+				return slices.ContainsFunc(e.Lines, func(l string) bool { return strings.TrimSpace(l) == shown })
 			}), "law 11: %s got %q, which was never intended", d.Name, tr.Line)
 		case sim.Saved:
 			assert.True(w.t, intended(tr, func(e run.Event) bool { return e.What == run.ToSave }), "law 11: %s was saved without intent", d.Name)
@@ -317,7 +318,7 @@ func (w *world) lawSecretsAndData() {
 		written[p] = string(b)
 	}
 	for where, text := range written {
-		for _, secret := range []string{password, operator, inConfig, gatesWord, masterWord} {
+		for _, secret := range append([]string{password, operator, inConfig, gatesWord, masterWord}, w.secrets...) {
 			assert.NotContains(w.t, text, secret, "law 12: a secret in %s", where)
 		}
 		bad := strings.IndexFunc(text, func(r rune) bool { return unicode.IsControl(r) && r != '\n' && r != '\t' })

@@ -217,7 +217,8 @@ func fixPairs(csv string) string {
 func (g *generator) spoil(spec *sim.Spec) {
 	lines := []string{"^time source", "^log host", "^lan 310$", "^title", "^port 3$", "^up$", "^work$", "^tell restart", "^restart in", "^restart cancel", "^keep", "^tell running", "^drop", "^edit$", "^load"}
 	kinds := []string{sim.Refuses, sim.BadPassword, sim.Hangs, sim.Drops, sim.Rejects, sim.Garbage, sim.Slow, sim.Restarts, sim.NeverBack,
-		sim.NoTimer, sim.NoSave, sim.NeverSettles, sim.CutsOff, sim.QuietTimer, sim.StuckTimer, sim.LostUndo, sim.Refusing, sim.Spoils}
+		sim.NoTimer, sim.NoSave, sim.NeverSettles, sim.CutsOff, sim.QuietTimer, sim.StuckTimer, sim.LostUndo, sim.Refusing, sim.Spoils,
+		sim.QuietSave, sim.LateDisarm, sim.Drifts, sim.CutShort, sim.HalfLoad, sim.OtherTimer, sim.Joined}
 	for range 1 + g.rng.IntN(3) {
 		f := sim.Fault{Kind: pick(g, kinds), Times: g.rng.IntN(3)}
 		switch f.Kind {
@@ -225,6 +226,16 @@ func (g *generator) spoil(spec *sim.Spec) {
 			f.Match = pick(g, lines)
 		case sim.Slow:
 			f.By = time.Duration(g.rng.IntN(4000)) * time.Millisecond
+		case sim.LateDisarm:
+			f.By = time.Duration(g.rng.IntN(15)) * time.Second
+		case sim.Drifts:
+			f.Match = pick(g, []string{"^restart cancel", "^time source", "^keep"})
+		case sim.CutShort:
+			f.Match = pick(g, []string{"^tell running", "^tell saved"})
+		case sim.OtherTimer:
+			f.Match, f.By = pick(g, []string{"^tell running", "^tell sessions", "^tell clock"}), time.Duration(g.rng.IntN(3))*time.Minute
+		case sim.Joined:
+			f.Match = pick(g, []string{"^tell", "^restart in", "^edit$"})
 		}
 		spec.Faults = append(spec.Faults, f)
 	}
@@ -285,11 +296,18 @@ func (g *generator) person(over context.Context, pullPlug func()) person {
 	return func(r *run.Run, e run.Event) {
 		if e.Kind == run.HoldOpened {
 			choice := pick(&generator{rng: rng}, e.Offers).Choice
+			reason := ""
+			if rng.IntN(4) > 0 {
+				reason = "it is only a drill"
+			}
 			wait := time.Duration(rng.IntN(150)) * time.Second
 			if rng.IntN(10) == 0 { // nobody looks; where a timer runs, it fires first
 				wait = 2 * time.Hour
 			}
-			answerLater(over, r, run.Command{Hold: e.Hold, Choice: choice, By: "Ada"}, wait)
+			answerLater(over, r, run.Command{Hold: e.Hold, Choice: choice, By: "Ada", Reason: reason}, wait)
+			if e.Device == "" { // a question of the run has no timer behind it: somebody stops it at last
+				answerLater(over, r, run.Command{Hold: e.Hold, Choice: run.Stop, By: "Ada"}, wait+time.Hour)
+			}
 		}
 		if int(e.Seq) == abortAt {
 			if kind == 9 {

@@ -97,6 +97,10 @@ type world struct {
 	mark     string // stands in the configuration of a device that is kept with the whole change
 	noTimer  bool   // the runbook says "timer none"
 	profiles profile.Set
+	secrets  []string    // further ones that may be written nowhere
+	seen     []run.Event // all events of the newest night, written or not
+	remnants func(device string) []run.Remnant
+	claim    func(ctx context.Context, t *plan.Target) (func(), error)
 }
 
 // recordingJournal keeps events with the time at which each became durable.
@@ -139,6 +143,11 @@ func (b *recordingBackups) Put(device, text string, at time.Time) (run.Backup, e
 
 func newWorld(t testing.TB, s sim.Scenario, fleetCSV, book string, dir string) *world {
 	t.Helper()
+	return newWorldWith(t, s, fleetCSV, book, nil, dir)
+}
+
+func newWorldWith(t testing.TB, s sim.Scenario, fleetCSV, book string, answers map[string]string, dir string) *world {
+	t.Helper()
 	set, err := profiles.Shipped()
 	require.NoError(t, err)
 	fl, err := fleet.Read("fleet.csv", []byte(fleetCSV), set.Platforms())
@@ -151,7 +160,7 @@ func newWorld(t testing.TB, s sim.Scenario, fleetCSV, book string, dir string) *
 	s.TimeSources = []string{"192.0.2.9", "192.0.2.10", "192.0.2.40"}
 	simulated, err := sim.New(s)
 	require.NoError(t, err)
-	p, err := plan.Make(rb, fl, nil, set.Traits(), time.Now())
+	p, err := plan.Make(rb, fl, answers, set.Traits(), time.Now())
 	require.NoError(t, err)
 	w := &world{t: t, sim: simulated, plan: p, dir: dir, initial: map[string]string{}, unsaved: map[string]bool{}, specs: map[string]sim.Spec{}, mark: "log host 198.51.100.14", profiles: set}
 	for _, d := range simulated.Devices() {
@@ -198,24 +207,33 @@ type person func(r *run.Run, e run.Event)
 // run runs the night to its end and folds its events.
 func (w *world) run(ctx context.Context, who person) {
 	w.t.Helper()
+	require.NoError(w.t, w.runTo(ctx, who))
+}
+
+// runTo runs the night to its end and returns what the run returned.
+func (w *world) runTo(ctx context.Context, who person) error {
+	w.t.Helper()
 	var backups run.Backups = w.backups
 	if w.store != nil {
 		backups = w.store
 	}
-	r := run.New(w.plan, run.Options{Connector: w.connector(), Backups: backups, Journal: w.journal, Unattended: who == nil, By: "test"})
-	w.started = time.Now()
+	r := run.New(w.plan, run.Options{Connector: w.connector(), Backups: backups, Journal: w.journal, Unattended: who == nil, By: "test",
+		Remnants: w.remnants, Claim: w.claim})
+	w.started, w.seen = time.Now(), nil
 	done := make(chan error, 1)
 	go func() { done <- r.Go(ctx) }()
 	for events := range r.Events() {
 		w.night = run.Fold(w.night, events...)
+		w.seen = append(w.seen, events...)
 		if who != nil {
 			for _, e := range events {
 				who(r, e)
 			}
 		}
 	}
-	require.NoError(w.t, <-done)
+	err := <-done
 	require.NoError(w.t, w.scripts.Close())
+	return err
 }
 
 // runQuiet runs the night unattended.
@@ -271,6 +289,23 @@ func loopback(specs []sim.Spec, addrs map[string]string) func(context.Context, s
 // simple makes a world of a few devices with the standard runbook.
 func simple(t testing.TB, devices []sim.Spec, edit func(string) string) *world {
 	t.Helper()
+	return simpleIn(t, t.TempDir(), devices, edit)
+}
+
+// simpleIn is simple in a directory that was made outside of a bubble.
+func simpleIn(t testing.TB, dir string, devices []sim.Spec, edit func(string) string) *world {
+	t.Helper()
+	return simpleAsked(t, dir, devices, nil, edit)
+}
+
+// simpleWith is simple with answers to what the runbook asks for.
+func simpleWith(t testing.TB, devices []sim.Spec, answers map[string]string, edit func(string) string) *world {
+	t.Helper()
+	return simpleAsked(t, t.TempDir(), devices, answers, edit)
+}
+
+func simpleAsked(t testing.TB, dir string, devices []sim.Spec, answers map[string]string, edit func(string) string) *world {
+	t.Helper()
 	var csv strings.Builder
 	csv.WriteString("name,address,platform,site,role,pair,via,login\n")
 	for i := range devices {
@@ -285,7 +320,7 @@ func simple(t testing.TB, devices []sim.Spec, edit func(string) string) *world {
 	if edit != nil {
 		book = edit(book)
 	}
-	return newWorld(t, sim.Scenario{Boot: 15 * time.Second, Settle: 8 * time.Second, Devices: devices}, csv.String(), book, t.TempDir())
+	return newWorldWith(t, sim.Scenario{Boot: 15 * time.Second, Settle: 8 * time.Second, Devices: devices}, csv.String(), book, answers, dir)
 }
 
 const standardBook = `runbook "Move the quays to the new clocks"

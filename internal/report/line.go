@@ -49,12 +49,19 @@ func tell(e run.Event) string {
 		if e.Choice == "" {
 			return "no decision is needed any more"
 		}
-		return fmt.Sprintf("decided: %s, by %s", e.Choice, e.By)
+		s := fmt.Sprintf("decided: %s, by %s", e.Choice, e.By)
+		if e.Note != "" {
+			s += ": " + e.Note
+		}
+		return s
 	case run.Aborted:
 		return fmt.Sprintf("aborted by %s: %s", e.By, abortWords(e.Choice))
 	case run.LetGo:
 		return "let go of everything: " + e.By
 	case run.Moved:
+		if e.State == run.Held { // the hold itself is told, with its evidence
+			return ""
+		}
 		if e.Note == "" || e.Note == string(e.State) {
 			return string(e.State)
 		}
@@ -78,6 +85,9 @@ func tell(e run.Event) string {
 	case run.TimerGone:
 		return "no timer is pending"
 	case run.Stepped:
+		if e.Note != "" {
+			return fmt.Sprintf("step %d %s: %s", e.Step, e.What, e.Note)
+		}
 		return fmt.Sprintf("step %d %s", e.Step, e.What)
 	case run.Expected:
 		return "expectation " + okOr(e.OK, e.Note)
@@ -156,7 +166,7 @@ func Needs(n *run.Night) []string {
 	var out []string
 	for _, d := range n.Devices {
 		switch d.State {
-		case run.Stranded, run.Dark, run.Reverted, run.Blocked:
+		case run.Stranded, run.Dark, run.Reverted, run.Blocked, run.Skipped:
 			out = append(out, fmt.Sprintf("%-14s %s: %s", d.Name, d.State, d.Note))
 		}
 	}

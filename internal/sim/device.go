@@ -38,6 +38,7 @@ const (
 	Fired     What = "fired"     // the pending restart came due
 	Restarted What = "restarted" // it went down
 	Up        What = "up"        // it is back
+	Drifted   What = "drifted"   // the running configuration changed by itself
 )
 
 // Device is a simulated device.
@@ -162,6 +163,19 @@ func (d *Device) arm(in time.Duration) {
 		d.restart()
 	})
 	d.timer = t
+}
+
+// disarmIn takes the restart that is on the clock now off it after a while. The
+// caller holds d.mu.
+func (d *Device) disarmIn(after time.Duration) {
+	pending := d.timer
+	time.AfterFunc(after, func() {
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		if d.timer == pending && !d.due.IsZero() {
+			d.disarm()
+		}
+	})
 }
 
 func (d *Device) disarm() {

@@ -243,9 +243,9 @@ func (p *plover) list(what string) {
 			}
 		}
 	case "settings":
-		text = strings.Join(d.gates.running, "\n") + "\n"
+		text = d.part("list settings", strings.Join(d.gates.running, "\n")+"\n")
 	case "stored":
-		text = strings.Join(d.gates.stored, "\n") + "\n"
+		text = d.part("list stored", strings.Join(d.gates.stored, "\n")+"\n")
 	}
 	d.mu.Unlock()
 	if text == "" {
@@ -291,8 +291,10 @@ func (p *plover) change(line string, w []string) {
 	case line == "store" && d.fault(NoSave, "") != nil:
 		p.print("? store\n")
 	case line == "store":
-		d.gates.stored = append([]string(nil), d.gates.running...)
-		d.note(Saved, "")
+		if d.fault(QuietSave, "") == nil {
+			d.gates.stored = append([]string(nil), d.gates.running...)
+			d.note(Saved, "")
+		}
 		p.print("Stored.\n")
 	case line == "restart": // it takes a bare restart at its word
 		p.bye, p.over = true, true

@@ -55,7 +55,7 @@ type Spec struct {
 type Fault struct {
 	Kind  string        `yaml:"kind"`
 	Match string        `yaml:"match"` // the line it happens at, as a pattern; "" is every line
-	By    time.Duration `yaml:"by"`    // slow: how much longer a command takes
+	By    time.Duration `yaml:"by"`    // slow: how much longer a command takes; late disarm, other timer: how much later
 	Times int           `yaml:"times"` // how often it happens; 0 is always
 
 	re   *regexp.Regexp
@@ -96,11 +96,19 @@ const (
 	LostUndo     = "lost undo"      // takes "drop" lines without doing anything
 	Refusing     = "refuses loads"  // a whole configuration cannot be loaded
 	Spoils       = "spoils restart" // comes back from a restart with something else
+	QuietSave    = "quiet save"     // says the configuration is saved, but it is not
+	LateDisarm   = "late disarm"    // the timer goes off the clock some time after it says so
+	Drifts       = "drifts"         // the running configuration changes by itself once the line is carried out
+	CutShort     = "cut short"      // prints only a part of a configuration, and nothing tells
+	HalfLoad     = "half load"      // takes half of a configuration it is sent, and says all is well
+	OtherTimer   = "other timer"    // somebody else takes the timer off the clock, or puts it off, at the line
+	Joined       = "joined"         // somebody else begins to change the configuration at the line
 )
 
 var kinds = []string{NoName, NoRoute, Silent, Refuses, Mute, Closes, Stranger, OldOnly, OtherKey, HangsLogin, NoPrompt, OddPrompt,
 	NoOperator, StuckPager, BadPassword, Hangs, Drops, Rejects, SaysBack, Garbage, Slow, Restarts, NeverBack, NoTimer,
-	NoSave, NeverSettles, CutsOff, QuietTimer, StuckTimer, LostUndo, Refusing, Spoils}
+	NoSave, NeverSettles, CutsOff, QuietTimer, StuckTimer, LostUndo, Refusing, Spoils,
+	QuietSave, LateDisarm, Drifts, CutShort, HalfLoad, OtherTimer, Joined}
 
 // Kinds lists the kinds of fault.
 func Kinds() []string { return slices.Clone(kinds) }

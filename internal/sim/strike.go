@@ -2,6 +2,7 @@ package sim
 
 import (
 	"math/rand/v2"
+	"strings"
 	"time"
 )
 
@@ -23,7 +24,46 @@ func (d *Device) strikes(line string) strikes {
 	if slow := d.fault(Slow, line); slow != nil {
 		s.wait += slow.By
 	}
+	d.meddle(line)
 	return s
+}
+
+// meddle is what others do on the device at a line. The caller holds d.mu.
+func (d *Device) meddle(line string) {
+	if d.fault(Joined, line) != nil {
+		d.spec.Editing = "deckhand"
+	}
+	if f := d.fault(OtherTimer, line); f != nil && !d.due.IsZero() {
+		if f.By == 0 {
+			d.disarm()
+		} else {
+			d.arm(time.Until(d.due) + f.By)
+		}
+	}
+	if d.fault(Drifts, line) != nil {
+		d.drift()
+	}
+}
+
+// drift changes the running configuration, as nobody has told it to. The caller
+// holds d.mu.
+func (d *Device) drift() {
+	if d.gates != nil {
+		d.gates.running = with(d.gates.running, []string{"report", "host", "192.0.2.253"})
+	} else {
+		d.running.logs = append(d.running.logs, "192.0.2.253")
+	}
+	d.note(Drifted, "")
+}
+
+// part is what a device prints of a configuration: a part of it when it cuts short.
+// The caller holds d.mu.
+func (d *Device) part(asked, text string) string {
+	if d.fault(CutShort, asked) == nil {
+		return text
+	}
+	lines := strings.SplitAfter(text, "\n")
+	return strings.Join(lines[:len(lines)*2/3], "")
 }
 
 // noise is what a broken device prints; some even print back what they were told

@@ -48,9 +48,9 @@ func (s *shell) told(what string) string {
 	case "storage":
 		return fmt.Sprintf("total     64 MB\nfree      %d MB\n", d.spec.FreeMB)
 	case "running":
-		return "# written " + now.UTC().Format("2006-01-02 15:04:05") + " by " + s.mode + "\n" + d.running.String()
+		return "# written " + now.UTC().Format("2006-01-02 15:04:05") + " by " + s.mode + "\n" + d.part("tell running", d.running.String()) + ends
 	case "saved":
-		return "# written " + now.UTC().Format("2006-01-02 15:04:05") + " by " + s.mode + "\n" + d.saved.String()
+		return "# written " + now.UTC().Format("2006-01-02 15:04:05") + " by " + s.mode + "\n" + d.part("tell saved", d.saved.String()) + ends
 	case "restart":
 		d.note(Shown, "")
 		return s.pending()
@@ -72,6 +72,9 @@ func (s *shell) told(what string) string {
 	}
 	return ""
 }
+
+// ends is the last line of a configuration as a tern prints it.
+const ends = "# end of configuration\n"
 
 // addressTable lists the stations that were heard on each port with a LAN. The
 // caller holds d.mu.

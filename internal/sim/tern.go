@@ -312,7 +312,12 @@ func (s *shell) load() {
 	d := s.d
 	d.mu.Lock()
 	next := newTernConfig(d.spec.Ports)
-	err := next.load(text.String())
+	whole := text.String()
+	if d.fault(HalfLoad, "") != nil {
+		lines := strings.SplitAfter(whole, "\n")
+		whole = strings.Join(lines[:len(lines)/2], "")
+	}
+	err := next.load(whole)
 	if d.fault(Refusing, "") != nil {
 		err = fmt.Errorf("no memory for it")
 	}
@@ -338,8 +343,10 @@ func (s *shell) keep() {
 		s.print("Fault: the store cannot be written.\n")
 		return
 	}
-	d.saved = d.running.clone()
-	d.note(Saved, "")
+	if d.fault(QuietSave, "") == nil {
+		d.saved = d.running.clone()
+		d.note(Saved, "")
+	}
 	s.print("Kept.\n")
 }
 
@@ -363,7 +370,11 @@ func (s *shell) restart(w []string) {
 	case w[0] == "cancel" && d.fault(StuckTimer, "") != nil:
 		s.print("Restart cancelled.\n")
 	case w[0] == "cancel":
-		d.disarm()
+		if late := d.fault(LateDisarm, ""); late != nil {
+			d.disarmIn(late.By)
+		} else {
+			d.disarm()
+		}
 		s.print("Restart cancelled.\n")
 	case err != nil:
 		s.print("Refused: " + err.Error() + "\n")

@@ -44,25 +44,12 @@ type Traits struct {
 	ClearText bool
 	// TellsPair tells that its profile reads the health of its pair.
 	TellsPair bool
+	// Restores tells that a whole backup can be put back.
+	Restores bool
+	// Tables are what its profile reads.
+	Tables map[string]runbook.Table
 	// Mask takes secrets out of one line of a configuration; nil masks nothing.
 	Mask func(string) string
-}
-
-// Masked takes the secrets out of lines, which may be paths of sections joined
-// by " > ".
-func (t Traits) Masked(lines []string) []string {
-	if t.Mask == nil {
-		return lines
-	}
-	out := make([]string, len(lines))
-	for i, l := range lines {
-		parts := strings.Split(l, " > ")
-		for j, p := range parts {
-			parts[j] = t.Mask(p)
-		}
-		out[i] = strings.Join(parts, " > ")
-	}
-	return out
 }
 
 // Plan is what will be done.
@@ -79,8 +66,21 @@ type Plan struct {
 	Soak       time.Duration
 	Unattended runbook.Unattended
 	StepTitles []string
+	Values     []Value
 	Warnings   []string
+	secrets    []string // values that are shown nowhere
 }
+
+// Value is a value that was asked for, as it may be shown.
+type Value struct {
+	Name   string `json:"name"`
+	Prompt string `json:"prompt"`
+	Value  string `json:"value"`
+	Usual  bool   `json:"usual,omitempty"` // nobody gave it: it is the runbook's own
+}
+
+// Hidden stands in the place of a secret.
+const Hidden = "▒▒▒▒"
 
 // Target is a device in scope with what will be done on it.
 type Target struct {
@@ -95,12 +95,15 @@ type Target struct {
 	ClearText bool
 	Distance  int
 	Steps     []Step
+	// Secrets are values in its lines that are shown nowhere.
+	Secrets []string
 }
 
 // Step is a step rendered for one device.
 type Step struct {
 	Title   string
-	Number  int // its number in the runbook, from 1
+	Number  int   // its number in the runbook, from 1
+	Needs   []int // numbers of the steps without which it is not sent
 	Send    []string
 	Undo    []string
 	Already []Check // all must hold; none means it is never known
@@ -133,7 +136,7 @@ func (p *Plan) Targets() []*Target {
 // Make plans a compiled runbook over a fleet. Traits are by platform. The
 // error, if any, is a problem.List.
 func Make(rb *runbook.Runbook, f *fleet.Fleet, answers map[string]string, traits map[string]Traits, now time.Time) (*Plan, error) {
-	m := &maker{rb: rb, answers: answers, traits: traits}
+	m := &maker{rb: rb, answers: answers, traits: traits, columns: f.Columns, said: map[string]bool{}}
 	p := &Plan{
 		Title: rb.Title, Change: rb.Change, Window: newWindow(rb, now), Rules: rb.Batches, Prechecks: rb.Prechecks,
 		Timer: rb.Timer, Soak: rb.Soak, Unattended: rb.Unattended,
@@ -141,18 +144,16 @@ func Make(rb *runbook.Runbook, f *fleet.Fleet, answers map[string]string, traits
 	for _, s := range rb.Steps {
 		p.StepTitles = append(p.StepTitles, s.Title)
 	}
-	for _, a := range rb.Ask {
-		if err := a.Check(answers[a.Name]); err != nil {
-			m.fail(a.Line, "%v", err)
-		}
-	}
+	m.values(p)
 	if m.list == nil {
-		p.Batches = m.batches(m.targets(f, p))
+		in := m.targets(f, p)
+		m.platforms(in)
+		p.Batches = m.batches(in)
 	}
 	if err := m.list.Err(); err != nil {
 		return nil, err
 	}
-	p.Warnings = warnings(p)
+	p.Warnings = p.maskedEach(warnings(p))
 	return p, nil
 }
 
@@ -160,11 +161,41 @@ type maker struct {
 	rb      *runbook.Runbook
 	answers map[string]string
 	traits  map[string]Traits
+	columns []string
+	secrets []string
 	list    problem.List
+	said    map[string]bool // problems that are not told for every device
+	lenient bool            // a scope may be empty: the fleet may not be complete yet
+}
+
+// values checks the asked values and notes which are secrets.
+func (m *maker) values(p *Plan) {
+	for _, a := range m.rb.Ask {
+		v := m.answers[a.Name]
+		if err := a.Check(v); err != nil {
+			m.fail(a.Line, "%v", err)
+		}
+		shown := Value{Name: a.Name, Prompt: a.Prompt, Value: v, Usual: a.Default != "" && v == a.Default}
+		if a.Kind == runbook.Secret {
+			m.secrets = append(m.secrets, v)
+			shown.Value = Hidden
+		}
+		p.Values = append(p.Values, shown)
+	}
+	p.secrets = m.secrets
 }
 
 func (m *maker) fail(line int, format string, args ...any) {
-	m.list = append(m.list, problem.Problem{File: m.rb.File, Line: line, Msg: fmt.Sprintf(format, args...)})
+	m.list = append(m.list, problem.Problem{File: m.rb.File, Line: line, Msg: hide(fmt.Sprintf(format, args...), m.secrets)})
+}
+
+// once reports a problem that would be the same for many devices.
+func (m *maker) once(line int, hint, format string, args ...any) {
+	msg := hide(fmt.Sprintf(format, args...), m.secrets)
+	if !m.said[msg] {
+		m.said[msg] = true
+		m.list = append(m.list, problem.Problem{File: m.rb.File, Line: line, Msg: msg, Hint: hint})
+	}
 }
 
 // targets selects the devices in scope and renders their steps.
@@ -172,10 +203,10 @@ func (m *maker) targets(f *fleet.Fleet, p *Plan) (in []*Target) {
 	for _, d := range f.Devices {
 		env := m.rb.DeviceEnv(f.Fields(d), m.answers)
 		if why := m.outOfScope(env); why != "" {
-			p.LeftOut = append(p.LeftOut, LeftOut{d.Name, why})
+			p.LeftOut = append(p.LeftOut, LeftOut{d.Name, p.Mask(why)})
 			continue
 		}
-		t := &Target{Device: d, Env: env, Traits: m.traits[d.Platform], Distance: f.Distance(d)}
+		t := &Target{Device: d, Env: env, Traits: m.traits[d.Platform], Distance: f.Distance(d), Secrets: m.secrets}
 		t.ClearText = t.Traits.ClearText && d.Protocol == "" || d.Protocol == "telnet"
 		t.Mate = mate(f, d)
 		for i, s := range m.rb.Steps {
@@ -183,12 +214,12 @@ func (m *maker) targets(f *fleet.Fleet, p *Plan) (in []*Target) {
 				t.Steps = append(t.Steps, step)
 			}
 		}
-		if len(t.Steps) == 0 {
+		if len(t.Steps) == 0 && !m.lenient {
 			m.fail(0, "%s is in scope, but no step is for it", d.Name)
 		}
 		in = append(in, t)
 	}
-	if len(in) == 0 {
+	if len(in) == 0 && !m.lenient {
 		m.fail(0, "the scope selects no device: %s", reasons(p.LeftOut))
 	}
 	return in
@@ -208,6 +239,7 @@ func (m *maker) outOfScope(env runbook.Env) string {
 	for _, c := range m.rb.Scope {
 		ok, err := c.Eval(env)
 		if err != nil {
+			m.once(0, "", "the scope cannot be settled: %v", err)
 			return err.Error()
 		}
 		if !ok {
@@ -233,44 +265,58 @@ func reasons(out []LeftOut) string {
 // step renders one step. It tells whether the step is for the device at all.
 func (m *maker) step(t *Target, s runbook.Step, number int) (Step, bool) {
 	if s.When != nil {
-		if ok, err := s.When.Eval(t.Env); err != nil || !ok {
+		ok, err := s.When.Eval(t.Env)
+		if err != nil {
+			m.once(s.Line, "", "step %q: %v", s.Title, err)
+		}
+		if !ok {
 			return Step{}, false
 		}
 	}
-	on, ok := onFor(s, t.Device.Platform)
+	on, ok := s.LinesFor(t.Device.Platform)
 	if !ok {
 		return Step{}, false
 	}
-	out := Step{Title: s.Title, Number: number}
-	envs := []runbook.Env{t.Env}
-	if s.For != nil {
-		envs = nil
-		for _, v := range s.For.Values() {
-			envs = append(envs, t.Env.With(s.For.Var, v))
-		}
-	}
-	for _, env := range envs {
+	out := Step{Title: s.Title, Number: number, Needs: m.numbers(s.Needs)}
+	for _, env := range m.loop(t, s) {
 		out.Send = append(out.Send, m.render(t, on.Send, env)...)
 		out.Undo = slices.Concat(m.render(t, on.Undo, env), out.Undo)
-		if s.Already != nil {
-			out.Already = append(out.Already, Check{s.Already, env})
+		for _, already := range []*runbook.Cond{s.Already, on.Already} {
+			if already != nil {
+				out.Already = append(out.Already, Check{already, env})
+			}
 		}
-		for _, e := range s.Expect {
+		for _, e := range slices.Concat(s.Expect, on.Expect) {
 			out.Expect = append(out.Expect, Expect{Check{e.Cond, env}, e.Within})
 		}
 	}
 	return out, true
 }
 
-// onFor finds the lines of a step for a platform. A step with lines for other
-// platforms only is not for this one; a step without lines is for all.
-func onFor(s runbook.Step, platform string) (runbook.On, bool) {
-	for _, on := range s.On {
-		if len(on.Platforms) == 0 || slices.Contains(on.Platforms, platform) {
-			return on, true
+// numbers finds steps by their titles.
+func (m *maker) numbers(titles []string) (out []int) {
+	for i, s := range m.rb.Steps {
+		if slices.Contains(titles, s.Title) {
+			out = append(out, i+1)
 		}
 	}
-	return runbook.On{}, len(s.On) == 0
+	return out
+}
+
+// loop gives the values of each round of a step; one round where it has no loop.
+func (m *maker) loop(t *Target, s runbook.Step) []runbook.Env {
+	if s.For == nil {
+		return []runbook.Env{t.Env}
+	}
+	values, err := s.For.Values(t.Env)
+	if err != nil {
+		m.fail(s.For.Line, "%s: %v", t.Device.Name, err)
+	}
+	var envs []runbook.Env
+	for _, v := range values {
+		envs = append(envs, t.Env.With(s.For.Var, v))
+	}
+	return envs
 }
 
 func (m *maker) render(t *Target, texts []*runbook.Text, env runbook.Env) []string {
@@ -281,14 +327,39 @@ func (m *maker) render(t *Target, texts []*runbook.Text, env runbook.Env) []stri
 			m.fail(0, "%s: %v", t.Device.Name, err)
 			continue
 		}
+		if strings.Contains(line, "<<") {
+			m.fail(text.Line(), "%s: %q looks as if a value were not filled in; nothing with << is ever sent", t.Device.Name, line)
+		}
 		for _, never := range t.Traits.Never {
 			if never.MatchString(strings.TrimSpace(line)) {
 				m.fail(text.Line(), "%s: the profile of %s never lets a runbook send %q", t.Device.Name, t.Device.Platform, line)
 			}
 		}
+		m.secretInTheOpen(t, text, line)
 		out = append(out, line)
 	}
 	return out
+}
+
+// secretInTheOpen refuses a value that stands where the profile masks a secret
+// but was not asked for as one: it would be in the journal, in a shell's history
+// or in the runbook.
+func (m *maker) secretInTheOpen(t *Target, text *runbook.Text, line string) {
+	if t.Traits.Mask == nil {
+		return
+	}
+	masked := t.Traits.Mask(line)
+	if masked == line {
+		return
+	}
+	for _, a := range m.rb.Ask {
+		v := m.answers[a.Name]
+		if a.Kind != runbook.Secret && len(v) > 2 && strings.Contains(line, v) && !strings.Contains(masked, v) {
+			m.once(text.Line(), fmt.Sprintf("%s  secret  %q  where it is asked for, and give it hidden", a.Name, a.Prompt),
+				"%s stands where the profile of %s masks a secret (%s), but is asked for as %s, which everybody may read",
+				a.Name, t.Device.Platform, masked, a.Kind)
+		}
+	}
 }
 
 // batches orders the targets and cuts them into batches. Of a redundant pair,
@@ -369,48 +440,4 @@ func cut(in []*Target, n int, apart bool) (batch, rest []*Target) {
 		return in, nil
 	}
 	return batch, rest
-}
-
-func warnings(p *Plan) []string {
-	var out []string
-	for _, pc := range p.Prechecks {
-		if pc.Off {
-			out = append(out, "precheck "+pc.Name+" is switched off"+fromOr(pc))
-		}
-	}
-	if p.Timer.None {
-		out = append(out, "timer none: no device takes the change back by itself; a lost device means a visit")
-	}
-	var clear []string
-	for _, t := range p.Targets() {
-		if t.ClearText {
-			clear = append(clear, t.Device.Name)
-		}
-	}
-	if len(clear) > 0 {
-		out = append(out, fmt.Sprintf("clear text: all that is said with %s can be read on the way, the passwords too", strings.Join(clear, ", ")))
-	}
-	longer := 0
-	worst := time.Duration(0)
-	for _, t := range p.Targets() {
-		if need := t.TimerFor(p); !p.Timer.None && need > p.Timer.For {
-			longer++
-			worst = max(worst, need)
-		}
-	}
-	if longer > 0 {
-		out = append(out, fmt.Sprintf("the timer of %s is shorter than the work it guards; it is armed for up to %s on %d devices",
-			runbook.FormatDuration(p.Timer.For), runbook.FormatDuration(worst), longer))
-	}
-	if late := p.lastBatchTooLate(); late != "" {
-		out = append(out, late)
-	}
-	return out
-}
-
-func fromOr(pc runbook.Precheck) string {
-	if pc.From != "" {
-		return " by " + pc.From
-	}
-	return ""
 }

@@ -79,3 +79,8 @@ func (p *Plan) Waived(check, device string) (Waiver, bool) {
 func (p *Plan) Asks(check string) bool {
 	return slices.ContainsFunc(p.Prechecks, func(pc runbook.Precheck) bool { return pc.Name == check && !pc.Off })
 }
+
+// Off tells whether a precheck is switched off.
+func (p *Plan) Off(check string) bool {
+	return slices.ContainsFunc(p.Prechecks, func(pc runbook.Precheck) bool { return pc.Name == check && pc.Off })
+}

@@ -12,6 +12,18 @@ import (
 type Window struct {
 	Open, Close time.Time
 	Reserve     time.Duration // at its end, kept free for taking things back
+	Now         bool          `json:",omitempty"` // it opens when the run begins; until then Open is only where it would be
+}
+
+// Begun is the plan of a run that begins at that time: a window that opens with
+// the run opens then.
+func (p *Plan) Begun(at time.Time) *Plan {
+	if !p.Window.Now {
+		return p
+	}
+	begun := *p
+	begun.Window.Open, begun.Window.Close = at, at.Add(p.Window.Close.Sub(p.Window.Open))
+	return &begun
 }
 
 // Contains tells whether the window is open at that time.
@@ -21,7 +33,7 @@ func (w Window) Contains(t time.Time) bool { return !t.Before(w.Open) && t.Befor
 // open, else the next to open.
 func newWindow(rb *runbook.Runbook, now time.Time) Window {
 	if rb.Window.Now {
-		return Window{now, now.Add(rb.Window.Length), rb.Reserve}
+		return Window{now, now.Add(rb.Window.Length), rb.Reserve, true}
 	}
 	// Counting from midnight in wall-clock fields keeps 01:30 at 01:30 on the
 	// nights the clocks change.
@@ -30,7 +42,7 @@ func newWindow(rb *runbook.Runbook, now time.Time) Window {
 	for day := d - 1; ; day++ {
 		open := time.Date(y, mo, day, h, mi, 0, 0, now.Location())
 		if end := open.Add(rb.Window.Length); end.After(now) {
-			return Window{open, end, rb.Reserve}
+			return Window{open, end, rb.Reserve, false}
 		}
 	}
 }

@@ -4,13 +4,14 @@ import (
 	"slices"
 	"time"
 
+	"metabasis/internal/core/config"
 	"metabasis/internal/core/plan"
 )
 
 // command carries out what a person decided.
 func (r *Run) command(c Command) {
 	if c.Hold != 0 {
-		r.answer(c.Hold, c.Choice, c.By)
+		r.answer(c)
 		return
 	}
 	r.abort(c)
@@ -57,7 +58,7 @@ func (r *Run) letGoAll(by string) {
 func (r *Run) answerRunHolds(c Choice, by string) {
 	for n, h := range r.holds {
 		if h.w == nil {
-			r.answer(n, c, by)
+			r.answer(Command{Hold: n, Choice: c, By: by})
 		}
 	}
 }
@@ -105,7 +106,7 @@ func (r *Run) undoKept(which func(*worker) bool) {
 // again makes the worker that takes back what w kept.
 func (w *worker) again() *worker {
 	return &worker{r: w.r, t: w.t, back: make(chan struct{}), told: make(chan answer, 4), reverting: true,
-		backup: w.backup, before: w.before, intended: w.intended, saved: true, already: w.already, begun: w.begun}
+		backup: w.backup, before: w.before, intended: w.intended, saved: true, already: w.already, begun: w.begun, undone: map[int]bool{}, left: w.left, snaps: map[int]config.Config{}}
 }
 
 // paceKeeper learns how this night's devices compare with the estimates.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"metabasis/internal/core/plan"
@@ -16,11 +17,12 @@ type openHold struct {
 	tr     *trouble
 	answer func(Choice)
 	offers []Offer
+	aside  bool // others may start while it is open
 }
 
 // ask opens a hold of the run and serves until it is answered. Alone is what an
-// unattended run answers.
-func (r *Run) ask(ctx context.Context, why string, evidence []string, alone Choice) {
+// unattended run answers; on is what going on is called here.
+func (r *Run) ask(ctx context.Context, why string, evidence []string, alone, on Choice) {
 	answered := false
 	rest := 0
 	for _, b := range r.plan.Batches[r.batch:] {
@@ -33,7 +35,7 @@ func (r *Run) ask(ctx context.Context, why string, evidence []string, alone Choi
 	_, likely, _ := r.plan.Forecast(min(r.batch+1, len(r.plan.Batches)-1), nil, time.Now(), r.pace.value())
 	back, touched := r.backAll()
 	offers := []Offer{
-		{Choice: GoOn, Touches: rest, Takes: time.Until(likely)},
+		{Choice: on, Touches: rest, Takes: time.Until(likely), Reason: on == StartEarly || on == GoOnLate},
 		{Choice: Stop, Touches: rest},
 		{Choice: BackAll, Touches: touched, Takes: back},
 	}
@@ -80,12 +82,15 @@ func (r *Run) overBudget() {
 
 // holdDevice opens a device's hold.
 func (r *Run) holdDevice(m held) {
+	if m.aside && r.opts.Unattended {
+		return // it waits by itself, and nobody is there
+	}
 	offers := m.offers
 	batch := r.batchWorkers()
 	offers = append(offers, Offer{Choice: BackBatch, Touches: len(batch), Takes: r.plan.BackTime(batch)})
 	back, touched := r.backAll()
 	offers = append(offers, Offer{Choice: BackAll, Touches: touched, Takes: back})
-	h := &openHold{w: m.w, tr: m.tr, offers: offers, answer: func(c Choice) {
+	h := &openHold{w: m.w, tr: m.tr, aside: m.aside, offers: offers, answer: func(c Choice) {
 		switch c {
 		case BackBatch:
 			r.takeBatchBack()
@@ -117,7 +122,7 @@ func (r *Run) alone(w *worker) Choice {
 	}
 	switch u.Then {
 	case runbook.SkipStep:
-		if w.at.step < len(w.t.Steps) {
+		if w.at.step < len(w.t.Steps) && !w.skipFailed {
 			return SkipStep
 		}
 	case runbook.BackBatch:
@@ -138,13 +143,17 @@ func (r *Run) open(h *openHold, device, why string, evidence []string, alone Cho
 	}
 	r.rec.emit(Event{Kind: HoldOpened, Device: device, Hold: n, Note: why, Lines: evidence, Offers: h.offers})
 	if r.opts.Unattended && alone != "" {
-		r.answer(n, alone, "the runbook's unattended line")
+		r.answer(Command{Hold: n, Choice: alone, By: "the runbook's unattended line"})
 	}
 }
 
-func (r *Run) answer(n int, c Choice, by string) {
-	h := r.holds[n]
-	if h == nil || !slices.ContainsFunc(h.offers, func(o Offer) bool { return o.Choice == c }) {
+// answer answers a hold. What is not offered, and what lacks the reason it must
+// have, answers nothing.
+func (r *Run) answer(c Command) {
+	n, h := c.Hold, r.holds[c.Hold]
+	if h == nil || !slices.ContainsFunc(h.offers, func(o Offer) bool {
+		return o.Choice == c.Choice && (!o.Reason || strings.TrimSpace(c.Reason) != "")
+	}) {
 		return
 	}
 	delete(r.holds, n)
@@ -152,8 +161,8 @@ func (r *Run) answer(n int, c Choice, by string) {
 	if h.w != nil {
 		device = h.w.name()
 	}
-	r.rec.emit(Event{Kind: HoldClosed, Device: device, Hold: n, Choice: c, By: by})
-	h.answer(c)
+	r.rec.emit(Event{Kind: HoldClosed, Device: device, Hold: n, Choice: c.Choice, By: c.By, Note: r.plan.Mask(c.Reason)})
+	h.answer(c.Choice)
 }
 
 // closeHolds closes the holds of a device that decided itself.

@@ -51,8 +51,23 @@ func (w *worker) precheck() string {
 			return "reading the saved configuration: " + err.Error()
 		}
 		note("saved", "running and saved are equal", err)
+	} else if why := w.readsTheSame(); why != "" {
+		failed = append(failed, why)
 	}
 	return strings.Join(failed, "; ")
+}
+
+// readsTheSame reads the configuration a second time where nothing else was
+// compared with it: a backup that was cut short looks like any other.
+func (w *worker) readsTheSame() string {
+	again, err := w.ses.Config(w.ctx, Running)
+	if err != nil {
+		return "reading the running configuration again: " + err.Error()
+	}
+	if d := config.Compare(w.before, config.Parse(again, w.t.Traits.Style)); !d.Empty() {
+		return fmt.Sprintf("its configuration reads differently the second time (%s): no backup can be trusted", d)
+	}
+	return ""
 }
 
 // unfit says why a precheck does not hold on a device that answers.
@@ -103,11 +118,24 @@ func (w *worker) saneTimer() string {
 	if err != nil {
 		return "looking at the timer: " + err.Error()
 	}
-	if pending {
-		return fmt.Sprintf("a restart is pending on it already, due in %s; it is not ours", left.Round(time.Second))
+	if !pending {
+		return ""
 	}
-	return ""
+	due := time.Now().Add(left)
+	what := fmt.Sprintf("a restart is pending on it already, due %s, in %s", due.Format("15:04:05"), left.Round(time.Second))
+	if w.r.opts.Remnants != nil {
+		for _, r := range w.r.opts.Remnants(w.name()) {
+			if r.Due.Sub(due).Abs() < ours {
+				return fmt.Sprintf("%s: it is our own, armed by %s, which never saw its end; let it fire, or cancel it on the device if you know what that night left there", what, r.Night)
+			}
+		}
+	}
+	return what + "; it is not ours"
 }
+
+// ours is how near a pending timer must be to one in the journal to be the same:
+// a device rounds, and takes a while to answer.
+const ours = 20 * time.Second
 
 func (w *worker) unsavedChanges() error {
 	text, err := w.ses.Config(w.ctx, Saved)
@@ -116,7 +144,7 @@ func (w *worker) unsavedChanges() error {
 	}
 	d := config.Compare(config.Parse(text, w.t.Traits.Style), w.before)
 	if !d.Empty() {
-		return unfitf("it has unsaved changes: %s", joinSome(d.Lines(w.t.Traits.Masked)))
+		return unfitf("it has unsaved changes: %s", joinSome(d.Lines(w.t.Masked)))
 	}
 	return nil
 }
@@ -183,7 +211,7 @@ func (w *worker) versionIn(fit []string) (string, error) {
 
 // alone looks whether somebody else is changing the configuration.
 func (w *worker) alone() (string, error) {
-	v, err := w.ses.Read(w.ctx, "editors")
+	v, err := w.ses.Read(w.ctx, editors)
 	if err != nil {
 		return "", err
 	}

@@ -1,10 +1,12 @@
 package run
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"metabasis/internal/core/plan"
@@ -18,6 +20,12 @@ type Options struct {
 	// Unattended answers every hold as the runbook's unattended line says.
 	Unattended bool
 	By         string // who runs it
+	// Remnants finds timers that earlier nights left on a device; nil knows none.
+	Remnants func(device string) []Remnant
+	// Claim takes a device for this night, so that no other night on this machine
+	// changes it meanwhile. It may wait. The error says who has it. nil takes
+	// nothing.
+	Claim func(ctx context.Context, t *plan.Target) (release func(), err error)
 }
 
 // Run is one night.
@@ -33,8 +41,9 @@ type Run struct {
 	// Owned by the conductor's goroutine.
 	release   context.CancelFunc // lets go of all devices
 	released  bool
-	stopping  bool // no new device starts
-	batch     int  // from 0
+	stopping  bool   // no new device starts
+	why       string // it is stopping, when somebody said
+	batch     int    // from 0
 	queue     []*plan.Target
 	backs     []*worker // kept devices to be taken back, in that order
 	active    map[string]*worker
@@ -43,7 +52,9 @@ type Run struct {
 	holds     map[int]*openHold
 	nextHold  int
 	failures  int
-	budget    int // failures at which we ask; 0 is never
+	failed    map[string]bool // devices that count as failures already
+	alarms    []string        // what must be asked about before the next batch
+	budget    int             // failures at which we ask; 0 is never
 	pace      paceKeeper
 	batchBack bool // the batch that runs is being taken back
 }
@@ -53,7 +64,7 @@ func New(p *plan.Plan, o Options) *Run {
 	return &Run{
 		plan: p, connector: o.Connector, backups: o.Backups, rec: newRecorder(o.Journal), opts: o,
 		commands: make(chan Command, 16), inbox: make(chan any, 64),
-		active: map[string]*worker{}, ends: map[string]State{}, holds: map[int]*openHold{}, budget: p.Rules.StopAfter,
+		active: map[string]*worker{}, ends: map[string]State{}, holds: map[int]*openHold{}, failed: map[string]bool{}, budget: p.Rules.StopAfter,
 	}
 }
 
@@ -76,7 +87,14 @@ func (r *Run) Do(ctx context.Context, c Command) error {
 // Go carries the plan out. It returns when every device's night is over and all
 // events are durable. When ctx ends, everything is let go of.
 func (r *Run) Go(ctx context.Context) error {
+	r.rec.onFail = func(err error) {
+		select {
+		case r.inbox <- cannotWrite{err}:
+		case <-r.rec.done:
+		}
+	}
 	go r.rec.run()
+	r.plan = r.plan.Begun(time.Now())
 	work, release := context.WithCancel(ctx)
 	r.release = release
 	defer release()
@@ -85,6 +103,10 @@ func (r *Run) Go(ctx context.Context) error {
 	r.forecast()
 	r.waitForWindow(work)
 	for r.batch = 0; r.batch < len(r.plan.Batches) && !r.stopping; r.batch++ {
+		r.heed(work)
+		if r.stopping {
+			break
+		}
 		r.inTime(work)
 		if r.stopping {
 			break
@@ -93,13 +115,17 @@ func (r *Run) Go(ctx context.Context) error {
 		r.afterBatch(work)
 	}
 	for _, b := range r.plan.Batches[min(r.batch, len(r.plan.Batches)):] {
-		r.skip(b, "the run was stopped before its batch")
+		r.skip(b, cmp.Or(r.why, "the run was stopped before its batch"))
 	}
 	r.serve(work, func() bool { return len(r.active) == 0 && len(r.backs) == 0 })
 	r.rec.emit(Event{Kind: Ended})
 	close(r.rec.in)
 	<-r.rec.done
-	return r.rec.failed
+	r.rec.telling.Wait()
+	if r.rec.failed != nil {
+		return fmt.Errorf("%w: %w", errJournal, r.rec.failed)
+	}
+	return nil
 }
 
 // waitForWindow waits until the window opens, unless a person starts earlier.
@@ -116,11 +142,7 @@ func (r *Run) waitForWindow(ctx context.Context) {
 		}
 	})
 	defer t.Stop()
-	at := open.Format("15:04")
-	if time.Until(open) > 12*time.Hour {
-		at = open.Format("Mon 2 Jan, 15:04")
-	}
-	r.ask(ctx, "the window opens at "+at, []string{"the run starts by itself when it opens"}, "")
+	r.ask(ctx, "the window opens at "+open.Format("Mon 2 Jan 15:04 MST"), []string{"the run starts by itself when it opens"}, "", StartEarly)
 }
 
 // skip ends the night of devices that were never started.
@@ -141,7 +163,18 @@ func (r *Run) inTime(ctx context.Context) {
 		return
 	}
 	r.ask(ctx, fmt.Sprintf("the turn-back time of batch %d was %s", r.batch+1, turn.Format("15:04:05")),
-		[]string{"started now, it may not be possible to take everything back before the window closes"}, Stop)
+		[]string{"started now, it may not be possible to take everything back before the window closes"}, Stop, GoOnLate)
+}
+
+// heed asks before a batch when a device was lost in a way that nothing but a
+// person will mend.
+func (r *Run) heed(ctx context.Context) {
+	if len(r.alarms) == 0 {
+		return
+	}
+	alarms := r.alarms
+	r.alarms = nil
+	r.ask(ctx, fmt.Sprintf("before batch %d: a device needs a person", r.batch+1), alarms, Stop, GoOn)
 }
 
 func (r *Run) runBatch(ctx context.Context) {
@@ -161,7 +194,7 @@ func (r *Run) afterBatch(ctx context.Context) {
 	switch {
 	case last || r.stopping:
 	case r.batchBack:
-		r.ask(ctx, fmt.Sprintf("batch %d was taken back", r.batch+1), nil, Stop)
+		r.ask(ctx, fmt.Sprintf("batch %d was taken back", r.batch+1), nil, Stop, GoOn)
 	case rules.HoldAlways || slices.Contains(rules.HoldAfter, r.batch+1):
 		count := map[State]int{}
 		for _, t := range r.plan.Batches[r.batch] {
@@ -171,7 +204,7 @@ func (r *Run) afterBatch(ctx context.Context) {
 		for _, s := range slices.Sorted(maps.Keys(count)) {
 			lines = append(lines, fmt.Sprintf("%d %s", count[s], s))
 		}
-		r.ask(ctx, fmt.Sprintf("the runbook holds after batch %d", r.batch+1), lines, GoOn)
+		r.ask(ctx, fmt.Sprintf("the runbook holds after batch %d", r.batch+1), lines, GoOn, GoOn)
 	}
 }
 
@@ -215,7 +248,15 @@ func (r *Run) message(m any) {
 	case ended:
 		r.finished(m.w, m.state)
 	case windowOpen:
-		r.answer(m.hold, GoOn, "the window is open")
+		r.answer(Command{Hold: m.hold, Choice: StartEarly, By: "the clock", Reason: "the window is open"})
+	case lostAlone:
+		r.alarm(m.w, "no contact, and no timer that would take it back")
+		r.fail(m.w)
+	case cannotWrite:
+		if !r.stopping {
+			r.stop("stopped: " + m.err.Error())
+			r.answerRunHolds(Stop, "what cannot be written")
+		}
 	}
 }
 
@@ -228,13 +269,37 @@ func (r *Run) finished(w *worker, s State) {
 		r.kept = append(r.kept, w)
 		r.pace.learn(w, r.plan)
 	}
-	if (s == Reverted || s == Stranded) && !r.stopping && !r.batchBack {
-		r.failures++
-		if r.budget > 0 && r.failures >= r.budget && r.unstarted() {
-			r.overBudget()
-		}
+	if s == Stranded || s == Dark {
+		r.alarm(w, string(s))
+	}
+	if s == Reverted || s == Stranded || s == Dark {
+		r.fail(w)
 	}
 	r.forecast()
+}
+
+// fail counts a device against the failure budget, once.
+func (r *Run) fail(w *worker) {
+	if r.failed[w.name()] || r.stopping || r.batchBack {
+		return
+	}
+	r.failed[w.name()] = true
+	r.failures++
+	if r.budget > 0 && r.failures >= r.budget && r.unstarted() {
+		r.overBudget()
+	}
+}
+
+// alarm notes what must be asked about before the next batch.
+func (r *Run) alarm(w *worker, what string) {
+	text := w.name() + ": " + what
+	for i, a := range r.alarms {
+		if strings.HasPrefix(a, w.name()+": ") {
+			r.alarms[i] = text
+			return
+		}
+	}
+	r.alarms = append(r.alarms, text)
 }
 
 // unstarted tells whether any device is still to be started.
@@ -247,6 +312,7 @@ func (r *Run) unstarted() bool {
 // stop starts no new device; those in change go on.
 func (r *Run) stop(why string) {
 	r.stopping = true
+	r.why = cmp.Or(r.why, why)
 	r.skip(r.queue, why)
 	r.queue = nil
 }
@@ -265,7 +331,7 @@ func (r *Run) startMore(ctx context.Context) {
 		r.backs = slices.Delete(r.backs, i, i+1)
 		r.start(ctx, w)
 	}
-	if r.stopping || len(r.holds) > 0 || len(r.backs) > 0 {
+	if r.stopping || r.waits() || len(r.backs) > 0 {
 		return
 	}
 	for i := 0; i < len(r.queue) && !r.full(); {
@@ -277,11 +343,21 @@ func (r *Run) startMore(ctx context.Context) {
 			r.skip([]*plan.Target{t}, why)
 		case ok:
 			r.queue = slices.Delete(r.queue, i, i+1)
-			r.start(ctx, &worker{r: r, t: t, back: make(chan struct{}), told: make(chan answer, 4)})
+			r.start(ctx, newWorker(r, t))
 		default:
 			i++
 		}
 	}
+}
+
+// waits tells whether a hold is open that nothing new may start beside.
+func (r *Run) waits() bool {
+	for _, h := range r.holds {
+		if !h.aside {
+			return true
+		}
+	}
+	return false
 }
 
 // mayStart tells whether a device may start now, or why it never may.

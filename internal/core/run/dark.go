@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"metabasis/internal/core/config"
-	"metabasis/internal/core/plan"
 )
 
 // verdict is what came of waiting for a lost device.
@@ -31,7 +30,9 @@ const (
 // has had time to come back (law 5). Lost contact is not failure yet.
 func (w *worker) await(why string) verdict {
 	w.hangUp()
-	w.emit(Event{Kind: Lost, Note: why})
+	if !w.firing { // else we left it
+		w.emit(Event{Kind: Lost, Note: why})
+	}
 	boot := w.t.Traits.Boot
 	deadline := time.Now().Add(patience + 2*boot)
 	note := "looking for it; no contact"
@@ -43,9 +44,14 @@ func (w *worker) await(why string) verdict {
 		note = "waiting for its timer, due " + w.due.Format("15:04:05")
 	}
 	w.move(Dark, note)
+	if w.due.IsZero() && w.changed() {
+		w.r.inbox <- lostAlone{w}
+	}
+	open := w.offerToLeave(note)
+	defer open.close()
 	if w.firing {
-		if err := w.pause(time.Until(w.due) + boot/2); err != nil {
-			return w.letGo()
+		if err := w.pause(time.Until(w.due)+boot/2, open); err != nil {
+			return w.gone(err)
 		}
 	}
 	pause := firstPause
@@ -72,10 +78,71 @@ func (w *worker) await(why string) verdict {
 			w.end(Stranded, fmt.Sprintf("not back by %s; last try: %s", deadline.Format("15:04:05"), last))
 			return over
 		}
-		if err := w.pause(pause); err != nil {
-			return w.letGo()
+		if err := w.pause(pause, open); err != nil {
+			return w.gone(err)
 		}
 		pause = min(pause*2, longestWait)
+	}
+}
+
+// changed tells whether a line of the change may have reached the device.
+func (w *worker) changed() bool { return len(w.begun) > 0 || w.intended != "" || w.reverting }
+
+// gone ends the night of a device that we stop waiting for.
+func (w *worker) gone(err error) verdict {
+	if errors.Is(err, errLeave) {
+		w.leave("by decision")
+		return over
+	}
+	return w.letGo()
+}
+
+// leave leaves the device as it is: to its timer, where one is pending.
+func (w *worker) leave(why string) {
+	if w.due.IsZero() {
+		w.end(Stranded, "left as it is, "+why+"; no timer is pending on it")
+		return
+	}
+	w.end(Dark, "left to its timer, due "+w.due.Format("15:04:05")+", "+why+"; look whether it took the change back")
+}
+
+// errLeave ends the waiting for a device that a person has decided to leave.
+var errLeave = errors.New("left by decision")
+
+// leaving is the question whether to go on waiting for a dark device. It is asked
+// once the device has been dark for a while, and nothing waits for the answer but
+// the device itself.
+type leaving struct {
+	w     *worker
+	note  string
+	after <-chan time.Time
+	stop  func() bool
+	asked bool
+}
+
+// patient is how long a device may be dark before a person is asked.
+const patient = 20 * time.Second
+
+func (w *worker) offerToLeave(note string) *leaving {
+	t := time.NewTimer(patient)
+	return &leaving{w: w, note: note, after: t.C, stop: t.Stop}
+}
+
+func (l *leaving) ask() {
+	w := l.w
+	w.question++
+	l.asked, l.after = true, nil
+	tr := &trouble{why: "no contact: " + l.note, evidence: []string{"it is waited for in any case, until its timer must have fired"}}
+	if w.due.IsZero() {
+		tr.evidence = []string{"it is waited for, but no timer takes the change back"}
+	}
+	w.r.inbox <- held{w: w, tr: tr, offers: []Offer{{Choice: Leave, Touches: 1}}, question: w.question, aside: true}
+}
+
+func (l *leaving) close() {
+	l.stop()
+	if l.asked {
+		l.w.r.inbox <- unheld{l.w}
 	}
 }
 
@@ -86,16 +153,24 @@ func later(a, b time.Time) time.Time {
 	return b
 }
 
-// pause waits while the device is dark. Nothing but letting go ends it early: a
-// take-back needs the device first.
-func (w *worker) pause(d time.Duration) error {
+// pause waits while the device is dark. Nothing but letting go, or leaving it,
+// ends it early: a take-back needs the device first.
+func (w *worker) pause(d time.Duration, open *leaving) error {
 	t := time.NewTimer(d)
 	defer t.Stop()
-	select {
-	case <-t.C:
-		return nil
-	case <-w.ctx.Done():
-		return errLetGo
+	for {
+		select {
+		case <-t.C:
+			return nil
+		case <-open.after:
+			open.ask()
+		case a := <-w.told:
+			if open.asked && a.question == w.question && a.choice == Leave {
+				return errLeave
+			}
+		case <-w.ctx.Done():
+			return errLetGo
+		}
 	}
 }
 
@@ -103,6 +178,7 @@ func (w *worker) pause(d time.Duration) error {
 // it. It decides nothing while the device cannot be read or the timer we wait
 // for is still pending.
 func (w *worker) recognise() (v verdict, decided bool, err error) {
+	asked := time.Now()
 	left, pending, err := w.ses.Pending(w.ctx)
 	if err != nil {
 		return over, false, err
@@ -119,7 +195,7 @@ func (w *worker) recognise() (v verdict, decided bool, err error) {
 	now := config.Parse(running, style)
 	w.emit(Event{Kind: Contact})
 	if pending {
-		w.due = time.Now().Add(left)
+		w.due, w.slack = time.Now().Add(left), time.Since(asked)
 		if w.firing {
 			return over, false, errors.New("its timer is still pending")
 		}
@@ -129,10 +205,10 @@ func (w *worker) recognise() (v verdict, decided bool, err error) {
 	w.due, w.firing = time.Time{}, false
 	w.emit(Event{Kind: TimerGone})
 	diff := config.Compare(w.before, now)
-	w.emit(Event{Kind: Differs, Lines: diff.Lines(w.t.Traits.Masked)})
+	w.emit(Event{Kind: Differs, Lines: diff.Lines(w.t.Masked)})
 	savedEqual := config.Equal(w.before, config.Parse(saved, style))
 	switch {
-	case w.r.plan.Timer.None || w.t.Traits.Timer == plan.NoTimer:
+	case !w.guarded():
 		return regained, true, nil
 	case diff.Empty() && savedEqual:
 		w.end(Reverted, "came back with its saved configuration, equal to the backup")
@@ -141,7 +217,7 @@ func (w *worker) recognise() (v verdict, decided bool, err error) {
 		// Contact was lost while closing, or while taking back what was kept.
 		return regained, true, nil
 	}
-	evidence := diff.Lines(w.t.Traits.Masked)
+	evidence := diff.Lines(w.t.Masked)
 	if !savedEqual {
 		evidence = append(evidence, "the saved configuration differs from the backup, too")
 	}

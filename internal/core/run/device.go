@@ -105,6 +105,13 @@ type Backup struct {
 	Same   bool // an identical one was there already
 }
 
+// Remnant is a rollback timer that an earlier night of ours armed and never saw
+// the end of.
+type Remnant struct {
+	Night string // what that night is called by
+	Due   time.Time
+}
+
 // Journal keeps events.
 type Journal interface {
 	// Append returns once all the events are durable, in order.

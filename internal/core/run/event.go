@@ -51,7 +51,7 @@ const (
 	BatchEnded Kind = "batch ended" // Batch
 	Forecast   Kind = "forecast"    // Slots, Due (likely end), Late
 	HoldOpened Kind = "hold"        // Hold, Device or none, Note (why), Lines (evidence), Offers
-	HoldClosed Kind = "decided"     // Hold, Device, Choice, By
+	HoldClosed Kind = "decided"     // Hold, Device, Choice, By, Note (the reason)
 	Aborted    Kind = "abort"       // Choice (what happens to devices in change), By
 	LetGo      Kind = "let go"      // By
 	Ended      Kind = "ended"       // Note
@@ -67,7 +67,7 @@ const (
 	Refusal    Kind = "refusal"  // Device, Step, Line, Lines (the one line), Note (what it said)
 	TimerSeen  Kind = "timer"    // Device, Due, For
 	TimerGone  Kind = "no timer" // Device
-	Stepped    Kind = "step"     // Device, Step, What (StepMark)
+	Stepped    Kind = "step"     // Device, Step, What (StepMark), Note (why)
 	Expected   Kind = "expect"   // Device, Step, What (condition), OK, Note (wanted and got), Due
 	Rung       Kind = "rung"     // Device, What (rung), OK (equal to the backup now), Note
 	Differs    Kind = "diff"     // Device, Lines: what differs from the backup
@@ -105,8 +105,11 @@ const (
 	BackBatch  Choice = "take back the batch"
 	BackAll    Choice = "take back everything"
 	Extend     Choice = "extend the timer"
+	Leave      Choice = "leave it as it is"
+	StartEarly Choice = "start before the window"
 	LetFire    Choice = "wait for the timer"
 	GoOn       Choice = "go on"
+	GoOnLate   Choice = "go on all the same" // although there is no time to turn back any more (law 9)
 	Stop       Choice = "stop here"
 
 	// At an abort only.
@@ -120,6 +123,8 @@ type Offer struct {
 	Touches int           `json:"touches"` // devices it touches
 	Takes   time.Duration `json:"takes"`
 	Fits    bool          `json:"fits"` // it would be done before the window closes
+	// Reason tells that it must be given a reason, which is journalled.
+	Reason bool `json:"reason,omitempty"`
 }
 
 // Event is one thing that happened or is about to happen. Which fields are set
@@ -159,8 +164,11 @@ type Outline struct {
 	Warnings []string          `json:"warnings,omitempty"`
 	Checks   []string          `json:"checks,omitempty"` // the prechecks
 	Waivers  []plan.Waiver     `json:"waivers,omitempty"`
+	Values   []plan.Value      `json:"values,omitempty"` // what was asked for
 	Soak     time.Duration     `json:"soak,omitempty"`
-	Budget   int               `json:"budget,omitempty"` // failures after which we stop to ask
+	Budget   int               `json:"budget,omitempty"` // failures after which we stop to ask; 0 is never
+	// BudgetGiven tells that the runbook says so itself.
+	BudgetGiven bool `json:"budget_given,omitempty"`
 }
 
 // OutlineDevice is a device of the plan.
@@ -179,7 +187,7 @@ type OutlineDevice struct {
 // Outlined makes the outline of a plan.
 func Outlined(p *plan.Plan) *Outline {
 	o := &Outline{Title: p.Title, Change: p.Change, Window: p.Window, LeftOut: p.LeftOut, Warnings: p.Warnings, Waivers: p.Waivers,
-		Soak: p.Soak, Budget: p.Rules.StopAfter}
+		Values: p.Values, Soak: p.Soak, Budget: p.Rules.StopAfter, BudgetGiven: p.Rules.StopGiven}
 	for _, pc := range p.Prechecks {
 		o.Checks = append(o.Checks, pc.String())
 	}
@@ -205,4 +213,6 @@ type Command struct {
 	// Hold is the number of the hold that is answered, or 0 for an abort.
 	Hold int
 	By   string
+	// Reason is why, for choices that must be given one.
+	Reason string
 }

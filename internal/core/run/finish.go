@@ -5,7 +5,6 @@ import (
 	"time"
 
 	"metabasis/internal/core/config"
-	"metabasis/internal/core/plan"
 )
 
 // finish disarms, proves it, saves and compares (laws 2 and 4).
@@ -19,7 +18,7 @@ func (w *worker) finish() *trouble {
 		w.intended = running
 	}
 	after := config.Parse(running, w.t.Traits.Style)
-	w.emit(Event{Kind: Differs, Lines: config.Compare(w.before, after).Lines(w.t.Traits.Masked)})
+	w.emit(Event{Kind: Differs, Lines: config.Compare(w.before, after).Lines(w.t.Masked)})
 	if err := w.interrupted(); err != nil {
 		return faced("closing", err)
 	}
@@ -41,7 +40,7 @@ func (w *worker) finish() *trouble {
 		}
 		if d := config.Compare(config.Parse(w.intended, w.t.Traits.Style), config.Parse(text, w.t.Traits.Style)); !d.Empty() {
 			return &trouble{why: fmt.Sprintf("after saving, the %s configuration is not what was proven", which),
-				evidence: d.Lines(w.t.Traits.Masked), err: &Unclear{Asked: string(which), Got: d.String()}}
+				evidence: d.Lines(w.t.Masked), err: &Unclear{Asked: string(which), Got: d.String()}}
 		}
 	}
 	w.end(Kept, "kept and saved")
@@ -50,19 +49,18 @@ func (w *worker) finish() *trouble {
 
 // disarm takes the timer off the clock and proves it by looking (law 4).
 func (w *worker) disarm() *trouble {
+	if !w.guarded() {
+		return nil
+	}
 	if w.due.IsZero() {
-		if w.t.Traits.Timer != plan.RestartTimer || w.r.plan.Timer.None {
-			return nil
-		}
 		// It may be pending without our knowing, after contact was lost.
-		left, pending, err := w.ses.Pending(w.ctx)
+		pending, err := w.see()
 		if err != nil {
 			return faced("looking at the timer", err)
 		}
 		if !pending {
 			return nil
 		}
-		w.due = time.Now().Add(left)
 	}
 	w.doing("disarming the timer")
 	if err := w.intend(Event{What: ToDisarm}); err != nil {
@@ -71,17 +69,28 @@ func (w *worker) disarm() *trouble {
 	if err := w.ses.Disarm(w.ctx); err != nil {
 		return faced("disarming", err)
 	}
-	left, pending, err := w.ses.Pending(w.ctx)
-	if err != nil {
-		return faced("looking at the timer", err)
+	// Some devices say that it is done before it is.
+	for range disarmLooks {
+		pending, err := w.see()
+		if err != nil {
+			return faced("looking at the timer", err)
+		}
+		if !pending {
+			w.emit(Event{Kind: TimerGone})
+			return nil
+		}
+		if err := w.sleep(disarmPause); err != nil && !w.reverting {
+			return faced("looking at the timer", err)
+		}
 	}
-	if pending {
-		w.due = time.Now().Add(left)
-		w.emit(Event{Kind: TimerSeen, Due: w.due, For: left})
-		return &trouble{why: "the timer was disarmed but is still pending",
-			evidence: []string{fmt.Sprintf("due in %s", left.Round(time.Second))}, err: &Unclear{Asked: "disarm", Got: "still pending"}}
-	}
-	w.due = time.Time{}
-	w.emit(Event{Kind: TimerGone})
-	return nil
+	left := time.Until(w.due).Round(time.Second)
+	w.emit(Event{Kind: TimerSeen, Due: w.due, For: left})
+	return &trouble{why: "the timer was disarmed but is still pending",
+		evidence: []string{fmt.Sprintf("due in %s", left)}, err: &Unclear{Asked: "disarm", Got: "still pending"}}
 }
+
+// A disarmed timer is looked at a few times before it counts as stuck.
+const (
+	disarmLooks = 4
+	disarmPause = 2 * time.Second
+)

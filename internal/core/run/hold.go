@@ -3,7 +3,12 @@ package run
 import (
 	"errors"
 	"fmt"
+	"slices"
+	"strconv"
 	"time"
+
+	"metabasis/internal/core/config"
+	"metabasis/internal/core/plan"
 )
 
 // settle deals with trouble: it waits for a lost device, takes back a device
@@ -64,20 +69,50 @@ func (w *worker) decide(tr *trouble) (next *trouble, over bool) {
 	}
 }
 
-// skipStep undoes what was sent of the step and goes on to the next.
+// skipStep undoes what was sent of the step, proves that the device is what it
+// was before the step, and goes on to the next. A difference is never passed
+// over: it would be saved as if it had been left out.
 func (w *worker) skipStep() *trouble {
 	i := w.at.step
-	for _, b := range w.begun {
-		if b == i {
-			if err := w.undo(i); err != nil {
-				return faced("undoing the step that is left out", err)
-			}
-			break
+	title := w.t.Steps[i].Title
+	if slices.Contains(w.begun, i) {
+		w.skipFailed = true // until it is proven
+		if err := w.undo(i); err != nil {
+			return faced("undoing the step that is left out", err)
 		}
+		running, err := w.ses.Config(w.ctx, Running)
+		if err != nil {
+			return faced("reading what was undone", err)
+		}
+		now := config.Parse(running, w.t.Traits.Style)
+		if d := config.Compare(w.snaps[i], now); !d.Empty() {
+			w.at.sent = false
+			return &trouble{why: fmt.Sprintf("%q cannot be left out: its undo lines were sent, and the device is still not what it was before the step", title),
+				evidence: d.Lines(w.t.Masked), err: &Unclear{Asked: "undo of " + title, Got: d.String()}}
+		}
+		w.skipFailed = false
+		w.proveUndone(i)
 	}
-	w.emit(Event{Kind: Stepped, Step: i + 1, What: StepLeft})
+	w.leaveOut(i, "by decision")
 	w.at = position{step: i + 1}
 	return nil
+}
+
+// leaveOut marks a step as left out.
+func (w *worker) leaveOut(i int, why string) {
+	w.left[w.t.Steps[i].Number] = true
+	w.emit(Event{Kind: Stepped, Step: i + 1, What: StepLeft, Note: why})
+}
+
+// misses names the first step that a step needs and that was left out; "" when
+// there is none.
+func (w *worker) misses(s plan.Step) string {
+	for _, n := range s.Needs {
+		if w.left[n] {
+			return strconv.Quote(w.r.plan.StepTitles[n-1])
+		}
+	}
+	return ""
 }
 
 // hold asks the conductor for a decision and waits for it. Meanwhile the timer
@@ -86,7 +121,7 @@ func (w *worker) hold(tr *trouble) (Choice, error) {
 	w.move(Held, tr.why)
 	w.question++
 	shown := &trouble{why: w.maskText(tr.why), evidence: w.maskLines(tr.evidence), err: tr.err}
-	w.r.inbox <- held{w, shown, w.choices(), w.question}
+	w.r.inbox <- held{w: w, tr: shown, offers: w.choices(), question: w.question}
 	var fired <-chan time.Time
 	if !w.due.IsZero() {
 		t := time.NewTimer(time.Until(w.due) + time.Second)
@@ -140,10 +175,13 @@ type (
 		tr       *trouble
 		offers   []Offer
 		question int
+		aside    bool // it waits by itself; others may start meanwhile
 	}
-	unheld     struct{ w *worker }
-	windowOpen struct{ hold int }
-	ended      struct {
+	unheld      struct{ w *worker }
+	lostAlone   struct{ w *worker } // contact is lost with a device that has no timer
+	cannotWrite struct{ err error } // what we keep cannot be written any more
+	windowOpen  struct{ hold int }
+	ended       struct {
 		w     *worker
 		state State
 	}

@@ -43,6 +43,7 @@ type Decision struct {
 	Device string
 	Choice Choice
 	By     string
+	Reason string // where one was given
 }
 
 // Device is one device's night so far.
@@ -69,6 +70,7 @@ type Device struct {
 	Diff      []string
 	Hold      int
 	Touched   bool // a line of the change reached it
+	Failed    bool // it counts against the failure budget
 	Connected bool
 }
 
@@ -89,6 +91,18 @@ func (d *Device) LeftSteps() int {
 		}
 	}
 	return n
+}
+
+// failedNow tells whether the state the device is in counts as a failure: it was
+// taken back, needs a person, or was lost without a timer that takes it back.
+func (d *Device) failedNow() bool {
+	switch d.State {
+	case Reverted, Stranded:
+		return d.Over
+	case Dark:
+		return d.Over || d.Touched && d.TimerDue.IsZero()
+	}
+	return false
 }
 
 // Get returns a device by name, or nil.
@@ -169,9 +183,11 @@ func Fold(n Night, events ...Event) Night {
 			d.Marks = slices.Clone(d.Marks)
 			n.Devices[i], fresh[i] = &d, true
 		}
-		n.Devices[i].apply(e)
+		d := n.Devices[i]
+		d.apply(e)
 		n.applyHold(e)
-		if e.Kind == Moved && e.OK && (e.State == Reverted || e.State == Stranded) {
+		if !d.Failed && e.Kind == Moved && d.failedNow() {
+			d.Failed = true
 			n.Failures++
 		}
 	}
@@ -214,7 +230,7 @@ func (n *Night) applyHold(e Event) {
 	case HoldClosed:
 		n.Holds = slices.DeleteFunc(slices.Clone(n.Holds), func(h Hold) bool { return h.Number == e.Hold })
 		if e.Choice != "" {
-			n.Decided = append(slices.Clone(n.Decided), Decision{e.At, e.Device, e.Choice, e.By})
+			n.Decided = append(slices.Clone(n.Decided), Decision{e.At, e.Device, e.Choice, e.By, e.Note})
 		}
 	}
 }

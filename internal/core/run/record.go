@@ -3,6 +3,7 @@ package run
 import (
 	"errors"
 	"fmt"
+	"sync"
 	"time"
 )
 
@@ -14,7 +15,9 @@ type recorder struct {
 	in      chan entry
 	out     chan []Event
 	done    chan struct{}
-	failed  error // the first failure of the journal; owned by the goroutine
+	failed  error       // the first failure of the journal; owned by the goroutine
+	onFail  func(error) // is told of it, once, in a goroutine of its own; may be nil
+	telling sync.WaitGroup
 }
 
 type entry struct {
@@ -43,7 +46,7 @@ func (r *recorder) intend(e Event) error {
 	ack := make(chan error, 1)
 	r.in <- entry{e, ack}
 	if err := <-ack; err != nil {
-		return fmt.Errorf("the journal cannot be written, so nothing more is done: %w", err)
+		return fmt.Errorf("%w: %w", errJournal, err)
 	}
 	return nil
 }
@@ -61,8 +64,10 @@ func (r *recorder) run() {
 		}
 		err := r.failed
 		if err == nil {
-			err = r.journal.Append(batch)
-			r.failed = err
+			if err = r.journal.Append(batch); err != nil {
+				r.failed = err
+				r.tell(fmt.Errorf("%w: %w", errJournal, err))
+			}
 		}
 		for _, a := range acks {
 			a <- err
@@ -112,6 +117,14 @@ func (r *recorder) run() {
 			}
 		}
 		flush()
+	}
+}
+
+// tell passes on that the journal failed, without waiting: whoever is told may
+// be waiting for us.
+func (r *recorder) tell(err error) {
+	if r.onFail != nil {
+		r.telling.Go(func() { r.onFail(err) })
 	}
 }
 

@@ -38,7 +38,16 @@ func (w *worker) takeBack(why string) {
 		case errors.Is(last, errLetGo):
 			w.letGo()
 			return
-		case errors.Is(last, errJournal), answered(last), errors.Is(last, errExhausted), errors.Is(last, errNotPending):
+		case errors.Is(last, errDrifts):
+			w.emit(Event{Kind: Rung, What: "gone wrong", Note: last.Error()})
+			continue // from the first rung again
+		case errors.Is(last, errJournal) && w.due.IsZero():
+			w.end(Stranded, "could not be taken back: "+last.Error())
+			return
+		case errors.Is(last, errJournal):
+			w.leave(last.Error())
+			return
+		case answered(last), errors.Is(last, errExhausted), errors.Is(last, errNotPending):
 			if w.due.IsZero() {
 				w.end(Stranded, "could not be taken back: "+last.Error())
 				return
@@ -62,9 +71,6 @@ func (w *worker) climb() error {
 			return err
 		}
 	}
-	if err := w.secure(); err != nil {
-		return err
-	}
 	equal, err := w.compare("as found")
 	if err != nil {
 		return err
@@ -72,6 +78,9 @@ func (w *worker) climb() error {
 	for _, rung := range []func() (bool, error){w.undoAll, w.restore} {
 		if equal {
 			break
+		}
+		if err := w.secure(); err != nil {
+			return err
 		}
 		// A device that answers, but not as it should, may still take the next rung.
 		if equal, err = rung(); err != nil && !answered(err) {
@@ -90,19 +99,15 @@ func (w *worker) climb() error {
 // restart would bring back the saved configuration, so it is armed only where
 // that is the backup or what runs now.
 func (w *worker) secure() error {
-	if w.t.Traits.Timer != plan.RestartTimer || w.r.plan.Timer.None {
+	if !w.guarded() {
 		return nil
 	}
 	need := w.t.Back()*2 + plan.Margin
 	what := ToExtend
+	if _, err := w.see(); err != nil {
+		return err
+	}
 	if w.due.IsZero() {
-		left, pending, err := w.ses.Pending(w.ctx)
-		if err != nil {
-			return err
-		}
-		if pending {
-			w.due = time.Now().Add(left)
-		}
 		what = ToArm
 	}
 	if !w.due.IsZero() && time.Until(w.due) >= need {
@@ -145,14 +150,22 @@ func (w *worker) compare(rung string) (bool, error) {
 	}
 	d := config.Compare(w.before, config.Parse(running, w.t.Traits.Style))
 	w.emit(Event{Kind: Rung, What: rung, OK: d.Empty(), Note: d.String()})
-	w.emit(Event{Kind: Differs, Lines: d.Lines(w.t.Traits.Masked)})
+	w.emit(Event{Kind: Differs, Lines: d.Lines(w.t.Masked)})
+	if d.Empty() {
+		for _, i := range slices.Backward(slices.Clone(w.begun)) {
+			w.proveUndone(i)
+		}
+	}
 	return d.Empty(), nil
 }
 
 // undoAll sends the undo lines of every step that was begun, the last step
 // first. A line that is refused is passed over: the comparison decides.
 func (w *worker) undoAll() (bool, error) {
-	for _, i := range slices.Backward(slices.Clone(w.begun)) {
+	for _, i := range slices.Backward(w.begun) {
+		if w.undone[i] {
+			continue
+		}
 		if err := w.undo(i); err != nil {
 			return false, err
 		}
@@ -160,6 +173,14 @@ func (w *worker) undoAll() (bool, error) {
 	return w.compare(RungUndo)
 }
 
+// proveUndone takes note of a step that was proven to be undone.
+func (w *worker) proveUndone(i int) {
+	w.begun = slices.DeleteFunc(w.begun, func(j int) bool { return j == i })
+	w.emit(Event{Kind: Stepped, Step: i + 1, What: StepUndone})
+}
+
+// undo sends the undo lines of a step. What it says proves nothing: whoever calls
+// compares.
 func (w *worker) undo(i int) error {
 	s := w.t.Steps[i]
 	w.doing("undoing %s", s.Title)
@@ -187,8 +208,7 @@ func (w *worker) undo(i int) error {
 	if err := w.ses.Apply(w.ctx); err != nil {
 		return err
 	}
-	w.begun = slices.DeleteFunc(w.begun, func(j int) bool { return j == i })
-	w.emit(Event{Kind: Stepped, Step: i + 1, What: StepUndone})
+	w.undone[i] = true
 	return nil
 }
 
@@ -206,7 +226,6 @@ func (w *worker) restore() (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	w.begun = nil
 	return w.compare(RungRestore)
 }
 
@@ -219,16 +238,36 @@ func (w *worker) proveBack() error {
 	if err != nil {
 		return err
 	}
-	if config.Equal(w.before, config.Parse(saved, w.t.Traits.Style)) {
-		return nil
+	if !config.Equal(w.before, config.Parse(saved, w.t.Traits.Style)) {
+		if err := w.saveBack(); err != nil {
+			return err
+		}
 	}
+	// The last word: what ran when it was proven may have changed meanwhile.
+	running, err := w.ses.Config(w.ctx, Running)
+	if err != nil {
+		return err
+	}
+	if d := config.Compare(w.before, config.Parse(running, w.t.Traits.Style)); !d.Empty() {
+		w.emit(Event{Kind: Differs, Lines: d.Lines(w.t.Masked)})
+		return fmt.Errorf("%w: %s", errDrifts, d)
+	}
+	return nil
+}
+
+// errDrifts says that a device changed by itself after it was proven.
+var errDrifts = errors.New("the running configuration changed by itself after it was equal to the backup")
+
+// saveBack saves what was taken back, where something else was saved.
+func (w *worker) saveBack() error {
 	if err := w.intend(Event{What: ToSave}); err != nil {
 		return err
 	}
 	if err := w.ses.Save(w.ctx); err != nil {
 		return err
 	}
-	if saved, err = w.ses.Config(w.ctx, Saved); err != nil {
+	saved, err := w.ses.Config(w.ctx, Saved)
+	if err != nil {
 		return err
 	}
 	if d := config.Compare(w.before, config.Parse(saved, w.t.Traits.Style)); !d.Empty() {

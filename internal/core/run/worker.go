@@ -21,19 +21,34 @@ type worker struct {
 	ses  Session
 	mask func(string) string // of the newest session; nil before the first
 
-	backup    string        // what a take-back must reach
-	before    config.Config // the same, parsed
-	intended  string        // read when everything was proven, before disarming; "" until then
-	saved     bool          // the change may have been saved
-	already   []bool        // by step
-	begun     []int         // steps whose lines were begun and not undone, in order
-	due       time.Time     // when the timer fires, by our clock; zero when none is pending
+	backup    string                // what a take-back must reach
+	before    config.Config         // the same, parsed
+	intended  string                // read when everything was proven, before disarming; "" until then
+	saved     bool                  // the change may have been saved
+	already   []bool                // by step
+	begun     []int                 // steps whose lines were begun and not proven undone, in order
+	undone    map[int]bool          // steps whose undo lines were all sent since
+	left      map[int]bool          // numbers of the steps that were left out
+	snaps     map[int]config.Config // what ran before a step, by step
+	due       time.Time             // when the timer fires, by our clock; zero when none is pending
+	slack     time.Duration         // how far due may be off: the time the device took to tell
 	at        position
 	reverting bool
-	firing    bool // we chose to wait for the timer
-	question  int  // the hold it waits on
-	tries     int  // times an unattended run has tried again
+	looked    bool   // that nobody else is at work was looked at right before the first line
+	firing    bool   // we chose to wait for the timer
+	question  int    // the hold it waits on
+	tries     int    // times an unattended run has tried again
+	release   func() // gives the device free for other nights; nil when nothing was claimed
+
+	skipFailed bool // leaving a step out did not work: an unattended run does not try it again
 }
+
+func newWorker(r *Run, t *plan.Target) *worker {
+	return &worker{r: r, t: t, back: make(chan struct{}), told: make(chan answer, 4), undone: map[int]bool{}, left: map[int]bool{}, snaps: map[int]config.Config{}}
+}
+
+// guarded tells whether the device has a rollback timer in this night.
+func (w *worker) guarded() bool { return w.r.plan.Guards(w.t) }
 
 // position is how far the forward work has come.
 type position struct {
@@ -55,7 +70,7 @@ func (tr *trouble) lost() bool {
 }
 
 // errJournal marks an intention that could not be made durable.
-var errJournal = errors.New("the journal cannot be written")
+var errJournal = errors.New("the journal cannot be written, so nothing more is done")
 
 // faced makes trouble of an error met while doing something.
 func faced(doing string, err error) *trouble {
@@ -77,6 +92,7 @@ func (w *worker) masked(e Event) Event {
 }
 
 func (w *worker) maskText(s string) string {
+	s = w.t.Mask(s)
 	if w.mask == nil || s == "" {
 		return s
 	}
@@ -84,12 +100,12 @@ func (w *worker) maskText(s string) string {
 }
 
 func (w *worker) maskLines(lines []string) []string {
-	if w.mask == nil || lines == nil {
-		return lines
+	if lines == nil {
+		return nil
 	}
 	out := make([]string, len(lines))
 	for i, l := range lines {
-		out[i] = w.mask(l)
+		out[i] = w.maskText(l)
 	}
 	return out
 }
@@ -97,22 +113,24 @@ func (w *worker) maskLines(lines []string) []string {
 // intend makes an intention durable before it is acted on (law 11).
 func (w *worker) intend(e Event) error {
 	e.Device, e.Kind = w.name(), Intent
-	if err := w.r.rec.intend(w.masked(e)); err != nil {
-		return fmt.Errorf("%w: %w", errJournal, err)
-	}
-	return nil
+	return w.r.rec.intend(w.masked(e))
 }
 
 // shown is lines as they may be kept and shown: without secrets (law 12).
-func (w *worker) shown(lines ...string) []string { return w.t.Traits.Masked(lines) }
+func (w *worker) shown(lines ...string) []string { return w.t.Masked(lines) }
 
 func (w *worker) move(s State, note string) {
 	w.emit(Event{Kind: Moved, State: s, Note: note})
 }
 
-// end closes the session and ends the device's night in that state.
+// end closes the session and ends the device's night in that state. What was not
+// changed is given free for other nights.
 func (w *worker) end(s State, note string) {
 	w.hangUp()
+	if w.release != nil && (s == Blocked || s == Already || s == Skipped) {
+		w.release()
+		w.release = nil
+	}
 	w.emit(Event{Kind: Moved, State: s, Note: note, OK: true})
 	w.r.inbox <- ended{w, s}
 }
@@ -167,6 +185,13 @@ func (w *worker) prepare() (over bool) {
 		return true
 	}
 	w.move(Checking, "connecting")
+	switch err := w.claim(); {
+	case errors.Is(err, errLetGo):
+		w.end(Skipped, "let go before it was reached")
+		return true
+	case err != nil:
+		return block(err.Error())
+	}
 	if err := w.reach(); err != nil {
 		w.emit(Event{Kind: Prechecked, What: "reachable", Note: err.Error()})
 		return block("not reachable: " + err.Error())
@@ -191,7 +216,7 @@ func (w *worker) prepare() (over bool) {
 		w.end(Skipped, "stopped before anything was changed")
 		return true
 	}
-	if w.t.Traits.Timer != plan.RestartTimer || w.r.plan.Timer.None {
+	if !w.guarded() {
 		return false
 	}
 	return w.prepareTimer()
@@ -209,7 +234,7 @@ func (w *worker) prepareTimer() (over bool) {
 	case errors.Is(err, errNotPending):
 		w.end(Blocked, "the rollback timer is not pending after it was armed")
 		return true
-	case errors.Is(err, errJournal), errors.Is(err, errLetGo):
+	case errors.Is(err, errJournal):
 		w.end(Blocked, err.Error())
 		return true
 	case answered(err) && w.nothingPending():
@@ -256,9 +281,13 @@ func (w *worker) reach() (err error) {
 }
 
 // backUp stores the running configuration; it must be durable and read back
-// before anything is changed (law 1).
+// before anything is changed (law 1). A disk that takes no more takes no more of
+// any device: nothing new is reached then.
 func (w *worker) backUp() error {
 	b, err := w.r.backups.Put(w.name(), w.backup, time.Now())
+	if full(err) {
+		w.r.inbox <- cannotWrite{fmt.Errorf("backups cannot be written: %w", err)}
+	}
 	if err != nil {
 		return err
 	}
@@ -276,17 +305,31 @@ func (w *worker) arm(what string, d time.Duration) error {
 	if err := w.ses.Arm(w.ctx, d); err != nil {
 		return err
 	}
-	left, pending, err := w.ses.Pending(w.ctx)
+	pending, err := w.see()
 	if err != nil {
 		return err
 	}
 	if !pending {
-		w.due = time.Time{}
 		return errNotPending
 	}
-	w.due = time.Now().Add(left)
 	w.emit(Event{Kind: TimerSeen, Due: w.due, For: d})
 	return nil
+}
+
+// see looks at the timer and takes down when it is due, and how far that may be
+// off: it is right at some moment while the device answers.
+func (w *worker) see() (pending bool, err error) {
+	asked := time.Now()
+	left, pending, err := w.ses.Pending(w.ctx)
+	if err != nil {
+		return false, err
+	}
+	w.due, w.slack = time.Time{}, 0
+	if pending {
+		now := time.Now()
+		w.due, w.slack = now.Add(left), now.Sub(asked)
+	}
+	return pending, nil
 }
 
 // guard extends the timer before it could run short of the work that remains
@@ -327,10 +370,17 @@ func (w *worker) step(i int) *trouble {
 		return nil
 	}
 	if !w.at.sent {
+		if title := w.misses(s); title != "" {
+			w.leaveOut(i, "it needs "+title+", which was left out")
+			return nil
+		}
 		w.move(Changing, s.Title)
 		w.emit(Event{Kind: Stepped, Step: i + 1, What: StepBegan})
 		if err := w.guard(i, 0); err != nil {
 			return faced("extending the timer", err)
+		}
+		if tr := w.clear(i); tr != nil {
+			return tr
 		}
 		if tr := w.send(i); tr != nil {
 			return tr
@@ -357,15 +407,13 @@ func (w *worker) send(i int) *trouble {
 	if len(s.Send) == 0 {
 		return nil
 	}
-	if w.t.Traits.Timer == plan.RestartTimer && !w.r.plan.Timer.None && w.due.IsZero() {
-		return &trouble{why: "the rollback timer is not pending any more", err: &Unclear{Asked: "timer", Got: "nothing pending"}}
-	}
 	if err := w.intend(Event{What: ToSend, Step: i + 1, Lines: w.shown(s.Send...)}); err != nil {
 		return faced(s.Title, err)
 	}
 	if !slices.Contains(w.begun, i) {
 		w.begun = append(w.begun, i)
 	}
+	delete(w.undone, i)
 	if err := w.ses.Edit(w.ctx); err != nil {
 		return faced(s.Title, err)
 	}
@@ -434,6 +482,6 @@ func (w *worker) soak() *trouble {
 	}
 }
 
-func (w *worker) skipped(i int) bool {
-	return w.already[i] || !slices.Contains(w.begun, i) && len(w.t.Steps[i].Send) > 0
-}
+// skipped tells whether a step was not done in this night: its lines were there
+// already, or it was left out.
+func (w *worker) skipped(i int) bool { return w.already[i] || w.left[w.t.Steps[i].Number] }

@@ -1,6 +1,9 @@
 package runbook
 
-import "time"
+import (
+	"slices"
+	"time"
+)
 
 // Runbook is a parsed runbook. Its fields follow the sections of the file.
 type Runbook struct {
@@ -37,6 +40,8 @@ const (
 	Number  Kind = "number"
 	Text_   Kind = "text"
 	Choice  Kind = "choice"
+	// Secret is never shown, written or given on a command line.
+	Secret Kind = "secret"
 )
 
 // Ask is a value the runbook wants from the person who starts it.
@@ -60,8 +65,13 @@ type Batches struct {
 	FarFirst   bool
 	HoldAfter  []int // batch numbers from 1
 	HoldAlways bool
-	StopAfter  int // failures; 0 means never
+	StopAfter  int  // failures after which we ask; 0 means never
+	StopGiven  bool // the runbook says so itself
 }
+
+// UsualStop is the number of failures after which a run stops to ask when its
+// runbook does not say.
+const UsualStop = 2
 
 // Size is a batch's size: a number of devices or a share of the scope.
 type Size struct {
@@ -86,17 +96,23 @@ func (p Precheck) Own() bool { return p.Where != nil }
 
 // Timer is the rollback timer armed on each device.
 type Timer struct {
-	None  bool
-	For   time.Duration
-	Given bool
-	Line  int
+	None   bool
+	For    time.Duration
+	NoneOn []string // platforms on which none is armed
+	Given  bool
+	Line   int
 }
+
+// NoneFor tells whether the runbook says that a platform is changed without a
+// rollback timer.
+func (t Timer) NoneFor(platform string) bool { return t.None || slices.Contains(t.NoneOn, platform) }
 
 // Step is one part of the change.
 type Step struct {
 	Title   string
-	When    *Cond // devices it is for; nil means all
-	Already *Cond // true when there is nothing to do; nil means never known
+	When    *Cond    // devices it is for; nil means all
+	Needs   []string // titles of earlier steps without which it is not sent
+	Already *Cond    // true when there is nothing to do; nil means never known
 	For     *Loop
 	On      []On
 	Expect  []Expect
@@ -108,31 +124,37 @@ type Loop struct {
 	Var    string
 	From   int
 	To     int
-	List   []string // in place of a range
-	Number bool     // the variable is a number
+	List   []*Text // in place of a range
+	Number bool    // the variable is a number
 	Line   int
 }
 
 // Values lists what the loop variable becomes, in order.
-func (l *Loop) Values() []any {
+func (l *Loop) Values(env Env) ([]any, error) {
 	var out []any
-	if l.Number && l.List == nil {
+	if l.Number {
 		for n := l.From; n <= l.To; n++ {
 			out = append(out, n)
 		}
-		return out
+		return out, nil
 	}
-	for _, s := range l.List {
-		out = append(out, s)
+	for _, t := range l.List {
+		v, err := t.Render(env)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, v)
 	}
-	return out
+	return out, nil
 }
 
-// On is a step's device text for some platforms.
+// On is a step's device text and conditions for some platforms.
 type On struct {
 	Platforms []string // none means every platform
 	Send      []*Text
 	Undo      []*Text
+	Already   *Cond // beside the step's own
+	Expect    []Expect
 	Line      int
 }
 

@@ -37,6 +37,10 @@ type Schema struct {
 	Platforms []string
 	Fields    []string // further columns of the fleet
 	Tables    map[string]Table
+	// Of is the tables that each platform reads. Conditions of a step are held
+	// against those of the platforms it names; against those in scope, once it is
+	// known which these are, by [Runbook.Suits].
+	Of map[string]map[string]Table
 }
 
 // DeviceFields are the names under which a device's own columns are known.
@@ -47,24 +51,13 @@ var DeviceFields = []string{"name", "address", "platform", "site", "role", "pair
 // a mistyped name.
 func (rb *Runbook) Compile(s Schema) error {
 	c := &compiler{rb: rb, schema: s}
-	fields := types.Map{}
-	for _, f := range slices.Concat(s.Fields, DeviceFields) {
-		fields[f] = types.String
-	}
+	fields := rb.fieldTypes(s.Fields)
 	for _, a := range rb.Ask {
-		if _, taken := fields[a.Name]; taken || s.Tables[a.Name].Columns != nil || a.Name == "config" {
+		if slices.Contains(slices.Concat(s.Fields, DeviceFields), a.Name) || s.Tables[a.Name].Columns != nil || a.Name == "config" {
 			c.fail(span{a.Line, 3}, "another name", "%s is the name of something a device has", a.Name)
 		}
-		fields[a.Name] = types.String
-		if a.Kind == Number {
-			fields[a.Name] = types.Int
-		}
 	}
-	full := maps.Clone(fields)
-	for name, t := range s.Tables {
-		full[name] = tableType(t)
-	}
-	full[hasName] = types.TypeOf(func(string) bool { return true })
+	full := withTables(fields, s.Tables)
 	for _, cond := range rb.Scope {
 		c.cond(cond, fields, "the scope is settled before any device is reached, so it can look only at the fleet and at asked values")
 	}
@@ -78,6 +71,44 @@ func (rb *Runbook) Compile(s Schema) error {
 	}
 	c.timer()
 	return c.list.Err()
+}
+
+// fieldTypes are the types of what is known before a device is reached.
+func (rb *Runbook) fieldTypes(columns []string) types.Map {
+	fields := types.Map{}
+	for _, f := range slices.Concat(columns, DeviceFields) {
+		fields[f] = types.String
+	}
+	for _, a := range rb.Ask {
+		fields[a.Name] = types.String
+		if a.Kind == Number {
+			fields[a.Name] = types.Int
+		}
+	}
+	return fields
+}
+
+// withTables adds the types of what is read from a device.
+func withTables(fields types.Map, tables map[string]Table) types.Map {
+	full := maps.Clone(fields)
+	for name, t := range tables {
+		full[name] = tableType(t)
+	}
+	full[hasName] = types.TypeOf(func(string) bool { return true })
+	return full
+}
+
+// looped adds the variable of a loop.
+func (l *Loop) looped(env types.Map) types.Map {
+	if l == nil {
+		return env
+	}
+	out := maps.Clone(env)
+	out[l.Var] = types.String
+	if l.Number {
+		out[l.Var] = types.Int
+	}
+	return out
 }
 
 func tableType(t Table) types.Type {
@@ -115,15 +146,8 @@ func (c *compiler) step(s *Step, fields, full types.Map) {
 		c.cond(s.When, fields, "when is settled before any device is reached; to look at the device, use already")
 	}
 	if s.For != nil {
-		fields, full = maps.Clone(fields), maps.Clone(full)
-		t := types.String
-		if s.For.Number {
-			t = types.Int
-		}
-		if _, taken := full[s.For.Var]; taken {
-			c.fail(span{s.For.Line, 0}, "another name", "%s is already the name of something else", s.For.Var)
-		}
-		fields[s.For.Var], full[s.For.Var] = t, t
+		c.loop(s.For, fields, full)
+		fields, full = s.For.looped(fields), s.For.looped(full)
 	}
 	if s.Already != nil {
 		c.cond(s.Already, full, "")
@@ -137,8 +161,17 @@ func (c *compiler) step(s *Step, fields, full types.Map) {
 		for _, t := range slices.Concat(on.Send, on.Undo) {
 			c.text(t, fields)
 		}
+		if on.Already != nil {
+			c.cond(on.Already, full, "")
+		}
+		c.expects(on.Expect, full)
 	}
-	for _, e := range s.Expect {
+	c.expects(s.Expect, full)
+	c.namedPlatforms(s)
+}
+
+func (c *compiler) expects(list []Expect, full types.Map) {
+	for _, e := range list {
 		c.cond(e.Cond, full, "")
 		if e.Within > time.Hour {
 			c.fail(span{e.Line, 0}, "within an hour", "an expectation may wait an hour at most")
@@ -146,13 +179,137 @@ func (c *compiler) step(s *Step, fields, full types.Map) {
 	}
 }
 
+// loop checks what a loop goes through. A bare word that is the name of
+// something is most likely meant as its value.
+func (c *compiler) loop(l *Loop, fields, full types.Map) {
+	if _, taken := full[l.Var]; taken {
+		c.fail(span{l.Line, 0}, "another name", "%s is already the name of something else", l.Var)
+	}
+	for _, t := range l.List {
+		c.text(t, fields)
+		word := strings.TrimSpace(t.Source)
+		if _, named := full[word]; !named || t.quoted || !t.literal() {
+			continue
+		}
+		if _, table := c.schema.Tables[word]; table {
+			c.fail(t.at, quote(word)+", if the word itself is meant", "%s is a table that is read from the device; a loop can go over the fleet's columns and asked values only", word)
+			continue
+		}
+		c.fail(t.at, "<<"+word+">> for its value, or "+quote(word)+" for the word itself", "%s is the name of a value", word)
+	}
+}
+
+// namedPlatforms holds a step's conditions against the platforms that the step
+// names.
+func (c *compiler) namedPlatforms(s *Step) {
+	if c.schema.Of == nil {
+		return
+	}
+	for _, on := range s.On {
+		for _, p := range on.Platforms {
+			if _, known := c.schema.Of[p]; known {
+				c.list = append(c.list, c.rb.suits(s, p, c.schema)...)
+			}
+		}
+	}
+}
+
+// Suits tells what of the runbook cannot be done on a platform that is in scope:
+// conditions over tables that its profile does not read would fail only after
+// lines were sent. Steps are the numbers, from 1, of those that are for devices
+// of the platform; nil means that this is not known yet.
+func (rb *Runbook) Suits(platform string, s Schema, steps []int) problem.List {
+	var list problem.List
+	for _, pc := range rb.Prechecks {
+		if pc.Own() {
+			list = append(list, rb.misfit(pc.Where, nil, platform, s)...)
+		}
+	}
+	for i := range rb.Steps {
+		if steps == nil || slices.Contains(steps, i+1) {
+			list = append(list, rb.suits(&rb.Steps[i], platform, s)...)
+		}
+	}
+	return list
+}
+
+// suits holds one step's conditions against a platform.
+func (rb *Runbook) suits(s *Step, platform string, schema Schema) (list problem.List) {
+	on, ok := s.LinesFor(platform)
+	if !ok {
+		return nil
+	}
+	conds := []*Cond{s.Already, on.Already}
+	for _, e := range slices.Concat(s.Expect, on.Expect) {
+		conds = append(conds, e.Cond)
+	}
+	for _, cond := range conds {
+		if cond != nil {
+			list = append(list, rb.misfit(cond, s.For, platform, schema)...)
+		}
+	}
+	return list
+}
+
+// LinesFor finds the lines and conditions of a step for a platform. A step with
+// lines for other platforms only is not for this one; a step without lines is
+// for all.
+func (s *Step) LinesFor(platform string) (On, bool) {
+	for _, on := range s.On {
+		if len(on.Platforms) == 0 || slices.Contains(on.Platforms, platform) {
+			return on, true
+		}
+	}
+	return On{}, len(s.On) == 0
+}
+
+// misfit says what a condition looks at that a platform does not read.
+func (rb *Runbook) misfit(cond *Cond, loop *Loop, platform string, s Schema) problem.List {
+	if cond.prog == nil {
+		return nil // it is refused already
+	}
+	at := problem.Problem{File: rb.File, Line: cond.at.line, Col: cond.at.col, Text: rb.lines[cond.at.line]}
+	tables := s.Of[platform]
+	for _, name := range cond.names {
+		_, some := s.Tables[name]
+		if _, has := tables[name]; !some || has {
+			continue
+		}
+		at.Msg = fmt.Sprintf("the profile of %s reads no table %q, so this can never be told on its devices", platform, name)
+		at.Hint = "it under on PLATFORM, for platforms that have the table; " + platform + " reads " + orNothing(slices.Sorted(maps.Keys(tables)))
+		return problem.List{at}
+	}
+	source, _ := rewrite(cond.Source)
+	if _, _, err := compileExpr(source, loop.looped(withTables(rb.fieldTypes(s.Fields), tables)), true); err != nil {
+		at.Msg = fmt.Sprintf("this can never be told on devices of platform %s: %v", platform, err)
+		at.Hint = "it under on PLATFORM, for platforms that can tell"
+		return problem.List{at}
+	}
+	return nil
+}
+
+func orNothing(names []string) string {
+	if len(names) == 0 {
+		return "no table"
+	}
+	return strings.Join(names, ", ")
+}
+
 func (c *compiler) timer() {
 	t := c.rb.Timer
+	for _, p := range t.NoneOn {
+		if !slices.Contains(c.schema.Platforms, p) {
+			c.fail(span{t.Line, 0}, "timer none on "+problem.OneOf(p, c.schema.Platforms), "no profile for platform %q", p)
+		}
+	}
 	if t.Given && !t.None && t.For < 10*time.Second {
 		c.fail(span{t.Line, 0}, "timer 10m", "a rollback timer of %s fires before a line is sent", FormatDuration(t.For))
 	}
 	if b := c.rb.Batches; len(b.Sizes) == 0 {
 		c.rb.Batches.Sizes = []Size{{Percent: 100}}
+	}
+	if b := &c.rb.Batches; !b.StopGiven {
+		b.StopAfter = UsualStop
 	}
 }
 
@@ -164,6 +321,11 @@ func (c *compiler) cond(cond *Cond, env types.Map, elsewhere string) {
 		at.col += len([]rune(cond.Source[:min(max(back(off), 0), len(cond.Source))]))
 		c.explain(at, cond.Source, err, env, elsewhere)
 		return
+	}
+	for _, m := range hasForm.FindAllStringSubmatch(cond.Source, -1) {
+		if strings.Contains(interpolated(m[2]), "<<") {
+			c.fail(cond.at, "<<value>>", "these angles are not closed")
+		}
 	}
 	cond.prog, cond.names, cond.parts = prog, namesIn(source), split(source, env)
 }

@@ -167,11 +167,32 @@ func interpolated(quoted string) string {
 	}
 }
 
+// Asks lists the lines of the configuration that the condition asks for, such as
+// "port 7 > lan 310", as far as they can be told from the environment.
+func (c *Cond) Asks(env Env) (out []string) {
+	for _, m := range hasForm.FindAllStringSubmatch(c.Source, -1) {
+		prog, err := expr.Compile(interpolated(m[2]), expr.Env(map[string]any(env)))
+		if err != nil {
+			continue
+		}
+		if v, err := expr.Run(prog, map[string]any(env)); err == nil {
+			out = append(out, fmt.Sprint(v))
+		}
+	}
+	return out
+}
+
 // Text is a line of device text with values in <<angles>>.
 type Text struct {
 	Source string
 	at     span
 	pieces []piece
+	quoted bool // it stood in quotes, so it is meant as it stands
+}
+
+// literal tells a text without values.
+func (t *Text) literal() bool {
+	return !slices.ContainsFunc(t.pieces, func(p piece) bool { return p.source != "" })
 }
 
 // piece is literal text, or an expression.

@@ -19,12 +19,15 @@ func Format(file string, src []byte) ([]byte, error) {
 	root := scan(file, src, &problems{})
 	f := &formatter{}
 	for i, n := range root.children {
-		f.comments(n, 0, i > 0)
+		f.comments(n, 0, i > 0 && !(isTimer(n) && isTimer(root.children[i-1])))
 		f.node(n, 0)
 	}
 	f.comments(root, 0, true)
 	return []byte(strings.TrimRight(f.b.String(), "\n") + "\n"), nil
 }
+
+// isTimer tells a timer section: two of them stand together.
+func isTimer(n *node) bool { return n.text == "timer" || strings.HasPrefix(n.text, "timer ") }
 
 type formatter struct {
 	b strings.Builder
@@ -99,7 +102,7 @@ func (f *formatter) layout(n *node, level int) string {
 		return pad("per "+two.text, keyWidth) + squeeze(strings.TrimSpace(n.text[two.end:]))
 	}
 	switch {
-	case key.text == "already" && level == 1:
+	case key.text == "already" && level >= 1:
 		rest = "when " + strings.TrimSpace(strings.TrimPrefix(rest, "when"))
 	case key.text == "when", key.text == "expect": // a condition: spacing is its writer's
 	default:

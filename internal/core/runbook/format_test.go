@@ -64,7 +64,7 @@ step "S"
 // strip removes positions, so that two runbooks can be compared by meaning.
 func strip(rb *Runbook) string {
 	var b strings.Builder
-	fmt.Fprintln(&b, rb.Title, rb.Change, rb.Window, rb.Reserve, rb.Batches, rb.Timer.None, rb.Timer.For, rb.Soak,
+	fmt.Fprintln(&b, rb.Title, rb.Change, rb.Window, rb.Reserve, rb.Batches, rb.Timer.None, rb.Timer.For, rb.Timer.NoneOn, rb.Soak,
 		rb.Unattended.Tries, rb.Unattended.Then)
 	for _, a := range rb.Ask {
 		a.Line = 0
@@ -86,7 +86,7 @@ func strip(rb *Runbook) string {
 			fmt.Fprintln(&b, "already", s.Already.Source)
 		}
 		if s.For != nil {
-			fmt.Fprintln(&b, "for", s.For.Var, s.For.Values())
+			fmt.Fprintln(&b, "for", s.For.Var, s.For.From, s.For.To, sources(s.For.List))
 		}
 		for _, on := range s.On {
 			fmt.Fprintln(&b, "on", on.Platforms)
@@ -102,6 +102,13 @@ func strip(rb *Runbook) string {
 		}
 	}
 	return b.String()
+}
+
+func sources(list []*Text) (out []string) {
+	for _, t := range list {
+		out = append(out, t.Source)
+	}
+	return out
 }
 
 // Formatting never changes what a runbook means, and is stable.

@@ -52,7 +52,7 @@ func (p *parser) sections(root *node) {
 	for i, n := range root.children {
 		c := p.open(n)
 		name := c.next().text
-		if first := seen[name]; first > 0 && name != "step" {
+		if first := seen[name]; first > 0 && name != "step" && name != "timer" {
 			p.at(n, n.col(0), "", "section %s stands already on line %d", name, first)
 		}
 		seen[name] = n.n
@@ -117,7 +117,7 @@ func (p *parser) required(root *node, seen map[string]int) {
 	} else if len(p.rb.Scope) == 0 {
 		p.at(top, 0, `role == "quay"`, "the scope is empty")
 	}
-	if seen["timer"] == 0 {
+	if !p.rb.Timer.Given && !p.anyProblem("timer") {
 		miss("timer 10m", "the runbook arms no rollback timer; if that is meant, write: timer none")
 	}
 	if seen["step"] == 0 {
@@ -204,7 +204,7 @@ func (p *parser) ask(n *node) {
 	k := c.next()
 	a.Kind = Kind(k.text)
 	switch a.Kind {
-	case Address, Text_:
+	case Address, Text_, Secret:
 	case Number:
 		if c.more() && strings.Contains(c.peek().text, "..") {
 			a.Min, a.Max, a.Bounded = c.span("2..4000")
@@ -212,13 +212,16 @@ func (p *parser) ask(n *node) {
 	case Choice:
 		a.Choices = c.list("ALD, BRM")
 	default:
-		p.at(n, k.col, problem.OneOf(k.text, []string{"address", "number", "text", "choice"}), "unknown kind of value %q", k.text)
+		p.at(n, k.col, problem.OneOf(k.text, []string{"address", "number", "text", "choice", "secret"}), "unknown kind of value %q", k.text)
 		return
 	}
 	a.Prompt = c.str("the question in quotes", `"First time source"`)
 	if c.more() {
 		c.want("=")
 		d := c.next()
+		if a.Kind == Secret {
+			p.at(n, d.col, "", "a secret has no answer to take when none is given: everybody who reads the runbook would know it")
+		}
 		a.Default = d.text
 		if err := a.Check(a.Default); err != nil {
 			p.at(n, d.col, "", "%v", err)
@@ -243,6 +246,13 @@ func (a Ask) Check(answer string) error {
 		if a.Bounded && (n < a.Min || n > a.Max) {
 			return fmt.Errorf("%s: %d is not from %d to %d", a.Name, n, a.Min, a.Max)
 		}
+	case Secret:
+		if len(answer) < leastSecret {
+			return fmt.Errorf("%s: a secret of fewer than %d characters cannot be told from other text, so it could not be kept out of what is shown", a.Name, leastSecret)
+		}
+		if strings.ContainsFunc(answer, isControl) {
+			return fmt.Errorf("%s: the secret has a control character", a.Name)
+		}
 	case Choice:
 		if !slices.Contains(a.Choices, answer) {
 			return fmt.Errorf("%s: %q is not one of %s", a.Name, answer, strings.Join(a.Choices, ", "))
@@ -252,6 +262,32 @@ func (a Ask) Check(answer string) error {
 		return fmt.Errorf("%s: the answer has a control character", a.Name)
 	}
 	return nil
+}
+
+// leastSecret is the length of the shortest secret that can be masked by value.
+const leastSecret = 4
+
+// Sample is an answer that fits what is asked for, to try a runbook with before
+// its values are known.
+func (a Ask) Sample() string {
+	switch {
+	case a.Default != "":
+		return a.Default
+	case a.Kind == Address:
+		return "192.0.2.1"
+	case a.Kind == Number:
+		return strconv.Itoa(max(a.Min, 1))
+	case a.Kind == Choice:
+		return a.Choices[0]
+	}
+	return "sample-" + a.Name
+}
+
+// DependsOn tells whether the devices that the runbook or one of its steps is for
+// depend on an asked value.
+func (rb *Runbook) DependsOn(value string) bool {
+	uses := func(c *Cond) bool { return c != nil && slices.Contains(c.Names(), value) }
+	return slices.ContainsFunc(rb.Scope, uses) || slices.ContainsFunc(rb.Steps, func(s Step) bool { return uses(s.When) })
 }
 
 func (p *parser) sizes(n *node, c *cursor) {
@@ -330,6 +366,13 @@ func (p *parser) hold(n *node, c *cursor) {
 }
 
 func (p *parser) stop(n *node, c *cursor) {
+	p.rb.Batches.StopGiven = true
+	if c.more() && c.peek().text == "never" && !c.peek().quoted {
+		c.next()
+		p.rb.Batches.StopAfter = 0
+		c.end()
+		return
+	}
 	c.want("after")
 	p.rb.Batches.StopAfter = c.number(1, 10_000, "2")
 	if w := c.next(); w.text != "failures" && w.text != "failure" {
@@ -338,14 +381,33 @@ func (p *parser) stop(n *node, c *cursor) {
 	c.end()
 }
 
+// timer reads how long the rollback timer runs. It may stand twice, the second
+// time to name the platforms that have none:
+//
+//	timer  10m
+//	timer  none on plover
 func (p *parser) timer(n *node, c *cursor) {
 	p.leaf(n)
-	p.rb.Timer = Timer{Given: true, Line: n.n}
-	if c.more() && c.peek().text == "none" {
+	t := &p.rb.Timer
+	none := c.more() && c.peek().text == "none"
+	if none {
 		c.next()
-		p.rb.Timer.None = true
-	} else {
-		p.rb.Timer.For = c.duration("10m")
+	}
+	if none && c.more() && c.peek().text == "on" {
+		c.next()
+		t.NoneOn = append(t.NoneOn, c.list("plover")...)
+		c.end()
+		if t.Line == 0 {
+			t.Line = n.n
+		}
+		return
+	}
+	if t.Given {
+		p.at(n, n.col(0), "timer none on PLATFORM, for those that have none", "timer stands already on line %d", t.Line)
+	}
+	t.Given, t.Line, t.None = true, n.n, none
+	if !none {
+		t.For = c.duration("10m")
 	}
 	c.end()
 }

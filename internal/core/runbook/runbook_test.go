@@ -36,13 +36,15 @@ func TestParseQuays(t *testing.T) {
 	assert.Equal(t, Window{Start: 90 * time.Minute, Length: 165 * time.Minute}, rb.Window)
 	assert.Equal(t, Ask{Name: "gate_lan", Kind: Number, Min: 2, Max: 4000, Bounded: true, Prompt: "New ticket-gate LAN", Default: "310", Line: 9}, rb.Ask[1])
 	assert.Equal(t, Batches{Sizes: []Size{{Count: 1}, {Count: 4}, {Percent: 25}}, Together: 8, PerSite: 2,
-		PairsApart: true, FarFirst: true, HoldAfter: []int{1}, StopAfter: 2}, rb.Batches)
+		PairsApart: true, FarFirst: true, HoldAfter: []int{1}, StopAfter: 2, StopGiven: true}, rb.Batches)
 	assert.Len(t, rb.Prechecks, 4)
 	assert.Equal(t, int64(20e6), rb.Prechecks[3].AtLeast)
 	assert.Equal(t, 10*time.Minute, rb.Timer.For)
 	assert.Equal(t, Unattended{Given: true, Tries: 1, Then: BackDevice, Line: 54}, rb.Unattended)
 	require.Len(t, rb.Steps, 2)
-	assert.Equal(t, []any{7, 8, 9}, rb.Steps[1].For.Values())
+	values, err := rb.Steps[1].For.Values(nil)
+	require.NoError(t, err)
+	assert.Equal(t, []any{7, 8, 9}, values)
 	assert.Equal(t, []string{"clock", "clock_a"}, rb.Steps[0].Expect[0].Cond.Names())
 	assert.Equal(t, []string{"clock_a", "config"}, rb.Steps[0].Already.Names())
 }

@@ -1,9 +1,12 @@
 package runbook
 
 import (
+	"slices"
 	"strconv"
 	"strings"
 	"time"
+
+	"metabasis/internal/core/problem"
 )
 
 // step reads a step. Device text may stand straight under the step, for every
@@ -19,22 +22,44 @@ func (p *parser) step(n *node, c *cursor) {
 	}
 	var all On
 	p.entries(n, map[string]entryFunc{
-		"when": func(n *node, c *cursor) { s.When = p.cond(n, c.offset(), len(n.text)) },
-		"already": func(n *node, c *cursor) {
-			c.want("when")
-			s.Already = p.cond(n, c.offset(), len(n.text))
-		},
-		"for":    func(n *node, c *cursor) { s.For = p.loop(n, c) },
-		"on":     func(n *node, c *cursor) { s.On = append(s.On, p.on(n, c)) },
-		"send":   func(n *node, c *cursor) { c.end(); all.Line = n.n; all.Send = p.deviceText(n) },
-		"undo":   func(n *node, c *cursor) { c.end(); all.Line = n.n; all.Undo = p.deviceText(n) },
-		"expect": func(n *node, c *cursor) { s.Expect = append(s.Expect, p.expect(n, c)) },
+		"when":    func(n *node, c *cursor) { s.When = p.cond(n, c.offset(), len(n.text)) },
+		"already": func(n *node, c *cursor) { s.Already = p.already(n, c) },
+		"needs":   func(n *node, c *cursor) { s.Needs = append(s.Needs, p.titles(n, c)...) },
+		"for":     func(n *node, c *cursor) { s.For = p.loop(n, c) },
+		"on":      func(n *node, c *cursor) { s.On = append(s.On, p.on(n, c)) },
+		"send":    func(n *node, c *cursor) { c.end(); all.Line = n.n; all.Send = p.deviceText(n) },
+		"undo":    func(n *node, c *cursor) { c.end(); all.Line = n.n; all.Undo = p.deviceText(n) },
+		"expect":  func(n *node, c *cursor) { s.Expect = append(s.Expect, p.expect(n, c)) },
 	})
 	if all.Line > 0 {
 		s.On = append(s.On, all)
 	}
 	p.checkOn(n, s)
 	p.rb.Steps = append(p.rb.Steps, s)
+}
+
+// titles reads the titles of earlier steps.
+func (p *parser) titles(n *node, c *cursor) (out []string) {
+	var earlier []string
+	for _, s := range p.rb.Steps {
+		earlier = append(earlier, s.Title)
+	}
+	for first := true; first || c.more(); first = false {
+		if !first {
+			c.want(",")
+		}
+		col := c.here()
+		title := c.str("the title of an earlier step in quotes", `needs "Gate LAN"`)
+		if title != "" && !slices.Contains(earlier, title) {
+			hint := ""
+			if near := problem.Nearest(title, earlier); near != "" {
+				hint = quote(near)
+			}
+			p.at(n, col, hint, "no step before this one is called %q", title)
+		}
+		out = append(out, title)
+	}
+	return out
 }
 
 // checkOn refuses a step that does nothing, or that speaks twice of a platform.
@@ -57,12 +82,22 @@ func (p *parser) checkOn(n *node, s Step) {
 			}
 			seen[name] = true
 		}
-		if len(on.Send) == 0 {
-			p.at(n, n.col(0), "send, and under it the lines behind a bar", "step %q has lines to undo but none to send", s.Title)
-		}
-		if len(on.Send) > 0 && len(on.Undo) == 0 {
-			p.at(n, n.col(0), "undo, and under it the lines that take this back", "step %q cannot be taken back: it has no undo lines", s.Title)
-		}
+		p.checkLines(n, s, on)
+	}
+}
+
+// checkLines refuses lines that cannot be taken back, and conditions on lines
+// that are not there.
+func (p *parser) checkLines(n *node, s Step, on On) {
+	switch {
+	case len(on.Send) == 0 && len(on.Undo) > 0:
+		p.at(n, n.col(0), "send, and under it the lines behind a bar", "step %q has lines to undo but none to send", s.Title)
+	case len(on.Send) == 0 && on.Already != nil:
+		p.at(n, n.col(0), "send, and under it the lines behind a bar", "step %q says when its lines are there already, but has none to send", s.Title)
+	case len(on.Send) == 0 && len(on.Expect) == 0:
+		p.at(n, n.col(0), "send, and under it the lines behind a bar", "step %q does nothing on %s", s.Title, strings.Join(on.Platforms, ", "))
+	case len(on.Send) > 0 && len(on.Undo) == 0:
+		p.at(n, n.col(0), "undo, and under it the lines that take this back", "step %q cannot be taken back: it has no undo lines", s.Title)
 	}
 }
 
@@ -70,10 +105,17 @@ func (p *parser) on(n *node, c *cursor) On {
 	on := On{Platforms: c.list("tern"), Line: n.n}
 	c.end()
 	p.entries(n, map[string]entryFunc{
-		"send": func(n *node, c *cursor) { c.end(); on.Send = p.deviceText(n) },
-		"undo": func(n *node, c *cursor) { c.end(); on.Undo = p.deviceText(n) },
+		"send":    func(n *node, c *cursor) { c.end(); on.Send = p.deviceText(n) },
+		"undo":    func(n *node, c *cursor) { c.end(); on.Undo = p.deviceText(n) },
+		"already": func(n *node, c *cursor) { on.Already = p.already(n, c) },
+		"expect":  func(n *node, c *cursor) { on.Expect = append(on.Expect, p.expect(n, c)) },
 	})
 	return on
+}
+
+func (p *parser) already(n *node, c *cursor) *Cond {
+	c.want("when")
+	return p.cond(n, c.offset(), len(n.text))
 }
 
 // deviceText reads the lines behind bars under n.
@@ -121,9 +163,70 @@ func (p *parser) loop(n *node, c *cursor) *Loop {
 		c.end()
 		return l
 	}
-	l.List = c.list("red, green")
-	c.end()
+	p.loopList(n, c.offset(), l)
 	return l
+}
+
+// loopList reads what a loop goes through: words, quoted texts and values in
+// <<angles>> between commas.
+func (p *parser) loopList(n *node, from int, l *Loop) {
+	const hint = "red, green, or <<log_a>>, <<log_b>> for values"
+	for from = min(from, len(n.text)); ; {
+		end := itemEnd(n.text, from)
+		raw := n.text[from:end]
+		item := strings.TrimSpace(raw)
+		at := from + len(raw) - len(strings.TrimLeft(raw, " \t"))
+		switch {
+		case item == "":
+			p.at(n, n.col(at), hint, "expected a word")
+		case item[0] == '"':
+			body, close, _ := unquote(n.text, at)
+			if close != at+len(item) {
+				p.at(n, n.col(min(close, len(n.text))), hint, "%q cannot stand here", strings.TrimSpace(n.text[min(close, len(n.text)):end]))
+			}
+			t := p.text(n, at+1, body)
+			t.quoted = true
+			l.List = append(l.List, t)
+		default:
+			t := p.text(n, at, item)
+			if t.literal() && strings.ContainsAny(item, " \t") {
+				p.at(n, n.col(at), quote(item), "two words without a comma between them")
+			}
+			l.List = append(l.List, t)
+		}
+		if len(l.List) > maxLoop {
+			p.at(n, n.col(at), "", "a list of more than %d", maxLoop)
+			return
+		}
+		if end >= len(n.text) {
+			return
+		}
+		from = end + 1
+	}
+}
+
+// itemEnd finds the comma that ends an item of a list, outside of quotes and
+// angles, or the end of the line.
+func itemEnd(s string, i int) int {
+	quoted, angles := false, 0
+	for ; i < len(s); i++ {
+		switch {
+		case s[i] == '\\' && quoted:
+			i++
+		case s[i] == '"':
+			quoted = !quoted
+		case quoted:
+		case strings.HasPrefix(s[i:], "<<"):
+			angles++
+			i++
+		case strings.HasPrefix(s[i:], ">>") && angles > 0:
+			angles--
+			i++
+		case s[i] == ',' && angles == 0:
+			return i
+		}
+	}
+	return len(s)
 }
 
 // expect reads CONDITION within DURATION.

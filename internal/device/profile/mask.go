@@ -15,6 +15,21 @@ func (s *Session) Mask(text string) string {
 	return s.p.Mask(text)
 }
 
+// Hide adds secrets that the session does not know of by itself: values of a
+// change that are shown nowhere.
+func (s *Session) Hide(secrets []string) {
+	for _, v := range secrets {
+		s.hide("asked for: "+v, v)
+	}
+}
+
+func (s *Session) hide(name, v string) {
+	if s.secrets == nil {
+		s.secrets = map[string]string{}
+	}
+	s.secrets[name] = v
+}
+
 func (s *Session) masked(lines []string) []string {
 	out := make([]string, len(lines))
 	for i, l := range lines {

@@ -26,6 +26,9 @@ func (s *Session) Config(ctx context.Context, which run.Which) (string, error) {
 	if len(got) == 0 {
 		return "", &run.Unclear{Asked: c.Send, Got: "nothing"}
 	}
+	if last := got[len(got)-1]; s.p.Config.End.Regexp != nil && !s.p.Config.End.matches(last) {
+		return "", &run.Unclear{Asked: c.Send, Got: "a configuration without its last line: it is cut short behind " + s.Mask(last)}
+	}
 	return strings.Join(got, "\n") + "\n", nil
 }
 

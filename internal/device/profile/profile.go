@@ -123,6 +123,7 @@ type Configuration struct {
 	Running  Command   `yaml:"running"`
 	Saved    Command   `yaml:"saved"`
 	Edit     string    `yaml:"edit"`     // the mode lines are sent in
+	End      Pattern   `yaml:"end"`      // the last line of a whole configuration
 	Volatile []Pattern `yaml:"volatile"` // lines that change by themselves
 	Secrets  []Pattern `yaml:"secrets"`  // what to mask: the groups, or all of the match
 }
@@ -213,7 +214,7 @@ func (p *Profile) Style() config.Style {
 func (p *Profile) Traits() plan.Traits {
 	_, tellsPair := p.Readers["pair"]
 	return plan.Traits{ClearText: p.Connect.Protocol == Telnet, TellsPair: tellsPair, Timer: p.Timer.Kind, Boot: p.Timer.Boot, Style: p.Style(), Connect: p.Pace.Connect,
-		Command: p.Pace.Command, Never: regexps(p.Never), Mask: p.Mask}
+		Command: p.Pace.Command, Never: regexps(p.Never), Mask: p.Mask, Restores: p.Restore.Send != "", Tables: p.Tables()}
 }
 
 func regexps(ps []Pattern) (out []*regexp.Regexp) {
@@ -246,22 +247,7 @@ func (s Set) Traits() map[string]plan.Traits {
 }
 
 // Schema is what runbooks over these platforms may speak of.
-func (s Set) Schema(columns []string) runbook.Schema {
-	schema := runbook.Schema{Platforms: s.Platforms(), Fields: columns, Tables: map[string]runbook.Table{}}
-	for _, name := range schema.Platforms {
-		for table, t := range s[name].Tables() {
-			have, ok := schema.Tables[table]
-			if !ok {
-				schema.Tables[table] = t
-				continue
-			}
-			for col, ct := range t.Columns {
-				have.Columns[col] = ct
-			}
-		}
-	}
-	return schema
-}
+func (s Set) Schema(columns []string) runbook.Schema { return plan.Schema(s.Traits(), columns) }
 
 // Abilities says what can be done with the platform.
 func (p *Profile) Abilities() []string {
@@ -287,6 +273,7 @@ func (p *Profile) Lacks() []string {
 	}{
 		{p.Timer.Kind == plan.NoTimer, "a rollback timer: a device that is lost in a change stays lost"},
 		{p.Restore.Send == "", "a way to restore: a backup can only be put back by undo lines or by hand"},
+		{p.Config.End.Regexp == nil, "the last line of a configuration (configuration: end:): one that is cut short is found only by reading it twice"},
 		{len(p.Ask.Safe) == 0, "safe commands: metabasis ask sends nothing to it"},
 		{p.Pager.Off.Send == "" && p.Pager.More.Regexp == nil, "a pager: output that stops would hang until its time is out"},
 		{len(p.Config.Secrets) == 0, "secrets to mask: whatever it prints is kept as it is"},

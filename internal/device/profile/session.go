@@ -278,10 +278,7 @@ func (s *Session) say(ctx context.Context, line string, answers []Answer) ([]str
 		return nil, &run.Refused{Line: s.Mask(line), Said: "a line must be one line; it was not sent"}
 	}
 	for _, secret := range s.p.secretsIn(line) { // the device may say it back to us
-		if s.secrets == nil {
-			s.secrets = map[string]string{}
-		}
-		s.secrets["in a line: "+secret] = secret
+		s.hide("in a line: "+secret, secret)
 	}
 	s.out.reset()
 	s.met = nil

@@ -1,0 +1,118 @@
+package plan
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/problem"
+	"metabasis/internal/core/runbook"
+)
+
+// Guards tells whether a rollback timer is armed on a device (law 1).
+func (p *Plan) Guards(t *Target) bool {
+	return t.Traits.Timer == RestartTimer && !p.Timer.NoneFor(t.Device.Platform)
+}
+
+// platforms refuses a runbook that cannot be carried out on a platform in scope:
+// one without a rollback timer where the runbook counts on it, and one that does
+// not read what a condition looks at.
+func (m *maker) platforms(in []*Target) {
+	steps := map[string][]int{}
+	first := map[string]string{}
+	for _, t := range in {
+		p := t.Device.Platform
+		if first[p] == "" {
+			first[p] = t.Device.Name
+			steps[p] = []int{}
+		}
+		for _, s := range t.Steps {
+			if !slices.Contains(steps[p], s.Number) {
+				steps[p] = append(steps[p], s.Number)
+			}
+		}
+	}
+	schema := Schema(m.traits, m.columns)
+	for _, p := range slices.Sorted(maps.Keys(steps)) {
+		if m.traits[p].Timer != RestartTimer && !m.rb.Timer.NoneFor(p) {
+			m.list = append(m.list, problem.Problem{File: m.rb.File, Line: m.rb.Timer.Line, Hint: "timer none on " + p + ", on a line of its own beside the other",
+				Msg: fmt.Sprintf("%s is in scope, and its platform %s has no rollback timer: nothing would take the change back if it is lost", first[p], p)})
+		}
+		m.list = append(m.list, m.rb.Suits(p, schema, steps[p])...)
+	}
+}
+
+// Schema is what runbooks over these platforms may speak of.
+func Schema(traits map[string]Traits, columns []string) runbook.Schema {
+	s := runbook.Schema{Fields: columns, Tables: map[string]runbook.Table{}, Of: map[string]map[string]runbook.Table{}}
+	for _, name := range slices.Sorted(maps.Keys(traits)) {
+		s.Platforms = append(s.Platforms, name)
+		s.Of[name] = traits[name].Tables
+		for table, t := range traits[name].Tables {
+			have, ok := s.Tables[table]
+			if !ok {
+				have = runbook.Table{Many: t.Many, Columns: map[string]runbook.ColumnType{}}
+				s.Tables[table] = have
+			}
+			maps.Copy(have.Columns, t.Columns)
+		}
+	}
+	return s
+}
+
+// Review holds a runbook against a fleet before its values are known: it finds
+// what would fail whatever is answered. The error is a problem.List. A runbook
+// whose devices depend on a value that is not known yet is not looked at; open
+// names that value.
+func Review(rb *runbook.Runbook, f *fleet.Fleet, traits map[string]Traits) (open string, err error) {
+	m := &maker{rb: rb, answers: map[string]string{}, traits: traits, columns: f.Columns, said: map[string]bool{}, lenient: true}
+	for _, a := range rb.Ask {
+		m.answers[a.Name] = a.Sample()
+		if a.Default == "" && rb.DependsOn(a.Name) {
+			return a.Name, nil
+		}
+	}
+	m.platforms(m.targets(f, &Plan{}))
+	return "", m.list.Err()
+}
+
+// Mask takes the values that were asked for as secrets out of a text.
+func (p *Plan) Mask(text string) string { return hide(text, p.secrets) }
+
+func (p *Plan) maskedEach(lines []string) []string {
+	for i, l := range lines {
+		lines[i] = p.Mask(l)
+	}
+	return lines
+}
+
+// Mask takes secrets out of a text about the device: values that were asked for
+// as secrets.
+func (t *Target) Mask(text string) string { return hide(text, t.Secrets) }
+
+// Masked takes the secrets out of lines, which may be paths of sections joined
+// by " > ": those that were asked for, and what the platform says is one.
+func (t *Target) Masked(lines []string) []string {
+	out := make([]string, len(lines))
+	for i, l := range lines {
+		parts := strings.Split(t.Mask(l), " > ")
+		if t.Traits.Mask != nil {
+			for j, p := range parts {
+				parts[j] = t.Traits.Mask(p)
+			}
+		}
+		out[i] = strings.Join(parts, " > ")
+	}
+	return out
+}
+
+func hide(text string, secrets []string) string {
+	for _, s := range secrets {
+		if s != "" {
+			text = strings.ReplaceAll(text, s, Hidden)
+		}
+	}
+	return text
+}

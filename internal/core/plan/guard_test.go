@@ -1,0 +1,194 @@
+package plan
+
+import (
+	"maps"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/runbook"
+)
+
+// rook is a platform without a rollback timer, and without a way to restore.
+var withRook = func() map[string]Traits {
+	out := maps.Clone(traits)
+	out["rook"] = Traits{Timer: NoTimer, Connect: time.Second, Command: time.Second}
+	return out
+}()
+
+const mixed = `name,address,platform,site,role
+a,192.0.2.1,tern,ALD,quay
+r,192.0.2.9,rook,ALD,quay
+`
+
+// planMixed plans a runbook over a tern and a rook.
+func planMixed(t *testing.T, text string, answers map[string]string) (*Plan, error) {
+	t.Helper()
+	rb, err := runbook.Parse("x.runbook", []byte(text))
+	require.NoError(t, err)
+	require.NoError(t, rb.Compile(Schema(withRook, nil)))
+	f, err := fleet.Read("fleet.csv", []byte(mixed), []string{"tern", "rook"})
+	require.NoError(t, err)
+	if _, err2 := Review(rb, f, withRook); err2 != nil {
+		_, err := Make(rb, f, answers, withRook, night)
+		require.ErrorContains(t, err, firstOf(err2.Error()), "what the review finds, the plan refuses")
+	}
+	return Make(rb, f, answers, withRook, night)
+}
+
+func firstOf(s string) string { s, _, _ = strings.Cut(s, "\n"); return s }
+
+const simpleBook = `runbook "x"
+  window    01:30 for 2h45m
+scope
+  role == "quay"
+timer       10m
+step "Lans"
+  send
+    | lan 310
+  undo
+    | drop lan 310
+step "Ports"
+  send
+    | port 3
+    | lan 310
+    | up
+  undo
+    | port 3
+    | drop lan
+    | up
+`
+
+func TestAPlatformWithoutATimerMustBeWrittenOut(t *testing.T) {
+	_, err := planMixed(t, simpleBook, nil)
+	assert.ErrorContains(t, err, "x.runbook:5: r is in scope, and its platform rook has no rollback timer")
+	assert.ErrorContains(t, err, "write: timer none on rook")
+	p, err := planMixed(t, strings.Replace(simpleBook, "timer       10m\n", "timer       10m\ntimer       none on rook\n", 1), nil)
+	require.NoError(t, err)
+	guarded := map[string]bool{}
+	for _, target := range p.Targets() {
+		guarded[target.Device.Name] = p.Guards(target)
+	}
+	assert.Equal(t, map[string]bool{"a": true, "r": false}, guarded)
+	all := strings.Join(p.Warnings, "\n")
+	assert.Contains(t, all, "timer none on rook: 1 device change back only by us")
+	assert.Contains(t, all, "rook: no backup can be put back on it; only the undo lines lead back")
+	assert.NotContains(t, all, "tern")
+	p, err = planMixed(t, strings.Replace(simpleBook, "timer       10m\n", "timer       none\n", 1), nil)
+	require.NoError(t, err)
+	assert.Contains(t, strings.Join(p.Warnings, "\n"), "timer none: no device takes the change back by itself")
+	for _, target := range p.Targets() {
+		assert.False(t, p.Guards(target))
+	}
+}
+
+func TestTheReviewFindsWhatThePlanWould(t *testing.T) {
+	ok := strings.Replace(simpleBook, "timer       10m\n", "timer       10m\ntimer       none on rook\n", 1)
+	_, err := planMixed(t, ok+"  expect    clock.settled within 5s\n", nil)
+	assert.ErrorContains(t, err, `the profile of rook reads no table "clock"`)
+	_, err = planMixed(t, ok+"step \"Clock\"\n  when      platform == \"tern\"\n  expect    clock.settled within 5s\n", nil)
+	assert.NoError(t, err, "no device of platform rook would look")
+	_, err = planMixed(t, strings.Replace(ok, "| port 3", "| restart", 1), nil)
+	assert.ErrorContains(t, err, `never lets a runbook send "restart"`)
+	// What depends on a value that nobody has given yet is not looked at.
+	rb, err := runbook.Parse("x.runbook", []byte(strings.Replace(simpleBook, "scope\n", "ask\n  where     text  \"Where\"\nscope\n  site == where\n", 1)))
+	require.NoError(t, err)
+	require.NoError(t, rb.Compile(Schema(withRook, nil)))
+	f, err := fleet.Read("fleet.csv", []byte(mixed), []string{"tern", "rook"})
+	require.NoError(t, err)
+	open, err := Review(rb, f, withRook)
+	assert.NoError(t, err)
+	assert.Equal(t, "where", open)
+	_, err = Make(rb, f, map[string]string{"where": "ALD"}, withRook, night)
+	assert.ErrorContains(t, err, "has no rollback timer")
+	// An empty scope is an error of a night, not of a runbook that is being written.
+	rb = parse(t, strings.Replace(book, `role == "quay"`, `role == "boat"`, 1))
+	_, err = Review(rb, read(t, six), traits)
+	assert.NoError(t, err)
+}
+
+func TestNothingThatLooksUnfilledIsSent(t *testing.T) {
+	text := strings.NewReplacer("number 2..4000  \"LAN\" = 310", "text  \"LAN\"", "<<lan>> on", "<<lan>> at").Replace(book)
+	_, err := Make(parse(t, text), read(t, six), map[string]string{"lan": "<<lan>>"}, traits, night)
+	assert.ErrorContains(t, err, "nothing with << is ever sent")
+}
+
+func TestStepsThatMentionWhatAnotherMakes(t *testing.T) {
+	ok := strings.Replace(simpleBook, "timer       10m\n", "timer       none\n", 1)
+	warned := func(text string) string {
+		p, err := planMixed(t, text, nil)
+		require.NoError(t, err)
+		return strings.Join(p.Warnings, "\n")
+	}
+	const want = `step "Ports" mentions "lan 310", which step "Lans" makes: if it is of no use without, write into it: needs "Lans"`
+	assert.Equal(t, 1, strings.Count(warned(ok), want))
+	assert.NotContains(t, warned(strings.Replace(ok, "step \"Ports\"\n", "step \"Ports\"\n  needs     \"Lans\"\n", 1)), "mentions")
+	assert.NotContains(t, warned(strings.Replace(ok, "    | lan 310\n    | up", "    | lan 31\n    | up", 1)), "mentions")
+	assert.Contains(t, warned(strings.Replace(ok, "    | lan 310\n    | up", "    | lan 31\n    | up", 1)+
+		"step \"Look\"\n  expect    config has \"port 3 > lan 310\" within 5s\n"), `step "Look" mentions "lan 310"`)
+	assert.NotContains(t, warned(ok+"step \"Other port\"\n  send\n    | port 3\n    | open\n  undo\n    | port 3\n    | shut\n"), `"Other port"`,
+		"a section that a step only enters is not made by it")
+	p, err := planMixed(t, strings.Replace(ok, "step \"Ports\"\n", "step \"Ports\"\n  needs     \"Lans\"\n", 1), nil)
+	require.NoError(t, err)
+	assert.Equal(t, []int{1}, p.Targets()[0].Steps[1].Needs)
+}
+
+func TestTheBudgetIsSaid(t *testing.T) {
+	p, err := Make(parse(t, book), read(t, six), map[string]string{"lan": "310"}, traits, night)
+	require.NoError(t, err)
+	assert.Equal(t, 2, p.Rules.StopAfter)
+	assert.NotContains(t, strings.Join(p.Warnings, "\n"), "stop never")
+	p, err = Make(parse(t, strings.Replace(book, "  sizes     1, 2, 50%\n", "  stop      never\n", 1)), read(t, six), map[string]string{"lan": "310"}, traits, night)
+	require.NoError(t, err)
+	assert.Equal(t, 0, p.Rules.StopAfter)
+	assert.Contains(t, strings.Join(p.Warnings, "\n"), "stop never: however many devices fail")
+}
+
+// A value asked for as a secret is nowhere in what the plan says of itself; one that
+// a profile would mask must be asked for as one.
+func TestSecretsOfAPlan(t *testing.T) {
+	masking := maps.Clone(traits)
+	tern := masking["tern"]
+	tern.Mask = func(l string) string {
+		if name, word, ok := strings.Cut(l, " secret "); ok && word != "" {
+			return name + " secret " + Hidden
+		}
+		return l
+	}
+	masking["tern"] = tern
+	text := strings.NewReplacer("  lan       number 2..4000  \"LAN\" = 310\n", "  key       secret  \"The key\"\n", "lan <<lan>> on <<n>> of <<name>>", "key <<n>> secret <<key>>",
+		"drop lan <<lan>> on <<n>>", "drop key <<n>> secret <<key>>", "site != \"EYR\"", "site != key").Replace(book)
+	const key = "gull-wing"
+	p, err := Make(parse(t, text), read(t, six), map[string]string{"key": key}, masking, night)
+	require.NoError(t, err)
+	assert.Equal(t, []Value{{Name: "key", Prompt: "The key", Value: Hidden}}, p.Values)
+	assert.Contains(t, p.Targets()[0].Steps[0].Send[0], key)
+	assert.Equal(t, []string{"key 1 secret ▒▒▒▒", "a > b ▒▒▒▒"}, p.Targets()[0].Masked([]string{"key 1 secret " + key, "a > b " + key}))
+	assert.NotContains(t, strings.Join(p.Warnings, "\n"), key)
+	for _, l := range p.LeftOut {
+		assert.NotContains(t, l.Why, key)
+	}
+	_, err = Make(parse(t, strings.Replace(text, "secret  \"The key\"", "text  \"The key\"", 1)), read(t, six), map[string]string{"key": key}, masking, night)
+	assert.ErrorContains(t, err, "key stands where the profile of tern masks a secret (key 1 secret ▒▒▒▒), but is asked for as text")
+	assert.ErrorContains(t, err, `key  secret  "The key"`)
+	_, err = Make(parse(t, strings.Replace(text, "<<n>> secret <<key>>", "<<n>> secret <<key>>\x20<<pair>>", 1)), read(t, six), map[string]string{"key": key}, masking, night)
+	assert.Error(t, err)
+	assert.NotContains(t, err.Error(), key)
+}
+
+func TestAWindowThatOpensWithTheRun(t *testing.T) {
+	p, err := Make(parse(t, strings.Replace(book, "01:30 for", "now for", 1)), read(t, six), map[string]string{"lan": "310"}, traits, night)
+	require.NoError(t, err)
+	later := night.Add(5 * time.Hour)
+	begun := p.Begun(later)
+	assert.Equal(t, later, begun.Window.Open)
+	assert.Equal(t, later.Add(165*time.Minute), begun.Window.Close)
+	assert.Equal(t, night, p.Window.Open, "the plan itself stays as it is")
+	fixed, err := Make(parse(t, book), read(t, six), map[string]string{"lan": "310"}, traits, night)
+	require.NoError(t, err)
+	assert.Equal(t, fixed.Window, fixed.Begun(later).Window)
+}

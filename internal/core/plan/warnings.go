@@ -1,0 +1,168 @@
+package plan
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"metabasis/internal/core/runbook"
+)
+
+// warnings are what a person must know before the night begins.
+func warnings(p *Plan) []string {
+	var out []string
+	for _, pc := range p.Prechecks {
+		if pc.Off {
+			out = append(out, "precheck "+pc.Name+" is switched off"+fromOr(pc))
+		}
+	}
+	out = append(out, unguarded(p)...)
+	if p.Rules.StopAfter == 0 {
+		out = append(out, "stop never: however many devices fail, the run goes on to the next")
+	}
+	var clear []string
+	for _, t := range p.Targets() {
+		if t.ClearText {
+			clear = append(clear, t.Device.Name)
+		}
+	}
+	if len(clear) > 0 {
+		out = append(out, fmt.Sprintf("clear text: all that is said with %s can be read on the way, the passwords too", strings.Join(clear, ", ")))
+	}
+	if longer := longerTimers(p); longer != "" {
+		out = append(out, longer)
+	}
+	out = append(out, needsNotSaid(p)...)
+	if late := p.lastBatchTooLate(); late != "" {
+		out = append(out, late)
+	}
+	return out
+}
+
+func fromOr(pc runbook.Precheck) string {
+	if pc.From != "" {
+		return " by " + pc.From
+	}
+	return ""
+}
+
+// unguarded says which devices are changed without a rollback timer, and what
+// that means for them.
+func unguarded(p *Plan) (out []string) {
+	if p.Timer.None {
+		out = append(out, "timer none: no device takes the change back by itself; a lost device means a visit")
+	}
+	count, restores := map[string]int{}, map[string]bool{}
+	for _, t := range p.Targets() {
+		if !p.Guards(t) {
+			count[t.Device.Platform]++
+			restores[t.Device.Platform] = t.Traits.Restores
+		}
+	}
+	for _, platform := range slices.Sorted(maps.Keys(count)) {
+		if !p.Timer.None {
+			out = append(out, fmt.Sprintf("timer none on %s: %s change back only by us; one that is lost in its change stays as it is until somebody is there",
+				platform, devices(count[platform])))
+		}
+		if !restores[platform] {
+			out = append(out, fmt.Sprintf("%s: no backup can be put back on it; only the undo lines lead back, and where they are refused a person must", platform))
+		}
+	}
+	return out
+}
+
+func devices(n int) string {
+	if n == 1 {
+		return "1 device"
+	}
+	return fmt.Sprintf("%d devices", n)
+}
+
+// longerTimers says where the timer is armed for longer than the runbook says.
+func longerTimers(p *Plan) string {
+	longer, worst := 0, time.Duration(0)
+	for _, t := range p.Targets() {
+		if need := t.TimerFor(p); p.Guards(t) && need > p.Timer.For {
+			longer++
+			worst = max(worst, need)
+		}
+	}
+	if longer == 0 {
+		return ""
+	}
+	return fmt.Sprintf("the timer of %s is shorter than the work it guards; it is armed for up to %s on %s",
+		runbook.FormatDuration(p.Timer.For), runbook.FormatDuration(worst), devices(longer))
+}
+
+// lookedAt is how many devices of a platform are searched for steps that need
+// each other: their lines differ in values, not in what mentions what.
+const lookedAt = 3
+
+// needsNotSaid finds steps whose lines or conditions mention what an earlier step
+// makes, without saying that they need it. What a step makes are the lines that
+// its undo takes away again.
+func needsNotSaid(p *Plan) (out []string) {
+	seen := map[[2]int]bool{}
+	looked := map[string]int{}
+	for _, t := range p.Targets() {
+		if looked[t.Device.Platform]++; looked[t.Device.Platform] > lookedAt {
+			continue
+		}
+		for i, a := range t.Steps {
+			made := makes(a)
+			for _, b := range t.Steps[i+1:] {
+				if seen[[2]int{a.Number, b.Number}] || slices.Contains(b.Needs, a.Number) {
+					continue
+				}
+				if line := mentions(b, made); line != "" {
+					seen[[2]int{a.Number, b.Number}] = true
+					out = append(out, fmt.Sprintf("step %q mentions %q, which step %q makes: if it is of no use without, write into it: needs %q", b.Title, line, a.Title, a.Title))
+				}
+			}
+		}
+	}
+	return p.maskedEach(out)
+}
+
+// makes lists the lines of a step that its undo takes away: those that stand
+// within a longer undo line. A single word says too little to be found again.
+func makes(s Step) (out []string) {
+	for _, l := range s.Send {
+		l = strings.Join(strings.Fields(l), " ")
+		if !strings.Contains(l, " ") {
+			continue
+		}
+		if slices.ContainsFunc(s.Undo, func(u string) bool { u = strings.Join(strings.Fields(u), " "); return u != l && phrase(u, l) }) {
+			out = append(out, l)
+		}
+	}
+	return out
+}
+
+// mentions finds the first of some lines that a step's lines or conditions
+// mention.
+func mentions(s Step, made []string) string {
+	if len(made) == 0 {
+		return ""
+	}
+	texts := slices.Clone(s.Send)
+	for _, c := range s.Already {
+		texts = append(texts, c.Cond.Asks(c.Env)...)
+	}
+	for _, e := range s.Expect {
+		texts = append(texts, e.Cond.Asks(e.Env)...)
+	}
+	for _, m := range made {
+		for _, text := range texts {
+			if phrase(strings.Join(strings.Fields(text), " "), m) {
+				return m
+			}
+		}
+	}
+	return ""
+}
+
+// phrase tells whether words stand together in a text.
+func phrase(text, words string) bool { return strings.Contains(" "+text+" ", " "+words+" ") }

@@ -1,0 +1,145 @@
+package run
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"syscall"
+	"time"
+
+	"metabasis/internal/core/config"
+)
+
+// claim takes the device for this night, so that no other night on this machine
+// changes it meanwhile.
+func (w *worker) claim() error {
+	if w.r.opts.Claim == nil || w.release != nil {
+		return nil
+	}
+	release, err := w.r.opts.Claim(w.ctx, w.t)
+	if err != nil {
+		if errors.Is(err, context.Canceled) {
+			return errLetGo
+		}
+		return err
+	}
+	w.release = release
+	return nil
+}
+
+// clear looks whether the way is clear for a step's lines: its timer runs as we
+// left it, and, before the first line, nobody else is at work on the device. It
+// also keeps what runs before the step, which leaving it out must lead back to.
+func (w *worker) clear(i int) *trouble {
+	if len(w.t.Steps[i].Send) == 0 {
+		return nil
+	}
+	if err := w.snap(i); err != nil {
+		return faced("reading what runs before "+w.t.Steps[i].Title, err)
+	}
+	if !w.looked {
+		if tr := w.nobodyElse(); tr != nil {
+			return tr
+		}
+		w.looked = true
+	}
+	return w.timerAsLeft() // the last thing before a line
+}
+
+// snap keeps what runs before a step.
+func (w *worker) snap(i int) error {
+	if _, known := w.snaps[i]; known {
+		return nil
+	}
+	if len(w.begun) == 0 {
+		w.snaps[i] = w.before
+		return nil
+	}
+	running, err := w.ses.Config(w.ctx, Running)
+	if err == nil {
+		w.snaps[i] = config.Parse(running, w.t.Traits.Style)
+	}
+	return err
+}
+
+// rounding is how far a device may round what it says of its timer.
+const rounding = 2 * time.Second
+
+// timerAsLeft looks whether the timer is still on the clock as we left it. One
+// that was changed under us is somebody else's work on the device: nothing more is
+// sent until a person has decided. What is pending then counts as known.
+func (w *worker) timerAsLeft() *trouble {
+	if !w.guarded() {
+		return nil
+	}
+	was, slack := w.due, w.slack
+	pending, err := w.see()
+	if err != nil {
+		return faced("looking at the timer", err)
+	}
+	switch {
+	case !pending && was.IsZero():
+		return w.armAgain()
+	case !pending:
+		w.emit(Event{Kind: TimerGone})
+		return changedUnderUs("the rollback timer is gone: somebody or something took it off the clock",
+			"it was due "+was.Format("15:04:05")+"; nothing is pending now")
+	case was.IsZero():
+	case w.due.Sub(was).Abs() > slack+w.slack+rounding:
+		w.emit(Event{Kind: TimerSeen, Due: w.due, For: time.Until(w.due)})
+		return changedUnderUs("the rollback timer was changed under us",
+			fmt.Sprintf("it was due %s; now it is due %s", was.Format("15:04:05"), w.due.Format("15:04:05")))
+	default:
+		w.due, w.slack = was, slack // as near as the first reading; it must not wander
+	}
+	return nil
+}
+
+func changedUnderUs(why, evidence string) *trouble {
+	return &trouble{why: why, evidence: []string{evidence}, err: &Unclear{Asked: "timer", Got: evidence}}
+}
+
+// armAgain puts a timer back on the clock of a device that lost it, where that is
+// safe: it must bring back the backup, or what runs now.
+func (w *worker) armAgain() *trouble {
+	safe, err := w.restartIsSafe()
+	switch {
+	case err != nil:
+		return faced("looking whether it may be armed again", err)
+	case !safe:
+		return changedUnderUs("no rollback timer is pending, and none may be armed",
+			"what is saved on it is neither the backup nor what runs now: a restart would bring that back")
+	}
+	if err := w.arm(ToArm, w.t.TimerFor(w.r.plan)); err != nil {
+		return faced("arming again", err)
+	}
+	return nil
+}
+
+// nobodyElse looks whether somebody else is changing the configuration, as far as
+// the device can tell: the precheck was a while ago.
+func (w *worker) nobodyElse() *trouble {
+	if _, tells := w.t.Traits.Tables[editors]; !tells || w.r.plan.Off("alone") {
+		return nil
+	}
+	if _, waived := w.r.plan.Waived("alone", w.name()); waived {
+		return nil
+	}
+	_, err := w.alone()
+	var u *unfit
+	switch {
+	case errors.As(err, &u):
+		return &trouble{why: "right before the first line: " + u.why, err: &Unclear{Asked: editors, Got: u.why}}
+	case err != nil:
+		return faced("looking whether somebody else is at work", err)
+	}
+	return nil
+}
+
+// editors is the table of those who are changing the configuration.
+const editors = "editors"
+
+// full tells whether an error of ours says that the disk takes no more.
+func full(err error) bool {
+	return errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) || errors.Is(err, syscall.EROFS)
+}
