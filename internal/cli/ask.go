@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -18,6 +17,7 @@ import (
 	"metabasis/internal/core/problem"
 	"metabasis/internal/core/reach"
 	"metabasis/internal/core/run"
+	"metabasis/internal/core/textfile"
 	"metabasis/internal/settings"
 	"metabasis/internal/store"
 )
@@ -108,7 +108,7 @@ func readCommands(files, words []string) (commandList, []string, error) {
 		if !ok {
 			role, path = "", f
 		}
-		data, err := os.ReadFile(path)
+		data, err := textfile.Read(path, textfile.Small)
 		if err != nil {
 			return nil, nil, err
 		}

@@ -10,6 +10,7 @@ import (
 
 	"metabasis/internal/core/problem"
 	"metabasis/internal/core/runbook"
+	"metabasis/internal/core/textfile"
 	"metabasis/internal/workspace"
 )
 
@@ -65,7 +66,7 @@ func (a *app) tidyCommand() *cobra.Command {
 func (a *app) tidy(files []string, list bool) error {
 	var untidy bool
 	for _, file := range files {
-		src, err := os.ReadFile(file)
+		src, err := textfile.Read(file, textfile.Small)
 		if err != nil {
 			return err
 		}

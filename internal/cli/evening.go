@@ -79,7 +79,8 @@ func (a *app) ready(ctx context.Context, e *evening, what string) error {
 	if e.access, err = a.access(ctx, e.ws, e.fleet, e.scope.Devices); err != nil {
 		return err
 	}
-	e.dir = filepath.Join(e.ws.Dir, "transcripts", time.Now().Format("2006-01-02T150405")+"-"+what)
+	now := time.Now()
+	e.dir = e.ws.TranscriptsAt(now, now.Format("150405")+"-"+what)
 	if e.scripts, err = store.NewTranscripts(e.dir); err != nil {
 		return errors.Join(err, e.access.Close())
 	}

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os/signal"
 	"sync/atomic"
@@ -10,29 +11,51 @@ import (
 
 	"metabasis/internal/core/run"
 	"metabasis/internal/report"
+	"metabasis/internal/store/locks"
 	"metabasis/internal/workspace"
 )
 
 // headless runs a night without a screen. The first interrupt aborts and takes
 // back what is in change, the second lets go of everything.
-func (a *app) headless(ctx context.Context, n *workspace.Night, asJSON bool) error {
+func (a *app) headless(ctx context.Context, n *workspace.Night, f nightFlags) error {
 	// A reader that goes away must not end a night half-way.
 	signal.Ignore(syscall.SIGPIPE)
+	if err := a.beginNight(ctx, n, f.wait); err != nil {
+		return err
+	}
 	shown := make(chan []run.Event)
 	over := make(chan result, 1)
 	go func() { over <- runNight(ctx, n.Run, shown, make(chan struct{}), nil) }()
 	interrupted, done := a.obeyInterrupts(ctx, n.Run)
-	out := &eventPrinter{app: a, asJSON: asJSON}
+	out := &eventPrinter{app: a, asJSON: f.json}
 	for events := range shown {
 		out.print(events)
 	}
 	done()
 	end := <-over
+	out.summary(&end.night)
 	if end.err != nil {
 		return &exitError{int(run.NeedsPerson), end.err}
 	}
-	out.summary(&end.night)
 	return outcome(&end.night, interrupted.Load())
+}
+
+// beginNight begins a night where a person, if there is one, reads the terminal.
+// Waiting for another night can be interrupted.
+func (a *app) beginNight(ctx context.Context, n *workspace.Night, wait bool) error {
+	ctx, over := signalled(ctx)
+	err := n.Begin(ctx, wait, func(text string) { fmt.Fprintln(a.err, text) })
+	for _, note := range n.Notes {
+		fmt.Fprintln(a.err, "warning:", note)
+	}
+	if over() {
+		return &exitError{code: exitInterrupted}
+	}
+	var held *locks.Held
+	if errors.As(err, &held) {
+		return fmt.Errorf("%w; wait for its end with --wait", err)
+	}
+	return err
 }
 
 // obeyInterrupts turns interrupts into decisions, even while nobody reads what

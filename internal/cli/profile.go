@@ -5,11 +5,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"metabasis/internal/core/textfile"
 	"metabasis/internal/device/profile"
 )
 
@@ -47,7 +47,7 @@ and disarmed.`,
 }
 
 func loadProfile(file string) (*profile.Profile, error) {
-	data, err := os.ReadFile(file)
+	data, err := textfile.Read(file, textfile.Small)
 	if err != nil {
 		return nil, err
 	}

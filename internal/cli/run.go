@@ -7,8 +7,6 @@ import (
 	"net"
 	"os"
 	"os/user"
-	"slices"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -17,7 +15,6 @@ import (
 	"metabasis/demo"
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/plan"
-	"metabasis/internal/core/runbook"
 	"metabasis/internal/sim"
 	"metabasis/internal/workspace"
 )
@@ -29,12 +26,14 @@ type nightFlags struct {
 	fleet    string
 	answers  []string
 	waivers  []string
+	wait     bool
 }
 
 func (f *nightFlags) add(cmd *cobra.Command) {
 	cmd.Flags().BoolVar(&f.headless, "headless", false, "no screen: one line an event, decisions from the runbook's unattended line")
 	cmd.Flags().BoolVar(&f.json, "json", false, "with --headless: one JSON object an event")
 	cmd.Flags().StringArrayVar(&f.answers, "answer", nil, "NAME=VALUE for a value the runbook asks for; may be given many times")
+	cmd.Flags().BoolVar(&f.wait, "wait", false, "wait for devices, and for the workspace, that another night has, in place of going on without them")
 	cmd.Flags().StringArrayVar(&f.waivers, "waive", nil, "\"CHECK on DEVICE: REASON\" passes a precheck that does not hold; may be given many times")
 }
 
@@ -148,7 +147,8 @@ func (a *app) night(ctx context.Context, ws *workspace.Workspace, file string, f
 	if err != nil {
 		return err
 	}
-	answers, err := a.answers(rb, f)
+	finder := ws.Finder(os.Getenv, a.asker())
+	answers, err := a.answers(ctx, rb, f, finder)
 	if err != nil {
 		return err
 	}
@@ -166,22 +166,23 @@ func (a *app) night(ctx context.Context, ws *workspace.Workspace, file string, f
 		return errors.New("there is no terminal here for the screen; use --headless")
 	}
 	if access == nil {
-		if access, err = a.access(ctx, ws, fl, devicesOf(p)); err != nil {
+		if access, err = a.accessWith(ctx, ws, fl, devicesOf(p), finder); err != nil {
 			return err
 		}
 	}
 	defer access.Close()
-	n, err := ws.Prepare(p, file, text, access, f.headless, who())
-	if err != nil {
-		return err
-	}
-	defer n.Close()
+	n := ws.Prepare(p, file, text, access, f.headless, who())
+	defer func() {
+		if err := n.Close(); err != nil { // the night itself is over and told
+			fmt.Fprintln(a.err, "metabasis:", err)
+		}
+	}()
 	access.OpenJumps(ctx, n.Connector, devicesOf(p))
 	if f.headless {
-		return a.headless(ctx, n, f.json)
+		return a.headless(ctx, n, f)
 	}
 	access.Quiet()
-	return a.watch(ctx, ws, n)
+	return a.watch(ctx, ws, n, f.wait)
 }
 
 func waive(p *plan.Plan, texts []string) error {
@@ -210,7 +211,11 @@ func devicesOf(p *plan.Plan) []fleet.Device {
 
 // access gets ready to reach devices, asking for what is not known.
 func (a *app) access(ctx context.Context, ws *workspace.Workspace, f *fleet.Fleet, devices []fleet.Device) (*workspace.Access, error) {
-	access, err := ws.Access(ctx, f, devices, ws.Finder(os.Getenv, a.asker()))
+	return a.accessWith(ctx, ws, f, devices, ws.Finder(os.Getenv, a.asker()))
+}
+
+func (a *app) accessWith(ctx context.Context, ws *workspace.Workspace, f *fleet.Fleet, devices []fleet.Device, finder *workspace.Finder) (*workspace.Access, error) {
+	access, err := ws.Access(ctx, f, devices, finder)
 	if err != nil {
 		return nil, err
 	}
@@ -234,36 +239,6 @@ func who() string {
 		return u.Username
 	}
 	return "somebody"
-}
-
-// answers gathers the values the runbook asks for: from the flags, else its
-// defaults, else from the person.
-func (a *app) answers(rb *runbook.Runbook, f nightFlags) (map[string]string, error) {
-	out := map[string]string{}
-	for _, ask := range rb.Ask {
-		out[ask.Name] = ask.Default
-	}
-	for _, given := range f.answers {
-		name, value, ok := strings.Cut(given, "=")
-		if !ok || !slices.ContainsFunc(rb.Ask, func(k runbook.Ask) bool { return k.Name == name }) {
-			return nil, fmt.Errorf("--answer %q: write NAME=VALUE with a name the runbook asks for", given)
-		}
-		out[name] = value
-	}
-	for _, ask := range rb.Ask {
-		if out[ask.Name] == "" && !f.headless && a.isTerminal() {
-			fmt.Fprintf(a.err, "%s (%s, %s): ", ask.Prompt, ask.Name, ask.Kind)
-			var line string
-			if _, err := fmt.Fscanln(a.in, &line); err != nil {
-				return nil, fmt.Errorf("%s: no answer", ask.Name)
-			}
-			out[ask.Name] = line
-		}
-		if err := ask.Check(out[ask.Name]); err != nil {
-			return nil, fmt.Errorf("%w; give it with --answer %s=VALUE", err, ask.Name)
-		}
-	}
-	return out, nil
 }
 
 func (a *app) isTerminal() bool {

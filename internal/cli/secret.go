@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"metabasis/internal/core/textfile"
 	"metabasis/internal/settings"
 	"metabasis/internal/store/secrets"
 	"metabasis/internal/workspace"
@@ -164,7 +165,7 @@ func (a *app) secretRekey(ctx context.Context, recipients string) error {
 		return err
 	}
 	if recipients != "" {
-		data, err := os.ReadFile(recipients)
+		data, err := textfile.Read(recipients, textfile.Small)
 		if err != nil {
 			return err
 		}

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"maps"
 	"net"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -13,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"metabasis/demo"
+	"metabasis/internal/core/textfile"
 	"metabasis/internal/sim"
 	"metabasis/internal/workspace"
 )
@@ -39,7 +39,7 @@ func (a *app) sim(ctx context.Context, file, faults, write string, base int) err
 	s, err := demo.Scenario(faults)
 	if file != "" {
 		var data []byte
-		if data, err = os.ReadFile(file); err == nil {
+		if data, err = textfile.Read(file, textfile.Small); err == nil {
 			s, err = sim.ReadScenario(file, data)
 		}
 	}

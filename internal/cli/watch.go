@@ -4,8 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os/signal"
-	"strings"
+	"sync"
 	"syscall"
 
 	tea "charm.land/bubbletea/v2"
@@ -14,56 +15,155 @@ import (
 	"metabasis/internal/core/run"
 	"metabasis/internal/report"
 	"metabasis/internal/screen"
-	"metabasis/internal/screen/home"
 	"metabasis/internal/settings"
-	"metabasis/internal/store"
+	"metabasis/internal/store/locks"
 	"metabasis/internal/workspace"
 )
 
-// watch runs a night on the screen.
-func (a *app) watch(ctx context.Context, ws *workspace.Workspace, n *workspace.Night) error {
-	// A terminal that goes away lets go of everything, and the journal says so.
-	ctx, cancel := signal.NotifyContext(ctx, syscall.SIGHUP)
-	defer cancel()
+// watch runs a night on the screen. When the screen ends before the night, because
+// its terminal is closed, or the system asks us to end, what is in change is taken
+// back, as without a screen; asked again, everything is let go of.
+func (a *app) watch(ctx context.Context, ws *workspace.Workspace, n *workspace.Night, wait bool) error {
+	signal.Ignore(syscall.SIGPIPE)
+	onScreen, closeScreen := context.WithCancel(ctx)
+	defer closeScreen()
 	planned := run.Event{Kind: run.Planned, Outline: run.Outlined(n.Plan)}
-	var over chan result
-	left := make(chan struct{}) // closed when nobody looks any more
-	need := &needs{}
+	w := &watched{n: n, left: make(chan struct{})}
+	defer w.obey(ctx, closeScreen)()
 	src := screen.Source{
 		Night: run.Fold(run.Night{}, planned),
-		Start: func() <-chan []run.Event {
-			over = make(chan result, 1)
-			shown := make(chan []run.Event)
-			go func() { over <- runNight(ctx, n.Run, shown, left, need) }()
-			return shown
+		Start: func() (<-chan []run.Event, error) { return w.start(onScreen, ctx, wait) },
+		Do:    func(c run.Command) error { return n.Run.Do(ctx, c) },
+		Tail: func(name string, lines int) []string {
+			if n.Scripts == nil {
+				return nil
+			}
+			return n.Scripts.Tail(name, lines)
 		},
-		Do:         func(c run.Command) error { return n.Run.Do(ctx, c) },
-		Tail:       n.Scripts.Tail,
-		Transcript: n.Scripts.Read,
+		Transcript: func(name string) ([]string, error) {
+			if n.Scripts == nil {
+				return nil, fs.ErrNotExist
+			}
+			return n.Scripts.Read(name)
+		},
+		Lines: func(name string) []string { return report.Lines(n.Plan, name) },
 		Console: func(name string) tea.ExecCommand {
-			return &consoleCommand{ctx: ctx, c: n.Connector, d: deviceOf(n, name), needs: need}
+			return &consoleCommand{ctx: onScreen, c: n.Connector, d: deviceOf(n, name), needs: &w.need}
 		},
 		By: who(),
 	}
-	_, err := screen.Run(ctx, src, screen.Theme(ws.Settings.Get(settings.Theme)))
-	close(left)
+	_, err := screen.Run(onScreen, src, screen.Theme(ws.Settings.Get(settings.Theme)))
+	return a.afterScreen(ctx, w, err)
+}
+
+// watched is a night on the screen.
+type watched struct {
+	n    *workspace.Night
+	left chan struct{} // closed when nobody looks any more
+	need needs
+
+	mu          sync.Mutex
+	over        chan result // nil before it has begun
+	interrupted bool
+}
+
+// start begins the night.
+func (w *watched) start(begin, ctx context.Context, wait bool) (<-chan []run.Event, error) {
+	if err := w.n.Begin(begin, wait, func(string) {}); err != nil {
+		var held *locks.Held
+		if errors.As(err, &held) {
+			err = fmt.Errorf("%w; leave, and wait for its end with --wait", err)
+		}
+		return nil, err
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.over = make(chan result, 1)
+	shown := make(chan []run.Event)
+	over := w.over
+	go func() { over <- runNight(ctx, w.n.Run, shown, w.left, &w.need) }()
+	return shown, nil
+}
+
+// running is where the end of a night that has begun will come out; nil when none
+// has.
+func (w *watched) running() chan result {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.over
+}
+
+// end asks the night to end: the first time by taking back what is in change, then
+// by letting go of everything.
+func (w *watched) end(ctx context.Context, why string) {
+	w.mu.Lock()
+	choice := run.BackDevice
+	if w.interrupted {
+		choice = run.Release
+	}
+	w.interrupted = true
+	begun := w.over != nil
+	w.mu.Unlock()
+	if begun {
+		_ = w.n.Run.Do(ctx, run.Command{Choice: choice, By: who() + " (" + why + ")"}) // the night may be over
+	}
+}
+
+// obey turns signals into the end of the screen and of the night. The function it
+// returns ends that.
+func (w *watched) obey(ctx context.Context, closeScreen func()) func() {
+	signals, stop := interrupts()
+	quit, gone := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(gone)
+		for {
+			select {
+			case <-quit:
+				return
+			case sig := <-signals:
+				closeScreen()
+				w.end(ctx, sig.String())
+			}
+		}
+	}()
+	return func() { stop(); close(quit); <-gone }
+}
+
+// afterScreen sees the night to its end and tells it, to whoever still reads.
+func (a *app) afterScreen(ctx context.Context, w *watched, err error) error {
+	close(w.left)
+	over := w.running()
 	if over == nil { // it never began
+		if errors.Is(err, context.Canceled) || errors.Is(err, tea.ErrProgramKilled) {
+			return &exitError{code: exitInterrupted}
+		}
 		return err
 	}
-	cancel() // lets go of what is left, if the screen ended before the night
-	end := <-over
-	night := end.night
-	if err == nil {
-		err = end.err
+	var end result
+	select {
+	case end = <-over:
+	default:
+		w.mu.Lock()
+		asked := w.interrupted
+		w.mu.Unlock()
+		if !asked { // the screen is gone, and nobody has said what becomes of the night
+			w.end(ctx, "the screen ended")
+		}
+		fmt.Fprintln(a.err, "metabasis: the screen is gone; what is in change is taken back, and this ends then")
+		end = <-over
+		err = nil
 	}
-	if err != nil {
-		return &exitError{int(run.NeedsPerson), err}
+	for _, note := range w.n.Notes {
+		fmt.Fprintln(a.err, "warning:", note)
 	}
-	fmt.Fprintln(a.out, report.Summary(&night))
-	for _, l := range report.Needs(&night) {
+	fmt.Fprintln(a.out, report.Summary(&end.night))
+	for _, l := range report.Needs(&end.night) {
 		fmt.Fprintln(a.out, "  "+l)
 	}
-	return outcome(&night, night.Aborted != "" || night.Released)
+	if err = errors.Join(err, end.err); err != nil {
+		return &exitError{int(run.NeedsPerson), err}
+	}
+	return outcome(&end.night, end.night.Aborted != "" || end.night.Released)
 }
 
 // deviceOf finds a device of a night's plan.
@@ -74,109 +174,4 @@ func deviceOf(n *workspace.Night, name string) fleet.Device {
 		}
 	}
 	return fleet.Device{Name: name}
-}
-
-// open shows what the workspace holds and goes where the person chooses.
-func (a *app) open(ctx context.Context) error {
-	ws, err := a.workspace()
-	if err != nil {
-		return err
-	}
-	if !a.isTerminal() {
-		return errors.New("there is no terminal here for the screen; try metabasis --help")
-	}
-	entries, err := a.entries(ctx, ws)
-	if err != nil {
-		return err
-	}
-	e, err := home.Choose(ctx, a.dir, entries, ws.Settings.Get(settings.Theme) == "light")
-	switch {
-	case err != nil || e == nil:
-		return err
-	case e.Fleet:
-		ev, err := a.selectedIn(ws, "", nil)
-		if err != nil {
-			return err
-		}
-		return a.roster(ctx, ev)
-	case e.Runbook != "":
-		return a.night(ctx, ws, e.Runbook, nightFlags{}, nil)
-	}
-	return a.replay(ctx, ws, e.Night)
-}
-
-// entries are the runbooks and the past nights of a workspace.
-func (a *app) entries(ctx context.Context, ws *workspace.Workspace) ([]home.Entry, error) {
-	var out []home.Entry
-	fl, fleetErr := ws.Fleet("")
-	if fleetErr == nil {
-		out = append(out, home.Entry{Fleet: true, Title: count(len(fl.Devices), "device") + ": reach them, read them, work one by hand"})
-	}
-	for _, file := range ws.Runbooks() {
-		e := home.Entry{Runbook: file}
-		rb, _, err := ws.Runbook(file, fl)
-		switch {
-		case fleetErr != nil:
-			e.Problem = firstLine(fleetErr)
-		case err != nil:
-			e.Problem = firstLine(err)
-		default:
-			e.Title = rb.Title
-		}
-		out = append(out, e)
-	}
-	j, err := ws.Journal()
-	if err != nil {
-		return nil, err
-	}
-	defer j.Close()
-	nights, err := j.Nights(ctx)
-	if err != nil {
-		return nil, err
-	}
-	for _, h := range nights {
-		events, err := j.Events(ctx, h.ID)
-		if errors.Is(err, store.ErrNoNight) {
-			continue // it was prepared and never begun
-		}
-		if err != nil {
-			return nil, err
-		}
-		n := run.Fold(run.Night{}, events...)
-		e := home.Entry{Night: h.ID, Title: h.Title, Change: h.Change, Began: h.Began, Outcome: n.Outcome(), Summary: report.Summary(&n)}
-		if n.Ended.IsZero() {
-			e.Outcome, e.Summary = run.NeedsPerson, "has no end in the journal: "+e.Summary
-		}
-		out = append(out, e)
-	}
-	return out, nil
-}
-
-func firstLine(err error) string {
-	s, _, _ := strings.Cut(err.Error(), "\n")
-	return s
-}
-
-// replay shows a past night from the journal alone.
-func (a *app) replay(ctx context.Context, ws *workspace.Workspace, id int64) error {
-	j, err := ws.Journal()
-	if err != nil {
-		return err
-	}
-	defer j.Close()
-	events, err := j.Events(ctx, id)
-	if err != nil {
-		return err
-	}
-	read := func(device string) ([]string, error) { return store.ReadTranscript(ws.Transcripts(id), device) }
-	src := screen.Source{Night: run.Fold(run.Night{}, events...), Transcript: read,
-		Tail: func(device string, n int) []string {
-			lines, err := read(device)
-			if err != nil {
-				return nil
-			}
-			return lines[max(0, len(lines)-n):]
-		}}
-	_, err = screen.Run(ctx, src, screen.Theme(ws.Settings.Get(settings.Theme)))
-	return err
 }

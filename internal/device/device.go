@@ -181,6 +181,16 @@ func (c *Connector) OpenJumps(ctx context.Context, devices []fleet.Device, wante
 	}
 }
 
+// Address is where a device is reached, as host:port; "" when nothing is known of
+// its platform.
+func (c *Connector) Address(d fleet.Device) string {
+	w, err := c.plainWay(d)
+	if err != nil {
+		return ""
+	}
+	return w.Addr
+}
+
 // ClearText tells whether a device is reached without encryption.
 func (c *Connector) ClearText(d fleet.Device) bool {
 	w, err := c.plainWay(d)

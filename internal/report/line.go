@@ -178,3 +178,8 @@ var States = []run.State{run.Kept, run.Already, run.Skipped, run.Blocked, run.Re
 	run.Held, run.Dark, run.Reverting, run.Soaking, run.Verifying, run.Changing, run.Armed, run.Recording, run.Checking, run.Waiting}
 
 func order(s run.State) int { return slices.Index(States, s) }
+
+// Crashed tells how a night stood whose journal ends before it does.
+func Crashed(n *run.Night) string {
+	return fmt.Sprintf("crashed at %s; then: %s", Clock(n.Last.Local()), Summary(n))
+}

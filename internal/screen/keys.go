@@ -17,10 +17,20 @@ import (
 func (m *Model) key(k tea.KeyPressMsg) tea.Cmd {
 	m.message = ""
 	name := k.String()
+	if m.small() { // nothing that cannot be seen can be answered
+		if (name == "ctrl+c" || name == "q") && !m.running() {
+			return tea.Quit
+		}
+		return nil
+	}
 	if name == "ctrl+c" {
 		return m.interrupt()
 	}
 	switch m.focus {
+	case onPane:
+		m.paneKey(name)
+	case onFind:
+		m.findKey(name, k.Text)
 	case onTranscript:
 		if !m.pager.Typing() && (name == "d" || name == "a") { // what is urgent works from here, too
 			m.focus, m.pager = onList, nil
@@ -30,9 +40,9 @@ func (m *Model) key(k tea.KeyPressMsg) tea.Cmd {
 			m.focus, m.pager = onList, nil
 		}
 	case onDecide:
-		m.decideKey(name)
+		m.decideKey(name, k.Text)
 	case onAbort:
-		m.abortKey(name)
+		m.abortKey(name, k.Text)
 	case onBegin:
 		return m.beginKey(name)
 	default:
@@ -46,8 +56,13 @@ func (m *Model) interrupt() tea.Cmd {
 	if !m.running() {
 		return tea.Quit
 	}
-	m.focus, m.abort = onAbort, decide.View{}
+	m.openAbort()
 	return nil
+}
+
+func (m *Model) openAbort() {
+	m.abort.Open(decide.OfAbort(&m.night))
+	m.focus, m.paneTop = onAbort, 0
 }
 
 func (m *Model) listKey(name string) tea.Cmd {
@@ -83,19 +98,79 @@ func (m *Model) listKey(name string) tea.Cmd {
 		m.openDecide()
 	case "a":
 		if m.running() {
-			m.focus, m.abort = onAbort, decide.View{}
+			m.openAbort()
 		}
 	case "g":
-		if !m.started && m.src.Start != nil {
+		if !m.started && m.src.Start != nil && !m.asked {
 			m.focus = onBegin
 		}
-	case "q":
+	case "/":
+		m.focus, m.finding, m.from = onFind, "", m.list.Cursor
+	case "tab":
+		m.focus = onPane
+	case "q", "esc":
 		if !m.running() {
 			return tea.Quit
 		}
-		m.message = "the night is running: abort it with a, then leave"
+		if name == "q" {
+			m.message = "the night is running: abort it with a, then leave"
+		}
 	}
 	return nil
+}
+
+// paneKey scrolls what stands beside the list.
+func (m *Model) paneKey(name string) {
+	page := max(m.height-10, 1)
+	switch name {
+	case "up", "k":
+		m.paneTop = max(m.paneTop-1, 0)
+	case "down", "j":
+		m.paneTop++
+	case "pgup":
+		m.paneTop = max(m.paneTop-page, 0)
+	case "pgdown", "space":
+		m.paneTop += page
+	case "home":
+		m.paneTop = 0
+	case "end":
+		m.paneTop = 1 << 20
+	case "d":
+		m.openDecide()
+	case "a":
+		if m.running() {
+			m.openAbort()
+		}
+	default:
+		m.focus, m.paneTop = onList, 0
+	}
+}
+
+// findKey finds a device by a part of its name, as it is typed.
+func (m *Model) findKey(name, text string) {
+	switch name {
+	case "esc":
+		m.list.Cursor, m.focus = m.from, onList
+		return
+	case "enter":
+		m.focus = onList
+		return
+	case "down", "tab":
+		if !m.list.Find(&m.night, m.finding, m.list.Cursor+1) {
+			m.message = "no device is called so"
+		}
+		return
+	case "backspace":
+		r := []rune(m.finding)
+		m.finding = string(r[:max(len(r)-1, 0)])
+	default:
+		if len(m.finding) < 64 {
+			m.finding += text
+		}
+	}
+	if !m.list.Find(&m.night, m.finding, m.from) {
+		m.message = "no device has " + m.finding + " in its name"
+	}
 }
 
 func (m *Model) listCells() int {
@@ -107,7 +182,14 @@ func (m *Model) listCells() int {
 
 func (m *Model) openTranscript() {
 	d := m.list.Device(&m.night)
-	if d == nil || m.src.Transcript == nil {
+	if d == nil {
+		return
+	}
+	if !m.started && m.src.Start != nil && m.src.Lines != nil {
+		m.pager, m.focus = pager.Of("What will be sent to "+d.Name, d.Name, m.src.Lines(d.Name)), onTranscript
+		return
+	}
+	if m.src.Transcript == nil {
 		return
 	}
 	lines, err := m.src.Transcript(d.Name)
@@ -127,11 +209,11 @@ func (m *Model) openDecide() {
 		m.message = "nothing waits for a decision"
 		return
 	}
-	m.choice.Reset(decide.OfHold(&m.night, h))
-	m.focus = onDecide
+	m.choice.Open(decide.OfHold(&m.night, h))
+	m.focus, m.paneTop = onDecide, 0
 }
 
-func (m *Model) decideKey(name string) {
+func (m *Model) decideKey(name, text string) {
 	h, ok := m.hold()
 	if !ok || h.Number != m.choice.Hold() {
 		// It was answered or has gone meanwhile: the key was meant for another
@@ -140,47 +222,61 @@ func (m *Model) decideKey(name string) {
 		m.message = "that hold is over"
 		return
 	}
-	switch name {
-	case "d":
-		m.focus = onList
-	case "a":
-		m.focus, m.abort = onAbort, decide.View{}
-	default:
-		m.questionKey(name, &m.choice, decide.OfHold(&m.night, h))
-	}
-}
-
-func (m *Model) abortKey(name string) {
-	if name == "a" {
-		m.focus = onList
+	switch {
+	case m.choice.Typing():
+	case name == "d":
+		m.leaveQuestion()
+		return
+	case name == "a":
+		m.openAbort()
 		return
 	}
-	m.questionKey(name, &m.abort, decide.OfAbort(&m.night))
+	m.questionKey(name, text, &m.choice, decide.OfHold(&m.night, h))
+}
+
+func (m *Model) abortKey(name, text string) {
+	if name == "a" {
+		m.leaveQuestion()
+		return
+	}
+	m.questionKey(name, text, &m.abort, decide.OfAbort(&m.night))
+}
+
+// leaveQuestion leaves a question. Nothing stays chosen.
+func (m *Model) leaveQuestion() {
+	m.focus, m.choice, m.abort, m.paneTop = onList, decide.View{}, decide.View{}, 0
 }
 
 // questionKey moves in a question and answers it.
-func (m *Model) questionKey(name string, v *decide.View, q decide.Question) {
-	switch name {
-	case "esc", "q":
-		m.focus = onList
-	case "up", "k":
-		v.Move(q, -1)
-	case "down", "j":
-		v.Move(q, 1)
-	case "enter":
-		if c, ok := v.Enter(q); ok {
-			m.do(run.Command{Hold: q.Hold, Choice: c})
-			m.focus = onList
+func (m *Model) questionKey(name, text string, v *decide.View, q decide.Question) {
+	switch {
+	case name == "esc", name == "q" && !v.Typing():
+		m.leaveQuestion()
+	case name == "enter":
+		if a, ok := v.Enter(q); ok {
+			m.do(run.Command{Hold: q.Hold, Choice: a.Choice, Reason: a.Reason})
+			m.leaveQuestion()
 		}
+	case v.Typing():
+		v.Type(name, text)
+	case name == "up", name == "k":
+		v.Move(q, -1)
+	case name == "down", name == "j":
+		v.Move(q, 1)
+	case len(name) == 1 && name[0] >= '1' && name[0] <= '9' && int(name[0]-'1') < len(q.Offers):
+		v.Choose(q, int(name[0]-'1'))
 	}
 }
 
 func (m *Model) beginKey(name string) tea.Cmd {
 	switch name {
 	case "enter":
-		m.started, m.focus = true, onList
-		m.events = m.src.Start()
-		return m.listen()
+		m.focus, m.asked = onList, true
+		start := m.src.Start
+		return func() tea.Msg {
+			events, err := start()
+			return begunMsg{events, err}
+		}
 	case "esc", "q", "g":
 		m.focus = onList
 	default:

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/report"
@@ -27,6 +28,14 @@ func (m *Model) attentionText() ink.Row {
 	r := ink.T(ink.Foam, " ")
 	bad := count[run.Stranded]
 	switch {
+	case m.asked:
+		return r.Strong(ink.Lamp, "Beginning: the workspace, the journal and the devices are taken for this night.")
+	case m.past() && n.Ended.IsZero() && m.src.Elsewhere != "":
+		return r.Strong(ink.Lamp, "This night runs in another process: "+m.src.Elsewhere+". ").
+			Add(ink.Foam, "Here it stands as it was in the journal at "+report.Clock(n.Last.Local())+".")
+	case m.past() && n.Ended.IsZero():
+		return r.Strong(ink.Port, "▲ This night crashed: its journal ends at "+n.Last.Local().Format("Mon 2 Jan 15:04:05")+". ").
+			Add(ink.Foam, "Below is where each device was then; nobody has looked since.")
 	case !m.started && m.src.Start != nil:
 		return r.Strong(ink.Foam, "Ready. Nothing has been sent.").Add(ink.Dim, fmt.Sprintf("  %s in %s.", report.Count(len(n.Devices), "device"), report.Count(len(n.Outline.Batches), "batch")))
 	case !n.Ended.IsZero():
@@ -93,9 +102,21 @@ func (m *Model) ready(cells int) []ink.Row {
 		return rows
 	}
 	rows := []ink.Row{ink.Row{}.Strong(ink.Foam, "Before it begins")}
-	rows = append(rows, label("window", fmt.Sprintf("%s to %s, reserve %s", o.Window.Open.Format("15:04:05"), o.Window.Close.Format("15:04:05"), runbook.FormatDuration(o.Window.Reserve)))...)
+	rows = append(rows, label("window", window(o.Window))...)
 	rows = append(rows, label("devices", fmt.Sprintf("%d in %s: %s", len(m.night.Devices), report.Count(len(o.Batches), "batch"), sizes(o)))...)
 	rows = append(rows, label("sites", strings.Join(m.night.Sites(), ", "))...)
+	for i, v := range o.Values {
+		name := ""
+		if i == 0 {
+			name = "values"
+		}
+		text := v.Name + " = " + v.Value
+		if v.Usual {
+			text += ", the runbook's own"
+		}
+		rows = append(rows, label(name, text)...)
+	}
+	rows = append(rows, label("stop", stops(o))...)
 	if len(o.Checks) > 0 {
 		rows = append(rows, label("prechecks", strings.Join(o.Checks, "; "))...)
 	}
@@ -113,10 +134,37 @@ func (m *Model) ready(cells int) []ink.Row {
 		}
 	}
 	rows = append(rows, ink.Row{})
+	rows = append(rows, ink.T(ink.Dim, "Enter on a device shows the lines that will be sent to it."))
 	if m.focus == onBegin {
-		return append(rows, ink.Row{}.Strong(ink.Lamp, "Enter begins the night. ").Add(ink.Dim, "Esc leaves it."))
+		r := ink.Row{}.Strong(ink.Lamp, "Enter begins the night. ").Add(ink.Dim, "Esc leaves it.")
+		r.Marked = true // it must be in sight
+		return append(rows, r)
 	}
 	return append(rows, ink.T(ink.Dim, "g, then Enter, begins the night."))
+}
+
+// window says when the window is, with its day and zone.
+func window(w plan.Window) string {
+	length, reserve := runbook.FormatDuration(w.Close.Sub(w.Open)), runbook.FormatDuration(w.Reserve)
+	if w.Now {
+		return fmt.Sprintf("opens when the run begins, for %s, reserve %s", length, reserve)
+	}
+	end := "15:04 MST"
+	if w.Open.YearDay() != w.Close.YearDay() {
+		end = "Mon 2 Jan 15:04 MST"
+	}
+	return fmt.Sprintf("%s to %s, %s, reserve %s", w.Open.Format("Mon 2 Jan 2006 15:04"), w.Close.Format(end), length, reserve)
+}
+
+// stops says after how many failures the run stops to ask.
+func stops(o *run.Outline) string {
+	switch {
+	case o.Budget == 0:
+		return "never: however many fail, it goes on"
+	case !o.BudgetGiven:
+		return "after " + report.Count(o.Budget, "failure") + ", as the runbook does not say"
+	}
+	return "after " + report.Count(o.Budget, "failure")
 }
 
 func sizes(o *run.Outline) string {
@@ -173,7 +221,15 @@ func (m *Model) keys() ink.Row {
 			}
 		}
 	case onDecide, onAbort:
-		ks = []ink.Key{ink.K("↑↓", "choose"), ink.K("Enter", "do it"), ink.K("Esc", "back")}
+		ks = []ink.Key{ink.K("↑↓ 1…9", "choose"), ink.K("Enter", "do it"), ink.K("Esc", "back")}
+		if m.choice.Typing() || m.abort.Typing() {
+			ks = []ink.Key{ink.K("Enter", "do it"), ink.K("Esc", "back")}
+		}
+	case onPane:
+		ks = []ink.Key{ink.K("↑↓ PgUp PgDn", "scroll"), ink.K("Esc", "back")}
+	case onFind:
+		return ink.T(ink.Foam, " device: ").Strong(ink.Lamp, m.finding+"▏").Add(ink.Dim, "   ").
+			Strong(ink.Foam, "↓").Add(ink.Dim, " next   ").Strong(ink.Foam, "Enter").Add(ink.Dim, " stays   ").Strong(ink.Foam, "Esc").Add(ink.Dim, " back")
 	case onBegin:
 		ks = []ink.Key{ink.K("Enter", "begin"), ink.K("Esc", "back")}
 	default:
@@ -183,7 +239,13 @@ func (m *Model) keys() ink.Row {
 		if len(m.night.Holds) > 0 && m.src.Do != nil {
 			ks = append(ks, ink.K("d", "decide"))
 		}
-		ks = append(ks, ink.K("↑↓", "device"), ink.K("Enter", "transcript"), ink.K("n", "next in need"), ink.K("f", "fold"))
+		ks = append(ks, ink.K("↑↓", "device"), ink.K("/", "find"))
+		if !m.started && m.src.Start != nil {
+			ks = append(ks, ink.K("Enter", "its lines"))
+		} else {
+			ks = append(ks, ink.K("Enter", "transcript"), ink.K("n", "next in need"))
+		}
+		ks = append(ks, ink.K("Tab", "pane"), ink.K("f", "fold"))
 		if m.src.Console != nil {
 			ks = append(ks, ink.K("c", "console"))
 		}

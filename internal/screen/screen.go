@@ -25,14 +25,20 @@ import (
 type Source struct {
 	// Night is the night as it stands: planned, or over.
 	Night run.Night
-	// Start begins the run and returns its events.
-	Start func() <-chan []run.Event
+	// Start begins the run and returns its events, or why it cannot begin. It may
+	// take a while.
+	Start func() (<-chan []run.Event, error)
 	// Do passes on a decision.
 	Do func(run.Command) error
 	// Tail returns the last lines of a device's transcript.
 	Tail func(device string, lines int) []string
 	// Transcript returns all of it.
 	Transcript func(device string) ([]string, error)
+	// Lines returns what will be sent to a device, before the night begins.
+	Lines func(device string) []string
+	// Elsewhere says who runs the night in another process; "" for one that nobody
+	// runs.
+	Elsewhere string
 	// Console works a device by hand while the screen waits; the night goes on.
 	// nil when that cannot be done.
 	Console func(device string) tea.ExecCommand
@@ -60,6 +66,8 @@ const (
 	onAbort
 	onBegin
 	onTranscript
+	onPane
+	onFind
 )
 
 // Model is the application's state.
@@ -70,6 +78,7 @@ type Model struct {
 	night   run.Night
 	events  <-chan []run.Event
 	started bool
+	asked   bool // the run was asked to begin
 	width   int
 	height  int
 	now     time.Time
@@ -78,6 +87,9 @@ type Model struct {
 	choice  decide.View
 	abort   decide.View
 	pager   *pager.View
+	paneTop int
+	finding string // a part of a device's name that is looked for
+	from    int    // where the cursor was when finding began
 	message string // what the last key could not do
 	said    time.Time
 	cached  string
@@ -86,7 +98,8 @@ type Model struct {
 
 // New makes the application's state.
 func New(src Source, theme Theme) *Model {
-	m := &Model{src: src, night: src.Night, now: time.Now(), dirty: true}
+	m := &Model{src: src, night: src.Night, dirty: true}
+	m.now = m.clock(time.Now())
 	m.painter, m.auto = ink.ForTheme(string(theme))
 	m.list.Folded = len(m.night.Devices) > 60
 	return m
@@ -97,6 +110,10 @@ type (
 	eventsMsg []run.Event
 	overMsg   struct{}
 	leftMsg   struct{ err error } // the console was left
+	begunMsg  struct {
+		events <-chan []run.Event
+		err    error
+	}
 )
 
 // Init implements [tea.Model].
@@ -154,13 +171,21 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			m.painter = ink.NewPainter(&ink.Light)
 		}
 	case tickMsg:
-		m.now = time.Time(msg)
+		m.now = m.clock(time.Time(msg))
 		if m.now.Sub(m.said) > messageStays {
 			m.message = ""
 		}
 		return m, tick()
 	case eventsMsg:
 		m.take(msg)
+		return m, m.listen()
+	case begunMsg:
+		m.asked = false
+		if msg.err != nil {
+			m.message, m.said = msg.err.Error(), time.Now()
+			return m, nil
+		}
+		m.started, m.events = true, msg.events
 		return m, m.listen()
 	case overMsg:
 		m.events = nil
@@ -198,16 +223,31 @@ func (m *Model) Plain() []string {
 		lines = append(lines, fmt.Sprintf("%d %s", n, state))
 	}
 	slices.Sort(lines[2:])
-	return append(lines, "", "Closing the terminal lets go of every device: its own timer then takes the change back.")
+	return append(lines, "", "Closing the terminal takes back what is in change, and ends the night then.")
 }
 
 func (m *Model) take(events []run.Event) {
 	m.night = run.Fold(m.night, events...)
-	m.now = time.Now()
+	m.now = m.clock(time.Now())
 	if m.focus == onDecide && len(m.night.Holds) == 0 {
 		m.focus = onList
 	}
 }
+
+// past tells a night that is only looked at.
+func (m *Model) past() bool { return !m.started && m.src.Start == nil && m.src.Do == nil }
+
+// clock is the time the screen shows: that of a night whose journal ends before it
+// does stands still, as nobody knows what came then.
+func (m *Model) clock(now time.Time) time.Time {
+	if m.past() && m.night.Ended.IsZero() && !m.night.Last.IsZero() {
+		return m.night.Last
+	}
+	return now
+}
+
+// small tells whether the window is too small to show anything in.
+func (m *Model) small() bool { return m.width < ink.LeastCells || m.height < ink.LeastRows }
 
 // running tells whether leaving now would leave devices behind.
 func (m *Model) running() bool { return m.started && m.night.Ended.IsZero() }
@@ -290,8 +330,15 @@ func (m *Model) body(height int) []ink.Row {
 		list := m.list.Rows(&m.night, m.now, m.listCells(), height)
 		return ink.Beside(list, m.width-side, m.side(side-2, height))
 	}
-	if m.focus != onList || !m.started && m.src.Start != nil {
+	if m.focus != onList && m.focus != onFind && m.started {
 		return m.side(m.width-2, height)
+	}
+	if !m.started && m.src.Start != nil { // what will be done, over the list it is done to
+		pane := m.side(m.width-2, height*3/5)
+		for len(pane) < height*3/5+1 {
+			pane = append(pane, ink.Row{})
+		}
+		return append(pane, m.list.Rows(&m.night, m.now, m.width, height-len(pane))...)
 	}
 	if height < 22 {
 		return m.list.Rows(&m.night, m.now, m.width, height)
@@ -305,28 +352,42 @@ func (m *Model) body(height int) []ink.Row {
 }
 
 // side is what stands beside the list: a question, or the device under the
-// cursor.
+// cursor. What does not fit scrolls; what a key would act on is always in sight.
 func (m *Model) side(cells, height int) []ink.Row {
-	var rows []ink.Row
+	rows := m.withDevice(m.question(cells), cells, height)
+	must := ink.LastMarked(rows)
+	if m.focus == onPane {
+		must = -1
+	}
+	rows, m.paneTop = ink.Scroll(rows, m.paneTop, must, height)
+	return indent(rows)
+}
+
+// question is what is asked, if anything is.
+func (m *Model) question(cells int) []ink.Row {
 	switch h, held := m.hold(); {
 	case m.focus == onAbort:
-		rows = m.abort.Rows(decide.OfAbort(&m.night), m.now, true, cells)
+		return m.abort.Rows(decide.OfAbort(&m.night), m.now, true, cells)
 	case !m.started && m.src.Start != nil:
-		rows = m.ready(cells)
+		return m.ready(cells)
 	case m.focus == onDecide && held:
-		q := decide.OfHold(&m.night, h)
-		rows = m.choice.Rows(q, m.now, true, cells)
+		return m.choice.Rows(decide.OfHold(&m.night, h), m.now, true, cells)
 	case held && (h.Device == "" || m.underCursor(h.Device)):
-		rows = m.choice.Rows(decide.OfHold(&m.night, h), m.now, false, cells)
+		return m.choice.Rows(decide.OfHold(&m.night, h), m.now, false, cells)
 	}
+	return nil
+}
+
+// withDevice puts the device under the cursor below what stands there.
+func (m *Model) withDevice(rows []ink.Row, cells, height int) []ink.Row {
 	d := m.list.Device(&m.night)
 	if m.focus == onDecide || m.focus == onAbort {
 		if h, ok := m.hold(); ok && h.Device != "" {
 			d = m.night.Get(h.Device)
 		}
 	}
-	if d == nil || height-len(rows) < 6 {
-		return indent(rows)
+	if d == nil || m.focus != onPane && height-len(rows) < 6 {
+		return rows
 	}
 	if len(rows) > 0 {
 		rows = append(rows, ink.Row{}, ink.T(ink.Faint, strings.Repeat("─", cells)))
@@ -337,7 +398,11 @@ func (m *Model) side(cells, height int) []ink.Row {
 		}
 		return m.src.Tail(d.Name, n)
 	}
-	return indent(append(rows, watch.Panel(d, m.now, tail, cells, height-len(rows))...))
+	room := height - len(rows)
+	if m.focus == onPane { // it scrolls: all of it
+		room = max(room, 200)
+	}
+	return append(rows, watch.Panel(d, m.now, tail, cells, room)...)
 }
 
 func (m *Model) underCursor(device string) bool {

@@ -27,10 +27,9 @@ import (
 	"strings"
 	"time"
 
-	"github.com/goccy/go-yaml"
-
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/problem"
+	"metabasis/internal/core/textfile"
 )
 
 // Setting is one thing that can be set.
@@ -207,16 +206,19 @@ func read(path string) (file, error) {
 	if path == "" {
 		return f, nil
 	}
-	data, err := os.ReadFile(path)
+	data, err := textfile.Read(path, textfile.Small)
 	if errors.Is(err, fs.ErrNotExist) {
 		return f, nil
 	}
 	if err != nil {
-		return f, fmt.Errorf("settings: %w", err)
+		return f, err
 	}
 	all := map[string]any{}
-	if err := errors.Join(yaml.Unmarshal(data, &all), yaml.Unmarshal(data, &f)); err != nil {
-		return f, problem.List{problem.FromYAML(path, data, err)}
+	if _, err := textfile.YAML(path, data, &all, true); err != nil {
+		return f, err
+	}
+	if _, err := textfile.YAML(path, data, &f, true); err != nil {
+		return f, err
 	}
 	f.Values = map[string]string{}
 	for k, v := range all {

@@ -10,9 +10,8 @@ import (
 	"text/template"
 	"time"
 
-	"github.com/goccy/go-yaml"
-
 	"metabasis/internal/core/problem"
+	"metabasis/internal/core/textfile"
 )
 
 // Scenario describes a fleet to simulate.
@@ -116,8 +115,12 @@ func Kinds() []string { return slices.Clone(kinds) }
 // ReadScenario reads a scenario file. The error is a problem.List.
 func ReadScenario(file string, data []byte) (Scenario, error) {
 	var s Scenario
-	if err := yaml.UnmarshalWithOptions(data, &s, yaml.Strict()); err != nil {
-		return s, problem.List{problem.FromYAML(file, data, err)}
+	data, err := textfile.Decode(file, data)
+	if err != nil {
+		return s, err
+	}
+	if _, err := textfile.YAML(file, data, &s, false); err != nil {
+		return s, err
 	}
 	if err := s.Prepare(); err != nil {
 		return s, problem.List{{File: file, Msg: err.Error()}}

@@ -6,9 +6,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net/url"
+	"os"
+	"path/filepath"
 	"time"
 
+	"golang.org/x/sys/unix"
 	_ "modernc.org/sqlite" // the driver "sqlite"
 
 	"metabasis/internal/core/run"
@@ -40,21 +44,77 @@ CREATE TABLE IF NOT EXISTS events (
 PRAGMA user_version = 1;
 `
 
-// OpenJournal opens the journal in a file, or makes a new one. The caller must
-// close it.
+// OpenJournal opens the journal in a file to write into it, or makes a new one;
+// only its owner may read it. The caller must close it.
 func OpenJournal(file string) (*Journal, error) {
-	dsn := "file:" + (&url.URL{Path: file}).EscapedPath() +
-		"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=busy_timeout(5000)&_pragma=foreign_keys(1)&_txlock=immediate"
-	db, err := sql.Open("sqlite", dsn)
+	if err := private(file); err != nil {
+		return nil, fmt.Errorf("journal: %w", err)
+	}
+	j, err := open(file, "_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=busy_timeout(5000)&_pragma=foreign_keys(1)&_txlock=immediate")
+	if err != nil {
+		return nil, err
+	}
+	if _, err := j.db.Exec(schema); err != nil {
+		j.Close()
+		return nil, fmt.Errorf("journal %s cannot be opened: %w", file, err)
+	}
+	return j, nil
+}
+
+// ReadJournal opens the journal in a file to read what is there. It needs no right
+// to write. Where there is none, the error is fs.ErrNotExist.
+func ReadJournal(file string) (*Journal, error) {
+	if _, err := os.Stat(file); err != nil {
+		return nil, err
+	}
+	how := "mode=ro&_pragma=busy_timeout(5000)"
+	if unix.Access(filepath.Dir(file), unix.W_OK) != nil {
+		// What a writer has not folded in yet cannot be read without the right to
+		// write beside it: the journal is read as it stands in its file.
+		if _, err := os.Stat(file + "-wal"); err != nil {
+			how += "&immutable=1"
+		}
+	}
+	j, err := open(file, how)
+	if err != nil {
+		return nil, err
+	}
+	if err := j.db.Ping(); err != nil {
+		j.Close()
+		return nil, fmt.Errorf("journal %s cannot be read: %w", file, err)
+	}
+	return j, nil
+}
+
+func open(file, how string) (*Journal, error) {
+	db, err := sql.Open("sqlite", "file:"+(&url.URL{Path: file}).EscapedPath()+"?"+how)
 	if err != nil {
 		return nil, fmt.Errorf("journal %s: %w", file, err)
 	}
 	db.SetMaxOpenConns(1)
-	if _, err := db.Exec(schema); err != nil {
-		db.Close()
-		return nil, fmt.Errorf("journal %s cannot be opened: %w", file, err)
-	}
 	return &Journal{db}, nil
+}
+
+// private makes a file that only its owner may read, and takes the right to read
+// it from others where they have it. SQLite gives its further files the same
+// rights.
+func private(file string) error {
+	for _, f := range []string{file, file + "-wal", file + "-shm"} {
+		info, err := os.Stat(f)
+		switch {
+		case errors.Is(err, fs.ErrNotExist) && f == file:
+			made, err := os.OpenFile(f, os.O_RDWR|os.O_CREATE, 0o600)
+			if err != nil {
+				return err
+			}
+			made.Close()
+		case err == nil && info.Mode().Perm()&0o077 != 0:
+			if err := os.Chmod(f, 0o600); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // Close closes the journal.
@@ -68,6 +128,7 @@ type NightHead struct {
 	Change  string
 	File    string // of the runbook
 	Runbook string // its text as it was run
+	Damage  error  // why not all of it can be read; nil when it can
 }
 
 // Begin enters a new night and returns the writer of its events.
@@ -81,7 +142,12 @@ func (j *Journal) Begin(h NightHead) (*NightWriter, error) {
 	if err != nil {
 		return nil, fmt.Errorf("journal: beginning a night: %w", err)
 	}
-	insert, err := j.db.Prepare(`INSERT INTO events (night, seq, body) VALUES (?, ?, ?)`)
+	return j.Writer(id)
+}
+
+// Writer writes the events of a night that was entered.
+func (j *Journal) Writer(id int64) (*NightWriter, error) {
+	insert, err := j.db.Prepare(insertEvents)
 	if err != nil {
 		return nil, fmt.Errorf("journal: beginning a night: %w", err)
 	}
@@ -110,7 +176,9 @@ func (w *NightWriter) Append(events []run.Event) error {
 	return nil
 }
 
-// Nights lists the nights in the journal, newest first.
+// Nights lists the nights in the journal, newest first. A night that cannot be read
+// is listed all the same, with what is wrong with it. With an error come those
+// that could be read before it.
 func (j *Journal) Nights(ctx context.Context) ([]NightHead, error) {
 	rows, err := j.db.QueryContext(ctx, `SELECT id, began, title, change, file, runbook FROM nights ORDER BY id DESC`)
 	if err != nil {
@@ -122,20 +190,37 @@ func (j *Journal) Nights(ctx context.Context) ([]NightHead, error) {
 		var h NightHead
 		var began string
 		if err := rows.Scan(&h.ID, &began, &h.Title, &h.Change, &h.File, &h.Runbook); err != nil {
-			return nil, fmt.Errorf("journal: %w", err)
+			return out, fmt.Errorf("journal: %w", err)
 		}
 		if h.Began, err = time.Parse(time.RFC3339Nano, began); err != nil {
-			return nil, fmt.Errorf("journal: night %d: %w", h.ID, err)
+			h.Damage = fmt.Errorf("the time at which it began cannot be read: %w", err)
 		}
 		out = append(out, h)
 	}
-	return out, rows.Err()
+	if err := rows.Err(); err != nil {
+		return out, fmt.Errorf("journal: %w", err)
+	}
+	return out, nil
 }
 
 // ErrNoNight says that the journal has no such night.
 var ErrNoNight = errors.New("no such night in the journal")
 
-// Events reads the events of a night, in order.
+// Damaged is a night of which not everything can be read.
+type Damaged struct {
+	Night int64
+	Read  int // events that could be read before
+	Err   error
+}
+
+func (e *Damaged) Error() string {
+	return fmt.Sprintf("night %d is damaged behind event %d: %v", e.Night, e.Read, e.Err)
+}
+
+func (e *Damaged) Unwrap() error { return e.Err }
+
+// Events reads the events of a night, in order. Of a night that is damaged it
+// returns those before the damage, and a [Damaged].
 func (j *Journal) Events(ctx context.Context, night int64) ([]run.Event, error) {
 	rows, err := j.db.QueryContext(ctx, `SELECT body FROM events WHERE night = ? ORDER BY seq`, night)
 	if err != nil {
@@ -143,22 +228,34 @@ func (j *Journal) Events(ctx context.Context, night int64) ([]run.Event, error) 
 	}
 	defer rows.Close()
 	var out []run.Event
+	damaged := func(err error) ([]run.Event, error) { return out, &Damaged{night, len(out), err} }
 	for rows.Next() {
 		var body string
 		if err := rows.Scan(&body); err != nil {
-			return nil, fmt.Errorf("journal: %w", err)
+			return damaged(err)
 		}
 		var together []run.Event
 		if err := json.Unmarshal([]byte(body), &together); err != nil {
-			return nil, fmt.Errorf("journal: night %d, behind event %d: %w", night, len(out), err)
+			return damaged(err)
 		}
-		out = append(out, together...)
+		for _, e := range together {
+			if e.Seq != int64(len(out)+1) {
+				return damaged(fmt.Errorf("event %d follows", e.Seq))
+			}
+			out = append(out, e)
+		}
 	}
 	if err := rows.Err(); err != nil {
-		return nil, fmt.Errorf("journal: %w", err)
+		return damaged(err)
 	}
 	if len(out) == 0 {
 		return nil, fmt.Errorf("night %d: %w", night, ErrNoNight)
 	}
+	if out[0].Kind != run.Planned || out[0].Outline == nil {
+		out = nil
+		return damaged(errors.New("it does not begin with its plan"))
+	}
 	return out, nil
 }
+
+const insertEvents = `INSERT INTO events (night, seq, body) VALUES (?, ?, ?)`

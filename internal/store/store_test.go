@@ -25,7 +25,8 @@ func TestJournalKeepsNightsAcrossReopening(t *testing.T) {
 	w, err := j.Begin(NightHead{Began: began, Title: "Quays", Change: "MSF-2291", File: "q.runbook", Runbook: "runbook"})
 	require.NoError(t, err)
 	var want []run.Event
-	for i := range 200 {
+	want = append(want, run.Event{Seq: 1, At: began, Kind: run.Planned, Outline: &run.Outline{Title: "Quays"}})
+	for i := 1; i < 200; i++ {
 		want = append(want, run.Event{Seq: int64(i + 1), At: began.Add(time.Duration(i)), Kind: run.Doing, Device: "ald-quay-1", Note: "note"})
 	}
 	require.NoError(t, w.Append(want[:3]))

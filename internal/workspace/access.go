@@ -40,6 +40,7 @@ type Access struct {
 	jumps     *ssh.Jumps
 	find      *Finder     // nil: nobody answers what logins ask
 	quiet     atomic.Bool // the terminal belongs to the screen now
+	fixed     bool        // the devices are this process's own
 }
 
 // Access gets ready to reach devices: it reads the SSH configuration, the host
@@ -111,7 +112,7 @@ func (w *Workspace) newAccess() *Access {
 // of the simulator.
 func (w *Workspace) Fixed(f *fleet.Fleet, dial ssh.Dial, keys ssh.HostKeys, logins map[string]device.Login) *Access {
 	a := w.newAccess()
-	a.Dial, a.HostKeys, a.Logins = dial, keys, logins
+	a.Dial, a.HostKeys, a.Logins, a.fixed = dial, keys, logins, true
 	a.encrypted(f)
 	return a
 }

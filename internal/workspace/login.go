@@ -107,6 +107,25 @@ func (f *Finder) find(ctx context.Context, id secrets.ID, optional bool) (string
 	return f.Ask(prompt)
 }
 
+// Answer finds a value that a runbook asks for as a secret: in the environment, the
+// secrets file (of the login "answer"), by the program, else by asking.
+func (f *Finder) Answer(ctx context.Context, name, question string) (string, error) {
+	id := secrets.ID{Login: "answer", Part: name}
+	v, err := f.Find(ctx, id, true)
+	if err != nil || v != "" {
+		return v, err
+	}
+	prompt := fmt.Sprintf("%s (%s, hidden): ", question, name)
+	if helper := f.settings.Get(settings.Helper); helper != "" {
+		return help(ctx, helper, prompt)
+	}
+	if f.Ask == nil {
+		return "", fmt.Errorf("the secret %s is not known: set %s, put it into the secrets file with metabasis secret add answer %s, or name a program that prints it in METABASIS_ASKPASS",
+			name, Variable(id.Login, id.Part), name)
+	}
+	return f.Ask(prompt)
+}
+
 // answer answers a question of a host's login that is good once, such as one for a
 // code: by the program, else by the person, while one can be asked. One question
 // is asked at a time.

@@ -10,23 +10,23 @@ import (
 
 	"github.com/goccy/go-yaml"
 
-	"metabasis/internal/core/problem"
 	"metabasis/internal/core/scope"
+	"metabasis/internal/core/textfile"
 )
 
 // Selections reads the selections of devices that were saved.
 func (w *Workspace) Selections() (map[string]scope.Selection, error) {
 	out := map[string]scope.Selection{}
 	path := w.selectionsFile()
-	data, err := os.ReadFile(path)
+	data, err := textfile.Read(path, textfile.Small)
 	if errors.Is(err, fs.ErrNotExist) {
 		return out, nil
 	}
 	if err != nil {
 		return nil, err
 	}
-	if err := yaml.UnmarshalWithOptions(data, &out, yaml.Strict()); err != nil {
-		return nil, problem.List{problem.FromYAML(path, data, err)}
+	if _, err := textfile.YAML(path, data, &out, false); err != nil {
+		return nil, err
 	}
 	return out, nil
 }

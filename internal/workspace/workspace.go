@@ -19,18 +19,13 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
-	"time"
 
 	"metabasis/internal/core/fleet"
-	"metabasis/internal/core/plan"
-	"metabasis/internal/core/run"
 	"metabasis/internal/core/runbook"
-	"metabasis/internal/device"
+	"metabasis/internal/core/textfile"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/settings"
-	"metabasis/internal/store"
 	"metabasis/profiles"
 )
 
@@ -65,7 +60,7 @@ func OpenWith(dir string, flags map[string]string) (*Workspace, error) {
 		return nil, err
 	}
 	for _, path := range paths {
-		data, err := os.ReadFile(path)
+		data, err := textfile.Read(path, textfile.Small)
 		if err != nil {
 			return nil, err
 		}
@@ -95,7 +90,7 @@ func (w *Workspace) Fleet(file string) (*fleet.Fleet, error) {
 		if file == "" {
 			path = filepath.Join(w.Dir, name)
 		}
-		data, err := os.ReadFile(path)
+		data, err := textfile.Read(path, textfile.Large)
 		if errors.Is(err, fs.ErrNotExist) && file == "" {
 			continue
 		}
@@ -110,7 +105,7 @@ func (w *Workspace) Fleet(file string) (*fleet.Fleet, error) {
 // Runbook reads a runbook and compiles it against the profiles and, when there
 // is one, the fleet.
 func (w *Workspace) Runbook(file string, f *fleet.Fleet) (*runbook.Runbook, string, error) {
-	data, err := os.ReadFile(file)
+	data, err := textfile.Read(file, textfile.Small)
 	if err != nil {
 		return nil, "", err
 	}
@@ -140,50 +135,6 @@ func (w *Workspace) Runbooks() []string {
 	return paths
 }
 
-// Journal opens the journal of the workspace.
-func (w *Workspace) Journal() (*store.Journal, error) {
-	return store.OpenJournal(filepath.Join(w.Dir, "metabasis.db"))
-}
-
-// Transcripts is the directory of a night's transcripts.
-func (w *Workspace) Transcripts(night int64) string {
-	return filepath.Join(w.Dir, "transcripts", strconv.FormatInt(night, 10))
-}
-
-// Night is a run that is ready to go, with its place in the workspace.
-type Night struct {
-	ID      int64
-	Plan    *plan.Plan
-	Run     *run.Run
-	Scripts *store.Transcripts
-	// Connector is what the run reaches devices with.
-	Connector *device.Connector
-	journal   *store.Journal
-}
-
-// Prepare enters a new night in the journal and gets its run ready. Close must
-// be called once the run is over.
-func (w *Workspace) Prepare(p *plan.Plan, file, text string, access *Access, unattended bool, by string) (*Night, error) {
-	j, err := w.Journal()
-	if err != nil {
-		return nil, err
-	}
-	writer, err := j.Begin(store.NightHead{Began: time.Now(), Title: p.Title, Change: p.Change, File: file, Runbook: w.maskRunbook(text)})
-	if err != nil {
-		j.Close()
-		return nil, err
-	}
-	scripts, err := store.NewTranscripts(w.Transcripts(writer.ID))
-	if err != nil {
-		j.Close()
-		return nil, err
-	}
-	c := access.Connector(scripts.For)
-	r := run.New(p, run.Options{Connector: c, Backups: store.Backups{Dir: filepath.Join(w.Dir, "backups")},
-		Journal: writer, Unattended: unattended, By: by})
-	return &Night{ID: writer.ID, Plan: p, Run: r, Scripts: scripts, Connector: c, journal: j}, nil
-}
-
 // maskRunbook takes secrets out of the device text of a runbook, for the
 // journal.
 func (w *Workspace) maskRunbook(text string) string {
@@ -199,9 +150,4 @@ func (w *Workspace) maskRunbook(text string) string {
 		lines[i] = before + "|" + body
 	}
 	return strings.Join(lines, "\n")
-}
-
-// Close closes what the night had open.
-func (n *Night) Close() error {
-	return errors.Join(n.Scripts.Close(), n.journal.Close())
 }

@@ -89,7 +89,7 @@ func TestBadFiles(t *testing.T) {
 		"yaml syntax":    {"fleet.yaml", "devices:\n  - name: [a\n", "fleet.yaml:2"},
 		"yaml no list":   {"fleet.yaml", "devices: 3\n", "no list of devices"},
 		"yaml nested":    {"fleet.yaml", "devices:\n  - name: a\n    site: [x]\n", `"site" must be one value`},
-		"list":           {"l.txt", "192.0.2.1\n", "no platform is named"},
+		"list":           {"l.txt", "192.0.2.1\n", "no line names their platform"},
 		"ending":         {"fleet.doc", "", "cannot tell what kind"},
 		"jump":           {"fleet.csv", "name,address,platform,jump\na,192.0.2.1,tern,b@c@d\n", `jump host "b@c@d" of a cannot be read`},
 		"protocol":       {"fleet.csv", "name,address,platform,protocol\na,192.0.2.1,tern,carrier\n", `protocol "carrier" of a is not known`},

@@ -10,9 +10,8 @@ import (
 	"strings"
 
 	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
 
-	"metabasis/internal/core/problem"
+	"metabasis/internal/core/textfile"
 )
 
 // Read reads a fleet from data, by the ending of its file name. Platforms are
@@ -20,7 +19,10 @@ import (
 func Read(file string, data []byte, platforms []string) (*Fleet, error) {
 	platforms = slices.Sorted(slices.Values(platforms))
 	r := &reader{file: file, platforms: platforms}
-	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))
+	data, err := textfile.Decode(file, data)
+	if err != nil {
+		return nil, err
+	}
 	switch ext := strings.ToLower(filepath.Ext(file)); ext {
 	case ".csv":
 		return r.csv(data)
@@ -57,6 +59,12 @@ func (r *reader) csv(data []byte) (*Fleet, error) {
 		return nil, r.problems.Err()
 	}
 	line, _ := cr.FieldPos(0)
+	if !slices.ContainsFunc(head, func(h string) bool {
+		return slices.Contains(known, strings.ToLower(strings.TrimSpace(h)))
+	}) {
+		r.fail(line, 0, lineOf(lines, line), "name,address,platform", "this is not a fleet file: its first line names no column that a fleet has")
+		return nil, r.problems.Err()
+	}
 	columns, further := r.header(head, line, lineOf(lines, line), func(i int) int { _, c := cr.FieldPos(i); return c })
 	var rows []row
 	for {
@@ -116,10 +124,9 @@ func (r *reader) header(head []string, line int, text string, col func(int) int)
 
 func (r *reader) yaml(data []byte) (*Fleet, error) {
 	lines := strings.Split(string(data), "\n")
-	doc, err := parser.ParseBytes(data, 0)
+	doc, err := textfile.Tree(r.file, data)
 	if err != nil {
-		r.problems = append(r.problems, problem.FromYAML(r.file, data, err))
-		return nil, r.problems.Err()
+		return nil, err
 	}
 	var list *ast.SequenceNode
 	for _, d := range doc.Docs {
@@ -187,9 +194,22 @@ func mappings(n ast.Node) []*ast.MappingValueNode {
 	return nil
 }
 
+func hasPlatformLine(data []byte) bool {
+	for l := range bytes.Lines(data) {
+		if w := bytes.Fields(l); len(w) == 2 && string(w[0]) == "platform" {
+			return true
+		}
+	}
+	return false
+}
+
 func (r *reader) list(data []byte) (*Fleet, error) {
 	var rows []row
 	platform := cell{}
+	if !hasPlatformLine(data) {
+		r.fail(0, 0, "", "platform NAME on a line before the first address", "this is not a list of devices: no line names their platform")
+		return nil, r.problems.Err()
+	}
 	for i, text := range strings.Split(string(data), "\n") {
 		text = strings.TrimRight(text, "\r")
 		words := strings.Fields(strings.SplitN(text, "#", 2)[0])

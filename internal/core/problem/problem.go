@@ -17,6 +17,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode"
 	"unicode/utf8"
 
 	"github.com/agnivade/levenshtein"
@@ -42,7 +43,19 @@ func (p Problem) Error() string {
 		b.WriteString("; write: ")
 		b.WriteString(p.Hint)
 	}
-	return b.String()
+	return Printable(b.String())
+}
+
+// Printable takes out of a text from a file what could act on a terminal or
+// mislead the eye: control characters, and those that change the direction of
+// text. Each becomes one sign, so that columns stay where they are.
+func Printable(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r == '\n' || r == '\t' || !unicode.In(r, unicode.Cc, unicode.Cf) {
+			return r
+		}
+		return '�'
+	}, s)
 }
 
 func (p Problem) where() string {
@@ -58,16 +71,16 @@ func (p Problem) where() string {
 // String gives the problem in full: place, line, marker and suggestion.
 func (p Problem) String() string {
 	var b strings.Builder
-	b.WriteString(p.where() + p.Msg + "\n")
+	b.WriteString(Printable(p.where()+p.Msg) + "\n")
 	if p.Line > 0 && strings.TrimSpace(p.Text) != "" {
 		// Tabs keep their width of one so that the marker stays under its word.
-		b.WriteString("    " + strings.ReplaceAll(p.Text, "\t", " ") + "\n")
+		b.WriteString("    " + Printable(strings.NewReplacer("\t", " ", "\n", " ").Replace(p.Text)) + "\n")
 		if p.Col > 0 && p.Col <= utf8.RuneCountInString(p.Text)+1 {
 			b.WriteString("    " + strings.Repeat(" ", p.Col-1) + "^\n")
 		}
 	}
 	if p.Hint != "" {
-		b.WriteString("  write: " + p.Hint + "\n")
+		b.WriteString("  write: " + Printable(p.Hint) + "\n")
 	}
 	return b.String()
 }
@@ -87,11 +100,18 @@ func (l List) Error() string {
 // String gives every problem in full.
 func (l List) String() string {
 	var b strings.Builder
-	for _, p := range l {
+	for i, p := range l {
+		if i == shown {
+			fmt.Fprintf(&b, "and %d more\n", len(l)-shown)
+			break
+		}
 		b.WriteString(p.String())
 	}
 	return b.String()
 }
+
+// shown is how many problems are told in full: who has more begins with these.
+const shown = 50
 
 // Err returns the list as an error, sorted by place, or nil when it is empty.
 func (l List) Err() error {
@@ -124,8 +144,14 @@ func Nearest(word string, candidates []string) string {
 // OneOf makes the hint for a word that must be one of a few: the nearest one,
 // or all of them.
 func OneOf(word string, candidates []string) string {
+	if len(candidates) == 0 {
+		return ""
+	}
 	if n := Nearest(word, candidates); n != "" {
 		return n
+	}
+	if len(candidates) == 1 {
+		return candidates[0]
 	}
 	return "one of " + strings.Join(candidates, ", ")
 }

@@ -1,7 +1,6 @@
 package run
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"syscall"
@@ -16,16 +15,27 @@ func (w *worker) claim() error {
 	if w.r.opts.Claim == nil || w.release != nil {
 		return nil
 	}
-	release, err := w.r.opts.Claim(w.ctx, w.t)
-	if err != nil {
-		if errors.Is(err, context.Canceled) {
+	for {
+		release, err := w.r.opts.Claim(w.ctx, w.t)
+		var taken *Taken
+		switch {
+		case err == nil:
+			w.release = release
+			return nil
+		case w.ctx.Err() != nil:
 			return errLetGo
+		case !w.r.opts.Wait || !errors.As(err, &taken):
+			return err
 		}
-		return err
+		w.doing("waiting: %v", err)
+		if err := w.sleep(claimEvery); err != nil {
+			return err
+		}
 	}
-	w.release = release
-	return nil
 }
+
+// claimEvery is how often a device that another night has is asked for again.
+const claimEvery = 2 * time.Second
 
 // clear looks whether the way is clear for a step's lines: its timer runs as we
 // left it, and, before the first line, nobody else is at work on the device. It

@@ -36,7 +36,7 @@ func (r *Run) ask(ctx context.Context, why string, evidence []string, alone, on 
 	back, touched := r.backAll()
 	offers := []Offer{
 		{Choice: on, Touches: rest, Takes: time.Until(likely), Reason: on == StartEarly || on == GoOnLate},
-		{Choice: Stop, Touches: rest},
+		{Choice: Stop},
 		{Choice: BackAll, Touches: touched, Takes: back},
 	}
 	r.open(&openHold{offers: offers, answer: func(c Choice) {

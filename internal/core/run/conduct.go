@@ -23,9 +23,11 @@ type Options struct {
 	// Remnants finds timers that earlier nights left on a device; nil knows none.
 	Remnants func(device string) []Remnant
 	// Claim takes a device for this night, so that no other night on this machine
-	// changes it meanwhile. It may wait. The error says who has it. nil takes
-	// nothing.
+	// changes it meanwhile. The error is a [Taken] when another one has it. nil
+	// takes nothing.
 	Claim func(ctx context.Context, t *plan.Target) (release func(), err error)
+	// Wait waits for devices that another night has, in place of blocking them.
+	Wait bool
 }
 
 // Run is one night.

@@ -112,6 +112,29 @@ type Remnant struct {
 	Due   time.Time
 }
 
+// TimersLeft finds, in the events of a night, when the timers are due that it may
+// have left on devices, by device: those of devices that it never saw the end of.
+// What was intended counts as done.
+func TimersLeft(events []Event) map[string][]time.Time {
+	out := map[string][]time.Time{}
+	for _, e := range events {
+		switch {
+		case e.Kind == TimerSeen:
+			out[e.Device] = append(out[e.Device], e.Due)
+		case e.Kind == Intent && (e.What == ToArm || e.What == ToExtend):
+			out[e.Device] = append(out[e.Device], e.At.Add(e.For))
+		case e.Kind == TimerGone, e.Kind == Moved && e.OK && e.State != Dark && e.State != Stranded:
+			delete(out, e.Device)
+		}
+	}
+	return out
+}
+
+// Taken says that another night on this machine has a device.
+type Taken struct{ By string }
+
+func (e *Taken) Error() string { return "another night has it: " + e.By }
+
 // Journal keeps events.
 type Journal interface {
 	// Append returns once all the events are durable, in order.

@@ -125,6 +125,8 @@ type Offer struct {
 	Fits    bool          `json:"fits"` // it would be done before the window closes
 	// Reason tells that it must be given a reason, which is journalled.
 	Reason bool `json:"reason,omitempty"`
+	// Looks tells that trying again sends nothing: it looks once more.
+	Looks bool `json:"looks,omitempty"`
 }
 
 // Event is one thing that happened or is about to happen. Which fields are set

@@ -157,6 +157,7 @@ func (w *worker) choices() []Offer {
 		out = append(out, Offer{Choice: c, Touches: 1, Takes: takes})
 	}
 	offer(TryAgain, left)
+	out[0].Looks = w.at.sent || w.at.step == len(w.t.Steps)
 	if w.at.step < len(w.t.Steps) {
 		offer(SkipStep, w.t.Left(w.at.step+1, w.r.plan.Soak)+w.t.Back()/2)
 	}

@@ -186,8 +186,8 @@ func (w *worker) prepare() (over bool) {
 	}
 	w.move(Checking, "connecting")
 	switch err := w.claim(); {
-	case errors.Is(err, errLetGo):
-		w.end(Skipped, "let go before it was reached")
+	case errors.Is(err, errLetGo), errors.Is(err, errTakeBack):
+		w.end(Skipped, "stopped before it was reached")
 		return true
 	case err != nil:
 		return block(err.Error())

@@ -17,6 +17,9 @@ import (
 func Parse(file string, src []byte) (*Runbook, error) {
 	p := &parser{problems: problems{file: file}, rb: &Runbook{File: file, lines: map[int]string{}}}
 	root := scan(file, src, &p.problems)
+	if wrong := p.anotherKind(root); wrong != nil {
+		return nil, problem.List{*wrong}
+	}
 	p.remember(root)
 	p.sections(root)
 	if err := p.list.Err(); err != nil {
@@ -35,6 +38,22 @@ func (p *parser) remember(n *node) {
 	for _, c := range n.children {
 		p.remember(c)
 	}
+}
+
+// anotherKind tells a file that is no runbook at all from one with mistakes: none
+// of its first lines begins as a section does. It is one problem, not a hundred.
+func (p *parser) anotherKind(root *node) *problem.Problem {
+	known, lines := 0, root.children[:min(len(root.children), 20)]
+	for _, n := range lines {
+		first, _, _ := strings.Cut(n.text, " ")
+		if slices.Contains(sections, first) || problem.Nearest(first, sections) != "" {
+			known++
+		}
+	}
+	if known > 0 || len(lines) == 0 && len(p.list) < 3 {
+		return nil
+	}
+	return &problem.Problem{File: p.file, Msg: "this is not a runbook: none of its lines begins a section", Hint: `runbook "What this change does" on its first line`}
 }
 
 // sections are the words a line at the left edge may start with, in the order

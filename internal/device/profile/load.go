@@ -9,22 +9,26 @@ import (
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
 
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/problem"
 	"metabasis/internal/core/runbook"
+	"metabasis/internal/core/textfile"
 )
 
 // Load reads a profile and checks it. The error is a problem.List.
 func Load(file string, data []byte) (*Profile, error) {
 	p := &Profile{}
-	doc, err := parser.ParseBytes(data, 0)
-	if err == nil {
-		err = yaml.UnmarshalWithOptions(data, p, yaml.Strict())
-	}
+	data, err := textfile.Decode(file, data)
 	if err != nil {
-		return nil, problem.List{problem.FromYAML(file, data, err)}
+		return nil, err
+	}
+	doc, err := textfile.YAML(file, data, p, false)
+	if err != nil {
+		return nil, err
+	}
+	if p.Platform == "" && len(p.Modes) == 0 {
+		return nil, problem.List{{File: file, Msg: "this is not a profile: it names no platform and no modes", Hint: "platform: NAME and modes:"}}
 	}
 	c := &checker{file: file, p: p, doc: doc, lines: strings.Split(string(data), "\n")}
 	c.check()

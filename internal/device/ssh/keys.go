@@ -4,9 +4,10 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"os"
 	"slices"
 	"sync"
+
+	"metabasis/internal/core/textfile"
 
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/agent"
@@ -110,7 +111,7 @@ func (k *Keys) Load(file string) (ssh.Signer, error) {
 }
 
 func (k *Keys) read(file string) (ssh.Signer, error) {
-	data, err := os.ReadFile(file)
+	data, err := textfile.Read(file, textfile.Small)
 	if err != nil {
 		return nil, err
 	}
@@ -140,7 +141,7 @@ func (k *Keys) Holds(file, agent string) bool {
 
 // Encrypted tells whether a file holds a private key behind a passphrase.
 func Encrypted(file string) bool {
-	data, err := os.ReadFile(file)
+	data, err := textfile.Read(file, textfile.Small)
 	if err != nil {
 		return false
 	}
@@ -183,7 +184,7 @@ func (k *Keys) Signers(files []string, only bool, agent string) ([]ssh.Signer, e
 // inAgent finds the agent's key that belongs to a private key's file, by the
 // public key beside it.
 func inAgent(held []ssh.Signer, file string) ssh.Signer {
-	data, err := os.ReadFile(file + ".pub")
+	data, err := textfile.Read(file+".pub", textfile.Small)
 	if err != nil {
 		return nil
 	}

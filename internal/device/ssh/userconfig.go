@@ -13,6 +13,8 @@ import (
 	"strings"
 	"time"
 
+	"metabasis/internal/core/textfile"
+
 	"github.com/kevinburke/ssh_config"
 	"golang.org/x/crypto/ssh"
 )
@@ -28,7 +30,7 @@ type UserConfig struct {
 // for anything but one pattern of host names are not followed and are warned of.
 func ReadUserConfig(file string) (*UserConfig, error) {
 	u := &UserConfig{File: file}
-	data, err := os.ReadFile(file)
+	data, err := textfile.Read(file, textfile.Small)
 	if errors.Is(err, fs.ErrNotExist) {
 		return u, nil
 	}

@@ -5,8 +5,9 @@ package decide
 
 import (
 	"fmt"
-	"slices"
+	"strings"
 	"time"
+	"unicode"
 
 	"metabasis/internal/core/run"
 	"metabasis/internal/report"
@@ -59,58 +60,120 @@ func OfAbort(n *run.Night) Question {
 		},
 	}
 	if n.Aborted != "" { // the second time is about letting go
-		q.Title = "The run is aborted already. Let go of what is still in change?"
-		slices.Reverse(q.Offers)
+		q.Title = "The run is aborted already. What becomes of those still in change?"
 	}
 	return q
 }
 
-// View is a question with its cursor. A choice that touches more than one
-// device, or lets go, must be confirmed.
+// none is the cursor where nothing is chosen.
+const none = -1
+
+// View is a question with its cursor. What is careful must be confirmed, every time,
+// and is never chosen before a person has moved to it.
 type View struct {
-	Cursor  int
+	cursor  int
 	confirm bool
 	hold    int
+	open    bool
+	reason  []rune
+	typing  bool // a reason is being typed
 }
 
-// Reset starts over when another question stands there.
-func (v *View) Reset(q Question) {
-	if v.hold != q.Hold {
-		*v = View{hold: q.Hold}
+// Open opens the view on a question. Nothing is chosen that would do harm if Enter
+// were pressed blindly.
+func (v *View) Open(q Question) {
+	*v = View{hold: q.Hold, open: true, cursor: none}
+	if len(q.Offers) > 0 && !careful(q.Offers[0]) {
+		v.cursor = 0
 	}
 }
 
 // Move moves the cursor.
 func (v *View) Move(q Question, by int) {
-	v.Cursor = min(max(v.Cursor+by, 0), len(q.Offers)-1)
-	v.confirm = false
+	if v.cursor == none && by < 0 {
+		v.cursor = len(q.Offers)
+	}
+	v.Choose(q, v.cursor+by)
 }
 
-// Enter chooses what is under the cursor. It is false as long as a
-// confirmation is wanted.
-func (v *View) Enter(q Question) (run.Choice, bool) {
-	if v.Cursor >= len(q.Offers) {
-		return "", false
+// Choose moves the cursor to an offer, from 0.
+func (v *View) Choose(q Question, i int) {
+	if len(q.Offers) == 0 {
+		return
 	}
-	o := q.Offers[v.Cursor]
-	if wide(o.Choice) && !v.confirm {
+	v.cursor = min(max(i, 0), len(q.Offers)-1)
+	v.confirm, v.typing, v.reason = false, false, nil
+}
+
+// Answer is what a person has decided.
+type Answer struct {
+	Choice run.Choice
+	Reason string
+}
+
+// Enter chooses what is under the cursor. It is false as long as something is
+// wanted before: a choice, a confirmation, a reason.
+func (v *View) Enter(q Question) (Answer, bool) {
+	if v.cursor < 0 || v.cursor >= len(q.Offers) {
+		return Answer{}, false
+	}
+	o := q.Offers[v.cursor]
+	switch {
+	case careful(o) && !v.confirm:
 		v.confirm = true
-		return "", false
+		return Answer{}, false
+	case o.Reason && !v.typing:
+		v.typing = true
+		return Answer{}, false
+	case o.Reason && len(v.given()) < leastReason:
+		return Answer{}, false
 	}
-	v.confirm = false
-	return o.Choice, true
+	a := Answer{o.Choice, v.given()}
+	v.confirm, v.typing, v.reason = false, false, nil
+	return a, true
 }
 
-func wide(c run.Choice) bool { return c == run.BackBatch || c == run.BackAll || c == run.Release }
+// leastReason is the least that a reason can say, in bytes.
+const leastReason = 3
+
+func (v *View) given() string { return strings.TrimSpace(string(v.reason)) }
+
+// Typing tells whether keys are part of a reason.
+func (v *View) Typing() bool { return v.typing }
+
+// Type takes a key of a reason.
+func (v *View) Type(key, text string) {
+	switch {
+	case key == "backspace":
+		v.reason = v.reason[:max(len(v.reason)-1, 0)]
+	case key == "ctrl+u":
+		v.reason = nil
+	case len(v.reason) < 200 && !strings.ContainsFunc(text, unicode.IsControl):
+		v.reason = append(v.reason, []rune(text)...)
+	}
+}
+
+// careful tells a choice that must be confirmed: it touches more than one device,
+// gives something up, does not fit the window, or goes against it.
+func careful(o run.Offer) bool {
+	switch o.Choice {
+	case run.BackBatch, run.BackAll, run.Release, run.StartEarly, run.GoOnLate, run.Leave:
+		return true
+	}
+	return o.Touches > 1 || o.Takes > 0 && !o.Fits
+}
 
 // words say what a choice does, in full.
 func words(q Question, o run.Offer) (title, does string) {
 	n := report.Count(o.Touches, "device")
 	switch o.Choice {
 	case run.TryAgain:
-		return "Try again", "do the same step once more from its first line"
+		if o.Looks {
+			return "Try again", "look once more; nothing is sent"
+		}
+		return "Try again", "send the same step once more from its first line"
 	case run.SkipStep:
-		return "Skip the step", "undo it on this device and go on with the next step"
+		return "Skip the step", "undo it on this device, prove that, and go on with the next step"
 	case run.BackDevice:
 		if q.Hold == 0 {
 			return "Take back those in change", n + " finish the line in flight, then revert"
@@ -124,8 +187,14 @@ func words(q Question, o run.Offer) (title, does string) {
 		return "Extend the timer", "more time to look; then decide"
 	case run.LetFire:
 		return "Wait for the timer", "the device restarts with its saved configuration"
+	case run.Leave:
+		return "Leave it as it is", "it is not looked at again tonight; the others go on"
 	case run.GoOn:
-		return "Go on", ""
+		return "Go on", n + " to come"
+	case run.GoOnLate:
+		return "Go on all the same", n + " to come; there is no time to take them back; needs a reason"
+	case run.StartEarly:
+		return "Start before the window", n + " to come; needs a reason"
 	case run.Stop:
 		return "Stop here", "nothing new starts; what is kept stays"
 	case run.Finish:
@@ -136,7 +205,8 @@ func words(q Question, o run.Offer) (title, does string) {
 	return string(o.Choice), ""
 }
 
-// Rows draws the question. Focused says that keys go to it.
+// Rows draws the question. Focused says that keys go to it. The row under the
+// cursor is marked, so that whoever has little room can keep it in sight.
 func (v *View) Rows(q Question, now time.Time, focused bool, cells int) []ink.Row {
 	var rows []ink.Row
 	title := "Decide"
@@ -165,19 +235,24 @@ func (v *View) Rows(q Question, now time.Time, focused bool, cells int) []ink.Ro
 	for i, o := range q.Offers {
 		rows = append(rows, v.offer(q, o, i, now, focused, cells)...)
 	}
-	if focused && v.Cursor < len(q.Offers) {
-		rows = append(rows, ink.Row{}, v.hint(q))
+	if focused {
+		rows = append(rows, ink.Row{})
+		rows = append(rows, v.hint(q, cells)...)
 	}
 	return rows
 }
 
 func (v *View) offer(q Question, o run.Offer, i int, now time.Time, focused bool, cells int) []ink.Row {
 	title, does := words(q, o)
-	lead, in := "  ", ink.Foam
-	if focused && i == v.Cursor {
+	lead := "  "
+	if focused && i == v.cursor {
 		lead = "▌ "
 	}
-	left := ink.T(ink.Lamp, lead).Strong(in, title)
+	left := ink.T(ink.Lamp, lead)
+	if focused {
+		left = left.Add(ink.Dim, fmt.Sprintf("%d ", i+1))
+	}
+	left = left.Strong(ink.Foam, title)
 	right := ink.Row{}
 	done := now.Add(o.Takes)
 	if o.Choice == run.LetFire { // it runs already, whatever is decided
@@ -190,21 +265,56 @@ func (v *View) offer(q Question, o run.Offer, i int, now time.Time, focused bool
 		right = ink.Row{}.Strong(ink.Port, "does not fit the window")
 	}
 	row := left.Right(right, cells)
-	row.Marked = focused && i == v.Cursor
+	row.Marked = focused && i == v.cursor
 	rows := []ink.Row{row}
 	if does != "" {
-		rows = append(rows, ink.T(ink.Dim, "  "+does))
+		rows = append(rows, ink.T(ink.Dim, "    "+does))
 	}
 	return rows
 }
 
-func (v *View) hint(q Question) ink.Row {
-	o := q.Offers[v.Cursor]
-	if v.confirm {
-		return ink.Row{}.Strong(ink.Port, fmt.Sprintf("Enter again: %s. ", report.Count(o.Touches, "device"))).Add(ink.Dim, "Esc leaves it.")
+// hint says what the next key does. When something is to be confirmed or typed, it
+// is marked in place of the choice: it must be seen.
+func (v *View) hint(q Question, cells int) []ink.Row {
+	if v.cursor < 0 || v.cursor >= len(q.Offers) {
+		return []ink.Row{ink.T(ink.Dim, "Nothing is chosen: ↑↓ or a number chooses.   Esc leaves it")}
 	}
-	return ink.T(ink.Dim, "↑↓ choose   Enter does it   Esc leaves it")
+	o := q.Offers[v.cursor]
+	switch {
+	case v.typing:
+		r := ink.Row{}.Strong(ink.Port, "Reason: ").Add(ink.Foam, tail(string(v.reason), max(cells-20, 10))).Strong(ink.Lamp, "▏")
+		if len(v.given()) < leastReason {
+			r = r.Add(ink.Dim, "  for the journal")
+		} else {
+			r = r.Add(ink.Dim, "  Enter does it")
+		}
+		r.Marked = true
+		return []ink.Row{r}
+	case v.confirm:
+		r := ink.Row{}.Strong(ink.Port, "Enter again: "+again(o)+". ").Add(ink.Dim, "Esc leaves it.")
+		r.Marked = true
+		return []ink.Row{r}
+	}
+	return []ink.Row{ink.T(ink.Dim, "↑↓ choose   Enter does it   Esc leaves it")}
 }
 
-// Hold is the number of the hold the view stands on.
+// again says why a choice is to be confirmed.
+func again(o run.Offer) string {
+	switch {
+	case o.Choice == run.StartEarly:
+		return "before the window, " + report.Count(o.Touches, "device")
+	case o.Choice == run.GoOnLate:
+		return "after the turn-back time, " + report.Count(o.Touches, "device")
+	case o.Takes > 0 && !o.Fits:
+		return report.Count(o.Touches, "device") + ", and it does not fit the window"
+	}
+	return report.Count(o.Touches, "device")
+}
+
+func tail(s string, n int) string {
+	r := []rune(s)
+	return string(r[max(0, len(r)-n):])
+}
+
+// Hold is the number of the hold the view is open on; 0 for an abort.
 func (v *View) Hold() int { return v.hold }

@@ -27,17 +27,23 @@ type Entry struct {
 	Summary string
 }
 
-// Choose shows the entries and returns the one that was chosen, or nil when the
-// person left.
-func Choose(ctx context.Context, dir string, entries []Entry, light bool, opts ...tea.ProgramOption) (*Entry, error) {
-	m := &model{dir: dir, entries: entries, painter: ink.NewPainter(&ink.Dark)}
+// Place is where the view stands, to come back to.
+type Place struct {
+	Cursor  int
+	Message string // what there is to say
+}
+
+// Choose shows the entries from a place on, and returns the one that was chosen,
+// or nil when the person left, and the place it was left at.
+func Choose(ctx context.Context, dir string, entries []Entry, light bool, at Place, opts ...tea.ProgramOption) (*Entry, Place, error) {
+	m := &model{dir: dir, entries: entries, painter: ink.NewPainter(&ink.Dark), message: at.Message, cursor: min(at.Cursor, max(len(entries)-1, 0))}
 	if light {
 		m.painter = ink.NewPainter(&ink.Light)
 	}
 	if _, err := tea.NewProgram(m, append([]tea.ProgramOption{tea.WithContext(ctx)}, opts...)...).Run(); err != nil {
-		return nil, err
+		return nil, Place{}, err
 	}
-	return m.chosen, nil
+	return m.chosen, Place{Cursor: m.cursor}, nil
 }
 
 type model struct {
@@ -148,6 +154,9 @@ func kind(e Entry) string {
 
 func line(e Entry) ink.Row {
 	r := ink.T(ink.Foam, " ").Add(ink.Foam, " ")
+	if e.Fleet && e.Problem != "" {
+		return r.Add(ink.Lamp, "▪ "+e.Problem)
+	}
 	if e.Fleet {
 		return r.Add(ink.Dim, e.Title)
 	}
@@ -157,6 +166,13 @@ func line(e Entry) ink.Row {
 			return r.Add(ink.Lamp, "▪ "+e.Problem)
 		}
 		return r.Add(ink.Dim, e.Title)
+	}
+	if e.Problem != "" {
+		when := ""
+		if !e.Began.IsZero() {
+			when = e.Began.Local().Format("2006-01-02 15:04")
+		}
+		return r.Col(ink.Foam, when, 18).Add(ink.Lamp, "▪ ").Col(ink.Foam, e.Title, 50).Add(ink.Lamp, "  "+e.Problem)
 	}
 	shape, in := "●", ink.Buoy
 	switch e.Outcome {

@@ -13,6 +13,8 @@ import (
 // scrolls away from it.
 type View struct {
 	Device string
+	title  string
+	fixed  bool
 	lines  []string
 	top    int
 	follow bool
@@ -23,11 +25,20 @@ type View struct {
 
 // New opens a transcript at its end.
 func New(device string, lines []string) *View {
-	return &View{Device: device, lines: lines, follow: true, at: -1}
+	return &View{Device: device, title: "Transcript of " + device, lines: lines, follow: true, at: -1}
+}
+
+// Of opens a text that does not grow, at its start.
+func Of(title, device string, lines []string) *View {
+	return &View{Device: device, title: title, lines: lines, fixed: true, at: -1}
 }
 
 // Set takes in what was said meanwhile.
-func (v *View) Set(lines []string) { v.lines = lines }
+func (v *View) Set(lines []string) {
+	if !v.fixed {
+		v.lines = lines
+	}
+}
 
 // Typing tells whether keys are part of a search text.
 func (v *View) Typing() bool { return v.typing }
@@ -85,7 +96,7 @@ func (v *View) scroll(by, height int) {
 	}
 	last := max(0, len(v.lines)-height)
 	v.top = min(max(v.top+by, 0), last)
-	v.follow = v.top == last
+	v.follow = v.top == last && !v.fixed
 }
 
 // find goes to the next line with the text, round the end if need be.
@@ -124,7 +135,7 @@ func (v *View) Rows(cells, height int) []ink.Row {
 		v.top = max(0, len(v.lines)-height)
 	}
 	v.top = min(v.top, max(0, len(v.lines)-1))
-	head := ink.Row{}.Add(ink.Foam, " ").Strong(ink.Foam, "Transcript of "+v.Device).
+	head := ink.Row{}.Add(ink.Foam, " ").Strong(ink.Foam, v.title).
 		Add(ink.Dim, fmt.Sprintf("   lines %d to %d of %d", min(v.top+1, len(v.lines)), min(v.top+height, len(v.lines)), len(v.lines)))
 	switch {
 	case v.typing:
@@ -134,7 +145,12 @@ func (v *View) Rows(cells, height int) []ink.Row {
 	}
 	rows := []ink.Row{head}
 	for i := v.top; i < min(v.top+height, len(v.lines)); i++ {
-		r := ink.T(ink.Foam, " ").Then(watch.TranscriptRow(v.lines[i], cells-1))
+		r := ink.T(ink.Foam, " ")
+		if v.fixed {
+			r = r.Add(ink.Foam, v.lines[i])
+		} else {
+			r = r.Then(watch.TranscriptRow(v.lines[i], cells-1))
+		}
 		if i == v.at {
 			r.Spans[0].Text, r.Spans[0].Ink = "▌", ink.Lamp
 			r.Marked = true

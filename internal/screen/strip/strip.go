@@ -48,8 +48,17 @@ func status(n *run.Night, now time.Time, full bool) ink.Row {
 	w := n.Outline.Window
 	r := ink.Row{}.Strong(ink.Foam, now.Format("15:04:05"))
 	if !n.Ended.IsZero() {
-		return ink.Row{}.Add(ink.Dim, "over since ").Strong(ink.Foam, n.Ended.Format("15:04:05")).
-			Add(ink.Dim, ", "+ink.Long(w.Close.Sub(n.Ended))+" before the window closes")
+		r := ink.Row{}.Add(ink.Dim, "over since ").Strong(ink.Foam, stamp(n.Ended))
+		if past := n.Ended.Sub(w.Close); past > 0 {
+			return r.Strong(ink.Port, ", "+ink.Long(past)+" after the window closed")
+		}
+		return r.Add(ink.Dim, ", "+ink.Long(w.Close.Sub(n.Ended))+" before the window closed")
+	}
+	if until := w.Open.Sub(now); until > 0 && (!w.Now || !n.Began.IsZero()) {
+		r = r.Add(ink.Dim, "   ").Strong(ink.Lamp, "opens in "+ink.Long(until))
+	}
+	if w.Now && n.Began.IsZero() {
+		return r.Add(ink.Dim, "   the window opens when the run begins, for "+ink.Long(w.Close.Sub(w.Open)))
 	}
 	if turn, ok := nextTurnBack(n); ok {
 		left := turn.Sub(now)
@@ -62,7 +71,9 @@ func status(n *run.Night, now time.Time, full bool) ink.Row {
 			r = r.Add(ink.Dim, "   next batch within ").Strong(ink.Foam, ink.Long(left))
 		}
 	}
-	if left := w.Close.Sub(now); left > 0 {
+	if left := w.Close.Sub(now); left > 0 && now.Before(w.Open) {
+		// how long it will be open stands below, on the scale
+	} else if left > 0 {
 		r = r.Add(ink.Dim, "   window ").Strong(ink.Foam, ink.Long(left))
 	} else {
 		r = r.Add(ink.Dim, "   ").Strong(ink.Port, "the window is closed")
@@ -74,6 +85,14 @@ func status(n *run.Night, now time.Time, full bool) ink.Row {
 		}
 	}
 	return r
+}
+
+// stamp is a time of day, with its day where that is not today's.
+func stamp(t time.Time) string {
+	if t.YearDay() != time.Now().YearDay() || t.Year() != time.Now().Year() {
+		return t.Format("Mon 2 Jan 15:04:05")
+	}
+	return t.Format("15:04:05")
 }
 
 func finishInk(n *run.Night, late time.Time) ink.Ink {
@@ -112,7 +131,7 @@ func ruler(n *run.Night, now time.Time, cells int) (bar, labels ink.Row) {
 			glyph[x], inks[x] = g, i
 		}
 	}
-	marks := []mark{{0, w.Open.Format("15:04"), ink.Dim}}
+	marks := []mark{{0, w.Open.Format("Mon 2 Jan 15:04 MST"), ink.Dim}}
 	if w.Reserve > 0 {
 		fill(w.Close.Add(-w.Reserve), w.Close, '▞', ink.Lamp)
 		marks = append(marks, mark{s.at(w.Close.Add(-w.Reserve)), "reserve", ink.Dim})

@@ -61,7 +61,14 @@ func TestWhatATiredPersonReads(t *testing.T) {
 		assert.Contains(t, plain(Rows(n, open.Add(after), 200)[0]), want, after)
 	}
 	*n = run.Fold(*n, run.Event{Kind: run.Ended, At: open.Add(40 * time.Minute)})
-	assert.Contains(t, plain(Rows(n, open.Add(90*time.Minute), 200)[0]), "over since 02:10:00, 1 h 00 m before the window closes")
+	assert.Contains(t, plain(Rows(n, open.Add(90*time.Minute), 200)[0]), "over since Wed 2 Dec 02:10:00, 1 h 00 m before the window closed")
+	*n = run.Fold(*n, run.Event{Kind: run.Ended, At: open.Add(106 * time.Minute)})
+	assert.Contains(t, plain(Rows(n, open.Add(110*time.Minute), 200)[0]), "6 m 00 s after the window closed")
+	*n = run.Fold(run.Night{}, run.Event{Kind: run.Planned, Outline: n.Outline})
+	assert.Contains(t, plain(Rows(n, open.Add(-21*time.Hour), 200)[0]), "opens in 21 h 00 m")
+	assert.Contains(t, plain(Rows(n, open.Add(-21*time.Hour), 200)[2]), "Wed 2 Dec 01:30 UTC")
+	n.Outline.Window.Now = true
+	assert.Contains(t, plain(Rows(n, open.Add(2*time.Hour), 200)[0]), "the window opens when the run begins, for 1 h 40 m")
 }
 
 // Whatever the night and the moment, each row fits the screen.

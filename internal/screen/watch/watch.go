@@ -43,6 +43,19 @@ func (v *View) NextInNeed(n *run.Night) {
 	}
 }
 
+// Find moves the cursor to the first device from i on, round the end, that has a
+// text in its name. It tells whether there is one.
+func (v *View) Find(n *run.Night, text string, i int) bool {
+	for k := range n.Devices {
+		j := (i + k) % len(n.Devices)
+		if strings.Contains(strings.ToLower(n.Devices[j].Name), strings.ToLower(text)) {
+			v.Cursor = j
+			return true
+		}
+	}
+	return false
+}
+
 // Device is the device under the cursor.
 func (v *View) Device(n *run.Night) *run.Device {
 	if v.Cursor < 0 || v.Cursor >= len(n.Devices) {

@@ -20,6 +20,8 @@ import (
 	"slices"
 	"strings"
 
+	"metabasis/internal/core/textfile"
+
 	"filippo.io/age"
 	"filippo.io/age/agessh"
 )
@@ -57,7 +59,7 @@ func Exists(path string) bool {
 
 // Open decrypts a file.
 func Open(path string, key Key) (*File, error) {
-	data, err := os.ReadFile(path)
+	data, err := textfile.Bytes(path, textfile.Small)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, ErrNone
 	}
@@ -114,7 +116,7 @@ func (f *File) identities(data []byte, key Key) ([]age.Identity, error) {
 }
 
 func readIdentities(file string) ([]age.Identity, error) {
-	data, err := os.ReadFile(file)
+	data, err := textfile.Bytes(file, textfile.Small)
 	if err != nil {
 		return nil, fmt.Errorf("secrets: identity: %w", err)
 	}
@@ -214,7 +216,7 @@ func (f *File) Save() error {
 }
 
 func (f *File) recipients() ([]age.Recipient, error) {
-	data, err := os.ReadFile(RecipientsFile(f.path))
+	data, err := textfile.Read(RecipientsFile(f.path), textfile.Small)
 	if err == nil {
 		return parseRecipients(RecipientsFile(f.path), data)
 	}

@@ -1,0 +1,59 @@
+package report
+
+import (
+	"fmt"
+	"strings"
+
+	"metabasis/internal/core/plan"
+	"metabasis/internal/core/runbook"
+)
+
+// Lines tells what will be sent to a device, step by step, secrets masked, for a
+// person to read before the night.
+func Lines(p *plan.Plan, device string) []string {
+	for _, t := range p.Targets() {
+		if t.Device.Name == device {
+			return linesOf(p, t)
+		}
+	}
+	return nil
+}
+
+func linesOf(p *plan.Plan, t *plan.Target) []string {
+	out := []string{fmt.Sprintf("%s, %s, %s. Nothing of this has been sent.", t.Device.Name, t.Device.Platform, t.Device.Address), ""}
+	if p.Guards(t) {
+		out = append(out, "timer armed for "+runbook.FormatDuration(t.TimerFor(p))+" before the first line", "")
+	} else {
+		out = append(out, "no rollback timer: nothing but we takes the change back", "")
+	}
+	for i, s := range t.Steps {
+		out = append(out, fmt.Sprintf("Step %d of %d: %s", i+1, len(t.Steps), s.Title))
+		for _, n := range s.Needs {
+			out = append(out, fmt.Sprintf("  needs %q", p.StepTitles[n-1]))
+		}
+		for _, c := range s.Already {
+			out = append(out, "  not sent when "+p.Mask(c.Cond.Source))
+		}
+		out = append(out, block("send", t.Masked(s.Send))...)
+		out = append(out, block("undo", t.Masked(s.Undo))...)
+		for _, e := range s.Expect {
+			out = append(out, fmt.Sprintf("  expect %s within %s", p.Mask(e.Cond.Source), runbook.FormatDuration(e.Within)))
+		}
+		out = append(out, "")
+	}
+	if p.Soak > 0 {
+		out = append(out, "Then a soak of "+runbook.FormatDuration(p.Soak)+".")
+	}
+	return out
+}
+
+func block(name string, lines []string) (out []string) {
+	if len(lines) == 0 {
+		return nil
+	}
+	out = append(out, "  "+name)
+	for _, l := range lines {
+		out = append(out, "    | "+strings.TrimRight(l, " "))
+	}
+	return out
+}

@@ -1,0 +1,339 @@
+package workspace
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"time"
+
+	"metabasis/internal/core/plan"
+	"metabasis/internal/core/run"
+	"metabasis/internal/device"
+	"metabasis/internal/device/profile"
+	"metabasis/internal/store"
+	"metabasis/internal/store/locks"
+)
+
+// JournalFile is where the journal of the workspace is.
+func (w *Workspace) JournalFile() string { return filepath.Join(w.Dir, "metabasis.db") }
+
+// ReadJournal opens the journal to read past nights. Where there is none yet, the
+// error is fs.ErrNotExist.
+func (w *Workspace) ReadJournal() (*store.Journal, error) {
+	return store.ReadJournal(w.JournalFile())
+}
+
+// Transcripts is the directory of a past night's transcripts.
+func (w *Workspace) Transcripts(night int64) string {
+	id := strconv.FormatInt(night, 10)
+	found, _ := filepath.Glob(filepath.Join(w.Dir, "transcripts", "*", "night-"+id))
+	if len(found) > 0 {
+		return found[0]
+	}
+	return filepath.Join(w.Dir, "transcripts", id) // as they were kept once
+}
+
+// TranscriptsAt is where transcripts of what begins at that time are kept: under the
+// day the night is called by, as evidence is.
+func (w *Workspace) TranscriptsAt(at time.Time, name string) string {
+	return filepath.Join(w.Dir, "transcripts", store.NightOf(at), name)
+}
+
+// Night is a run that is ready to go, with its place in the workspace. Nothing of it
+// is written before [Night.Begin].
+type Night struct {
+	ID   int64 // in the journal; 0 before it has begun
+	Plan *plan.Plan
+	Run  *run.Run // nil before it has begun
+	// Scripts are its transcripts; nil as long as nothing was said.
+	Scripts *store.Transcripts
+	// Connector is what the run reaches devices with.
+	Connector *device.Connector
+	// Notes are what was met when it began, for the person.
+	Notes []string
+
+	w          *Workspace
+	head       store.NightHead
+	unattended bool
+	by         string
+	alone      bool // its devices are its own: they are simulated in this process
+	lock       *locks.Lock
+	claims     *locks.Claims
+	journal    *store.Journal
+}
+
+// Prepare gets a run ready. Close must be called once it is over.
+func (w *Workspace) Prepare(p *plan.Plan, file, text string, access *Access, unattended bool, by string) *Night {
+	n := &Night{Plan: p, w: w, unattended: unattended, by: by, alone: access.fixed,
+		head: store.NightHead{Title: p.Title, Change: p.Change, File: file, Runbook: p.Mask(w.maskRunbook(text))}}
+	n.Connector = access.Connector(func(device string) profile.Transcript {
+		if n.Scripts == nil { // a console before it begins
+			scripts, err := store.NewTranscripts(w.TranscriptsAt(time.Now(), time.Now().Format("150405")+"-before"))
+			if err != nil {
+				return nowhere{}
+			}
+			n.Scripts = scripts
+		}
+		return n.Scripts.For(device)
+	})
+	return n
+}
+
+// nowhere is a transcript that cannot be kept.
+type nowhere struct{}
+
+func (nowhere) Sent(string, string) {}
+func (nowhere) Got([]string)        {}
+func (nowhere) Note(string)         {}
+
+// Begin takes the workspace and the devices for this night and enters it in the
+// journal. Where another night has the workspace, the error is a [locks.Held];
+// with wait it waits for that night's end, and say is told of whom it waits for.
+func (n *Night) Begin(ctx context.Context, wait bool, say func(string)) error {
+	n.head.Began = time.Now()
+	if err := n.take(ctx, wait, say); err != nil {
+		return err
+	}
+	if err := n.enter(ctx); err != nil {
+		return err
+	}
+	if n.Scripts != nil {
+		_ = n.Scripts.Close()
+	}
+	var err error
+	if n.Scripts, err = store.NewTranscripts(n.w.TranscriptsAt(n.head.Began, fmt.Sprintf("night-%d", n.ID))); err != nil {
+		return err
+	}
+	o := run.Options{Connector: n.Connector, Backups: store.Backups{Dir: filepath.Join(n.w.Dir, "backups")},
+		Unattended: n.unattended, By: n.by, Wait: wait, Remnants: n.remnants(ctx)}
+	if n.claims != nil {
+		n.claims.TakeAll(n.keysOf(ctx))
+		o.Claim = n.claim
+	}
+	writer, err := n.journal.Writer(n.ID)
+	if err != nil {
+		return err
+	}
+	o.Journal = writer
+	n.Run = run.New(n.Plan, o)
+	return nil
+}
+
+// take locks the workspace's journal, which has one writer, and opens the claims on
+// devices of this machine.
+func (n *Night) take(ctx context.Context, wait bool, say func(string)) error {
+	dir, err := filepath.Abs(n.w.Dir)
+	if err != nil {
+		dir = n.w.Dir
+	}
+	me := locks.Holder{Who: n.by, What: n.head.Title, Workspace: dir, PID: os.Getpid(), Since: n.head.Began}
+	for told := false; ; told = true {
+		n.lock, err = locks.File(filepath.Join(n.w.Dir, lockFile), "this workspace", me)
+		var held *locks.Held
+		switch {
+		case err == nil:
+		case !errors.As(err, &held) || !wait:
+			return err
+		case !told:
+			say("waiting: " + err.Error())
+			fallthrough
+		default:
+			select {
+			case <-time.After(waitFor):
+				continue
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		}
+		break
+	}
+	if n.alone {
+		return nil
+	}
+	n.claims, err = locks.OpenClaims(locks.Dir(os.Getenv), me)
+	return err
+}
+
+// waitFor is the time between two looks whether another night has ended.
+const waitFor = time.Second
+
+// enter writes the night into the journal. A journal that is damaged is set aside
+// first: a new night can always be run.
+func (n *Night) enter(ctx context.Context) error {
+	file := n.w.JournalFile()
+	err := n.tryEnter(ctx, file)
+	if !store.Broken(err) {
+		return err
+	}
+	_ = n.journal.Close()
+	n.journal = nil
+	aside, saved, err2 := store.SetAside(ctx, file, time.Now())
+	if err2 != nil {
+		return errors.Join(err, err2)
+	}
+	n.Notes = append(n.Notes, fmt.Sprintf("the journal was damaged (%v); it is set aside as %s, and %d of its nights stand in the new one", err, aside, saved))
+	return n.tryEnter(ctx, file)
+}
+
+func (n *Night) tryEnter(ctx context.Context, file string) (err error) {
+	if n.journal, err = store.OpenJournal(file); err != nil {
+		n.journal = nil
+		return err
+	}
+	if err := n.journal.Sound(ctx); err != nil {
+		return err
+	}
+	w, err := n.journal.Begin(n.head)
+	if err == nil {
+		n.ID = w.ID
+	}
+	return err
+}
+
+// keysOf are what the devices of the plan are claimed by.
+func (n *Night) keysOf(ctx context.Context) (out []string) {
+	for _, t := range n.Plan.Targets() {
+		out = append(out, n.keys(ctx, t)...)
+	}
+	return out
+}
+
+// keys are what a device is claimed by: its address and port, and where it has a
+// name, those that the name stands for, too.
+func (n *Night) keys(ctx context.Context, t *plan.Target) []string {
+	addr := n.Connector.Address(t.Device)
+	out := []string{addr}
+	host, port, err := net.SplitHostPort(addr)
+	if err != nil {
+		return out
+	}
+	if _, err := netip.ParseAddr(host); err == nil || len(t.Device.Jump) > 0 {
+		return out
+	}
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+	defer cancel()
+	addrs, _ := net.DefaultResolver.LookupHost(ctx, host)
+	for _, a := range addrs {
+		out = append(out, net.JoinHostPort(a, port))
+	}
+	return out
+}
+
+// claim implements run.Options.Claim.
+func (n *Night) claim(ctx context.Context, t *plan.Target) (func(), error) {
+	keys := n.keys(ctx, t)
+	for _, err := range n.claims.TakeAll(keys) {
+		var held *locks.Held
+		if errors.As(err, &held) {
+			return nil, &run.Taken{By: held.By.String()}
+		}
+		return nil, err
+	}
+	return func() {
+		for _, k := range keys {
+			n.claims.Release(k)
+		}
+	}, nil
+}
+
+// remnants finds the timers that nights without an end have left on devices.
+func (n *Night) remnants(ctx context.Context) func(string) []run.Remnant {
+	left := map[string][]run.Remnant{}
+	heads, _ := n.journal.Nights(ctx)
+	for _, h := range heads {
+		if h.ID == n.ID || h.Damage != nil || time.Since(h.Began) > oldest {
+			continue
+		}
+		events, _ := n.journal.Events(ctx, h.ID) // of a damaged night, what can be read
+		for device, dues := range run.TimersLeft(events) {
+			for _, due := range dues {
+				left[device] = append(left[device], run.Remnant{Night: fmt.Sprintf("%q of %s", h.Title, h.Began.Local().Format("Mon 2 Jan 15:04")), Due: due})
+			}
+		}
+	}
+	return func(device string) []run.Remnant { return left[device] }
+}
+
+// oldest is the longest that a timer may have been pending.
+const oldest = 8 * 24 * time.Hour
+
+// Close closes what the night had open and gives free what it had taken.
+func (n *Night) Close() error {
+	var errs []error
+	if n.Scripts != nil {
+		if err := n.Scripts.Close(); err != nil {
+			errs = append(errs, fmt.Errorf("the transcripts of this night are not complete: %w", err))
+		}
+	}
+	if n.journal != nil {
+		errs = append(errs, n.journal.Close())
+	}
+	if n.claims != nil {
+		errs = append(errs, n.claims.Close())
+	}
+	if n.lock != nil {
+		errs = append(errs, n.lock.Close())
+	}
+	return errors.Join(errs...)
+}
+
+// Running tells whether a night of the journal is running now, and by whom.
+func (w *Workspace) Running(h store.NightHead) (locks.Holder, bool) {
+	by, held := locks.Look(filepath.Join(w.Dir, lockFile))
+	return by, held && by.Since.Equal(h.Began)
+}
+
+const lockFile = "metabasis.lock"
+
+// Past is a night of the journal.
+type Past struct {
+	store.NightHead
+	Night run.Night // what of it can be read
+}
+
+// Pasts lists the nights of the workspace, newest first; those that were never begun
+// are left away. Of a damaged one, Damage says what is wrong. An error says that
+// not all could be listed; those that could are there.
+func (w *Workspace) Pasts(ctx context.Context) ([]Past, error) {
+	j, err := w.ReadJournal()
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer j.Close()
+	heads, err := j.Nights(ctx)
+	var out []Past
+	for _, h := range heads {
+		p := Past{NightHead: h}
+		events, err := j.Events(ctx, h.ID)
+		if errors.Is(err, store.ErrNoNight) {
+			continue
+		}
+		if err != nil && p.Damage == nil {
+			p.Damage = err
+		}
+		p.Night = run.Fold(run.Night{}, events...)
+		out = append(out, p)
+	}
+	return out, err
+}
+
+// Past reads one night. A night of which only a part can be read comes with an
+// error that says so; one of which nothing can be shown has no outline.
+func (w *Workspace) Past(ctx context.Context, id int64) (Past, error) {
+	pasts, err := w.Pasts(ctx)
+	i := slices.IndexFunc(pasts, func(p Past) bool { return p.ID == id })
+	if i < 0 {
+		return Past{}, errors.Join(err, fmt.Errorf("night %d: %w", id, store.ErrNoNight))
+	}
+	return pasts[i], pasts[i].Damage
+}
