@@ -59,7 +59,10 @@ func (a *app) reach(ctx context.Context, f eveningFlags, words []string) error {
 		}
 	}
 	p.summary()
-	return ended(over(), p.failed())
+	if interrupted := over(); interrupted || p.lost == nil {
+		return ended(interrupted, p.failed())
+	}
+	return fmt.Errorf("what was found could not all be written: %w", p.lost)
 }
 
 func widest(devices []fleet.Device) int {
@@ -78,7 +81,7 @@ type reachPrinter struct {
 	mu      sync.Mutex
 	results map[string]reach.Result
 	order   []string
-	closed  bool
+	lost    error // why nothing more can be printed
 }
 
 func (p *reachPrinter) sweep(ctx context.Context, e *evening, devices []fleet.Device) {
@@ -97,7 +100,7 @@ func (p *reachPrinter) took(r reach.Result) {
 		p.order = append(p.order, r.Device)
 	}
 	p.results[r.Device] = r
-	if p.closed {
+	if p.lost != nil {
 		return
 	}
 	text := time.Now().Format("15:04:05") + "  " + report.Reached(r, p.width)
@@ -108,9 +111,7 @@ func (p *reachPrinter) took(r reach.Result) {
 		}
 		text = string(b)
 	}
-	if _, err := fmt.Fprintln(p.app.out, text); err != nil {
-		p.closed = true
-	}
+	_, p.lost = fmt.Fprintln(p.app.out, text)
 }
 
 func (p *reachPrinter) failed() int {
@@ -125,7 +126,7 @@ func (p *reachPrinter) failed() int {
 
 // summary groups those that failed by their cause.
 func (p *reachPrinter) summary() {
-	if p.json || p.closed {
+	if p.json || p.lost != nil {
 		return
 	}
 	b := reach.NewBoard(p.order)
@@ -133,10 +134,7 @@ func (p *reachPrinter) summary() {
 		r := p.results[name]
 		b = b.Fold(reach.Event{Device: name, At: time.Now(), Result: &r})
 	}
-	fmt.Fprintln(p.app.out)
-	for _, l := range report.Reach(&b) {
-		fmt.Fprintln(p.app.out, l)
-	}
+	_, p.lost = fmt.Fprintln(p.app.out, strings.Join(append([]string{""}, report.Reach(&b)...), "\n"))
 }
 
 // newKeys are the keys that were shown for the first time, by device.

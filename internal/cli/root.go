@@ -96,7 +96,7 @@ func printError(w io.Writer, err error) {
 		fmt.Fprint(w, full.String())
 		return
 	}
-	fmt.Fprintln(w, "metabasis:", err)
+	fmt.Fprintln(w, "metabasis:", problem.Printable(err.Error()))
 }
 
 func (a *app) root() *cobra.Command {
@@ -131,7 +131,10 @@ Without a command it opens the workspace in the current directory.`,
 				names = append(names, f.Name)
 			}
 		})
-		return fmt.Errorf("there is no flag --%s here; write: --%s", given, problem.OneOf(given, names))
+		if near := problem.Nearest(given, names); near != "" {
+			return fmt.Errorf("there is no flag --%s here; write: --%s", given, near)
+		}
+		return fmt.Errorf("there is no flag --%s here; metabasis %s --help lists those there are", given, cmd.Name())
 	})
 	cmd.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error {
 		if cmd.Flags().Changed("password") {
@@ -146,7 +149,7 @@ Without a command it opens the workspace in the current directory.`,
 		return nil
 	}
 	cmd.AddCommand(a.runCommand(), a.demoCommand(), a.checkCommand(), a.tidyCommand(), a.simCommand(),
-		a.scopeCommand(), a.reachCommand(), a.readCommand(), a.askCommand(), a.settingsCommand(), a.secretCommand(), a.profileCommand(), a.consoleCommand())
+		a.scopeCommand(), a.reachCommand(), a.readCommand(), a.askCommand(), a.settingsCommand(), a.secretCommand(), a.profileCommand(), a.consoleCommand(), a.journalCommand())
 	return cmd
 }
 

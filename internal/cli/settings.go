@@ -35,6 +35,7 @@ func (a *app) settings(asJSON bool) error {
 	if err != nil {
 		return err
 	}
+	_, wrong := ws.Prechecks() // told last: the rest is shown all the same
 	if asJSON {
 		e := json.NewEncoder(a.out)
 		for _, v := range ws.Settings.Values() {
@@ -42,7 +43,7 @@ func (a *app) settings(asJSON bool) error {
 				return err
 			}
 		}
-		return nil
+		return wrong
 	}
 	for _, v := range ws.Settings.Values() {
 		shown := v.Value
@@ -65,7 +66,7 @@ file, the program in askpass, the terminal. Keys: METABASIS_LOGIN_KEY, a rule's
 key, IdentityFile, the SSH agent. The login of a device: the fleet's login
 column, the first rule that fits, the setting login.
 `)
-	return nil
+	return wrong
 }
 
 func ruleText(r settings.Rule) string {

@@ -101,6 +101,7 @@ type world struct {
 	seen     []run.Event // all events of the newest night, written or not
 	remnants func(device string) []run.Remnant
 	claim    func(ctx context.Context, t *plan.Target) (func(), error)
+	wait     bool
 }
 
 // recordingJournal keeps events with the time at which each became durable.
@@ -218,7 +219,7 @@ func (w *world) runTo(ctx context.Context, who person) error {
 		backups = w.store
 	}
 	r := run.New(w.plan, run.Options{Connector: w.connector(), Backups: backups, Journal: w.journal, Unattended: who == nil, By: "test",
-		Remnants: w.remnants, Claim: w.claim})
+		Remnants: w.remnants, Claim: w.claim, Wait: w.wait})
 	w.started, w.seen = time.Now(), nil
 	done := make(chan error, 1)
 	go func() { done <- r.Go(ctx) }()

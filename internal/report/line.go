@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -163,14 +164,46 @@ func leftSteps(n *run.Night) int {
 
 // Needs lists what a person must see to after the night, one line each.
 func Needs(n *run.Night) []string {
-	var out []string
+	var out, notes []string
+	skipped := map[string][]string{} // by the reason: a night that was stopped has many
 	for _, d := range n.Devices {
 		switch d.State {
-		case run.Stranded, run.Dark, run.Reverted, run.Blocked, run.Skipped:
+		case run.Stranded, run.Dark, run.Reverted, run.Blocked:
 			out = append(out, fmt.Sprintf("%-14s %s: %s", d.Name, d.State, d.Note))
+		case run.Skipped:
+			if skipped[d.Note] == nil {
+				notes = append(notes, d.Note)
+			}
+			skipped[d.Note] = append(skipped[d.Note], d.Name)
+		}
+		if k := d.LeftSteps(); k > 0 && d.State == run.Kept {
+			out = append(out, fmt.Sprintf("%-14s kept without %s", d.Name, leftTitles(d)))
 		}
 	}
+	for _, note := range notes {
+		names := skipped[note]
+		if len(names) == 1 {
+			out = append(out, fmt.Sprintf("%-14s skipped: %s", names[0], note))
+			continue
+		}
+		list := strings.Join(names[:min(len(names), 6)], ", ")
+		if len(names) > 6 {
+			list += fmt.Sprintf(" and %d more", len(names)-6)
+		}
+		out = append(out, fmt.Sprintf("%s skipped: %s: %s", Count(len(names), "device"), note, list))
+	}
 	return out
+}
+
+// leftTitles names the steps that were left out on a device.
+func leftTitles(d *run.Device) string {
+	var titles []string
+	for i, m := range d.Marks {
+		if m == run.StepLeft {
+			titles = append(titles, strconv.Quote(d.Steps[i]))
+		}
+	}
+	return strings.Join(titles, ", ")
 }
 
 // States lists all states from the best end to the worst, then those on the way.

@@ -159,7 +159,9 @@ func ready(t *testing.T, w, h int) *Model {
 	m, _ := model(t, n, w, h)
 	m.started = false
 	m.src.Start = func() (<-chan []run.Event, error) { return nil, errors.New("this workspace is taken by ben") }
-	m.src.Lines = func(d string) []string { return []string{"Step 1 of 2: Time sources", "    | time source 192.0.2.40 first"} }
+	m.src.Lines = func(d string) []string {
+		return []string{"Step 1 of 2: Time sources", "    | time source 192.0.2.40 first"}
+	}
 	return m
 }
 

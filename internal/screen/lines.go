@@ -2,12 +2,12 @@ package screen
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
 	"metabasis/internal/core/runbook"
+	"metabasis/internal/core/scope"
 	"metabasis/internal/report"
 	"metabasis/internal/screen/ink"
 	"metabasis/internal/screen/watch"
@@ -180,23 +180,13 @@ func sizes(o *run.Outline) string {
 
 // leftOut says who is left out, grouped by the reason.
 func leftOut(o *run.Outline) []string {
-	by := map[string][]string{}
-	var order []string
-	for _, l := range o.LeftOut {
-		if by[l.Why] == nil {
-			order = append(order, l.Why)
-		}
-		by[l.Why] = append(by[l.Why], l.Device)
-	}
-	slices.SortStableFunc(order, func(a, b string) int { return len(by[b]) - len(by[a]) })
 	var out []string
-	for _, why := range order {
-		names := by[why]
-		text := strings.Join(names[:min(len(names), 3)], ", ")
-		if len(names) > 3 {
-			text += fmt.Sprintf(" and %d more", len(names)-3)
+	for _, g := range scope.Groups(o.LeftOut) {
+		text := strings.Join(g.Devices[:min(len(g.Devices), 3)], ", ")
+		if len(g.Devices) > 3 {
+			text += fmt.Sprintf(" and %d more", len(g.Devices)-3)
 		}
-		out = append(out, text+": "+why)
+		out = append(out, text+": "+g.Why)
 	}
 	return out
 }

@@ -22,10 +22,12 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/problem"
@@ -145,6 +147,7 @@ type Settings struct {
 	values    map[string]Value
 	Logins    []Rule
 	Prechecks map[string]string // name to what stands behind it in a runbook
+	From      map[string]string // the file a precheck stands in, by its name
 }
 
 // Source is where values are looked for.
@@ -175,9 +178,15 @@ func Load(src Source) (*Settings, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Settings{values: map[string]Value{}, Logins: slices.Concat(ws.Logins, own.Logins), Prechecks: map[string]string{}}
-	maps.Copy(s.Prechecks, own.Prechecks)
-	maps.Copy(s.Prechecks, ws.Prechecks)
+	s := &Settings{values: map[string]Value{}, Logins: slices.Concat(ws.Logins, own.Logins), Prechecks: map[string]string{}, From: map[string]string{}}
+	for _, f := range []struct {
+		file
+		path string
+	}{{own, src.User}, {ws, src.Workspace}} {
+		for name, rest := range f.Prechecks {
+			s.Prechecks[name], s.From[name] = rest, f.path
+		}
+	}
 	for _, set := range All() {
 		v := Value{set, set.Default, "default"}
 		for _, from := range []struct{ value, name string }{
@@ -238,9 +247,10 @@ func (f *file) check(path string, data []byte) error {
 	lines := strings.Split(string(data), "\n")
 	fail := func(word, hint, format string, args ...any) {
 		p := problem.Problem{File: path, Msg: fmt.Sprintf(format, args...), Hint: hint}
+		at := regexp.MustCompile(`(^|[\s{,"'-])` + regexp.QuoteMeta(word) + `\b`)
 		for i, l := range lines {
-			if strings.Contains(l, word) {
-				p.Line, p.Col, p.Text = i+1, strings.Index(l, word)+1, l
+			if m := at.FindStringIndex(strings.SplitN(l, "#", 2)[0]); m != nil {
+				p.Line, p.Col, p.Text = i+1, utf8.RuneCountInString(l[:strings.Index(l[m[0]:], word)+m[0]])+1, l
 				break
 			}
 		}

@@ -124,7 +124,10 @@ func (d *Device) note(w What, line string) {
 func (d *Device) fault(kind, line string) *Fault {
 	for i := range d.spec.Faults {
 		f := &d.spec.Faults[i]
-		if f.Kind == kind && f.re.MatchString(line) && (f.Times == 0 || f.done < f.Times) {
+		if f.Kind != kind || !f.re.MatchString(line) || f.Times > 0 && f.done >= f.Times {
+			continue
+		}
+		if f.came++; f.came > f.After {
 			f.done++
 			return f
 		}

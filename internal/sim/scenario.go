@@ -56,8 +56,10 @@ type Fault struct {
 	Match string        `yaml:"match"` // the line it happens at, as a pattern; "" is every line
 	By    time.Duration `yaml:"by"`    // slow: how much longer a command takes; late disarm, other timer: how much later
 	Times int           `yaml:"times"` // how often it happens; 0 is always
+	After int           `yaml:"after"` // how often the line comes before that without harm
 
 	re   *regexp.Regexp
+	came int
 	done int
 }
 

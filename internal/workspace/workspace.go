@@ -22,6 +22,7 @@ import (
 	"strings"
 
 	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/problem"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/core/textfile"
 	"metabasis/internal/device/profile"
@@ -113,13 +114,9 @@ func (w *Workspace) Runbook(file string, f *fleet.Fleet) (*runbook.Runbook, stri
 	if err != nil {
 		return nil, "", err
 	}
-	var defaults []runbook.Precheck
-	for _, name := range slices.Sorted(maps.Keys(w.Settings.Prechecks)) {
-		pc, err := runbook.DefaultPrecheck("the settings", name, w.Settings.Prechecks[name])
-		if err != nil {
-			return nil, "", err
-		}
-		defaults = append(defaults, pc)
+	defaults, err := w.Prechecks()
+	if err != nil {
+		return nil, "", err
 	}
 	rb.AddPrechecks(defaults)
 	var columns []string
@@ -127,6 +124,22 @@ func (w *Workspace) Runbook(file string, f *fleet.Fleet) (*runbook.Runbook, stri
 		columns = f.Columns
 	}
 	return rb, string(data), rb.Compile(w.Profiles.Schema(columns))
+}
+
+// Prechecks are those that the settings ask for of every runbook. The error is a
+// problem.List with all that are wrong.
+func (w *Workspace) Prechecks() ([]runbook.Precheck, error) {
+	var out []runbook.Precheck
+	var list problem.List
+	for _, name := range slices.Sorted(maps.Keys(w.Settings.Prechecks)) {
+		pc, err := runbook.DefaultPrecheck(w.Settings.From[name], name, w.Settings.Prechecks[name])
+		var wrong problem.List
+		if errors.As(err, &wrong) {
+			list = append(list, wrong...)
+		}
+		out = append(out, pc)
+	}
+	return out, list.Err()
 }
 
 // Runbooks lists the runbook files of the workspace.

@@ -20,6 +20,7 @@ import (
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/problem"
 	"metabasis/internal/core/runbook"
+	"metabasis/internal/core/scope"
 )
 
 // TimerKind is how a platform takes a change back by itself.
@@ -123,10 +124,7 @@ type Expect struct {
 }
 
 // LeftOut is a device of the fleet that is not in scope.
-type LeftOut struct {
-	Device string
-	Why    string
-}
+type LeftOut = scope.LeftOut
 
 // Targets lists all devices in the order of their batches.
 func (p *Plan) Targets() []*Target {
@@ -202,8 +200,8 @@ func (m *maker) once(line int, hint, format string, args ...any) {
 func (m *maker) targets(f *fleet.Fleet, p *Plan) (in []*Target) {
 	for _, d := range f.Devices {
 		env := m.rb.DeviceEnv(f.Fields(d), m.answers)
-		if why := m.outOfScope(env); why != "" {
-			p.LeftOut = append(p.LeftOut, LeftOut{d.Name, p.Mask(why)})
+		if o := m.outOfScope(env); o.Why != "" {
+			p.LeftOut = append(p.LeftOut, LeftOut{Device: d.Name, Why: p.Mask(o.Why), Rule: p.Mask(o.Rule)})
 			continue
 		}
 		t := &Target{Device: d, Env: env, Traits: m.traits[d.Platform], Distance: f.Distance(d), Secrets: m.secrets}
@@ -220,7 +218,7 @@ func (m *maker) targets(f *fleet.Fleet, p *Plan) (in []*Target) {
 		in = append(in, t)
 	}
 	if len(in) == 0 && !m.lenient {
-		m.fail(0, "the scope selects no device: %s", reasons(p.LeftOut))
+		m.fail(0, "the scope selects no device: %s", scope.Reasons(p.LeftOut))
 	}
 	return in
 }
@@ -235,31 +233,16 @@ func mate(f *fleet.Fleet, d fleet.Device) *fleet.Device {
 	return nil
 }
 
-func (m *maker) outOfScope(env runbook.Env) string {
+func (m *maker) outOfScope(env runbook.Env) scope.Outside {
 	for _, c := range m.rb.Scope {
-		ok, err := c.Eval(env)
-		if err != nil {
+		if _, err := c.Eval(env); err != nil {
 			m.once(0, "", "the scope cannot be settled: %v", err)
-			return err.Error()
 		}
-		if !ok {
-			return c.Explain(env)
+		if o := scope.Why(c, env); o.Why != "" {
+			return o
 		}
 	}
-	return ""
-}
-
-func reasons(out []LeftOut) string {
-	count := map[string]int{}
-	for _, l := range out {
-		count[l.Why]++
-	}
-	var parts []string
-	for why, n := range count {
-		parts = append(parts, fmt.Sprintf("%d because %s", n, why))
-	}
-	slices.Sort(parts)
-	return strings.Join(parts[:min(len(parts), 5)], "; ")
+	return scope.Outside{}
 }
 
 // step renders one step. It tells whether the step is for the device at all.

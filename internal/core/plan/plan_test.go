@@ -89,7 +89,7 @@ func TestScopeBatchesAndLines(t *testing.T) {
 	p, err := Make(parse(t, book), read(t, six), map[string]string{"lan": "310"}, traits, night)
 	require.NoError(t, err)
 	assert.Equal(t, "b | a c | d", names(p.Batches), "standby first, sizes 1, 2, 50 %")
-	assert.Equal(t, []LeftOut{{"e", "site is EYR, wanted != EYR"}, {"f", "role is desk, wanted quay"}}, p.LeftOut)
+	assert.Equal(t, []LeftOut{{Device: "e", Why: "site is EYR, wanted != EYR", Rule: "site is EYR"}, {Device: "f", Why: "role is desk, wanted quay", Rule: "role is not quay"}}, p.LeftOut)
 	b := p.Batches[0][0]
 	assert.Equal(t, []string{"lan 310 on 1 of b", "lan 310 on 2 of b", "lan 310 on 3 of b"}, b.Steps[0].Send)
 	assert.Equal(t, []string{"drop lan 310 on 3", "drop lan 310 on 2", "drop lan 310 on 1"}, b.Steps[0].Undo, "a loop is undone from its end")

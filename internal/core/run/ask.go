@@ -1,6 +1,7 @@
 package run
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -43,7 +44,7 @@ func (r *Run) ask(ctx context.Context, why string, evidence []string, alone, on 
 		answered = true
 		switch c {
 		case Stop:
-			r.stopping = true
+			r.stopping, r.why = true, cmp.Or(r.why, "stopped: "+why)
 		case BackAll:
 			r.takeAllBack()
 		}

@@ -52,15 +52,26 @@ func (w *worker) takeBack(why string) {
 				w.end(Stranded, "could not be taken back: "+last.Error())
 				return
 			}
-			w.emit(Event{Kind: Rung, What: RungFire, Note: "due " + w.due.Format("15:04:05")})
-			w.firing = true
+			w.letFire()
 		}
 		if w.await(last.Error()) == over {
 			return
 		}
 		w.move(Reverting, "contact again")
 	}
+	if !w.due.IsZero() { // its timer can still do what we could not
+		w.letFire()
+		if w.await(last.Error()) == over {
+			return
+		}
+	}
 	w.end(Stranded, "could not be taken back: "+last.Error())
+}
+
+// letFire chooses to wait for the timer, the last rung.
+func (w *worker) letFire() {
+	w.emit(Event{Kind: Rung, What: RungFire, Note: "due " + w.due.Format("15:04:05")})
+	w.firing = true
 }
 
 // climb goes up the ladder once. After each rung the device is compared with

@@ -181,6 +181,10 @@ func (w *worker) night() {
 // timer is armed nothing is changed, so whatever goes wrong blocks the device.
 func (w *worker) prepare() (over bool) {
 	block := func(why string) bool {
+		if w.ctx.Err() != nil { // what failed then, failed because we let go
+			w.end(Skipped, "let go before anything was changed")
+			return true
+		}
 		w.end(Blocked, why)
 		return true
 	}

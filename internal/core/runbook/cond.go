@@ -97,6 +97,34 @@ func (c *Cond) Explain(env Env) string {
 	return ""
 }
 
+// Rule says which part of the condition does not hold, without the value that was
+// found, so that many can be told together: "site is not ALD".
+func (c *Cond) Rule(env Env) string {
+	vals := env.withHas()
+	for _, p := range c.parts {
+		if v, err := expr.Run(p.whole, vals); err == nil && v == true {
+			continue
+		}
+		if p.left == nil {
+			return p.source + " is not so"
+		}
+		r, err := expr.Run(p.right, vals)
+		if err != nil {
+			return p.source + " cannot be told"
+		}
+		switch p.op {
+		case "==":
+			return fmt.Sprintf("%s is not %s", p.leftSource, shown(r))
+		case "in":
+			return fmt.Sprintf("%s is not in %v", p.leftSource, r)
+		case "!=":
+			return fmt.Sprintf("%s is %s", p.leftSource, shown(r))
+		}
+		return fmt.Sprintf("%s is not %s %v", p.leftSource, p.op, r)
+	}
+	return ""
+}
+
 func shown(v any) string {
 	if s := fmt.Sprint(v); s != "" {
 		return s
@@ -321,12 +349,12 @@ func split(source string, env any) []part {
 			walk(b.Right)
 			return
 		}
-		p := part{source: n.String()}
-		p.whole, _, _ = compileExpr(p.source, env, true)
+		p := part{source: written(n.String())}
+		p.whole, _, _ = compileExpr(n.String(), env, true)
 		if ok && slices.Contains([]string{"==", "!=", "<", "<=", ">", ">=", "in"}, b.Operator) {
 			p.left, _, _ = compileExpr(b.Left.String(), env, false)
 			p.right, _, _ = compileExpr(b.Right.String(), env, false)
-			p.leftSource, p.op = b.Left.String(), b.Operator
+			p.leftSource, p.op = written(b.Left.String()), b.Operator
 			if p.right == nil {
 				p.left = nil
 			}
@@ -338,6 +366,18 @@ func split(source string, env any) []part {
 	walk(tree.Node)
 	return parts
 }
+
+// written puts our own form back into an expression, as people wrote it.
+func written(source string) string {
+	source = lacksCall.ReplaceAllString(source, "config lacks $1")
+	source = hasCall.ReplaceAllString(source, "config has $1")
+	return strings.ReplaceAll(source, hasName+"(", "config has (")
+}
+
+var (
+	lacksCall = regexp.MustCompile(`\bnot ` + hasName + `\(("(?:[^"\\]|\\.)*")\)`)
+	hasCall   = regexp.MustCompile(`\b` + hasName + `\(("(?:[^"\\]|\\.)*")\)`)
+)
 
 // Line is where the text stands in its file.
 func (t *Text) Line() int { return t.at.line }

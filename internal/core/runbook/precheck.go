@@ -117,11 +117,15 @@ func DefaultPrecheck(file, name, rest string) (Precheck, error) {
 			p.precheck(n)
 		}
 	}
+	for i := range p.list { // where it stands is known to the file's reader only
+		p.list[i].Line, p.list[i].Col, p.list[i].Text = 0, 0, ""
+		p.list[i].Msg = "prechecks: " + name + ": " + p.list[i].Msg
+	}
 	if err := p.list.Err(); err != nil {
 		return Precheck{}, err
 	}
 	if len(p.rb.Prechecks) != 1 {
-		return Precheck{}, problem.List{{File: file, Msg: "precheck " + name + " cannot be read"}}
+		return Precheck{}, problem.List{{File: file, Msg: "prechecks: " + name + " cannot be read"}}
 	}
 	pc := p.rb.Prechecks[0]
 	pc.From, pc.Line = file, 0

@@ -78,6 +78,16 @@ func TestConditionsAndLines(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, want, got, text)
 	}
+	lacks := &Cond{Source: `config lacks "log host <<clock_a>>" and config has "a" and clock.settled`, at: span{1, 1}}
+	rb.Prechecks = append(rb.Prechecks, Precheck{Name: "x", Where: lacks})
+	require.NoError(t, rb.Compile(schema))
+	cfg := e.WithConfig(config.Parse("log host 192.0.2.40\n", style)).With("clock", map[string]any{"settled": true})
+	assert.NotContains(t, lacks.Explain(cfg), "config_has")
+	plain := &Cond{Source: `config lacks "log host x" and config has "b"`, at: span{1, 1}}
+	rb.Prechecks = append(rb.Prechecks, Precheck{Name: "y", Where: plain})
+	require.NoError(t, rb.Compile(schema))
+	assert.Equal(t, `config has "b" is not so`, plain.Explain(cfg))
+	assert.Equal(t, `config lacks "log host x" is not so`, plain.Explain(e.WithConfig(config.Parse("log host x\nb\n", style))))
 	clock := e.With("clock", map[string]any{"source": "192.0.2.9", "settled": true, "time": 0.0})
 	assert.Equal(t, "clock.source is 192.0.2.9, wanted 192.0.2.40", rb.Steps[0].Expect[0].Cond.Explain(clock))
 }

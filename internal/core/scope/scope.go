@@ -24,7 +24,12 @@ type Scope struct {
 type LeftOut struct {
 	Device string
 	Why    string
+	// Rule is the reason without the device's own value; "" where there is none.
+	Rule string `json:",omitempty"`
 }
+
+// Outside says why a device is not in scope; "" is in scope.
+type Outside struct{ Why, Rule string }
 
 // Selection is a saved selection: a condition, or a list of names.
 type Selection struct {
@@ -46,8 +51,8 @@ func Select(f *fleet.Fleet, words []string, saved map[string]Selection) (*Scope,
 		return nil, err
 	}
 	for _, d := range f.Devices {
-		if reason := why(d); reason != "" {
-			s.LeftOut = append(s.LeftOut, LeftOut{d.Name, reason})
+		if o := why(d); o.Why != "" {
+			s.LeftOut = append(s.LeftOut, LeftOut{d.Name, o.Why, o.Rule})
 		} else {
 			s.Devices = append(s.Devices, d)
 		}
@@ -59,7 +64,7 @@ func Select(f *fleet.Fleet, words []string, saved map[string]Selection) (*Scope,
 }
 
 // chooser makes a function that says why a device is left out, "" if it is not.
-func chooser(f *fleet.Fleet, words []string, saved map[string]Selection) (func(fleet.Device) string, error) {
+func chooser(f *fleet.Fleet, words []string, saved map[string]Selection) (func(fleet.Device) Outside, error) {
 	if !slices.ContainsFunc(words, func(w string) bool { return !isName(f, w) }) {
 		return byName(f, words, saved)
 	}
@@ -98,30 +103,34 @@ func nearest(w string, f *fleet.Fleet) string {
 
 func columns(f *fleet.Fleet) []string { return slices.Concat(f.Columns, runbook.DeviceFields) }
 
-func byCondition(f *fleet.Fleet, source string) (func(fleet.Device) string, error) {
+func byCondition(f *fleet.Fleet, source string) (func(fleet.Device) Outside, error) {
 	cond, err := runbook.ParseScope("scope", source, f.Columns)
 	if err != nil {
 		return nil, err
 	}
 	rb := &runbook.Runbook{}
-	return func(d fleet.Device) string {
-		env := rb.DeviceEnv(f.Fields(d), nil)
-		ok, err := cond.Eval(env)
-		switch {
-		case err != nil:
-			return err.Error()
-		case ok:
-			return ""
-		}
-		if why := cond.Explain(env); why != "" {
-			return why
-		}
-		return "not " + source
+	return func(d fleet.Device) Outside {
+		return Why(cond, rb.DeviceEnv(f.Fields(d), nil))
 	}, nil
 }
 
-func byName(f *fleet.Fleet, words []string, saved map[string]Selection) (func(fleet.Device) string, error) {
-	var any []func(fleet.Device) string
+// Why says why a condition does not hold for a device.
+func Why(cond *runbook.Cond, env runbook.Env) Outside {
+	ok, err := cond.Eval(env)
+	switch {
+	case err != nil:
+		return Outside{Why: err.Error()}
+	case ok:
+		return Outside{}
+	}
+	if why := cond.Explain(env); why != "" {
+		return Outside{why, cond.Rule(env)}
+	}
+	return Outside{Why: "not " + cond.Source}
+}
+
+func byName(f *fleet.Fleet, words []string, saved map[string]Selection) (func(fleet.Device) Outside, error) {
+	var any []func(fleet.Device) Outside
 	for _, w := range words {
 		name, isSaved := strings.CutPrefix(w, "@")
 		if !isSaved {
@@ -146,22 +155,22 @@ func byName(f *fleet.Fleet, words []string, saved map[string]Selection) (func(fl
 		}
 		any = append(any, named(sel.Devices))
 	}
-	return func(d fleet.Device) string {
+	return func(d fleet.Device) Outside {
 		for _, c := range any {
-			if c(d) == "" {
-				return ""
+			if c(d).Why == "" {
+				return Outside{}
 			}
 		}
-		return "not named"
+		return Outside{Why: "not named"}
 	}, nil
 }
 
-func named(names []string) func(fleet.Device) string {
-	return func(d fleet.Device) string {
+func named(names []string) func(fleet.Device) Outside {
+	return func(d fleet.Device) Outside {
 		if slices.Contains(names, d.Name) {
-			return ""
+			return Outside{}
 		}
-		return "not named"
+		return Outside{Why: "not named"}
 	}
 }
 
@@ -171,16 +180,32 @@ type Group struct {
 	Devices []string
 }
 
-// Groups groups those left out by the reason, the most common first.
+// folded is how many reasons under one rule are told each by itself.
+const folded = 4
+
+// Groups groups those left out by the reason, the most common first. Where one rule
+// has many reasons, a site each, say, they are told together: "site is not ALD, but
+// one of 499 others".
 func Groups(out []LeftOut) []Group {
+	reasons := map[string]map[string]bool{} // by rule
+	for _, l := range out {
+		if reasons[l.Rule] == nil {
+			reasons[l.Rule] = map[string]bool{}
+		}
+		reasons[l.Rule][l.Why] = true
+	}
 	var groups []Group
 	at := map[string]int{}
 	for _, l := range out {
-		i, ok := at[l.Why]
+		why := l.Why
+		if n := len(reasons[l.Rule]); l.Rule != "" && n > folded {
+			why = fmt.Sprintf("%s, but one of %d others", l.Rule, n)
+		}
+		i, ok := at[why]
 		if !ok {
 			i = len(groups)
-			at[l.Why] = i
-			groups = append(groups, Group{Why: l.Why})
+			at[why] = i
+			groups = append(groups, Group{Why: why})
 		}
 		groups[i].Devices = append(groups[i].Devices, l.Device)
 	}

@@ -37,12 +37,19 @@ type Session struct {
 	quit     chan struct{}
 	readErr  error // set before chunks is closed
 	out      printed
+	last     exchange
 	mode     string
 	prompt   string          // the prompt that stands there now
 	host     string          // the name in it
 	met      []string        // questions and pages met by the last command
 	asked    map[string]bool // questions that one command, or the login, may answer once and has
 	broken   error           // why the session is of no more use
+}
+
+// exchange is what was said last and what came back, without the echo.
+type exchange struct {
+	sent string
+	got  []string
 }
 
 var _ run.Session = (*Session)(nil)
@@ -282,6 +289,7 @@ func (s *Session) say(ctx context.Context, line string, answers []Answer) ([]str
 	}
 	s.out.reset()
 	s.met = nil
+	s.last = exchange{sent: line}
 	clear(s.asked)
 	s.log.Sent(s.Mask(s.prompt), s.Mask(line))
 	if err := s.write(line + s.enterKey); err != nil {
@@ -294,6 +302,7 @@ func (s *Session) say(ctx context.Context, line string, answers []Answer) ([]str
 	if len(got) > 0 && strings.TrimSpace(got[0]) == strings.TrimSpace(line) {
 		got = got[1:]
 	}
+	s.last.got = got
 	s.log.Got(s.masked(got))
 	return got, nil
 }

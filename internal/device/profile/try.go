@@ -72,6 +72,9 @@ func (t *trial) broken(f Finding, err error) bool {
 			prompts = append(prompts, name+" "+t.p.Modes[name].Prompt.String())
 		}
 		f.Got = append(slices.Clone(t.s.out.lines), string(clean(t.s.out.cur)))
+		if strings.TrimSpace(f.Got[0]) == strings.TrimSpace(t.s.last.sent) { // its echo did not come from it
+			f.Got = f.Got[1:]
+		}
 		f.Not += "; the prompts it knows are " + strings.Join(prompts, ", ")
 	}
 	t.report(f)
@@ -309,7 +312,7 @@ func (t *trial) arm() bool {
 			}
 			continue
 		}
-		f.Got, f.Fits = t.s.out.lines, "as it should be"
+		f.Sent, f.Got, f.Fits = t.s.last.sent, t.s.last.got, "as it should be"
 		t.report(f)
 	}
 	return true

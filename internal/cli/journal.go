@@ -1,0 +1,87 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+
+	"github.com/spf13/cobra"
+
+	"metabasis/internal/core/run"
+	"metabasis/internal/report"
+	"metabasis/internal/store"
+	"metabasis/internal/workspace"
+)
+
+func (a *app) journalCommand() *cobra.Command {
+	cmd := &cobra.Command{Use: "journal", Short: "Look after the journal of past nights"}
+	cmd.AddCommand(&cobra.Command{
+		Use:   "check [FILE]",
+		Short: "Say which nights of the journal are whole",
+		Long: `Say of every night in the journal whether all of it can be read, and whether it
+has an end. Nothing is changed. FILE is a journal that was set aside; without it,
+the workspace's own is looked at. The exit code is 1 when anything is damaged.`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error { return a.journalCheck(cmd.Context(), args) },
+	})
+	return cmd
+}
+
+func (a *app) journalCheck(ctx context.Context, args []string) error {
+	ws, err := a.workspace()
+	if err != nil {
+		return err
+	}
+	file := ws.JournalFile()
+	if len(args) == 1 {
+		file = args[0]
+	}
+	j, err := store.ReadJournal(file)
+	if errors.Is(err, fs.ErrNotExist) && len(args) == 0 {
+		_, err = fmt.Fprintln(a.out, "There is no journal yet.")
+		return err
+	}
+	if err != nil {
+		return fmt.Errorf("%w; a new night can be run all the same: the file is then set aside", err)
+	}
+	defer j.Close()
+	return a.checkNights(ctx, ws, j)
+}
+
+func (a *app) checkNights(ctx context.Context, ws *workspace.Workspace, j *store.Journal) error {
+	damaged := 0
+	heads, listErr := j.Nights(ctx)
+	for _, h := range heads {
+		events, err := j.Events(ctx, h.ID)
+		n := run.Fold(run.Night{}, events...)
+		said := fmt.Sprintf("whole, %s", count(len(events), "event"))
+		_, now := ws.Running(h)
+		switch {
+		case errors.Is(err, store.ErrNoNight):
+			said = "was never begun"
+		case err != nil:
+			damaged++
+			said = "DAMAGED: " + err.Error()
+		case h.Damage != nil:
+			damaged++
+			said = "DAMAGED: " + h.Damage.Error()
+		case now:
+			said += "; it runs now"
+		case n.Ended.IsZero():
+			said += "; " + report.Crashed(&n)
+		default:
+			said += "; " + report.Summary(&n)
+		}
+		if _, err := fmt.Fprintf(a.out, "night %d, %s, %s: %s\n", h.ID, h.Began.Local().Format("2006-01-02 15:04"), h.Title, said); err != nil {
+			return err
+		}
+	}
+	if err := errors.Join(listErr, j.Whole(ctx)); err != nil {
+		return fmt.Errorf("the journal's file is damaged: %w; a new night can be run all the same: the file is then set aside, and the nights that are whole come along", err)
+	}
+	if damaged > 0 {
+		return fmt.Errorf("%s damaged; the others open, and new ones can be run", count(damaged, "night"))
+	}
+	return nil
+}

@@ -1,0 +1,330 @@
+package nights
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"metabasis/internal/core/plan"
+	"metabasis/internal/core/run"
+	"metabasis/internal/sim"
+)
+
+var update = flag.Bool("update", false, "write the stories anew")
+
+// A story is a night told in full: every event with its time, and what truly happened
+// to each device. Between them the stories go through every law and each way to
+// break it: an intention that is missing, a look that is not taken, a timer that is
+// not extended, a wait that is a second short changes a line of one of them. They
+// stand in testdata/stories, to be read; "go test ./internal/nights -run TestStories
+// -update" writes them anew, and whoever does so answers for every line that changes.
+type story struct {
+	specs []sim.Spec
+	edit  func(string) string
+	who   func(t *testing.T) person // nil is nobody
+	world func(w *world)
+	fails bool // the run returns an error
+}
+
+func edits(pairs ...string) func(string) string { return strings.NewReplacer(pairs...).Replace }
+
+// oneByOne makes the order of everything certain.
+var oneByOne = edits("together  4", "together  1")
+
+// when does something at the first event that fits.
+func when(fits func(run.Event) bool, do func(r *run.Run, e run.Event)) person {
+	done := false
+	return func(r *run.Run, e run.Event) {
+		if !done && fits(e) {
+			done = true
+			do(r, e)
+		}
+	}
+}
+
+func choose(c run.Choice) func(r *run.Run, e run.Event) {
+	return func(r *run.Run, e run.Event) {
+		_ = r.Do(context.Background(), run.Command{Hold: e.Hold, Choice: c, By: "Ada", Reason: "a drill"})
+	}
+}
+
+func opened(e run.Event) bool { return e.Kind == run.HoldOpened }
+
+func both(all ...person) person {
+	return func(r *run.Run, e run.Event) {
+		for _, p := range all {
+			p(r, e)
+		}
+	}
+}
+
+// sent tells that a line of the change has reached a device.
+func sent(device string, step int) func(run.Event) bool {
+	return func(e run.Event) bool {
+		return e.Kind == run.Sent && e.Device == device && e.Step == step && e.What == ""
+	}
+}
+
+func abortWith(c run.Choice) func(r *run.Run, e run.Event) {
+	return func(r *run.Run, _ run.Event) {
+		_ = r.Do(context.Background(), run.Command{Choice: c, By: "Ada"})
+	}
+}
+
+func faults(f ...sim.Fault) []sim.Spec { return []sim.Spec{{Faults: f}, {}} }
+
+var stories = map[string]story{
+	"all is well":              {specs: []sim.Spec{{}, {Config: intendedConfig}, {}}, edit: oneByOne},
+	"a short timer":            {specs: []sim.Spec{{}}, edit: edits("timer       4m", "timer       20s", "within 40s", "within 90s", "soak      30s", "soak      2m")},
+	"a slow device":            {specs: faults(sim.Fault{Kind: sim.Slow, By: 3 * time.Second}), edit: oneByOne},
+	"line refused":             {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^log host"})},
+	"last line refused":        {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^port 3"})},
+	"expectation not met":      {specs: faults(sim.Fault{Kind: sim.NeverSettles})},
+	"soak breaks":              {specs: faults(sim.Fault{Kind: sim.Drifts, Match: "^tell running", After: 6, Times: 1}), edit: edits("    | drop log host 198.51.100.14\n", "    | drop log host 198.51.100.14\n  expect    config lacks \"log host 192.0.2.253\" within 1s\n")},
+	"contact lost in a line":   {specs: faults(sim.Fault{Kind: sim.Drops, Match: "^log host", Times: 1})},
+	"lost while undoing":       {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^port 3", Times: 1}, sim.Fault{Kind: sim.Drops, Match: "^drop log host", Times: 1})},
+	"hangs while reading":      {specs: faults(sim.Fault{Kind: sim.Hangs, Match: "^tell running", Times: 1})},
+	"hangs while armed":        {specs: faults(sim.Fault{Kind: sim.Hangs, Match: "^restart in", Times: 1})},
+	"refuses to be armed":      {specs: faults(sim.Fault{Kind: sim.NoTimer})},
+	"armed and not pending":    {specs: faults(sim.Fault{Kind: sim.QuietTimer})},
+	"cannot be disarmed":       {specs: faults(sim.Fault{Kind: sim.StuckTimer})},
+	"disarmed late":            {specs: faults(sim.Fault{Kind: sim.LateDisarm, By: 3 * time.Second})},
+	"cannot be saved":          {specs: faults(sim.Fault{Kind: sim.NoSave})},
+	"saved in words only":      {specs: faults(sim.Fault{Kind: sim.QuietSave})},
+	"drops while saving":       {specs: faults(sim.Fault{Kind: sim.Drops, Match: "^keep", Times: 1})},
+	"restarts by itself":       {specs: faults(sim.Fault{Kind: sim.Restarts, Match: "^log host", Times: 1})},
+	"cut off":                  {specs: faults(sim.Fault{Kind: sim.CutsOff, Match: "^port 3"})},
+	"never back":               {specs: faults(sim.Fault{Kind: sim.CutsOff, Match: "^port 3"}, sim.Fault{Kind: sim.NeverBack})},
+	"back as something else":   {specs: faults(sim.Fault{Kind: sim.CutsOff, Match: "^port 3"}, sim.Fault{Kind: sim.Spoils})},
+	"undo lost":                {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^port 3"}, sim.Fault{Kind: sim.LostUndo})},
+	"restore refused":          {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^port 3"}, sim.Fault{Kind: sim.LostUndo}, sim.Fault{Kind: sim.Refusing})},
+	"restore takes half":       {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^port 3"}, sim.Fault{Kind: sim.LostUndo}, sim.Fault{Kind: sim.HalfLoad})},
+	"drifts when taken back":   {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^log host"}, sim.Fault{Kind: sim.Drifts, Match: "^restart cancel"})},
+	"unfit":                    {specs: []sim.Spec{{ClockOff: time.Hour, FreeMB: 3, Unsaved: "log host 192.0.2.77"}, {Editing: "deckhand"}, {Faults: []sim.Fault{{Kind: sim.Refuses}}}}, edit: edits("precheck\n", "precheck\n  alone\n  version   9.9\n", "together  4", "together  1")},
+	"timer of somebody else":   {specs: faults(sim.Fault{Kind: sim.OtherTimer, Match: "^tell sessions", Times: 1}), edit: edits("take back the device", "try again once, then take back the device")},
+	"somebody joins":           {specs: faults(sim.Fault{Kind: sim.Joined, Match: "^restart in", Times: 1})},
+	"steps left out":           {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^log host"}), edit: edits("take back the device", "skip the step", "step \"Gates\"\n", "step \"Gates\"\n  needs     \"Log collector\"\n")},
+	"left out and not undone":  {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^port 3"}, sim.Fault{Kind: sim.LostUndo}), edit: edits("take back the device", "skip the step")},
+	"batch taken back":         {specs: []sim.Spec{{}, {}, {Faults: []sim.Fault{{Kind: sim.Rejects, Match: "^log host"}}}, {}, {}}, edit: edits("together  4", "together  1", "sizes     1, 4", "sizes     1, 3", "take back the device", "take back the batch")},
+	"everything taken back":    {specs: []sim.Spec{{}, {}, {Faults: []sim.Fault{{Kind: sim.Rejects, Match: "^log host"}}}, {}}, edit: edits("together  4", "together  1", "take back the device", "take back everything")},
+	"budget used up":           {specs: []sim.Spec{{}, {Faults: []sim.Fault{{Kind: sim.Rejects, Match: "^log host"}}}, {Faults: []sim.Fault{{Kind: sim.Rejects, Match: "^lan 310"}}}, {}}, edit: edits("together  4", "together  1")},
+	"too late to turn back":    {specs: []sim.Spec{{}, {}, {}}, edit: edits("now for 3h\n  reserve   20m", "now for 3m\n  reserve   2m")},
+	"holds after every batch":  {specs: []sim.Spec{{}, {}}, edit: edits("together  4", "together  1\n  hold      after every batch"), who: func(t *testing.T) person { return always(t, run.GoOn) }},
+	"window opens later":       {specs: []sim.Spec{{}}, edit: edits("now for 3h", "01:30 for 3h")},
+	"started early":            {specs: []sim.Spec{{}}, edit: edits("now for 3h", "01:30 for 3h"), who: func(t *testing.T) person { return always(t, run.StartEarly) }},
+	"a hold that nobody sees":  {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^log host"}), who: func(*testing.T) person { return func(*run.Run, run.Event) {} }},
+	"waits for the timer":      {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^log host"}), who: func(t *testing.T) person { return always(t, run.LetFire, run.GoOn) }},
+	"extends, then again":      {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^log host", Times: 1}), who: func(t *testing.T) person { return both(when(opened, choose(run.Extend)), secondHold(run.TryAgain)) }},
+	"left to its timer":        {specs: faults(sim.Fault{Kind: sim.CutsOff, Match: "^port 3"}), who: func(t *testing.T) person { return always(t, run.Leave, run.GoOn) }},
+	"aborted":                  {specs: []sim.Spec{{}, {}, {}}, edit: edits("sizes     1, 4", "sizes     1, 2", "together  4", "together  1"), who: func(*testing.T) person { return when(sent("ald-quay-2", 2), abortWith(run.BackDevice)) }},
+	"aborted, may finish":      {specs: []sim.Spec{{}, {}}, edit: oneByOne, who: func(*testing.T) person { return when(sent("ald-quay-1", 2), abortWith(run.Finish)) }},
+	"aborted, all back":        {specs: []sim.Spec{{}, {}, {}}, edit: oneByOne, who: func(*testing.T) person { return when(sent("ald-quay-2", 2), abortWith(run.BackAll)) }},
+	"aborted at a hold":        {specs: []sim.Spec{{}, {Faults: []sim.Fault{{Kind: sim.Rejects, Match: "^log host"}}}, {}}, edit: oneByOne, who: func(*testing.T) person { return when(opened, abortWith(run.BackDevice)) }},
+	"aborted at a planned one": {specs: []sim.Spec{{}, {}}, edit: edits("together  4", "together  1\n  hold      after every batch"), who: func(*testing.T) person { return when(opened, abortWith(run.BackDevice)) }},
+	"let go":                   {specs: []sim.Spec{{}, {}, {}}, edit: oneByOne, who: func(*testing.T) person { return when(sent("ald-quay-2", 2), abortWith(run.Release)) }},
+	"let go while held":        {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^log host"}), who: func(*testing.T) person { return when(opened, abortWith(run.Release)) }},
+	"let go while dark":        {specs: faults(sim.Fault{Kind: sim.CutsOff, Match: "^port 3"}), who: func(*testing.T) person { return when(opened, abortWith(run.Release)) }},
+	"let go while checking": {specs: []sim.Spec{{}, {}}, edit: oneByOne, who: func(*testing.T) person {
+		return when(func(e run.Event) bool { return e.Kind == run.Prechecked && e.What == "clock" }, abortWith(run.Release))
+	}},
+	"aborted while checking": {specs: []sim.Spec{{}, {}}, edit: oneByOne, who: func(*testing.T) person {
+		return when(func(e run.Event) bool { return e.Kind == run.Prechecked && e.What == "clock" }, abortWith(run.BackDevice))
+	}},
+	"aborted twice": {specs: []sim.Spec{{}, {}}, edit: oneByOne, who: func(*testing.T) person {
+		return both(when(sent("ald-quay-1", 1), abortWith(run.BackDevice)), when(func(e run.Event) bool { return e.State == run.Reverting }, abortWith(run.Release)))
+	}},
+	"journal full":             {specs: []sim.Spec{{}, {}}, edit: oneByOne, world: journalFullAt(func(e run.Event) bool { return e.Kind == run.Intent && e.Step == 2 }), fails: true},
+	"journal full at saving":   {specs: []sim.Spec{{}, {}}, edit: oneByOne, world: journalFullAt(func(e run.Event) bool { return e.What == run.ToSave }), fails: true},
+	"journal full at arming":   {specs: []sim.Spec{{}, {}}, edit: oneByOne, world: journalFullAt(func(e run.Event) bool { return e.What == run.ToArm }), fails: true},
+	"journal full at a backup": {specs: []sim.Spec{{}, {}}, edit: oneByOne, world: journalFullAt(func(e run.Event) bool { return e.Kind == run.BackedUp }), fails: true},
+	"no timer, line refused":   {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^log host"}), edit: edits("timer       4m", "timer       none"), world: func(w *world) { w.noTimer = true }},
+	"no timer, contact lost":   {specs: faults(sim.Fault{Kind: sim.Drops, Match: "^log host", Times: 1}), edit: edits("timer       4m", "timer       none"), world: func(w *world) { w.noTimer = true }, who: func(t *testing.T) person { return always(t, run.BackDevice, run.GoOn) }},
+	"no timer, never back":     {specs: faults(sim.Fault{Kind: sim.Restarts, Match: "^log host"}, sim.Fault{Kind: sim.NeverBack}), edit: edits("timer       4m", "timer       none"), world: func(w *world) { w.noTimer = true }},
+	"slow while reverting":     {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^port 3"}, sim.Fault{Kind: sim.Slow, Match: "^(drop|done)", By: 8 * time.Second}), edit: edits("timer       4m", "timer       1m")},
+	"hangs while undoing":      {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^port 3", Times: 1}, sim.Fault{Kind: sim.Hangs, Match: "^drop log host"})},
+	"let go of what was kept": {specs: []sim.Spec{{}, {}, {}}, edit: oneByOne, who: func(*testing.T) person {
+		return both(when(sent("ald-quay-3", 1), abortWith(run.BackAll)), when(func(e run.Event) bool { return e.State == run.Reverting && e.Device == "ald-quay-3" }, abortWith(run.Release)))
+	}},
+	"cap on a site": {specs: []sim.Spec{{}, {}, {}, {}}, edit: edits("sizes     1, 4\n  together  4", "sizes     4\n  per site  1")},
+	"precheck waived": {specs: []sim.Spec{{ClockOff: time.Hour}, {}}, edit: oneByOne, world: func(w *world) {
+		w.plan.Waivers = []plan.Waiver{{Check: "clock", Device: "ald-quay-1", Reason: "its battery is dead", By: "Ada"}}
+	}},
+	"taken by another night":  {specs: []sim.Spec{{}, {}}, edit: oneByOne, world: func(w *world) { w.claim = takenAtFirst(1) }},
+	"waits for another night": {specs: []sim.Spec{{}, {}}, edit: oneByOne, world: func(w *world) { w.claim, w.wait = takenAtFirst(3), true }},
+}
+
+// secondHold answers the hold after the first.
+func secondHold(c run.Choice) person {
+	n := 0
+	return func(r *run.Run, e run.Event) {
+		if opened(e) {
+			if n++; n > 1 {
+				choose(c)(r, e)
+			}
+		}
+	}
+}
+
+func journalFullAt(at func(run.Event) bool) func(*world) {
+	return func(w *world) {
+		full := false
+		w.journal.Fail = func(ev []run.Event) error {
+			if full = full || slices.ContainsFunc(ev, at); full {
+				return fmt.Errorf("write metabasis.db: %w", syscall.ENOSPC)
+			}
+			return nil
+		}
+	}
+}
+
+// takenAtFirst is a claim that another night has for some tries.
+func takenAtFirst(tries int) func(context.Context, *plan.Target) (func(), error) {
+	left := tries
+	return func(context.Context, *plan.Target) (func(), error) {
+		if left--; left >= 0 {
+			return nil, &run.Taken{By: `ben, "Lans" in /net/lans, since 01:12:00`}
+		}
+		return func() {}, nil
+	}
+}
+
+func TestStories(t *testing.T) {
+	for name, s := range stories {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			dir := t.TempDir()
+			synctest.Test(t, func(t *testing.T) {
+				w := storyWorld(t, dir, s)
+				defer w.sim.Close()
+				var who person
+				if s.who != nil {
+					who = s.who(t)
+				}
+				err := w.runTo(context.Background(), who)
+				require.Equal(t, s.fails, err != nil, err)
+				if !s.fails {
+					w.checkLaws()
+				}
+				compareStory(t, name, w.tell(err))
+			})
+		})
+	}
+}
+
+func storyWorld(t *testing.T, dir string, s story) *world {
+	specs := slices.Clone(s.specs)
+	book := standardBook
+	if s.edit != nil {
+		book = s.edit(book)
+	}
+	csv := "name,address,platform,site,role,pair,via,login\n"
+	for i := range specs {
+		specs[i].Name, specs[i].Address = fmt.Sprintf("ald-quay-%d", i+1), fmt.Sprintf("192.0.2.%d", 100+i)
+		csv += fmt.Sprintf("%s,%s,tern,ALD,quay,,,crew\n", specs[i].Name, specs[i].Address)
+	}
+	w := newWorld(t, sim.Scenario{Boot: 15 * time.Second, Settle: 8 * time.Second, Latency: 30 * time.Millisecond, Devices: specs}, csv, book, dir)
+	if s.world != nil {
+		s.world(w)
+	}
+	return w
+}
+
+func compareStory(t *testing.T, name, got string) {
+	path := filepath.Join("testdata", "stories", strings.NewReplacer(" ", "-", ",", "").Replace(name)+".txt")
+	if *update {
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		require.NoError(t, os.WriteFile(path, []byte(got), 0o644))
+		return
+	}
+	want, err := os.ReadFile(path)
+	require.NoError(t, err, "a new story: run with -update, and read it")
+	assert.Equal(t, string(want), got, "the story goes differently now; read %s, and see whether it should", path)
+}
+
+// tell tells the night: what the run said, as far as a journal holds it, and what
+// happened to the devices. Things of the same moment are put in order by their text,
+// since nothing else orders them.
+func (w *world) tell(err error) string {
+	var lines []string
+	add := func(at time.Time, format string, args ...any) {
+		lines = append(lines, fmt.Sprintf("%9.3f  ", at.Sub(w.started).Seconds())+strings.ReplaceAll(fmt.Sprintf(format, args...), w.dir, "DIR"))
+	}
+	for _, e := range w.seen {
+		add(e.At, "%s", w.told(e))
+	}
+	for _, d := range w.sim.Devices() {
+		for _, tr := range d.Truth() {
+			armed := ""
+			if tr.Armed {
+				armed = ", timer pending"
+			}
+			add(tr.At, "%-10s     | %s %s%s", d.Name(), tr.What, tr.Line, armed)
+		}
+	}
+	slices.Sort(lines)
+	for i, l := range lines {
+		lines[i] = strings.TrimRight(l, " ")
+	}
+	for _, d := range w.night.Devices {
+		lines = append(lines, fmt.Sprintf("%s ends %s (%s), before %s, step %d line %d of %d, marks %q, touched %v, failed %v, timer %v, hold %d, diff %q", d.Name, d.State, d.Note, d.Before,
+			d.Step, d.Line, d.Lines, d.Marks, d.Touched, d.Failed, !d.TimerDue.IsZero(), d.Hold, d.Diff))
+	}
+	n := &w.night
+	lines = append(lines, fmt.Sprintf("outcome %d, failures %d, aborted %q, released %v, batch %d, decided %d, error %v", n.Outcome(), n.Failures, n.Aborted, n.Released, n.Batch, len(n.Decided), err))
+	return strings.Join(lines, "\n") + "\n"
+}
+
+// told is one event in full.
+func (w *world) told(e run.Event) string {
+	since := func(t time.Time) string {
+		if t.IsZero() {
+			return ""
+		}
+		return fmt.Sprintf("%.1f", t.Sub(w.started).Seconds())
+	}
+	var b strings.Builder
+	fmt.Fprintf(&b, "%-10s %s", e.Device, e.Kind)
+	part := func(name string, v any, empty bool) {
+		if !empty {
+			fmt.Fprintf(&b, " %s=%v", name, v)
+		}
+	}
+	part("batch", e.Batch, e.Batch == 0)
+	part("step", e.Step, e.Step == 0)
+	part("line", e.Line, e.Line == 0)
+	part("state", e.State, e.State == "")
+	part("what", e.What, e.What == "")
+	part("ok", e.OK, !e.OK)
+	if e.Kind != run.BackedUp { // a checksum says nothing to whoever reads
+		part("note", e.Note, e.Note == "")
+	}
+	part("lines", fmt.Sprintf("%q", e.Lines), len(e.Lines) == 0)
+	part("for", e.For.Round(time.Millisecond), e.For == 0)
+	part("due", since(e.Due), e.Due.IsZero())
+	part("late", since(e.Late), e.Late.IsZero())
+	part("hold", e.Hold, e.Hold == 0)
+	part("choice", e.Choice, e.Choice == "")
+	part("by", e.By, e.By == "")
+	for _, o := range e.Offers {
+		part("offer", fmt.Sprintf("[%s touches %d takes %.1f fits %v reason %v looks %v]", o.Choice, o.Touches, o.Takes.Seconds(), o.Fits, o.Reason, o.Looks), false)
+	}
+	for _, s := range e.Slots {
+		part("slot", fmt.Sprintf("[%s to %s, turn back %s]", since(s.Start), since(s.End), since(s.TurnBack)), false)
+	}
+	if e.Outline != nil {
+		part("outline", fmt.Sprintf("%s, %d batches, window %s to %s, soak %s, budget %d %v, checks %q, warnings %q", e.Outline.Title, len(e.Outline.Batches),
+			since(e.Outline.Window.Open), since(e.Outline.Window.Close), e.Outline.Soak, e.Outline.Budget, e.Outline.BudgetGiven, e.Outline.Checks, e.Outline.Warnings), false)
+	}
+	return b.String()
+}
