@@ -124,8 +124,19 @@ func (x *terminal) begin() {
 	x.see("Enter begins the night")
 	x.press("Enter")
 	x.see("the runbook holds after batch 1")
+	x.goOn("Go on")
+}
+
+// goOn opens Decide on a question of the run, chooses its first answer, which has that
+// title, and confirms it.
+func (x *terminal) goOn(title string) {
+	x.t.Helper()
 	x.press("d")
-	x.see("Enter does it")
+	x.see("Nothing is chosen")
+	x.press("1")
+	x.see("▌ 1 " + title)
+	x.press("Enter")
+	x.see(`Enter again: \d+ devices`)
 	x.press("Enter")
 }
 
@@ -139,11 +150,11 @@ func (x *terminal) decide(device, title string) {
 		x.see(regexp.QuoteMeta(device) + `( +◆| is) held|and \d more`)
 		s := x.screen()
 		switch {
-		case strings.Contains(s, "▌ "+title) && strings.Contains(s, "Decide: "+device):
+		case regexp.MustCompile(`▌ \d `+regexp.QuoteMeta(title)).MatchString(s) && strings.Contains(s, "Decide: "+device):
 			return
-		case strings.Contains(s, "Enter does it") && strings.Contains(s, "Decide: "+device):
+		case strings.Contains(s, "Esc leaves it") && strings.Contains(s, "Decide: "+device):
 			x.press("Down")
-		case strings.Contains(s, "Enter does it"):
+		case strings.Contains(s, "Esc leaves it"):
 			x.press("Escape")
 		case strings.Contains(s, "▌ "+device):
 			x.press("d")

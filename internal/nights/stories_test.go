@@ -156,6 +156,13 @@ var stories = map[string]story{
 	"let go of what was kept": {specs: []sim.Spec{{}, {}, {}}, edit: oneByOne, who: func(*testing.T) person {
 		return both(when(sent("ald-quay-3", 1), abortWith(run.BackAll)), when(func(e run.Event) bool { return e.State == run.Reverting && e.Device == "ald-quay-3" }, abortWith(run.Release)))
 	}},
+	"left out, then taken back": {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^log host"}, sim.Fault{Kind: sim.Rejects, Match: "^port 3"}), who: func(*testing.T) person { return both(when(opened, choose(run.SkipStep)), secondHold(run.BackDevice)) }},
+	"all back at a planned one": {specs: []sim.Spec{{}, {}}, edit: edits("together  4", "together  1\n  hold      after every batch"), who: func(t *testing.T) person { return always(t, run.BackAll) }},
+	"aborted, disarmed late":    {specs: faults(sim.Fault{Kind: sim.LateDisarm, By: 3 * time.Second}), who: func(*testing.T) person { return when(sent("ald-quay-1", 2), abortWith(run.BackDevice)) }},
+	"a pair that fails": {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^log host"}), world: func(w *world) {
+		one, two := w.plan.Targets()[0], w.plan.Targets()[1]
+		one.Partner, two.Partner, two.Second = two.Device.Name, one.Device.Name, true
+	}, edit: edits("sizes     1, 4", "sizes     4")},
 	"cap on a site": {specs: []sim.Spec{{}, {}, {}, {}}, edit: edits("sizes     1, 4\n  together  4", "sizes     4\n  per site  1")},
 	"precheck waived": {specs: []sim.Spec{{ClockOff: time.Hour}, {}}, edit: oneByOne, world: func(w *world) {
 		w.plan.Waivers = []plan.Waiver{{Check: "clock", Device: "ald-quay-1", Reason: "its battery is dead", By: "Ada"}}
@@ -219,6 +226,45 @@ func TestStories(t *testing.T) {
 				compareStory(t, name, w.tell(err))
 			})
 		})
+	}
+}
+
+// TestCutOffAtEveryPoint breaks a night at each of its commands: the session drops,
+// the device falls silent, or answers with a fault. What becomes of it is a line in
+// testdata/stories; the laws hold every time.
+func TestCutOffAtEveryPoint(t *testing.T) {
+	refused := sim.Fault{Kind: sim.Rejects, Match: "^port 3"}
+	for _, c := range []struct {
+		name  string
+		first []sim.Fault
+		last  int // commands that such a night has
+		kinds []string
+	}{
+		{"all is well", nil, 45, []string{sim.Drops, sim.Hangs, sim.Balks}},
+		{"line refused", []sim.Fault{refused}, 60, []string{sim.Drops, sim.Hangs, sim.Balks}},
+		{"saved in words only", []sim.Fault{{Kind: sim.QuietSave}}, 75, []string{sim.Drops, sim.Balks}},
+		{"undo does nothing", []sim.Fault{refused, {Kind: sim.LostUndo}}, 60, []string{sim.Balks}},
+		{"cannot be taken back", []sim.Fault{refused, {Kind: sim.LostUndo}, {Kind: sim.Refusing}}, 60, []string{sim.Balks}},
+	} {
+		for _, kind := range c.kinds {
+			t.Run(c.name+" "+kind, func(t *testing.T) {
+				t.Parallel()
+				dir := t.TempDir()
+				var lines []string
+				for k := range c.last {
+					synctest.Test(t, func(t *testing.T) {
+						fault := sim.Fault{Kind: kind, Times: 1, After: k}
+						w := storyWorld(t, filepath.Join(dir, fmt.Sprint(k)), story{specs: []sim.Spec{{Faults: append(slices.Clone(c.first), fault)}}})
+						defer w.sim.Close()
+						w.runQuiet()
+						w.checkLaws()
+						d := w.night.Devices[0]
+						lines = append(lines, fmt.Sprintf("at %2d: %8.3f %s, %s, marks %q, %d events, %d truths", k, d.Ended.Sub(w.started).Seconds(), d.State, d.Note, d.Marks, len(w.seen), len(w.sim.Devices()[0].Truth())))
+					})
+				}
+				compareStory(t, "at every point, "+c.name+" "+kind, strings.Join(lines, "\n")+"\n")
+			})
+		}
 	}
 }
 

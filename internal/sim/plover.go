@@ -183,6 +183,9 @@ func (p *plover) strike(line string) bool {
 	case struck.restart:
 		p.d.restart()
 		p.over = true
+	case struck.balk:
+		p.print("? not now\n")
+		return true
 	case struck.garbage:
 		p.print(noise(p.d.fleet.scenario.Master))
 	}

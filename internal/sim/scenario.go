@@ -104,12 +104,13 @@ const (
 	HalfLoad     = "half load"      // takes half of a configuration it is sent, and says all is well
 	OtherTimer   = "other timer"    // somebody else takes the timer off the clock, or puts it off, at the line
 	Joined       = "joined"         // somebody else begins to change the configuration at the line
+	Balks        = "balks"          // answers the line with a fault, whatever it was
 )
 
 var kinds = []string{NoName, NoRoute, Silent, Refuses, Mute, Closes, Stranger, OldOnly, OtherKey, HangsLogin, NoPrompt, OddPrompt,
 	NoOperator, StuckPager, BadPassword, Hangs, Drops, Rejects, SaysBack, Garbage, Slow, Restarts, NeverBack, NoTimer,
 	NoSave, NeverSettles, CutsOff, QuietTimer, StuckTimer, LostUndo, Refusing, Spoils,
-	QuietSave, LateDisarm, Drifts, CutShort, HalfLoad, OtherTimer, Joined}
+	QuietSave, LateDisarm, Drifts, CutShort, HalfLoad, OtherTimer, Joined, Balks}
 
 // Kinds lists the kinds of fault.
 func Kinds() []string { return slices.Clone(kinds) }

@@ -9,15 +9,15 @@ import (
 // strikes are the faults that strike at one line, and how long the device takes
 // for it.
 type strikes struct {
-	hang, drop, restart, garbage bool
-	wait                         time.Duration
+	hang, drop, restart, garbage, balk bool
+	wait                               time.Duration
 }
 
 func (d *Device) strikes(line string) strikes {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	s := strikes{hang: d.fault(Hangs, line) != nil, drop: d.fault(Drops, line) != nil,
-		restart: d.fault(Restarts, line) != nil, garbage: d.fault(Garbage, line) != nil, wait: d.fleet.scenario.Latency}
+		restart: d.fault(Restarts, line) != nil, garbage: d.fault(Garbage, line) != nil, balk: d.fault(Balks, line) != nil, wait: d.fleet.scenario.Latency}
 	if j := d.fleet.scenario.Jitter; j > 0 {
 		s.wait += rand.N(j)
 	}

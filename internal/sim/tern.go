@@ -237,6 +237,9 @@ func (s *shell) strike(line string) bool {
 		d.restart()
 		s.over = true
 		return true
+	case struck.balk:
+		s.print("Fault: not now.\n")
+		return true
 	case struck.garbage:
 		s.print(noise(d.fleet.scenario.Operator))
 	}

@@ -172,8 +172,10 @@ func (n *Night) enter(ctx context.Context) error {
 	if !store.Broken(err) {
 		return err
 	}
-	_ = n.journal.Close()
-	n.journal = nil
+	if n.journal != nil {
+		_ = n.journal.Close()
+		n.journal = nil
+	}
 	aside, saved, err2 := store.SetAside(ctx, file, time.Now())
 	if err2 != nil {
 		return errors.Join(err, err2)

@@ -15,7 +15,7 @@ func (w *worker) claim() error {
 	if w.r.opts.Claim == nil || w.release != nil {
 		return nil
 	}
-	for {
+	for told := false; ; told = true {
 		release, err := w.r.opts.Claim(w.ctx, w.t)
 		var taken *Taken
 		switch {
@@ -27,7 +27,9 @@ func (w *worker) claim() error {
 		case !w.r.opts.Wait || !errors.As(err, &taken):
 			return err
 		}
-		w.doing("waiting: %v", err)
+		if !told {
+			w.move(Checking, "waiting: "+err.Error())
+		}
 		if err := w.sleep(claimEvery); err != nil {
 			return err
 		}

@@ -29,7 +29,7 @@ func (w *worker) takeBack(why string) {
 	w.reverting = true
 	w.move(Reverting, why)
 	last := error(nil)
-	for range takeBackTries {
+	for try := range takeBackTries {
 		if last = w.climb(); last == nil {
 			w.end(Reverted, "equal to the backup")
 			return
@@ -47,6 +47,14 @@ func (w *worker) takeBack(why string) {
 		case errors.Is(last, errJournal):
 			w.leave(last.Error())
 			return
+		case answered(last) && w.due.IsZero() && try < takeBackTries-1:
+			// It answers, but not as it should: it may yet.
+			w.emit(Event{Kind: Rung, What: "gone wrong", Note: last.Error()})
+			if w.pauseBack() != nil {
+				w.letGo()
+				return
+			}
+			continue
 		case answered(last), errors.Is(last, errExhausted), errors.Is(last, errNotPending):
 			if w.due.IsZero() {
 				w.end(Stranded, "could not be taken back: "+last.Error())
@@ -67,6 +75,9 @@ func (w *worker) takeBack(why string) {
 	}
 	w.end(Stranded, "could not be taken back: "+last.Error())
 }
+
+// pauseBack gives a device a moment before the ladder is climbed again.
+func (w *worker) pauseBack() error { return w.sleep(2 * time.Second) }
 
 // letFire chooses to wait for the timer, the last rung.
 func (w *worker) letFire() {

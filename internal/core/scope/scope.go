@@ -181,7 +181,7 @@ type Group struct {
 }
 
 // folded is how many reasons under one rule are told each by itself.
-const folded = 4
+const folded = 8
 
 // Groups groups those left out by the reason, the most common first. Where one rule
 // has many reasons, a site each, say, they are told together: "site is not ALD, but

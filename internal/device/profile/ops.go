@@ -3,6 +3,7 @@ package profile
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -116,6 +117,14 @@ func (s *Session) Restore(ctx context.Context, config string) error {
 	}
 	if err := s.wait(ctx, nil, &r.Ready); err != nil {
 		return err
+	}
+	if !slices.ContainsFunc(s.out.lines, r.Ready.matches) {
+		// It shows a prompt and is not ready: the text would be taken for commands.
+		s.log.Got(s.masked(s.out.lines))
+		if err := s.refusal(r.Send, s.out.lines); err != nil {
+			return err
+		}
+		return &run.Unclear{Asked: r.Send, Got: s.Mask(strings.Join(s.out.lines[max(0, len(s.out.lines)-3):], " / "))}
 	}
 	s.out.reset()
 	s.log.Note(fmt.Sprintf("restoring %d lines of the backup", strings.Count(config, "\n")))

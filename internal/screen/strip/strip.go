@@ -57,7 +57,7 @@ func status(n *run.Night, now time.Time, full bool) ink.Row {
 	if until := w.Open.Sub(now); until > 0 && (!w.Now || !n.Began.IsZero()) {
 		r = r.Add(ink.Dim, "   ").Strong(ink.Lamp, "opens in "+ink.Long(until))
 	}
-	if w.Now && n.Began.IsZero() {
+	if w.Now && n.Began.IsZero() && n.Ended.IsZero() {
 		return r.Add(ink.Dim, "   the window opens when the run begins, for "+ink.Long(w.Close.Sub(w.Open)))
 	}
 	if turn, ok := nextTurnBack(n); ok {
@@ -120,6 +120,10 @@ func firstSlot(n *run.Night) int { return len(n.Outline.Batches) - len(n.Slots) 
 // ruler draws the window to scale and what stands under it.
 func ruler(n *run.Night, now time.Time, cells int) (bar, labels ink.Row) {
 	w := n.Outline.Window
+	open, end := w.Open.Format("Mon 2 Jan 15:04 MST"), w.Close.Format("15:04")
+	if w.Now && n.Began.IsZero() { // no clock time of it is known yet
+		now, open, end = w.Open, "begins with the run", "+ "+ink.Long(w.Close.Sub(w.Open))
+	}
 	s := scale{w.Open, w.Close, cells}
 	glyph := make([]rune, cells)
 	inks := make([]ink.Ink, cells)
@@ -131,7 +135,7 @@ func ruler(n *run.Night, now time.Time, cells int) (bar, labels ink.Row) {
 			glyph[x], inks[x] = g, i
 		}
 	}
-	marks := []mark{{0, w.Open.Format("Mon 2 Jan 15:04 MST"), ink.Dim}}
+	marks := []mark{{0, open, ink.Dim}}
 	if w.Reserve > 0 {
 		fill(w.Close.Add(-w.Reserve), w.Close, '▞', ink.Lamp)
 		marks = append(marks, mark{s.at(w.Close.Add(-w.Reserve)), "reserve", ink.Dim})
@@ -158,7 +162,6 @@ func ruler(n *run.Night, now time.Time, cells int) (bar, labels ink.Row) {
 		marks = append(marks, mark{s.at(turn), "turn back " + turn.Format("15:04"), ink.Lamp})
 	}
 	put(now, '┃', ink.Foam)
-	end := w.Close.Format("15:04")
 	marks = append(marks, mark{cells - len(end), end, ink.Dim})
 	bar, labels = ink.T(ink.Foam, " "), ink.T(ink.Foam, " ")
 	for x := 0; x < cells; {
