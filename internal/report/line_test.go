@@ -24,10 +24,13 @@ func TestLines(t *testing.T) {
 		"ald-quay-3     taking back, undo lines: equal":                     {Kind: run.Rung, Device: "ald-quay-3", What: run.RungUndo, Note: "equal"},
 		"-              Quays: 1 device in 1 batch, 0 left out; window 01:44:12 to 02:44:12; warning: timer none": {Kind: run.Planned, Outline: &run.Outline{Title: "Quays", Warnings: []string{"timer none"},
 			Window: plan.Window{Open: due, Close: due.Add(time.Hour)}, Batches: [][]run.OutlineDevice{{{Name: "a"}}}}},
+		"ald-quay-3     decided: start before the window, by ada: the ferry is late": {Kind: run.HoldClosed, Device: "ald-quay-3", Choice: run.StartEarly, By: "ada", Note: "the ferry is late"},
+		"ald-quay-3     step 2 left out: by decision":                                {Kind: run.Stepped, Device: "ald-quay-3", Step: 2, What: run.StepLeft, Note: "by decision"},
 		"": {Kind: run.Sent, Device: "ald-quay-3"},
 	} {
 		assert.Equal(t, want, Line(e))
 	}
+	assert.Empty(t, Line(run.Event{Kind: run.Moved, Device: "a", State: run.Held, Note: "line 1 was refused"}), "a hold is told once, with its evidence")
 }
 
 func TestSummaryAndNeeds(t *testing.T) {
@@ -38,7 +41,16 @@ func TestSummaryAndNeeds(t *testing.T) {
 		run.Event{Kind: run.Moved, Device: "b", State: run.Stranded, Note: "not back", OK: true},
 		run.Event{Kind: run.Moved, Device: "c", State: run.Kept, OK: true})
 	assert.Equal(t, "3 devices: 2 kept, 1 stranded; left out: 1 step", Summary(&n))
-	assert.Equal(t, []string{"b              stranded: not back"}, Needs(&n))
+	assert.Equal(t, []string{`a              kept without "s"`, "b              stranded: not back"}, Needs(&n))
+	for _, d := range []string{"a", "c"} {
+		n = run.Fold(n, run.Event{Kind: run.Moved, Device: d, State: run.Skipped, Note: "the run was aborted", OK: true})
+	}
+	assert.Equal(t, []string{"b              stranded: not back", "2 devices skipped: the run was aborted: a, c"}, Needs(&n), "the skipped stand in the list, together")
+	n = run.Fold(n, run.Event{Kind: run.Moved, Device: "c", State: run.Skipped, Note: "its partner is reverted", OK: true})
+	assert.Contains(t, Needs(&n), "c              skipped: its partner is reverted")
+	n = run.Fold(n, run.Event{Kind: run.Moved, Device: "a", State: run.Kept, OK: true},
+		run.Event{Kind: run.Moved, Device: "b", State: run.Stranded, Note: "not back", OK: true},
+		run.Event{Kind: run.Moved, Device: "c", State: run.Kept, OK: true})
 	assert.Equal(t, run.NeedsPerson, n.Outcome())
 	assert.Len(t, States, 16, "every state has its place")
 }

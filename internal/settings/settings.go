@@ -131,6 +131,8 @@ func (r Rule) fits(d fleet.Device) bool {
 // file is a settings file.
 type file struct {
 	Values    map[string]string `yaml:"-"`
+	path      string
+	lines     []string
 	Logins    []Rule            `yaml:"logins"`
 	Prechecks map[string]string `yaml:"prechecks"`
 }
@@ -146,8 +148,8 @@ type Value struct {
 type Settings struct {
 	values    map[string]Value
 	Logins    []Rule
-	Prechecks map[string]string // name to what stands behind it in a runbook
-	From      map[string]string // the file a precheck stands in, by its name
+	Prechecks map[string]string          // name to what stands behind it in a runbook
+	At        map[string]problem.Problem // where a precheck stands, by its name
 }
 
 // Source is where values are looked for.
@@ -178,32 +180,35 @@ func Load(src Source) (*Settings, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Settings{values: map[string]Value{}, Logins: slices.Concat(ws.Logins, own.Logins), Prechecks: map[string]string{}, From: map[string]string{}}
-	for _, f := range []struct {
-		file
-		path string
-	}{{own, src.User}, {ws, src.Workspace}} {
+	s := &Settings{values: map[string]Value{}, Logins: slices.Concat(ws.Logins, own.Logins), Prechecks: map[string]string{}, At: map[string]problem.Problem{}}
+	for _, f := range []file{own, ws} { // the workspace's comes before the person's own
 		for name, rest := range f.Prechecks {
-			s.Prechecks[name], s.From[name] = rest, f.path
+			s.Prechecks[name], s.At[name] = rest, f.at(name)
 		}
 	}
 	for _, set := range All() {
 		v := Value{set, set.Default, "default"}
-		for _, from := range []struct{ value, name string }{
-			{src.Flags[set.Key], "flag " + set.Flag()},
-			{src.Env(set.Env()), "environment " + set.Env()},
-			{ws.Values[set.Key], src.Workspace},
-			{own.Values[set.Key], src.User},
+		for _, from := range []struct {
+			value, name string
+			file        *file
+		}{
+			{src.Flags[set.Key], "flag " + set.Flag(), nil},
+			{src.Env(set.Env()), "environment " + set.Env(), nil},
+			{ws.Values[set.Key], src.Workspace, &ws},
+			{own.Values[set.Key], src.User, &own},
 		} {
-			if from.value != "" {
-				v.Value, v.From = from.value, from.name
-				break
+			if from.value == "" {
+				continue
 			}
-		}
-		if v.From != "default" {
-			if err := set.check(v.Value); err != nil {
+			v.Value, v.From = from.value, from.name
+			if err := set.check(v.Value); err != nil && from.file != nil {
+				p := from.file.at(set.Key)
+				p.Msg = fmt.Sprintf("setting %s is %q: %v", set.Key, v.Value, err)
+				return nil, problem.List{p}
+			} else if err != nil {
 				return nil, fmt.Errorf("setting %s is %q (%s): %w", set.Key, v.Value, v.From, err)
 			}
+			break
 		}
 		s.values[set.Key] = v
 	}
@@ -229,31 +234,39 @@ func read(path string) (file, error) {
 	if _, err := textfile.YAML(path, data, &f, true); err != nil {
 		return f, err
 	}
+	f.path, f.lines = path, strings.Split(string(data), "\n")
 	f.Values = map[string]string{}
 	for k, v := range all {
 		f.Values[k] = fmt.Sprint(v)
 	}
-	return f, f.check(path, data)
+	return f, f.check()
+}
+
+// at is the place of a word of the file, as far as it can be found.
+func (f *file) at(word string) problem.Problem {
+	p := problem.Problem{File: f.path}
+	re := regexp.MustCompile(`(?:^|[\s{,"'-])(` + regexp.QuoteMeta(word) + `)\b`)
+	for i, l := range f.lines {
+		plain, _, _ := strings.Cut(l, "#")
+		if m := re.FindStringSubmatchIndex(plain); m != nil {
+			p.Line, p.Col, p.Text = i+1, utf8.RuneCountInString(l[:m[2]])+1, l
+			break
+		}
+	}
+	return p
 }
 
 // check finds names that mean nothing.
-func (f *file) check(path string, data []byte) error {
+func (f *file) check() error {
 	var keys []string
 	for _, s := range All() {
 		keys = append(keys, s.Key)
 	}
 	known := append(slices.Clone(keys), "logins", "prechecks")
 	var list problem.List
-	lines := strings.Split(string(data), "\n")
 	fail := func(word, hint, format string, args ...any) {
-		p := problem.Problem{File: path, Msg: fmt.Sprintf(format, args...), Hint: hint}
-		at := regexp.MustCompile(`(^|[\s{,"'-])` + regexp.QuoteMeta(word) + `\b`)
-		for i, l := range lines {
-			if m := at.FindStringIndex(strings.SplitN(l, "#", 2)[0]); m != nil {
-				p.Line, p.Col, p.Text = i+1, utf8.RuneCountInString(l[:strings.Index(l[m[0]:], word)+m[0]])+1, l
-				break
-			}
-		}
+		p := f.at(word)
+		p.Msg, p.Hint = fmt.Sprintf(format, args...), hint
 		list = append(list, p)
 	}
 	delete(f.Values, "logins")

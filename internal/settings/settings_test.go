@@ -48,7 +48,8 @@ func TestPrecedence(t *testing.T) {
 
 func TestWrongSettings(t *testing.T) {
 	for text, want := range map[string]string{
-		"host_keys: maybe\n":                             `is "maybe"`,
+		"# all\nhost_keys: maybe\n":                      `metabasis.yaml:2:1: setting host_keys is "maybe"`,
+		"# host_key is none\n\nhost_key: strict\n":       "metabasis.yaml:3:1: there is no setting",
 		"host_key: strict\n":                             "write: host_keys",
 		"together: many\n":                               "number from 1 to 1000",
 		"alive: soon\n":                                  "a time such as 15s",
@@ -56,6 +57,7 @@ func TestWrongSettings(t *testing.T) {
 		"logins:\n  - {login: a}\n":                      "says nothing of the devices",
 		"logins:\n  - {site: A, login: a, asks: true}\n": "asks is for jump hosts only",
 		"logins: [\n":                                    "metabasis.yaml:",
+		"a: &a 1\nb: *a\n":                               "anchors and aliases are not taken",
 	} {
 		_, err := load(t, nil, "", text, "")
 		assert.ErrorContains(t, err, want, text)

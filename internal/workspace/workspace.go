@@ -132,9 +132,13 @@ func (w *Workspace) Prechecks() ([]runbook.Precheck, error) {
 	var out []runbook.Precheck
 	var list problem.List
 	for _, name := range slices.Sorted(maps.Keys(w.Settings.Prechecks)) {
-		pc, err := runbook.DefaultPrecheck(w.Settings.From[name], name, w.Settings.Prechecks[name])
+		at := w.Settings.At[name]
+		pc, err := runbook.DefaultPrecheck(at.File, name, w.Settings.Prechecks[name])
 		var wrong problem.List
 		if errors.As(err, &wrong) {
+			for i := range wrong {
+				wrong[i].Line, wrong[i].Col, wrong[i].Text = at.Line, at.Col, at.Text
+			}
 			list = append(list, wrong...)
 		}
 		out = append(out, pc)

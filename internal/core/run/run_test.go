@@ -173,3 +173,28 @@ func TestScheduleOfAnEmptyForecast(t *testing.T) {
 	assert.Equal(t, time.Unix(15, 0), slots[0].Start)
 	assert.Equal(t, time.Unix(25, 0), likely)
 }
+
+// The timers that a night may have left are those of devices it never saw the end of,
+// whether they were seen or only intended.
+func TestTimersLeft(t *testing.T) {
+	at := time.Unix(1000, 0)
+	events := []Event{
+		{At: at, Kind: Intent, Device: "armed", What: ToArm, For: time.Minute},
+		{At: at, Kind: TimerSeen, Device: "armed", Due: at.Add(61 * time.Second)},
+		{At: at, Kind: Intent, Device: "intended", What: ToExtend, For: time.Hour},
+		{At: at, Kind: Intent, Device: "sent", What: ToSend, For: time.Hour},
+		{At: at, Kind: TimerSeen, Device: "disarmed", Due: at.Add(time.Minute)},
+		{At: at, Kind: TimerGone, Device: "disarmed"},
+		{At: at, Kind: TimerSeen, Device: "kept", Due: at.Add(time.Minute)},
+		{At: at, Kind: Moved, Device: "kept", State: Kept, OK: true},
+		{At: at, Kind: TimerSeen, Device: "dark", Due: at.Add(time.Minute)},
+		{At: at, Kind: Moved, Device: "dark", State: Dark, OK: true},
+		{At: at, Kind: TimerSeen, Device: "held", Due: at.Add(time.Minute)},
+		{At: at, Kind: Moved, Device: "held", State: Held},
+		{At: at, Kind: TimerSeen, Device: "stranded", Due: at.Add(time.Minute)},
+		{At: at, Kind: Moved, Device: "stranded", State: Stranded, OK: true},
+	}
+	minute := []time.Time{at.Add(time.Minute)}
+	assert.Equal(t, map[string][]time.Time{"armed": {at.Add(time.Minute), at.Add(61 * time.Second)}, "intended": {at.Add(time.Hour)},
+		"dark": minute, "held": minute, "stranded": minute}, TimersLeft(events))
+}
