@@ -174,7 +174,8 @@ func TestSmallAndResized(t *testing.T) {
 	t.Parallel()
 	x := start(t, "100x30", nil, "demo")
 	s := x.see("Ready. Nothing has been sent.")
-	assert.Contains(t, s, "g, then Enter, begins the night")
+	assert.Contains(t, s, "g begin")
+	assert.Contains(t, s, "ald-quay-3", "the list stands below")
 	x.begin()
 	x.decide("brm-quay-4", "Take this device back")
 	assert.Contains(t, x.screen(), "sent: log host 198.51.100.14")
@@ -218,6 +219,8 @@ func TestWorkspaceOpensAPastNight(t *testing.T) {
 	x.see("Transcript of ald-quay-3")
 	x.press("Escape")
 	x.see("q leave")
+	x.press("q")
+	x.see("Nights that were")
 	x.press("q")
 	x.see(`\[code 0\]`)
 }

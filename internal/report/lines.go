@@ -32,12 +32,12 @@ func linesOf(p *plan.Plan, t *plan.Target) []string {
 			out = append(out, fmt.Sprintf("  needs %q", p.StepTitles[n-1]))
 		}
 		for _, c := range s.Already {
-			out = append(out, "  not sent when "+p.Mask(c.Cond.Source))
+			out = append(out, "  not sent when "+p.Mask(filled(c)))
 		}
 		out = append(out, block("send", t.Masked(s.Send))...)
 		out = append(out, block("undo", t.Masked(s.Undo))...)
 		for _, e := range s.Expect {
-			out = append(out, fmt.Sprintf("  expect %s within %s", p.Mask(e.Cond.Source), runbook.FormatDuration(e.Within)))
+			out = append(out, fmt.Sprintf("  expect %s within %s", p.Mask(filled(e.Check)), runbook.FormatDuration(e.Within)))
 		}
 		out = append(out, "")
 	}
@@ -45,6 +45,17 @@ func linesOf(p *plan.Plan, t *plan.Target) []string {
 		out = append(out, "Then a soak of "+runbook.FormatDuration(p.Soak)+".")
 	}
 	return out
+}
+
+// filled is a condition with the values between its angles.
+func filled(c plan.Check) string {
+	s := c.Cond.Source
+	for _, name := range c.Cond.Names() {
+		if v, known := c.Env[name]; known {
+			s = strings.ReplaceAll(s, "<<"+name+">>", fmt.Sprint(v))
+		}
+	}
+	return s
 }
 
 func block(name string, lines []string) (out []string) {

@@ -148,12 +148,12 @@ func TestFindingADevice(t *testing.T) {
 }
 
 // ready is a night that has not begun.
-func ready(t *testing.T, w, h int) *Model {
+func ready(t *testing.T, w, h, warnings int) *Model {
 	t.Helper()
 	n := planned(24, 8)
 	n.Outline.Values = []plan.Value{{Name: "clock_a", Value: "192.0.2.40", Usual: true}, {Name: "key", Value: plan.Hidden}}
 	n.Outline.Budget = 2
-	for i := range 30 {
+	for i := range warnings {
 		n.Outline.Warnings = append(n.Outline.Warnings, fmt.Sprintf("warning number %d of many", i+1))
 	}
 	m, _ := model(t, n, w, h)
@@ -167,14 +167,22 @@ func ready(t *testing.T, w, h int) *Model {
 
 func TestReadyShowsWhatWillBeDone(t *testing.T) {
 	for _, size := range [][2]int{{160, 42}, {100, 30}} {
-		m := ready(t, size[0], size[1])
+		m := ready(t, size[0], size[1], 0)
 		s := text(m)
-		for _, want := range []string{"Wed 2 Dec 2026 01:30 to 04:30 UTC, 3h", "clock_a = 192.0.2.40, the runbook's own", "key = ▒▒▒▒", "after 2 failures, as the runbook does not say", "more"} {
+		for _, want := range []string{"Wed 2 Dec 2026 01:30 to 04:30 UTC, 3h", "clock_a = 192.0.2.40, the runbook's own", "key = ▒▒▒▒", "after 2 failures, as the runbook does not say"} {
 			assert.Contains(t, s, want, size)
 		}
 		assert.Contains(t, s, "ald-quay-1", "the list stands beside or below")
+		m = ready(t, size[0], size[1], 60)
+		s = text(m)
+		assert.Contains(t, s, "warning number 1 of many", "what warns comes first")
+		assert.Contains(t, s, "↓")
+		assert.NotContains(t, s, "as the runbook does not say")
 		press(m, "tab", "end")
-		assert.NotContains(t, text(m), "192.0.2.40", "the pane scrolls to its end")
+		s = text(m)
+		assert.Contains(t, s, "Enter on a device shows the lines", "the pane scrolls to its end")
+		assert.Contains(t, s, "as the runbook does not say")
+		assert.NotContains(t, s, "warning number 1 of many")
 		press(m, "home", "esc", "down", "enter")
 		s = text(m)
 		assert.Contains(t, s, "What will be sent to ald-quay-2")
@@ -188,7 +196,7 @@ func TestReadyShowsWhatWillBeDone(t *testing.T) {
 
 // A run that cannot begin says why, and can be begun again.
 func TestABeginningThatFails(t *testing.T) {
-	m := ready(t, 160, 42)
+	m := ready(t, 160, 42, 2)
 	press(m, "g")
 	_, cmd := m.Update(tea.KeyPressMsg{Code: tea.KeyEnter})
 	assert.Contains(t, text(m), "Beginning:")

@@ -102,6 +102,15 @@ func (m *Model) ready(cells int) []ink.Row {
 		return rows
 	}
 	rows := []ink.Row{ink.Row{}.Strong(ink.Foam, "Before it begins")}
+	for _, w := range o.Warnings { // first: what is further down may be out of sight
+		for i, l := range watch.Wrap(w, cells-12, 4) {
+			name := ""
+			if i == 0 {
+				name = "warning"
+			}
+			rows = append(rows, ink.Row{}.Strong(ink.Lamp, ink.Fit(name, 12)).Add(ink.Lamp, l))
+		}
+	}
 	rows = append(rows, label("window", window(o.Window))...)
 	rows = append(rows, label("devices", fmt.Sprintf("%d in %s: %s", len(m.night.Devices), report.Count(len(o.Batches), "batch"), sizes(o)))...)
 	rows = append(rows, label("sites", strings.Join(m.night.Sites(), ", "))...)
@@ -123,15 +132,6 @@ func (m *Model) ready(cells int) []ink.Row {
 	rows = append(rows, label("soak", ink.Long(o.Soak))...)
 	for _, why := range leftOut(o) {
 		rows = append(rows, label("left out", why)...)
-	}
-	for _, w := range o.Warnings {
-		for i, l := range watch.Wrap(w, cells-12, 4) {
-			name := ""
-			if i == 0 {
-				name = "warning"
-			}
-			rows = append(rows, ink.Row{}.Strong(ink.Lamp, ink.Fit(name, 12)).Add(ink.Lamp, l))
-		}
 	}
 	rows = append(rows, ink.Row{})
 	rows = append(rows, ink.T(ink.Dim, "Enter on a device shows the lines that will be sent to it."))

@@ -12,6 +12,7 @@ package fleet
 
 import (
 	"fmt"
+	"maps"
 	"net/netip"
 	"regexp"
 	"slices"
@@ -154,6 +155,11 @@ func (r *reader) device(row row) Device {
 	bad := func(column, hint, format string, args ...any) {
 		line, col := at(column)
 		r.fail(line, col, row.text, hint, format, args...)
+	}
+	for _, name := range slices.Sorted(maps.Keys(row.cells)) {
+		if problem.Printable(get(name)) != get(name) || strings.ContainsAny(get(name), "\n\t") {
+			bad(name, "", "the value of %s has a control character", name)
+		}
 	}
 	switch {
 	case d.Name == "":

@@ -94,6 +94,10 @@ func TestBadFiles(t *testing.T) {
 		"jump":           {"fleet.csv", "name,address,platform,jump\na,192.0.2.1,tern,b@c@d\n", `jump host "b@c@d" of a cannot be read`},
 		"protocol":       {"fleet.csv", "name,address,platform,protocol\na,192.0.2.1,tern,carrier\n", `protocol "carrier" of a is not known`},
 		"algorithms":     {"fleet.csv", "name,address,platform,algorithms\na,192.0.2.1,tern,weak\n", `algorithms "weak" of a is not known`},
+		"escape":         {"fleet.csv", "name,address,platform,site\na,192.0.2.1,tern,\x1b[2JALD\n", "2:18: the value of site has a control character"},
+		"reversed":       {"fleet.yaml", "devices:\n  - {name: a, address: 192.0.2.1, platform: tern, floor: \"\u202e1\"}\n", "the value of floor has a control character"},
+		"not a fleet":    {"fleet.csv", "<!doctype html>\n<p>hello\n<p>hello\n", "this is not a fleet file"},
+		"utf-16":         {"fleet.csv", "\xff\xfea", "half a character"},
 		"two standby":    {"fleet.csv", "name,address,platform,pair\na,192.0.2.1,tern,p standby\nb,192.0.2.2,tern,p standby\n", "both members of pair p are marked standby"},
 	} {
 		_, err := Read(c.file, []byte(c.data), platforms)

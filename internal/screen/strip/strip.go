@@ -58,6 +58,9 @@ func status(n *run.Night, now time.Time, full bool) ink.Row {
 		r = r.Add(ink.Dim, "   ").Strong(ink.Lamp, "opens in "+ink.Long(until))
 	}
 	if w.Now && n.Began.IsZero() && n.Ended.IsZero() {
+		if !full {
+			return r.Add(ink.Dim, "   opens when the run begins")
+		}
 		return r.Add(ink.Dim, "   the window opens when the run begins, for "+ink.Long(w.Close.Sub(w.Open)))
 	}
 	if turn, ok := nextTurnBack(n); ok {

@@ -38,8 +38,12 @@ func Panel(d *run.Device, now time.Time, tail func(lines int) []string, cells, h
 	if left < 2 {
 		return rows[:min(len(rows), height)]
 	}
+	said := TranscriptRows(tail(left), cells)
+	if len(said) == 0 {
+		return rows
+	}
 	rows = append(rows, ink.Row{}, ink.T(ink.Dim, "transcript"))
-	return append(rows, TranscriptRows(tail(left), cells)...)
+	return append(rows, said...)
 }
 
 func nonEmpty(parts ...string) (out []string) {
