@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -245,5 +244,5 @@ func TestAReadOnlyWorkspace(t *testing.T) {
 	x.see(`\[code 0\]`)
 	run := headless(t, t.TempDir(), ro, "run", "--headless", filepath.Join(ro, "ten.runbook"))
 	assert.Equal(t, 1, run.code())
-	assert.Regexp(t, `read-only file system`, run.out.String(), fmt.Sprint("what keeps a night from running is said"))
+	assert.Regexp(t, `read-only file system`, run.out.String(), "what keeps a night from running is said")
 }
