@@ -19,11 +19,15 @@ import (
 var fleetSecrets = map[string]string{
 	"password of login crew": "harbour-lamp", "operator of login crew": "deep-fathom",
 	"password of login gates": "tide-table", "master of login gates": "slow-turnstile",
+	"The ferry's key": "gull-w1ng-77",
 }
 
 const oneStep = `runbook "One log host"
   window    now for 10m
   reserve   2m
+
+ask
+  key       secret  "The ferry's key"
 
 scope
   name == "ops-desk-1"
@@ -35,9 +39,11 @@ step "Log collector"
   send
     | log host 198.51.100.14
     | login ferry secret k3lp-s3cret-55
+    | login pilot secret <<key>>
   undo
     | drop log host 198.51.100.14
     | drop login ferry
+    | drop login pilot
 
 unattended  take back the device
 `

@@ -163,7 +163,13 @@ var stories = map[string]story{
 		one, two := w.plan.Targets()[0], w.plan.Targets()[1]
 		one.Partner, two.Partner, two.Second = two.Device.Name, one.Device.Name, true
 	}, edit: edits("sizes     1, 4", "sizes     4")},
-	"cap on a site": {specs: []sim.Spec{{}, {}, {}, {}}, edit: edits("sizes     1, 4\n  together  4", "sizes     4\n  per site  1")},
+	"very slow":                 {specs: faults(sim.Fault{Kind: sim.Slow, By: 8 * time.Second}), edit: edits("timer       4m", "timer       1m")},
+	"becomes slow in a step":    {specs: faults(sim.Fault{Kind: sim.Slow, Match: "^(lan|title|up|port)", By: 9500 * time.Millisecond, Times: 6}), edit: edits("timer       4m", "timer       1m", "within 40s", "within 25s", "soak      30s", "soak      1s", "take back the device", "try again once, then take back the device")},
+	"tried again late":          {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^log host", Times: 1}), who: func(*testing.T) person { return late(200*time.Second, run.TryAgain) }},
+	"tried again too late":      {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^log host", Times: 1}, sim.Fault{Kind: sim.NoTimer, After: 1}), who: func(*testing.T) person { return late(200*time.Second, run.TryAgain) }},
+	"very slow, not extended 1": {specs: faults(sim.Fault{Kind: sim.Slow, By: 8 * time.Second}, sim.Fault{Kind: sim.NoTimer, After: 1}), edit: edits("timer       4m", "timer       1m")},
+	"very slow, not extended 2": {specs: faults(sim.Fault{Kind: sim.Slow, By: 8 * time.Second}, sim.Fault{Kind: sim.NoTimer, After: 2}), edit: edits("timer       4m", "timer       1m")},
+	"cap on a site":             {specs: []sim.Spec{{}, {}, {}, {}}, edit: edits("sizes     1, 4\n  together  4", "sizes     4\n  per site  1")},
 	"precheck waived": {specs: []sim.Spec{{ClockOff: time.Hour}, {}}, edit: oneByOne, world: func(w *world) {
 		w.plan.Waivers = []plan.Waiver{{Check: "clock", Device: "ald-quay-1", Reason: "its battery is dead", By: "Ada"}}
 	}},
@@ -181,6 +187,16 @@ func secondHold(c run.Choice) person {
 			}
 		}
 	}
+}
+
+// late answers the first hold after a while.
+func late(after time.Duration, c run.Choice) person {
+	return when(opened, func(r *run.Run, e run.Event) {
+		go func() {
+			time.Sleep(after)
+			choose(c)(r, e)
+		}()
+	})
 }
 
 func journalFullAt(at func(run.Event) bool) func(*world) {

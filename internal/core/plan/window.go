@@ -86,6 +86,18 @@ func (t *Target) Left(i int, soak time.Duration) time.Duration {
 	return all
 }
 
+// At is the device as it is when a command takes that long on it, where that is
+// longer than its platform's profile says.
+func (t *Target) At(command time.Duration) *Target {
+	if command <= t.Traits.Command {
+		return t
+	}
+	slow := *t
+	slow.Traits.Connect += 6 * (command - t.Traits.Command) // login, modes, pager
+	slow.Traits.Command = command
+	return &slow
+}
+
 // TimerFor is how long the rollback timer is armed: as the runbook says, but
 // never shorter than the worst case of the work it guards and the margin.
 func (t *Target) TimerFor(p *Plan) time.Duration {

@@ -122,7 +122,7 @@ func (w *worker) armAgain() *trouble {
 		return changedUnderUs("no rollback timer is pending, and none may be armed",
 			"what is saved on it is neither the backup nor what runs now: a restart would bring that back")
 	}
-	if err := w.arm(ToArm, w.t.TimerFor(w.r.plan)); err != nil {
+	if err := w.arm(ToArm, w.paced().TimerFor(w.r.plan)); err != nil {
 		return faced("arming again", err)
 	}
 	return nil

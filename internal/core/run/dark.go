@@ -57,7 +57,7 @@ func (w *worker) await(why string) verdict {
 	pause := firstPause
 	last := why
 	for {
-		ctx, cancel := context.WithTimeout(w.ctx, connectWait)
+		ctx, cancel := context.WithTimeout(w.ctx, max(connectWait, 2*w.paced().Traits.Connect))
 		ses, err := w.r.connector.Connect(ctx, w.t)
 		cancel()
 		if err == nil {
@@ -183,6 +183,7 @@ func (w *worker) recognise() (v verdict, decided bool, err error) {
 	if err != nil {
 		return over, false, err
 	}
+	w.took(asked)
 	running, err := w.ses.Config(w.ctx, Running)
 	if err != nil {
 		return over, false, err

@@ -56,7 +56,7 @@ func (w *worker) decide(tr *trouble) (next *trouble, over bool) {
 	case SkipStep:
 		return w.skipStep(), false
 	case Extend:
-		if err := w.arm(ToExtend, max(w.r.plan.Timer.For, w.t.TimerFor(w.r.plan))); err != nil {
+		if err := w.arm(ToExtend, max(w.r.plan.Timer.For, w.paced().TimerFor(w.r.plan))); err != nil {
 			return faced("extending the timer", err), false
 		}
 		return tr, false
@@ -151,7 +151,8 @@ func (w *worker) hold(tr *trouble) (Choice, error) {
 
 // choices are what can be done with the device as it is.
 func (w *worker) choices() []Offer {
-	left := w.t.Left(w.at.step, w.r.plan.Soak)
+	t := w.paced()
+	left := t.Left(w.at.step, w.r.plan.Soak)
 	var out []Offer
 	offer := func(c Choice, takes time.Duration) {
 		out = append(out, Offer{Choice: c, Touches: 1, Takes: takes})
@@ -159,9 +160,9 @@ func (w *worker) choices() []Offer {
 	offer(TryAgain, left)
 	out[0].Looks = w.at.sent || w.at.step == len(w.t.Steps)
 	if w.at.step < len(w.t.Steps) {
-		offer(SkipStep, w.t.Left(w.at.step+1, w.r.plan.Soak)+w.t.Back()/2)
+		offer(SkipStep, t.Left(w.at.step+1, w.r.plan.Soak)+t.Back()/2)
 	}
-	offer(BackDevice, w.t.Back())
+	offer(BackDevice, t.Back())
 	if !w.due.IsZero() {
 		offer(LetFire, time.Until(w.due)+w.t.Traits.Boot)
 		offer(Extend, time.Second)

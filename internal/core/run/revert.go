@@ -124,7 +124,7 @@ func (w *worker) secure() error {
 	if !w.guarded() {
 		return nil
 	}
-	need := w.t.Back()*2 + plan.Margin
+	need := w.paced().Back()*2 + plan.Margin
 	what := ToExtend
 	if _, err := w.see(); err != nil {
 		return err

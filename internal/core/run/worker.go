@@ -32,6 +32,7 @@ type worker struct {
 	snaps     map[int]config.Config // what ran before a step, by step
 	due       time.Time             // when the timer fires, by our clock; zero when none is pending
 	slack     time.Duration         // how far due may be off: the time the device took to tell
+	command   time.Duration         // how long a command takes on it, as it has shown lately
 	at        position
 	reverting bool
 	looked    bool   // that nobody else is at work was looked at right before the first line
@@ -328,6 +329,7 @@ func (w *worker) see() (pending bool, err error) {
 	if err != nil {
 		return false, err
 	}
+	w.took(asked)
 	w.due, w.slack = time.Time{}, 0
 	if pending {
 		now := time.Now()
@@ -336,13 +338,22 @@ func (w *worker) see() (pending bool, err error) {
 	return pending, nil
 }
 
+// took takes down how long a command took that was given at that time. A device that
+// was slow is not believed to be quick at once.
+func (w *worker) took(asked time.Time) {
+	w.command = max(w.command*3/4, time.Since(asked))
+}
+
+// paced is the device with the pace that it has shown.
+func (w *worker) paced() *plan.Target { return w.t.At(w.command) }
+
 // guard extends the timer before it could run short of the work that remains
 // from step i on (law 3).
 func (w *worker) guard(i int, extra time.Duration) error {
 	if w.due.IsZero() {
 		return nil
 	}
-	need := w.t.Left(i, w.r.plan.Soak) + extra + plan.Margin
+	need := w.paced().Left(i, w.r.plan.Soak) + extra + plan.Margin
 	if time.Until(w.due) >= need {
 		return nil
 	}
@@ -425,7 +436,12 @@ func (w *worker) send(i int) *trouble {
 		if err := w.interrupted(); err != nil {
 			return faced(s.Title, err)
 		}
+		if tr := w.timeFor(i, n); tr != nil {
+			return tr
+		}
+		asked := time.Now()
 		err := w.ses.Line(w.ctx, line)
+		w.took(asked)
 		var refused *Refused
 		if errors.As(err, &refused) {
 			w.emit(Event{Kind: Refusal, Step: i + 1, Line: n + 1, Lines: w.shown(line), Note: refused.Said})
@@ -445,6 +461,21 @@ func (w *worker) send(i int) *trouble {
 		return faced(s.Title, err)
 	}
 	return nil
+}
+
+// timeFor looks whether there is time for a line, and for leaving the mode after it,
+// before the timer fires (law 3). The timer was extended for the whole step, at the
+// pace that the device had; this is for one that has become slower since.
+func (w *worker) timeFor(i, n int) *trouble {
+	if !w.guarded() || time.Until(w.due) > plan.Margin+2*w.command {
+		return nil
+	}
+	if err := w.ses.Apply(w.ctx); err != nil && !answered(err) {
+		return faced(w.t.Steps[i].Title, err)
+	}
+	return &trouble{why: fmt.Sprintf("the timer runs short before line %d of %q: the device has become slow", n+1, w.t.Steps[i].Title),
+		evidence: []string{fmt.Sprintf("due %s; a command takes %s", w.due.Format("15:04:05"), w.command.Round(100*time.Millisecond))},
+		err:      &Unclear{Asked: "timer", Got: "short"}}
 }
 
 // soak watches that every expectation keeps holding for a while.

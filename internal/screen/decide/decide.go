@@ -50,8 +50,8 @@ func OfAbort(n *run.Night) Question {
 		}
 	}
 	q := Question{
-		Title:    "No new device starts. What becomes of those in change?",
-		Evidence: []string{fmt.Sprintf("%d in change, %d kept, %d timers pending", in, kept, armed)},
+		Title:    "An abort starts no new device. What becomes of those in change?",
+		Evidence: []string{fmt.Sprintf("%d in change, %d kept, timers pending on %d", in, kept, armed)},
 		Offers: []run.Offer{
 			{Choice: run.BackDevice, Touches: in, Fits: true},
 			{Choice: run.Finish, Touches: in, Fits: true},
@@ -176,7 +176,7 @@ func words(q Question, o run.Offer) (title, does string) {
 		return "Skip the step", "undo it on this device, prove that, and go on with the next step"
 	case run.BackDevice:
 		if q.Hold == 0 {
-			return "Take back those in change", n + " finish the line in flight, then revert"
+			return "Take back those in change", n + ", each after the line in flight"
 		}
 		return "Take this device back", "undo, compare with its backup, disarm"
 	case run.BackBatch:
@@ -198,9 +198,9 @@ func words(q Question, o run.Offer) (title, does string) {
 	case run.Stop:
 		return "Stop here", "nothing new starts; what is kept stays"
 	case run.Finish:
-		return "Let those in change finish", n + " go on to their end"
+		return "Let those in change finish", n + ", each to its end"
 	case run.Release:
-		return "Let go of everything", n + " left to their own timers"
+		return "Let go of everything", n + ", each left to its own timer"
 	}
 	return string(o.Choice), ""
 }
@@ -288,10 +288,11 @@ func (v *View) hint(q Question, cells int) []ink.Row {
 		} else {
 			r = r.Add(ink.Dim, "  Enter does it")
 		}
+		r = r.Right(ink.Row{}, cells)
 		r.Marked = true
 		return []ink.Row{r}
 	case v.confirm:
-		r := ink.Row{}.Strong(ink.Port, "Enter again: "+again(o)+". ").Add(ink.Dim, "Esc leaves it.")
+		r := ink.Row{}.Strong(ink.Port, "Enter again: "+again(o)+". ").Add(ink.Dim, "Esc leaves it.").Right(ink.Row{}, cells)
 		r.Marked = true
 		return []ink.Row{r}
 	}

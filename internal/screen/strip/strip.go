@@ -63,7 +63,7 @@ func status(n *run.Night, now time.Time, full bool) ink.Row {
 		}
 		return r.Add(ink.Dim, "   the window opens when the run begins, for "+ink.Long(w.Close.Sub(w.Open)))
 	}
-	if turn, ok := nextTurnBack(n); ok {
+	if turn, ok := nextTurnBack(n); ok && !now.Before(w.Open) {
 		left := turn.Sub(now)
 		switch {
 		case left < 0:
