@@ -105,6 +105,16 @@ func TestAnAbortHasNothingPreselected(t *testing.T) {
 	}
 }
 
+// A question that the end of the night answers is closed.
+func TestTheEndClosesTheAbort(t *testing.T) {
+	m, rec := model(t, run.Fold(planned(4, 4), run.Event{Kind: run.Moved, At: began, Device: "ald-quay-1", State: run.Changing}), 160, 42)
+	press(m, "a")
+	m.take([]run.Event{{Kind: run.Ended, At: began.Add(time.Minute)}})
+	assert.Contains(t, text(m), "the night was over before it was aborted")
+	press(m, "1", "enter")
+	assert.Empty(t, rec.commands)
+}
+
 // Starting early takes a second Enter and a reason, which is typed and passed on.
 func TestStartingEarlyNeedsAReason(t *testing.T) {
 	m, rec := model(t, run.Fold(planned(4, 4), asked(3, run.Offer{Choice: run.StartEarly, Touches: 4, Reason: true, Fits: true}, run.Offer{Choice: run.Stop})), 160, 42)

@@ -230,7 +230,11 @@ func (m *Model) take(events []run.Event) {
 	m.night = run.Fold(m.night, events...)
 	m.now = m.clock(time.Now())
 	if m.focus == onDecide && len(m.night.Holds) == 0 {
-		m.focus = onList
+		m.leaveQuestion()
+	}
+	if m.focus == onAbort && !m.night.Ended.IsZero() {
+		m.leaveQuestion()
+		m.message, m.said = "the night was over before it was aborted", time.Now()
 	}
 }
 

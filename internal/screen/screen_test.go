@@ -155,7 +155,7 @@ func TestAKeyNeverAnswersAnotherHold(t *testing.T) {
 func TestCtrlCNeverJustEndsANightThatRuns(t *testing.T) {
 	m, rec := model(t, run.Fold(planned(4, 4), run.Event{Kind: run.Moved, At: began, Device: "ald-quay-1", State: run.Changing}), 160, 42)
 	press(m, "ctrl+c")
-	assert.Contains(t, text(m), "An abort starts no new device")
+	assert.Contains(t, text(m), "an abort starts no new device")
 	assert.Empty(t, rec.commands)
 	press(m, "q")
 	press(m, "q")

@@ -75,7 +75,7 @@ func TestAPlatformWithoutATimerMustBeWrittenOut(t *testing.T) {
 	}
 	assert.Equal(t, map[string]bool{"a": true, "r": false}, guarded)
 	all := strings.Join(p.Warnings, "\n")
-	assert.Contains(t, all, "timer none on rook: 1 device change back only by us")
+	assert.Contains(t, all, "timer none on rook: on 1 device nothing but we takes the change back")
 	assert.Contains(t, all, "rook: no backup can be put back on it; only the undo lines lead back")
 	assert.NotContains(t, all, "tern")
 	p, err = planMixed(t, strings.Replace(simpleBook, "timer       10m\n", "timer       none\n", 1), nil)

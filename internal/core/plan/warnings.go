@@ -63,7 +63,7 @@ func unguarded(p *Plan) (out []string) {
 	}
 	for _, platform := range slices.Sorted(maps.Keys(count)) {
 		if !p.Timer.None {
-			out = append(out, fmt.Sprintf("timer none on %s: %s change back only by us; one that is lost in its change stays as it is until somebody is there",
+			out = append(out, fmt.Sprintf("timer none on %s: on %s nothing but we takes the change back; one that is lost in its change stays as it is until somebody is there",
 				platform, devices(count[platform])))
 		}
 		if !restores[platform] {

@@ -81,7 +81,7 @@ func (c *Cond) Explain(env Env) string {
 			continue
 		}
 		if p.left == nil {
-			return p.source + " is not so"
+			return notSo(p.source)
 		}
 		l, err1 := expr.Run(p.left, vals)
 		r, err2 := expr.Run(p.right, vals)
@@ -106,7 +106,7 @@ func (c *Cond) Rule(env Env) string {
 			continue
 		}
 		if p.left == nil {
-			return p.source + " is not so"
+			return notSo(p.source)
 		}
 		r, err := expr.Run(p.right, vals)
 		if err != nil {
@@ -123,6 +123,13 @@ func (c *Cond) Rule(env Env) string {
 		return fmt.Sprintf("%s is not %s %v", p.leftSource, p.op, r)
 	}
 	return ""
+}
+
+func notSo(source string) string {
+	if other, negated := strings.CutPrefix(source, "not "); negated {
+		return other + " is so"
+	}
+	return source + " is not so"
 }
 
 func shown(v any) string {

@@ -50,8 +50,8 @@ func OfAbort(n *run.Night) Question {
 		}
 	}
 	q := Question{
-		Title:    "An abort starts no new device. What becomes of those in change?",
-		Evidence: []string{fmt.Sprintf("%d in change, %d kept, timers pending on %d", in, kept, armed)},
+		Title:    "What becomes of those in change?",
+		Evidence: []string{"an abort starts no new device", fmt.Sprintf("%d in change, %d kept, timers pending on %d", in, kept, armed)},
 		Offers: []run.Offer{
 			{Choice: run.BackDevice, Touches: in, Fits: true},
 			{Choice: run.Finish, Touches: in, Fits: true},
@@ -60,7 +60,7 @@ func OfAbort(n *run.Night) Question {
 		},
 	}
 	if n.Aborted != "" { // the second time is about letting go
-		q.Title = "The run is aborted already. What becomes of those still in change?"
+		q.Title = "The run is aborted already. What becomes of the rest?"
 	}
 	return q
 }
