@@ -37,8 +37,9 @@ type Line struct {
 
 // Config is a parsed configuration.
 type Config struct {
-	Lines []Line
-	paths []string
+	Lines   []Line
+	paths   []string
+	ordered bool
 }
 
 // Parse reads what a device printed. It never fails: a line that fits nowhere
@@ -48,7 +49,7 @@ func Parse(text string, style Style) Config {
 		indent int
 		lines  *[]Line
 	}
-	var c Config
+	c := Config{ordered: style.Ordered}
 	stack := []open{{-1, &c.Lines}}
 	for raw := range strings.Lines(text) {
 		raw = strings.TrimRight(raw, " \t\r\n")
@@ -149,7 +150,60 @@ func Compare(from, to Config) Diff {
 			b[p]--
 		}
 	}
+	if from.ordered && to.ordered {
+		moved := moved(from.paths, to.paths)
+		d.Removed, d.Added = append(d.Removed, moved...), append(d.Added, moved...)
+	}
 	return d
+}
+
+// moved finds the fewest lines that stand in both lists but, in an order that has a
+// meaning, at another place among the others.
+func moved(from, to []string) (out []string) {
+	places := map[string][]int{}
+	for i, p := range from {
+		places[p] = append(places[p], i)
+	}
+	var at []int // the places in from of the lines of to that are common
+	var paths []string
+	for _, p := range to {
+		if left := places[p]; len(left) > 0 {
+			at, paths = append(at, left[0]), append(paths, p)
+			places[p] = left[1:]
+		}
+	}
+	stays := longestRising(at)
+	for i, p := range paths {
+		if !stays[i] {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// longestRising marks the members of a longest rising subsequence.
+func longestRising(list []int) map[int]bool {
+	var ends []int // index of the least end of a rising subsequence of each length
+	before := make([]int, len(list))
+	for i, v := range list {
+		k, _ := slices.BinarySearchFunc(ends, v, func(j, v int) int { return list[j] - v })
+		before[i] = -1
+		if k > 0 {
+			before[i] = ends[k-1]
+		}
+		if k == len(ends) {
+			ends = append(ends, i)
+		} else {
+			ends[k] = i
+		}
+	}
+	out := map[int]bool{}
+	if len(ends) > 0 {
+		for i := ends[len(ends)-1]; i >= 0; i = before[i] {
+			out[i] = true
+		}
+	}
+	return out
 }
 
 func count(paths []string) map[string]int {
@@ -160,7 +214,7 @@ func count(paths []string) map[string]int {
 	return n
 }
 
-// Empty says that nothing differs, order aside.
+// Empty says that nothing differs.
 func (d Diff) Empty() bool { return len(d.Removed) == 0 && len(d.Added) == 0 }
 
 // Lines gives the difference to show: removals behind "-", additions behind "+".

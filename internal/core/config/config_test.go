@@ -47,6 +47,10 @@ func TestHas(t *testing.T) {
 	} {
 		assert.Equal(t, want, c.Has(query), query)
 	}
+	deep := Parse("a\n b\n  c\n   d\n", indented)
+	for query, want := range map[string]bool{"a > b > c": true, "b > c": true, "a > c": false, "a > b > d": false, "c > d": true, "b > d": false, "d > c": false} {
+		assert.Equal(t, want, deep.Has(query), query)
+	}
 }
 
 func TestFlatLayoutIgnoresIndent(t *testing.T) {
@@ -74,6 +78,27 @@ func TestCompareProperties(t *testing.T) {
 		rebuilt = append(rebuilt, d.Added...)
 		slices.Sort(rebuilt)
 		assert.ElementsMatch(t, b.Paths(), rebuilt)
+	})
+}
+
+// Where the order has a meaning, a line that moved is a difference, and the fewest are
+// said to have moved.
+func TestMovedLines(t *testing.T) {
+	flat := Style{Layout: "flat", Ordered: true}
+	show := func(a, b string) []string {
+		return Compare(Parse(a, flat), Parse(b, flat)).Lines(func(l []string) []string { return l })
+	}
+	assert.Equal(t, []string{"- d", "+ d"}, show("a\nb\nc\nd\n", "d\na\nb\nc\n"))
+	assert.Equal(t, []string{"- x", "- b", "+ y", "+ b"}, show("a\nb\nx\nc\n", "b\na\ny\nc\n")[:4])
+	assert.Empty(t, show("a\na\nb\n", "a\na\nb\n"))
+	assert.NotEmpty(t, show("a\nb\na\n", "a\na\nb\n"))
+	line := rapid.StringMatching(`[abcd]`)
+	text := rapid.Map(rapid.SliceOfN(line, 0, 9), func(l []string) string { return strings.Join(l, "\n") })
+	rapid.Check(t, func(t *rapid.T) {
+		a, b := Parse(text.Draw(t, "a"), flat), Parse(text.Draw(t, "b"), flat)
+		assert.Equal(t, Equal(a, b), Compare(a, b).Empty(), "%v %v", a.Paths(), b.Paths())
+		d := Compare(a, b)
+		assert.Equal(t, len(b.Paths())-len(a.Paths()), len(d.Added)-len(d.Removed))
 	})
 }
 

@@ -198,3 +198,10 @@ func TestTimersLeft(t *testing.T) {
 	assert.Equal(t, map[string][]time.Time{"armed": {at.Add(time.Minute), at.Add(61 * time.Second)}, "intended": {at.Add(time.Hour)},
 		"dark": minute, "held": minute, "stranded": minute}, TimersLeft(events))
 }
+
+func TestJoinSome(t *testing.T) {
+	lines := []string{"+ a", "- b", "+ c", "+ d", "+ e"}
+	for n, want := range []string{"", "+ a", "+ a, - b", "+ a, - b, + c", "+ a, - b, + c, and 1 more", "+ a, - b, + c, and 2 more"} {
+		assert.Equal(t, want, joinSome(lines[:n]))
+	}
+}
