@@ -56,11 +56,7 @@ const asked = 3
 // answer settles one value.
 func (a *app) answer(ctx context.Context, ask runbook.Ask, given string, f nightFlags, find *workspace.Finder) (string, error) {
 	if ask.Kind == runbook.Secret {
-		v, err := find.Answer(ctx, ask.Name, ask.Prompt)
-		if err == nil {
-			err = ask.Check(v)
-		}
-		return v, err
+		return a.secret(ctx, ask, find)
 	}
 	here := given == "" && !f.headless && a.isTerminal()
 	for try := 1; ; try++ {
@@ -81,6 +77,21 @@ func (a *app) answer(ctx context.Context, ask runbook.Ask, given string, f night
 		default:
 			return "", fmt.Errorf("%w; give it with --answer %s=VALUE", err, ask.Name)
 		}
+	}
+}
+
+// secret settles a value that is asked for as a secret.
+func (a *app) secret(ctx context.Context, ask runbook.Ask, find *workspace.Finder) (string, error) {
+	for try := 1; ; try++ {
+		v, err := find.Answer(ctx, ask.Name, ask.Prompt)
+		if err != nil {
+			return "", err
+		}
+		err = ask.Check(v)
+		if err == nil || find.Ask == nil || try == asked {
+			return v, err
+		}
+		fmt.Fprintln(a.err, err)
 	}
 }
 

@@ -232,7 +232,8 @@ func TestACrashedNight(t *testing.T) {
 		m.Update(tickMsg(time.Now()))
 		s := text(m)
 		assert.Contains(t, s, "This night crashed: its journal ends at "+n.Last.Local().Format("Mon 2 Jan 15:04:05"))
-		assert.Contains(t, s, "01:32:00")
+		assert.Contains(t, s, "stands still at Wed 2 Dec 01:32:00")
+		assert.NotContains(t, s, "finish")
 		assert.Regexp(t, `ald-quay-1 +◧ changing.* 4:00 +1:00`, s)
 	}
 	_, cmd := m.Update(tea.KeyPressMsg{Code: tea.KeyEscape})

@@ -312,6 +312,9 @@ func (m *Model) draw() string {
 		return page
 	}
 	rows := strip.Rows(&m.night, m.now, m.width)
+	if m.past() && m.night.Ended.IsZero() {
+		rows = strip.Still(&m.night, m.width)
+	}
 	rows = append(rows, m.attention(), ink.Row{})
 	body := m.height - len(rows) - 1
 	rows = append(rows, m.body(body)...)

@@ -157,8 +157,11 @@ func (n *Night) take(ctx context.Context, wait bool, say func(string)) error {
 	if n.alone {
 		return nil
 	}
-	n.claims, err = locks.OpenClaims(locks.Dir(os.Getenv), me)
-	return err
+	dir = locks.Dir(os.Getenv)
+	if n.claims, err = locks.OpenClaims(dir, me); err != nil {
+		return fmt.Errorf("what keeps two nights off one device cannot be written in %s: %w; name another directory in METABASIS_CLAIMS, the same for all who work here", dir, err)
+	}
+	return nil
 }
 
 // waitFor is the time between two looks whether another night has ended.

@@ -173,7 +173,7 @@ func words(q Question, o run.Offer) (title, does string) {
 		}
 		return "Try again", "send the same step once more from its first line"
 	case run.SkipStep:
-		return "Skip the step", "undo it on this device, prove that, and go on with the next step"
+		return "Skip the step", "undo it here, prove that, go on with the next step"
 	case run.BackDevice:
 		if q.Hold == 0 {
 			return "Take back those in change", n + ", each after the line in flight"
@@ -260,6 +260,9 @@ func (v *View) offer(q Question, o run.Offer, i int, now time.Time, focused bool
 	}
 	if o.Takes > 0 {
 		right = ink.T(ink.Dim, "about "+ink.Long(done.Sub(now))+", done "+done.Format("15:04:05"))
+		if left.Width()+right.Width() >= cells {
+			right = ink.T(ink.Dim, ink.Long(done.Sub(now))+", done "+done.Format("15:04:05"))
+		}
 	}
 	if !o.Fits && o.Takes > 0 {
 		right = ink.Row{}.Strong(ink.Port, "does not fit the window")

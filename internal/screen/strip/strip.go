@@ -15,6 +15,15 @@ import (
 // Height is the number of rows of the strip.
 const Height = 3
 
+// Still draws the strip of a night whose journal ends before it does, as it was then.
+func Still(n *run.Night, cells int) []ink.Row {
+	rows := Rows(n, n.Last, cells)
+	if n.Outline != nil {
+		rows[0] = beside(n, ink.Row{}.Add(ink.Dim, "stands still at ").Strong(ink.Foam, stamp(n.Last)), cells)
+	}
+	return rows
+}
+
 // Rows draws the strip at a moment.
 func Rows(n *run.Night, now time.Time, cells int) []ink.Row {
 	if n.Outline == nil {
@@ -28,15 +37,24 @@ func Rows(n *run.Night, now time.Time, cells int) []ink.Row {
 }
 
 func heading(n *run.Night, now time.Time, cells int) ink.Row {
-	o := n.Outline
-	left := ink.Row{}.Add(ink.Foam, " ").Strong(ink.Foam, o.Title)
-	if o.Change != "" {
-		left = left.Add(ink.Dim, " · "+o.Change)
-	}
 	right := status(n, now, true)
-	if cells-right.Width() < left.Width()+3 {
+	if cells-right.Width() < title(n).Width()+3 {
 		right = status(n, now, false)
 	}
+	return beside(n, right, cells)
+}
+
+func title(n *run.Night) ink.Row {
+	left := ink.Row{}.Add(ink.Foam, " ").Strong(ink.Foam, n.Outline.Title)
+	if n.Outline.Change != "" {
+		left = left.Add(ink.Dim, " · "+n.Outline.Change)
+	}
+	return left
+}
+
+// beside puts the title before what must be seen.
+func beside(n *run.Night, right ink.Row, cells int) ink.Row {
+	left := title(n)
 	if room := cells - right.Width() - 2; left.Width() > room {
 		left = ink.Cut(left, max(room, 0))
 	}
