@@ -37,6 +37,7 @@ func TestSameLineInAnotherSectionIsADifference(t *testing.T) {
 	assert.False(t, Equal(a, b))
 	assert.Equal(t, []string{"- port 7 > lan 310", "+ port 8 > lan 310"}, Compare(a, b).Lines(func(l []string) []string { return l }))
 	assert.Equal(t, "1 missing, 1 added", Compare(a, b).String())
+	assert.Equal(t, "equal", Compare(a, a).String())
 }
 
 func TestHas(t *testing.T) {

@@ -110,6 +110,8 @@ func TestWhatCannotBePlannedIsAnErrorNow(t *testing.T) {
 		"empty scope":  {`role == "quay"`, `role == "boat"`, "310", "the scope selects no device"},
 		"never":        {"| hello\n", "| restart\n", "310", `never lets a runbook send "restart"`},
 		"empty value":  {"of <<name>>", "of <<pair>>", "310", "value pair is empty"},
+		"scope":        {`site != "EYR"`, `int(name) > 3`, "310", `the scope cannot be settled: condition "int(name) > 3"`},
+		"when":         {"when      site", "when      int(name) > 3 and site", "310", `step "Only ALD": condition`},
 		"no step":      {"step \"Lans\"\n", "step \"Lans\"\n  when      site == \"ALD\"\n", "310", "c is in scope, but no step is for it"},
 		"why so empty": {`role == "quay"`, `role == "boat"`, "310", "because role is quay, wanted boat"},
 	} {
