@@ -155,7 +155,7 @@ func TestWhatConditionsSay(t *testing.T) {
 	var b strings.Builder
 	for _, source := range []string{`site == "ALD"`, `site == "BRM"`, `site != "ALD"`, `site in ["BRM", "CLD"]`, `site == "ALD" and role == "quay"`, `role == "quay" and site == "BRM"`,
 		`clock.settled`, `not clock.settled`, `clock.time > 5`, `clock.time >= 3 and clock.time <= 3`, `len(neighbours) == 2`, `any(neighbours, .name == "nobody")`, `config has "port 3 > lan 310"`,
-		`config lacks "port 3 > lan 310"`, `config has "time source <<site>> first"`, `neighbours[3].name == "x"`, `clock.source == floor`, `site == "BRM" or role == "quay"`, `int(floor) < 2 && site == "ALD"`, `int(name) == 3`} {
+		`config lacks "port 3 > lan 310"`, `config has "time source <<site>> first"`, `neighbours[3].name == "x"`, `clock.source == floor`, `site == "BRM" or role == "quay"`, `int(floor) < 2 && site == "ALD"`, `int(name) == 3`, `site == neighbours[9].name`} {
 		rb := &Runbook{lines: map[int]string{}}
 		cond := &Cond{Source: source, at: span{1, 1}}
 		rb.Prechecks = []Precheck{{Name: "x", Where: cond}}
@@ -163,6 +163,8 @@ func TestWhatConditionsSay(t *testing.T) {
 		ok, err := cond.Eval(env)
 		fmt.Fprintf(&b, "%s\n  %v, %v; says %q; rule %q; names %q; asks %q\n", source, ok, err, cond.Explain(env), cond.Rule(env), cond.Names(), cond.Asks(env))
 	}
+	unknown := &Cond{Source: `config has "lan <<nothing>>" and config has "lan 1"`}
+	fmt.Fprintf(&b, "of nothing known: asks %q\n", unknown.Asks(Env{}))
 	never := &Cond{Source: "true"}
 	_, err := never.Eval(env)
 	fmt.Fprintln(&b, err)

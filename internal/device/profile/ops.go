@@ -79,7 +79,7 @@ func (s *Session) Edit(ctx context.Context) error { return s.enter(ctx, s.p.Conf
 // Line sends one line of a change. A refused line leaves the device in the
 // mode it was in.
 func (s *Session) Line(ctx context.Context, line string) error {
-	if s.mode != s.p.Config.Edit && s.broken == nil {
+	if s.mode != s.p.Config.Edit && s.broken == nil && !strings.ContainsAny(line, "\r\n") {
 		return &run.Unclear{Asked: s.Mask(line), Got: "it is in mode " + s.mode + ", where no line of a change belongs; nothing was sent"}
 	}
 	got, err := s.say(ctx, line, nil)
