@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"testing/synctest"
@@ -236,6 +237,9 @@ func (g *generator) spoil(spec *sim.Spec) {
 			f.Match, f.By = pick(g, []string{"^tell running", "^tell sessions", "^tell clock"}), time.Duration(g.rng.IntN(3))*time.Minute
 		case sim.Joined:
 			f.Match = pick(g, []string{"^tell", "^restart in", "^edit$"})
+		}
+		if f.Kind == sim.CutShort && slices.ContainsFunc(spec.Faults, func(o sim.Fault) bool { return o.Kind == f.Kind }) {
+			continue // what is cut short alike wherever one looks cannot be told from a whole one
 		}
 		spec.Faults = append(spec.Faults, f)
 	}

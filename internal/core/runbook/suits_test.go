@@ -132,6 +132,18 @@ func TestLoopsOverLists(t *testing.T) {
 	assert.ErrorContains(t, err, "a list of more than 512")
 }
 
+// The variable of a range is a number, that of a list is a text.
+func TestLoopVariablesHaveTypes(t *testing.T) {
+	step := func(loop, cond string) error {
+		_, err := compiled(t, head+"step \"S\"\n  for       n in "+loop+"\n  send\n    | port <<n>>\n  undo\n    | drop port <<n>>\n  expect    "+cond+" within 5s\n")
+		return err
+	}
+	assert.NoError(t, step("7..9", "any(neighbours, .port == n)"))
+	assert.NoError(t, step("a, b", "any(neighbours, .name == n)"))
+	assert.ErrorContains(t, step("7..9", "any(neighbours, .name == n)"), "mismatched types")
+	assert.ErrorContains(t, step("a, b", "any(neighbours, .port == n)"), "mismatched types")
+}
+
 func TestTimersOfSome(t *testing.T) {
 	steps := "step \"S\"\n  expect    clock.source == \"x\" within 5s\n"
 	rb, err := compiled(t, strings.Replace(head, "timer       10m\n", "timer       10m\ntimer       none on osier\n", 1)+steps)
