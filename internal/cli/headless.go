@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"os"
 	"os/signal"
 	"sync/atomic"
 	"syscall"
@@ -61,25 +62,14 @@ func (a *app) beginNight(ctx context.Context, n *workspace.Night, wait bool) err
 // obeyInterrupts turns interrupts into decisions, even while nobody reads what
 // is printed. The function it returns ends that.
 func (a *app) obeyInterrupts(ctx context.Context, r *run.Run) (*atomic.Bool, func()) {
-	signals, stop := interrupts()
-	quit, gone := make(chan struct{}), make(chan struct{})
 	var any atomic.Bool
-	go func() {
-		defer close(gone)
-		for {
-			select {
-			case <-quit:
-				return
-			case sig := <-signals:
-				choice := run.BackDevice
-				if any.Swap(true) {
-					choice = run.Release
-				}
-				_ = r.Do(ctx, run.Command{Choice: choice, By: fmt.Sprintf("%s (%s)", who(), sig)}) // the night may be over
-			}
+	return &any, onInterrupts(func(sig os.Signal) {
+		choice := run.BackDevice
+		if any.Swap(true) {
+			choice = run.Release
 		}
-	}()
-	return &any, func() { stop(); close(quit); <-gone }
+		_ = r.Do(ctx, run.Command{Choice: choice, By: fmt.Sprintf("%s (%s)", who(), sig)}) // the night may be over
+	})
 }
 
 // outcome turns the end of a night into an exit code. A device that needs a

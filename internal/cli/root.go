@@ -165,6 +165,25 @@ func (a *app) settingFlag(flags *pflag.FlagSet, key string) {
 	}
 }
 
+// onInterrupts does something each time the person or the system asks us to end. The
+// function it returns ends that.
+func onInterrupts(do func(os.Signal)) (stop func()) {
+	signals, off := interrupts()
+	quit, gone := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(gone)
+		for {
+			select {
+			case <-quit:
+				return
+			case sig := <-signals:
+				do(sig)
+			}
+		}
+	}()
+	return func() { off(); close(quit); <-gone }
+}
+
 // interrupts delivers each time the person presses Ctrl-C, or the system asks us
 // to end.
 func interrupts() (<-chan os.Signal, func()) {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 	"os/signal"
 	"sync"
 	"syscall"
@@ -29,7 +30,10 @@ func (a *app) watch(ctx context.Context, ws *workspace.Workspace, n *workspace.N
 	defer closeScreen()
 	planned := run.Event{Kind: run.Planned, Outline: run.Outlined(n.Plan)}
 	w := &watched{n: n, left: make(chan struct{})}
-	defer w.obey(ctx, closeScreen)()
+	defer onInterrupts(func(sig os.Signal) {
+		closeScreen()
+		w.end(ctx, sig.String())
+	})()
 	src := screen.Source{
 		Night: run.Fold(run.Night{}, planned),
 		Start: func() (<-chan []run.Event, error) { return w.start(onScreen, ctx, wait) },
@@ -107,26 +111,6 @@ func (w *watched) end(ctx context.Context, why string) {
 	if begun {
 		_ = w.n.Run.Do(ctx, run.Command{Choice: choice, By: who() + " (" + why + ")"}) // the night may be over
 	}
-}
-
-// obey turns signals into the end of the screen and of the night. The function it
-// returns ends that.
-func (w *watched) obey(ctx context.Context, closeScreen func()) func() {
-	signals, stop := interrupts()
-	quit, gone := make(chan struct{}), make(chan struct{})
-	go func() {
-		defer close(gone)
-		for {
-			select {
-			case <-quit:
-				return
-			case sig := <-signals:
-				closeScreen()
-				w.end(ctx, sig.String())
-			}
-		}
-	}()
-	return func() { stop(); close(quit); <-gone }
 }
 
 // afterScreen sees the night to its end and tells it, to whoever still reads.

@@ -72,57 +72,60 @@ func (c *Cond) Eval(env Env) (bool, error) {
 	return v.(bool), nil
 }
 
+// failing finds the first part that does not hold.
+func (c *Cond) failing(vals map[string]any) (part, bool) {
+	for _, p := range c.parts {
+		if v, err := expr.Run(p.whole, vals); err != nil || v != true {
+			return p, true
+		}
+	}
+	return part{}, false
+}
+
 // Explain says in a few words why the condition does not hold, as wanted and
 // got. It is "" when the condition holds.
 func (c *Cond) Explain(env Env) string {
 	vals := env.withHas()
-	for _, p := range c.parts {
-		if v, err := expr.Run(p.whole, vals); err == nil && v == true {
-			continue
-		}
-		if p.left == nil {
-			return notSo(p.source)
-		}
-		l, err1 := expr.Run(p.left, vals)
-		r, err2 := expr.Run(p.right, vals)
-		if err1 != nil || err2 != nil {
-			return "cannot be told: " + p.source
-		}
-		want := fmt.Sprint(r)
-		if p.op != "==" {
-			want = p.op + " " + want
-		}
-		return fmt.Sprintf("%s is %s, wanted %s", p.leftSource, shown(l), want)
+	p, found := c.failing(vals)
+	switch {
+	case !found:
+		return ""
+	case p.left == nil:
+		return notSo(p.source)
 	}
-	return ""
+	l, err1 := expr.Run(p.left, vals)
+	r, err2 := expr.Run(p.right, vals)
+	if err1 != nil || err2 != nil {
+		return "cannot be told: " + p.source
+	}
+	want := fmt.Sprint(r)
+	if p.op != "==" {
+		want = p.op + " " + want
+	}
+	return fmt.Sprintf("%s is %s, wanted %s", p.leftSource, shown(l), want)
 }
 
 // Rule says which part of the condition does not hold, without the value that was
 // found, so that many can be told together: "site is not ALD".
 func (c *Cond) Rule(env Env) string {
 	vals := env.withHas()
-	for _, p := range c.parts {
-		if v, err := expr.Run(p.whole, vals); err == nil && v == true {
-			continue
-		}
-		if p.left == nil {
-			return notSo(p.source)
-		}
-		r, err := expr.Run(p.right, vals)
-		if err != nil {
-			return p.source + " cannot be told"
-		}
-		switch p.op {
-		case "==":
-			return fmt.Sprintf("%s is not %s", p.leftSource, shown(r))
-		case "in":
-			return fmt.Sprintf("%s is not in %v", p.leftSource, r)
-		case "!=":
-			return fmt.Sprintf("%s is %s", p.leftSource, shown(r))
-		}
-		return fmt.Sprintf("%s is not %s %v", p.leftSource, p.op, r)
+	p, found := c.failing(vals)
+	switch {
+	case !found:
+		return ""
+	case p.left == nil:
+		return notSo(p.source)
 	}
-	return ""
+	r, err := expr.Run(p.right, vals)
+	switch {
+	case err != nil:
+		return p.source + " cannot be told"
+	case p.op == "==":
+		return fmt.Sprintf("%s is not %s", p.leftSource, shown(r))
+	case p.op == "!=":
+		return fmt.Sprintf("%s is %s", p.leftSource, shown(r))
+	}
+	return fmt.Sprintf("%s is not %s %v", p.leftSource, p.op, r)
 }
 
 func notSo(source string) string {

@@ -1,0 +1,171 @@
+package run
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"metabasis/internal/core/plan"
+)
+
+// forward carries on from where the work stands. It returns nil when the
+// device's night is over.
+func (w *worker) forward() *trouble {
+	for w.at.step < len(w.t.Steps) {
+		if tr := w.step(w.at.step); tr != nil {
+			return tr
+		}
+		w.at = position{step: w.at.step + 1}
+	}
+	if !w.at.soaked {
+		if tr := w.soak(); tr != nil {
+			return tr
+		}
+		w.at.soaked = true
+	}
+	return w.finish()
+}
+
+func (w *worker) step(i int) *trouble {
+	s := w.t.Steps[i]
+	if w.already[i] {
+		w.emit(Event{Kind: Stepped, Step: i + 1, What: StepAlready})
+		return nil
+	}
+	if !w.at.sent {
+		if title := w.misses(s); title != "" {
+			w.leaveOut(i, "it needs "+title+", which was left out")
+			return nil
+		}
+		w.move(Changing, s.Title)
+		w.emit(Event{Kind: Stepped, Step: i + 1, What: StepBegan})
+		if err := w.guard(i, 0); err != nil {
+			return faced("extending the timer", err)
+		}
+		if tr := w.clear(i); tr != nil {
+			return tr
+		}
+		if tr := w.send(i); tr != nil {
+			return tr
+		}
+		w.at.sent = true
+	}
+	if len(s.Expect) > 0 {
+		w.move(Verifying, s.Title)
+		for _, e := range s.Expect {
+			if tr := w.expect(i, e); tr != nil {
+				w.emit(Event{Kind: Stepped, Step: i + 1, What: StepFailed})
+				return tr
+			}
+		}
+	}
+	w.emit(Event{Kind: Stepped, Step: i + 1, What: StepDone})
+	return nil
+}
+
+// send sends the lines of a step, one at a time, and stops at the first that
+// is refused.
+func (w *worker) send(i int) *trouble {
+	s := w.t.Steps[i]
+	if len(s.Send) == 0 {
+		return nil
+	}
+	if err := w.intend(Event{What: ToSend, Step: i + 1, Lines: w.shown(s.Send...)}); err != nil {
+		return faced(s.Title, err)
+	}
+	if !slices.Contains(w.begun, i) {
+		w.begun = append(w.begun, i)
+	}
+	delete(w.undone, i)
+	if err := w.ses.Edit(w.ctx); err != nil {
+		return faced(s.Title, err)
+	}
+	for n, line := range s.Send {
+		if err := w.interrupted(); err != nil {
+			return faced(s.Title, err)
+		}
+		if tr := w.timeFor(i, n); tr != nil {
+			return tr
+		}
+		asked := time.Now()
+		err := w.ses.Line(w.ctx, line)
+		w.took(asked)
+		var refused *Refused
+		if errors.As(err, &refused) {
+			w.emit(Event{Kind: Refusal, Step: i + 1, Line: n + 1, Lines: w.shown(line), Note: refused.Said})
+			w.emit(Event{Kind: Stepped, Step: i + 1, What: StepFailed})
+			if err := w.ses.Apply(w.ctx); err != nil && !answered(err) {
+				return faced(s.Title, err)
+			}
+			return &trouble{why: fmt.Sprintf("line %d of %q was refused", n+1, s.Title), err: refused,
+				evidence: []string{"sent: " + w.shown(line)[0], "said: " + refused.Said}}
+		}
+		if err != nil {
+			return faced(fmt.Sprintf("line %d of %q", n+1, s.Title), err)
+		}
+		w.emit(Event{Kind: Sent, Step: i + 1, Line: n + 1, Lines: w.shown(line)})
+	}
+	if err := w.ses.Apply(w.ctx); err != nil {
+		return faced(s.Title, err)
+	}
+	return nil
+}
+
+// timeFor looks whether there is time for a line, and for leaving the mode after it,
+// before the timer fires (law 3). The timer was extended for the whole step, at the
+// pace that the device had; this is for one that has become slower since.
+func (w *worker) timeFor(i, n int) *trouble {
+	if !w.guarded() || time.Until(w.due) > plan.Margin+2*w.command {
+		return nil
+	}
+	if err := w.ses.Apply(w.ctx); err != nil && !answered(err) {
+		return faced(w.t.Steps[i].Title, err)
+	}
+	return &trouble{why: fmt.Sprintf("the timer runs short before line %d of %q: the device has become slow", n+1, w.t.Steps[i].Title),
+		evidence: []string{fmt.Sprintf("due %s; a command takes %s", w.due.Format("15:04:05"), w.command.Round(100*time.Millisecond))},
+		err:      &Unclear{Asked: "timer", Got: "short"}}
+}
+
+// soak watches that every expectation keeps holding for a while.
+func (w *worker) soak() *trouble {
+	if w.r.plan.Soak <= 0 {
+		return nil
+	}
+	w.move(Soaking, "watching that it holds")
+	until := time.Now().Add(w.r.plan.Soak)
+	if err := w.guard(len(w.t.Steps), 0); err != nil {
+		return faced("extending the timer", err)
+	}
+	for {
+		tables := tables{}
+		for i, s := range w.t.Steps {
+			if w.skipped(i) {
+				continue
+			}
+			for _, e := range s.Expect {
+				ok, env, err := w.holds(e.Check, tables)
+				if err != nil {
+					return faced("soak", err)
+				}
+				if !ok {
+					why := e.Cond.Explain(env)
+					w.emit(Event{Kind: Expected, Step: i + 1, What: e.Cond.Source, Note: why})
+					return &trouble{why: "during the soak, an expectation stopped holding", evidence: []string{why, "expectation: " + e.Cond.Source},
+						err: &Unclear{Asked: e.Cond.Source, Got: why}}
+				}
+			}
+		}
+		left := time.Until(until)
+		if left <= 0 {
+			return nil
+		}
+		if err := w.sleep(min(left, pollEvery(w.r.plan.Soak))); err != nil {
+			return faced("soak", err)
+		}
+	}
+}
+
+// skipped tells whether a step was not done in this night: its lines were there
+// already, or it was left out.
+func (w *worker) skipped(i int) bool { return w.already[i] || w.left[w.t.Steps[i].Number] }
