@@ -36,6 +36,9 @@ func tell(e run.Event) string {
 		}
 		s := fmt.Sprintf("%s: %s in %s, %d left out; window %s to %s", e.Outline.Title, Count(n, "device"),
 			Count(len(e.Outline.Batches), "batch"), len(e.Outline.LeftOut), Clock(e.Outline.Window.Open), Clock(e.Outline.Window.Close))
+		if e.Outline.Budget > 0 {
+			s += "; asks after " + Count(e.Outline.Budget, "failure")
+		}
 		for _, w := range e.Outline.Warnings {
 			s += "; warning: " + w
 		}

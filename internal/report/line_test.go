@@ -24,8 +24,9 @@ func TestLines(t *testing.T) {
 		"ald-quay-3     taking back, undo lines: equal":                     {Kind: run.Rung, Device: "ald-quay-3", What: run.RungUndo, Note: "equal"},
 		"-              Quays: 1 device in 1 batch, 0 left out; window 01:44:12 to 02:44:12; warning: timer none": {Kind: run.Planned, Outline: &run.Outline{Title: "Quays", Warnings: []string{"timer none"},
 			Window: plan.Window{Open: due, Close: due.Add(time.Hour)}, Batches: [][]run.OutlineDevice{{{Name: "a"}}}}},
-		"ald-quay-3     decided: start before the window, by ada: the ferry is late": {Kind: run.HoldClosed, Device: "ald-quay-3", Choice: run.StartEarly, By: "ada", Note: "the ferry is late"},
-		"ald-quay-3     step 2 left out: by decision":                                {Kind: run.Stepped, Device: "ald-quay-3", Step: 2, What: run.StepLeft, Note: "by decision"},
+		"ald-quay-3     decided: start before the window, by ada: the ferry is late":                                   {Kind: run.HoldClosed, Device: "ald-quay-3", Choice: run.StartEarly, By: "ada", Note: "the ferry is late"},
+		"ald-quay-3     step 2 left out: by decision":                                                                  {Kind: run.Stepped, Device: "ald-quay-3", Step: 2, What: run.StepLeft, Note: "by decision"},
+		"-              Quays: 0 devices in 0 batches, 0 left out; window 01:44:12 to 02:44:12; asks after 2 failures": {Kind: run.Planned, Outline: &run.Outline{Title: "Quays", Budget: 2, Window: plan.Window{Open: due, Close: due.Add(time.Hour)}}},
 		"": {Kind: run.Sent, Device: "ald-quay-3"},
 	} {
 		assert.Equal(t, want, Line(e))

@@ -68,6 +68,9 @@ func (t *Target) Work(soak time.Duration) (usual, worst time.Duration) {
 func (t *Target) stepWork(i int) (usual, worst time.Duration) {
 	s := t.Steps[i]
 	lines := time.Duration(len(s.Send)+3) * t.Traits.Command
+	if len(s.Send) > 0 {
+		lines += 3 * t.Traits.Command // what runs before it, who else is there, the timer
+	}
 	for _, e := range s.Expect {
 		usual += e.Within / expected
 		worst += e.Within

@@ -11,9 +11,8 @@
 // cannot disagree.
 //
 // The laws (numbers as in docs/architecture.md) are kept here and in no other
-// place: worker.go arms before it changes, alone.go looks right before the first line,
-// forward.go sends, finish.go proves before it saves, dark.go
-// waits for a lost device, revert.go climbs the ladder back, conduct.go keeps
-// the caps, pairs and budgets, record.go makes every intention durable before
-// it is acted on.
+// place: worker.go arms before it changes, alone.go looks right before a step's
+// first line, forward.go sends, finish.go proves before it saves, dark.go waits for
+// a lost device, revert.go climbs the ladder back, conduct.go keeps the caps, pairs
+// and budgets, record.go makes every intention durable before it is acted on.
 package run
