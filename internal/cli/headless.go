@@ -35,6 +35,9 @@ func (a *app) headless(ctx context.Context, n *workspace.Night, f nightFlags) er
 	done()
 	end := <-over
 	out.summary(&end.night)
+	if out.lost != nil && !errors.Is(out.lost, syscall.EPIPE) { // a reader that has gone wants to hear nothing
+		fmt.Fprintln(a.err, "metabasis: not all could be printed; the journal has all of it:", out.lost)
+	}
 	if end.err != nil {
 		return &exitError{int(run.NeedsPerson), end.err}
 	}
@@ -90,7 +93,7 @@ func outcome(n *run.Night, interrupted bool) error {
 type eventPrinter struct {
 	app    *app
 	asJSON bool
-	closed bool
+	lost   error // why nothing more can be printed
 }
 
 func (p *eventPrinter) print(events []run.Event) {
@@ -106,11 +109,8 @@ func (p *eventPrinter) print(events []run.Event) {
 }
 
 func (p *eventPrinter) line(s string) {
-	if p.closed {
-		return
-	}
-	if _, err := fmt.Fprintln(p.app.out, s); err != nil {
-		p.closed = true
+	if p.lost == nil {
+		_, p.lost = fmt.Fprintln(p.app.out, s)
 	}
 }
 

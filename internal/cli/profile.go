@@ -63,9 +63,12 @@ func (a *app) profileCheck(files []string) error {
 			bad = true
 			continue
 		}
-		fmt.Fprintf(a.out, "%s: %s over %s; %s; it can %s.\n", f, p.Platform, p.Connect.Protocol, count(len(p.Readers), "reader"), strings.Join(p.Abilities(), ", "))
+		said := fmt.Sprintf("%s: %s over %s; %s; it can %s.\n", f, p.Platform, p.Connect.Protocol, count(len(p.Readers), "reader"), strings.Join(p.Abilities(), ", "))
 		for _, lack := range p.Lacks() {
-			fmt.Fprintf(a.out, "  without %s\n", lack)
+			said += "  without " + lack + "\n"
+		}
+		if _, err := fmt.Fprint(a.out, said); err != nil {
+			return err
 		}
 	}
 	if bad {

@@ -58,7 +58,7 @@ func (a *app) read(ctx context.Context, f eveningFlags, asCSV bool, column strin
 		return err
 	}
 	if column != "" && t.Column(column) < 0 {
-		return fmt.Errorf("table %s has no column %q; write: %s", name, column, problem.OneOf(column, names(t)))
+		return fmt.Errorf("table %s has no column %q%s", name, column, problem.Write(column, names(t)))
 	}
 	if err := a.ready(ctx, e, "read-"+name); err != nil {
 		return err
@@ -110,7 +110,7 @@ func (e *evening) newTable(name string) (*table.Table, error) {
 	}
 	if len(s.Devices) == 0 {
 		known := slices.Sorted(maps.Keys(all))
-		return nil, fmt.Errorf("no profile of these devices reads %q; write: %s", name, problem.OneOf(name, known))
+		return nil, fmt.Errorf("no profile of these devices reads %q%s", name, problem.Write(name, known))
 	}
 	e.scope = &s
 	return t, nil

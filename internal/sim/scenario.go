@@ -154,7 +154,7 @@ func (s *Scenario) Prepare() error {
 		for j := range d.Faults {
 			f := &d.Faults[j]
 			if !slices.Contains(kinds, f.Kind) {
-				return fmt.Errorf("%s: unknown fault %q; write: %s", d.Name, f.Kind, problem.OneOf(f.Kind, kinds))
+				return fmt.Errorf("%s: unknown fault %q%s", d.Name, f.Kind, problem.Write(f.Kind, kinds))
 			}
 			re, err := regexp.Compile(f.Match)
 			if err != nil {

@@ -54,11 +54,11 @@ func (p *Plan) Waive(waivers []Waiver) error {
 		case w.Check == "reachable":
 			return fmt.Errorf("a device that is not reached cannot be changed: reachable cannot be waived on %s", w.Device)
 		case !slices.Contains(devices, w.Device):
-			return fmt.Errorf("waiver of %s: %q is not in scope; write: %s", w.Check, w.Device, problem.OneOf(w.Device, devices))
+			return fmt.Errorf("waiver of %s: %q is not in scope%s", w.Check, w.Device, problem.Write(w.Device, devices))
 		case w.Check == "saved" && traits[w.Device].Timer == RestartTimer:
 			return fmt.Errorf("the timer of %s brings back what is saved: unsaved changes cannot be waived", w.Device)
 		case !slices.Contains(checks, w.Check):
-			return fmt.Errorf("waiver on %s: there is no precheck %q here; write: %s", w.Device, w.Check, problem.OneOf(w.Check, checks))
+			return fmt.Errorf("waiver on %s: there is no precheck %q here%s", w.Device, w.Check, problem.Write(w.Check, checks))
 		}
 		p.Waivers = append(p.Waivers, w)
 		p.Warnings = append(p.Warnings, fmt.Sprintf("%s is waived on %s: %s", w.Check, w.Device, w.Reason))

@@ -156,6 +156,15 @@ func OneOf(word string, candidates []string) string {
 	return "one of " + strings.Join(candidates, ", ")
 }
 
+// Write is what to write instead, to be put behind an error; "" where there is nothing
+// that could be written.
+func Write(word string, candidates []string) string {
+	if one := OneOf(word, candidates); one != "" {
+		return "; write: " + one
+	}
+	return ""
+}
+
 // FromYAML makes a problem of what the YAML parser says, at its place in data.
 func FromYAML(file string, data []byte, err error) Problem {
 	p := Problem{File: file, Msg: err.Error()}

@@ -139,7 +139,7 @@ func byName(f *fleet.Fleet, words []string, saved map[string]Selection) (func(fl
 		}
 		sel, ok := saved[name]
 		if !ok {
-			return nil, fmt.Errorf("there is no selection @%s; write: %s", name, problem.OneOf(name, slices.Sorted(maps.Keys(saved))))
+			return nil, fmt.Errorf("there is no selection @%s%s", name, problem.Write(name, slices.Sorted(maps.Keys(saved))))
 		}
 		if sel.Where != "" {
 			c, err := byCondition(f, sel.Where)
