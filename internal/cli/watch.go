@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"os/signal"
 	"sync"
@@ -35,22 +34,12 @@ func (a *app) watch(ctx context.Context, ws *workspace.Workspace, n *workspace.N
 		w.end(ctx, sig.String())
 	})()
 	src := screen.Source{
-		Night: run.Fold(run.Night{}, planned),
-		Start: func() (<-chan []run.Event, error) { return w.start(onScreen, ctx, wait) },
-		Do:    func(c run.Command) error { return n.Run.Do(ctx, c) },
-		Tail: func(name string, lines int) []string {
-			if n.Scripts == nil {
-				return nil
-			}
-			return n.Scripts.Tail(name, lines)
-		},
-		Transcript: func(name string) ([]string, error) {
-			if n.Scripts == nil {
-				return nil, fs.ErrNotExist
-			}
-			return n.Scripts.Read(name)
-		},
-		Lines: func(name string) []string { return report.Lines(n.Plan, name) },
+		Night:      run.Fold(run.Night{}, planned),
+		Start:      func() (<-chan []run.Event, error) { return w.start(onScreen, ctx, wait) },
+		Do:         func(c run.Command) error { return n.Run.Do(ctx, c) },
+		Tail:       n.Tail,
+		Transcript: n.Transcript,
+		Lines:      func(name string) []string { return report.Lines(n.Plan, name) },
 		Console: func(name string) tea.ExecCommand {
 			return &consoleCommand{ctx: onScreen, c: n.Connector, d: deviceOf(n, name), needs: &w.need}
 		},

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strconv"
+	"sync"
 	"time"
 
 	"metabasis/internal/core/plan"
@@ -52,8 +53,6 @@ type Night struct {
 	ID   int64 // in the journal; 0 before it has begun
 	Plan *plan.Plan
 	Run  *run.Run // nil before it has begun
-	// Scripts are its transcripts; nil as long as nothing was said.
-	Scripts *store.Transcripts
 	// Connector is what the run reaches devices with.
 	Connector *device.Connector
 	// Notes are what was met when it began, for the person.
@@ -67,23 +66,56 @@ type Night struct {
 	lock       *locks.Lock
 	claims     *locks.Claims
 	journal    *store.Journal
+
+	mu      sync.Mutex
+	scripts *store.Transcripts // nil as long as nothing was said
 }
 
 // Prepare gets a run ready. Close must be called once it is over.
 func (w *Workspace) Prepare(p *plan.Plan, file, text string, access *Access, unattended bool, by string) *Night {
 	n := &Night{Plan: p, w: w, unattended: unattended, by: by, alone: access.fixed,
 		head: store.NightHead{Title: p.Title, Change: p.Change, File: file, Runbook: p.Mask(w.maskRunbook(text))}}
-	n.Connector = access.Connector(func(device string) profile.Transcript {
-		if n.Scripts == nil { // a console before it begins
-			scripts, err := store.NewTranscripts(w.TranscriptsAt(time.Now(), time.Now().Format("150405")+"-before"))
-			if err != nil {
-				return nowhere{}
-			}
-			n.Scripts = scripts
-		}
-		return n.Scripts.For(device)
-	})
+	n.Connector = access.Connector(n.transcript)
 	return n
+}
+
+// transcript is where what is said with a device is kept; before the night has begun,
+// that is what was said before it.
+func (n *Night) transcript(device string) profile.Transcript {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if n.scripts == nil {
+		now := time.Now()
+		scripts, err := store.NewTranscripts(n.w.TranscriptsAt(now, now.Format("150405")+"-before"))
+		if err != nil {
+			return nowhere{}
+		}
+		n.scripts = scripts
+	}
+	return n.scripts.For(device)
+}
+
+// said is the transcripts as they stand; nil when there are none.
+func (n *Night) said() *store.Transcripts {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return n.scripts
+}
+
+// Tail returns the last lines of a device's transcript.
+func (n *Night) Tail(device string, lines int) []string {
+	if s := n.said(); s != nil {
+		return s.Tail(device, lines)
+	}
+	return nil
+}
+
+// Transcript returns all of a device's transcript; fs.ErrNotExist where there is none.
+func (n *Night) Transcript(device string) ([]string, error) {
+	if s := n.said(); s != nil {
+		return s.Read(device)
+	}
+	return nil, fs.ErrNotExist
 }
 
 // nowhere is a transcript that cannot be kept.
@@ -104,12 +136,16 @@ func (n *Night) Begin(ctx context.Context, wait bool, say func(string)) error {
 	if err := n.enter(ctx); err != nil {
 		return err
 	}
-	if n.Scripts != nil {
-		_ = n.Scripts.Close()
-	}
-	var err error
-	if n.Scripts, err = store.NewTranscripts(n.w.TranscriptsAt(n.head.Began, fmt.Sprintf("night-%d", n.ID))); err != nil {
+	scripts, err := store.NewTranscripts(n.w.TranscriptsAt(n.head.Began, fmt.Sprintf("night-%d", n.ID)))
+	if err != nil {
 		return err
+	}
+	n.mu.Lock()
+	before := n.scripts
+	n.scripts = scripts
+	n.mu.Unlock()
+	if before != nil {
+		_ = before.Close()
 	}
 	o := run.Options{Connector: n.Connector, Backups: store.Backups{Dir: filepath.Join(n.w.Dir, "backups")},
 		Unattended: n.unattended, By: n.by, Wait: wait, Remnants: n.remnants(ctx)}
@@ -272,8 +308,8 @@ const oldest = 8 * 24 * time.Hour
 // Close closes what the night had open and gives free what it had taken.
 func (n *Night) Close() error {
 	var errs []error
-	if n.Scripts != nil {
-		if err := n.Scripts.Close(); err != nil {
+	if s := n.said(); s != nil {
+		if err := s.Close(); err != nil {
 			errs = append(errs, fmt.Errorf("the transcripts of this night are not complete: %w", err))
 		}
 	}

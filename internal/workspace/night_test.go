@@ -53,7 +53,7 @@ func TestWhatANightWrites(t *testing.T) {
 	require.ErrorIs(t, err, fs.ErrNotExist)
 	require.NoError(t, n.Begin(context.Background(), false, func(string) {}))
 	n.Connector.Transcript("quay").Note("hello")
-	require.NoError(t, n.Scripts.Close())
+	require.NoError(t, n.said().Close())
 	assert.Equal(t, n.w.Transcripts(n.ID), filepath.Join(dir, "transcripts", time.Now().Add(-12*time.Hour).Format("2006-01-02"), "night-1"))
 	seen := 0
 	require.NoError(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
