@@ -169,6 +169,7 @@ var stories = map[string]story{
 	"tried again too late":      {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^log host", Times: 1}, sim.Fault{Kind: sim.NoTimer, After: 1}), who: func(*testing.T) person { return late(200*time.Second, run.TryAgain) }},
 	"very slow, not extended 1": {specs: faults(sim.Fault{Kind: sim.Slow, By: 8 * time.Second}, sim.Fault{Kind: sim.NoTimer, After: 1}), edit: edits("timer       4m", "timer       1m")},
 	"very slow, not extended 2": {specs: faults(sim.Fault{Kind: sim.Slow, By: 8 * time.Second}, sim.Fault{Kind: sim.NoTimer, After: 2}), edit: edits("timer       4m", "timer       1m")},
+	"back after a while":        {specs: faults(sim.Fault{Kind: sim.Drops, Match: "^log host", Times: 1}, sim.Fault{Kind: sim.Refuses, After: 1, Times: 5}), who: func(t *testing.T) person { return always(t, run.TryAgain) }},
 	"cap on a site":             {specs: []sim.Spec{{}, {}, {}, {}}, edit: edits("sizes     1, 4\n  together  4", "sizes     4\n  per site  1")},
 	"precheck waived": {specs: []sim.Spec{{ClockOff: time.Hour}, {}}, edit: oneByOne, world: func(w *world) {
 		w.plan.Waivers = []plan.Waiver{{Check: "clock", Device: "ald-quay-1", Reason: "its battery is dead", By: "Ada"}}
@@ -259,6 +260,7 @@ func TestCutOffAtEveryPoint(t *testing.T) {
 		{"all is well", nil, 45, []string{sim.Drops, sim.Hangs, sim.Balks}},
 		{"line refused", []sim.Fault{refused}, 60, []string{sim.Drops, sim.Hangs, sim.Balks}},
 		{"saved in words only", []sim.Fault{{Kind: sim.QuietSave}}, 75, []string{sim.Drops, sim.Balks}},
+		{"saved, then taken back", []sim.Fault{{Kind: sim.Drifts, Match: "^keep", Times: 1}}, 80, []string{sim.Drops, sim.Balks}},
 		{"undo does nothing", []sim.Fault{refused, {Kind: sim.LostUndo}}, 60, []string{sim.Balks}},
 		{"cannot be taken back", []sim.Fault{refused, {Kind: sim.LostUndo}, {Kind: sim.Refusing}}, 60, []string{sim.Balks}},
 	} {

@@ -203,6 +203,7 @@ func (w *worker) recognise() (v verdict, decided bool, err error) {
 		w.emit(Event{Kind: TimerSeen, Due: w.due, For: left})
 		return regained, true, nil
 	}
+	alone := w.due.IsZero() // no timer was pending when contact was lost: none has fired
 	w.due, w.firing = time.Time{}, false
 	w.emit(Event{Kind: TimerGone})
 	diff := config.Compare(w.before, now)
@@ -217,6 +218,8 @@ func (w *worker) recognise() (v verdict, decided bool, err error) {
 	case w.intended != "" && (config.Equal(config.Parse(w.intended, style), now) || diff.Empty()):
 		// Contact was lost while closing, or while taking back what was kept.
 		return regained, true, nil
+	case w.reverting && alone:
+		return regained, true, nil // the ladder goes on from where it stands
 	}
 	evidence := diff.Lines(w.t.Masked)
 	if !savedEqual {

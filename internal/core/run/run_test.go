@@ -205,3 +205,10 @@ func TestJoinSome(t *testing.T) {
 		assert.Equal(t, want, joinSome(lines[:n]))
 	}
 }
+
+func TestWhichStatesAreEnds(t *testing.T) {
+	ends := map[State]bool{Kept: true, Already: true, Blocked: true, Skipped: true, Reverted: true, Stranded: true}
+	for _, s := range []State{Waiting, Checking, Recording, Armed, Changing, Verifying, Soaking, Held, Reverting, Dark, Kept, Already, Blocked, Skipped, Reverted, Stranded, "a state of a later version"} {
+		assert.Equal(t, ends[s], s.Ended(), s)
+	}
+}
