@@ -218,8 +218,8 @@ func (w *worker) recognise() (v verdict, decided bool, err error) {
 	case w.intended != "" && (config.Equal(config.Parse(w.intended, style), now) || diff.Empty()):
 		// Contact was lost while closing, or while taking back what was kept.
 		return regained, true, nil
-	case w.reverting && alone:
-		return regained, true, nil // the ladder goes on from where it stands
+	case alone:
+		return regained, true, nil // nothing has happened to it; what it is now is to be decided on
 	}
 	evidence := diff.Lines(w.t.Masked)
 	if !savedEqual {

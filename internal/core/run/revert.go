@@ -47,8 +47,9 @@ func (w *worker) takeBack(why string) {
 		case errors.Is(last, errJournal):
 			w.leave(last.Error())
 			return
-		case answered(last) && w.due.IsZero() && try < takeBackTries-1:
-			// It answers, but not as it should: it may yet.
+		case answered(last) && (w.due.IsZero() || w.saved) && try < takeBackTries-1:
+			// It answers, but not as it should: it may yet. Where the change is saved, a
+			// restart would only bring it back.
 			w.emit(Event{Kind: Rung, What: "gone wrong", Note: last.Error()})
 			if w.pauseBack() != nil {
 				w.letGo()

@@ -212,3 +212,21 @@ func TestWhichStatesAreEnds(t *testing.T) {
 		assert.Equal(t, ends[s], s.Ended(), s)
 	}
 }
+
+// What has begun keeps its beginning; what has not moves on with the clock, and all
+// that comes after it.
+func TestScheduleOfARunningBatch(t *testing.T) {
+	at := func(s int64) time.Time { return time.Unix(s, 0) }
+	o := outline(1)
+	o.Batches = append(o.Batches, nil, nil)
+	n := Fold(Night{}, Event{Kind: Planned, Outline: o}, Event{Kind: BatchBegan, Batch: 1},
+		Event{Kind: Forecast, Slots: []plan.Slot{{Start: at(10), End: at(20)}, {Start: at(20), End: at(30)}, {Start: at(30), End: at(40)}}, Due: at(40), Late: at(50)})
+	for now, want := range map[int64][]int64{15: {10, 20, 20, 30, 30, 40, 40, 50}, 24: {10, 24, 24, 34, 34, 44, 44, 54}} {
+		slots, likely, late := n.Schedule(at(now))
+		var got []int64
+		for _, s := range slots {
+			got = append(got, s.Start.Unix(), s.End.Unix())
+		}
+		assert.Equal(t, want, append(got, likely.Unix(), late.Unix()), now)
+	}
+}
