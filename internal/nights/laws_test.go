@@ -29,6 +29,7 @@ func (w *world) checkLaws() {
 		w.lawTimerOutlastsWork(d, truth)
 		w.lawDisarmIsProven(d, truth)
 		w.lawEndsAreTrue(d)
+		w.firesOnlyWhatIsPending(d)
 		w.lawOnlyWhatIsNeeded(d, truth)
 		w.lawIntentionsFirst(d, truth)
 	}
@@ -176,6 +177,22 @@ func (w *world) lawEndsAreTrue(d *run.Device) {
 		}
 	case run.Stranded:
 		assert.True(w.t, w.excuse(d.Name), "law 5: %s is stranded without a reason: %s", d.Name, d.Note)
+	}
+}
+
+// A device is only left to a timer that was seen on it.
+func (w *world) firesOnlyWhatIsPending(d *run.Device) {
+	pending := false
+	for _, e := range w.journal.Events {
+		switch {
+		case e.Device != d.Name:
+		case e.Kind == run.TimerSeen, e.Kind == run.Intent && (e.What == run.ToArm || e.What == run.ToExtend):
+			pending = true
+		case e.Kind == run.TimerGone:
+			pending = false
+		case e.Kind == run.Rung && e.What == run.RungFire:
+			assert.True(w.t, pending, "%s waits for a timer that is not pending: %s", d.Name, e.Note)
+		}
 	}
 }
 

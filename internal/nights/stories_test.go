@@ -150,6 +150,7 @@ var stories = map[string]story{
 	"journal full at a backup": {specs: []sim.Spec{{}, {}}, edit: oneByOne, world: journalFullAt(func(e run.Event) bool { return e.Kind == run.BackedUp }), fails: true},
 	"no timer, line refused":   {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^log host"}), edit: edits("timer       4m", "timer       none"), world: func(w *world) { w.noTimer = true }},
 	"no timer, contact lost":   {specs: faults(sim.Fault{Kind: sim.Drops, Match: "^log host", Times: 1}), edit: edits("timer       4m", "timer       none"), world: func(w *world) { w.noTimer = true }, who: func(t *testing.T) person { return always(t, run.BackDevice, run.GoOn) }},
+	"no timer, no way back":    {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^port 3"}, sim.Fault{Kind: sim.LostUndo}, sim.Fault{Kind: sim.Refusing}), edit: edits("timer       4m", "timer       none"), world: func(w *world) { w.noTimer = true }},
 	"no timer, never back":     {specs: faults(sim.Fault{Kind: sim.Restarts, Match: "^log host"}, sim.Fault{Kind: sim.NeverBack}), edit: edits("timer       4m", "timer       none"), world: func(w *world) { w.noTimer = true }},
 	"slow while reverting":     {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^port 3"}, sim.Fault{Kind: sim.Slow, Match: "^(drop|done)", By: 8 * time.Second}), edit: edits("timer       4m", "timer       1m")},
 	"hangs while undoing":      {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^port 3", Times: 1}, sim.Fault{Kind: sim.Hangs, Match: "^drop log host"})},
