@@ -100,6 +100,7 @@ var stories = map[string]story{
 	"armed and not pending":    {specs: faults(sim.Fault{Kind: sim.QuietTimer})},
 	"cannot be disarmed":       {specs: faults(sim.Fault{Kind: sim.StuckTimer})},
 	"disarmed late":            {specs: faults(sim.Fault{Kind: sim.LateDisarm, By: 3 * time.Second})},
+	"disarmed too late":        {specs: faults(sim.Fault{Kind: sim.LateDisarm, By: 8250 * time.Millisecond}), edit: oneByOne},
 	"cannot be saved":          {specs: faults(sim.Fault{Kind: sim.NoSave})},
 	"saved in words only":      {specs: faults(sim.Fault{Kind: sim.QuietSave})},
 	"drops while saving":       {specs: faults(sim.Fault{Kind: sim.Drops, Match: "^keep", Times: 1})},

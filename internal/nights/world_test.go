@@ -149,8 +149,19 @@ func newWorld(t testing.TB, s sim.Scenario, fleetCSV, book string, dir string) *
 
 func newWorldWith(t testing.TB, s sim.Scenario, fleetCSV, book string, answers map[string]string, dir string) *world {
 	t.Helper()
+	return newWorldOf(t, shipped(t), s, fleetCSV, book, answers, dir)
+}
+
+func shipped(t testing.TB) profile.Set {
+	t.Helper()
 	set, err := profiles.Shipped()
 	require.NoError(t, err)
+	return set
+}
+
+// newWorldOf makes a world whose platforms have these profiles.
+func newWorldOf(t testing.TB, set profile.Set, s sim.Scenario, fleetCSV, book string, answers map[string]string, dir string) *world {
+	t.Helper()
 	fl, err := fleet.Read("fleet.csv", []byte(fleetCSV), set.Platforms())
 	require.NoError(t, err)
 	rb, err := runbook.Parse("night.runbook", []byte(book))
@@ -307,6 +318,12 @@ func simpleWith(t testing.TB, devices []sim.Spec, answers map[string]string, edi
 
 func simpleAsked(t testing.TB, dir string, devices []sim.Spec, answers map[string]string, edit func(string) string) *world {
 	t.Helper()
+	return simpleOf(t, shipped(t), dir, devices, answers, edit)
+}
+
+// simpleOf is simple with profiles of the test's own.
+func simpleOf(t testing.TB, set profile.Set, dir string, devices []sim.Spec, answers map[string]string, edit func(string) string) *world {
+	t.Helper()
 	var csv strings.Builder
 	csv.WriteString("name,address,platform,site,role,pair,via,login\n")
 	for i := range devices {
@@ -321,7 +338,7 @@ func simpleAsked(t testing.TB, dir string, devices []sim.Spec, answers map[strin
 	if edit != nil {
 		book = edit(book)
 	}
-	return newWorldWith(t, sim.Scenario{Boot: 15 * time.Second, Settle: 8 * time.Second, Devices: devices}, csv.String(), book, answers, dir)
+	return newWorldOf(t, set, sim.Scenario{Boot: 15 * time.Second, Settle: 8 * time.Second, Devices: devices}, csv.String(), book, answers, dir)
 }
 
 const standardBook = `runbook "Move the quays to the new clocks"

@@ -77,6 +77,7 @@ func TestAPlatformWithoutATimerMustBeWrittenOut(t *testing.T) {
 	all := strings.Join(p.Warnings, "\n")
 	assert.Contains(t, all, "timer none on rook: on 1 device nothing but we takes the change back")
 	assert.Contains(t, all, "rook: no backup can be put back on it; only the undo lines lead back")
+	assert.Contains(t, all, "rook: nothing is saved on 1 device, and what is saved cannot be read")
 	assert.NotContains(t, all, "tern")
 	p, err = planMixed(t, strings.Replace(simpleBook, "timer       10m\n", "timer       none\n", 1), nil)
 	require.NoError(t, err)

@@ -45,6 +45,9 @@ type Traits struct {
 	ClearText bool
 	// TellsPair tells that its profile reads the health of its pair.
 	TellsPair bool
+	// Saves tells that what runs can be saved, and TellsSaved that what is saved can
+	// be read. Where it cannot, nothing is said of it.
+	Saves, TellsSaved bool
 	// Restores tells that a whole backup can be put back.
 	Restores bool
 	// Tables are what its profile reads.

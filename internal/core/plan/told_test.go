@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -98,7 +99,10 @@ func tellPlan(p *Plan) string {
 		say("warning: %s", w)
 	}
 	for _, pc := range p.Prechecks {
-		_, waived := p.Waived(pc.Name, "ald-2")
+		waived := slices.ContainsFunc(p.Targets(), func(t *Target) bool {
+			_, ok := p.Waived(pc.Name, t)
+			return ok && t.Device.Name == "ald-2"
+		})
 		say("precheck %s: asked %v, off %v, waived on ald-2 %v", pc, p.Asks(pc.Name), p.Off(pc.Name), waived)
 	}
 	slots, likely, late := p.Forecast(0, nil, p.Window.Open, 1.5)
@@ -151,10 +155,14 @@ func TestWrongWaivers(t *testing.T) {
 			continue
 		}
 		require.NoError(t, err, text)
-		got, ok := p.Waived(strings.TrimSpace(strings.Split(text, " on ")[0]), "b")
+		targets := map[string]*Target{}
+		for _, t := range p.Targets() {
+			targets[t.Device.Name] = t
+		}
+		got, ok := p.Waived(strings.TrimSpace(strings.Split(text, " on ")[0]), targets["b"])
 		assert.True(t, ok)
 		assert.Equal(t, "ada", got.By)
-		_, other := p.Waived("clock", "a")
+		_, other := p.Waived("clock", targets["a"])
 		assert.False(t, other)
 		assert.Contains(t, strings.Join(p.Warnings, "\n"), "is waived on b: a drill")
 	}

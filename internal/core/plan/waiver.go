@@ -10,10 +10,11 @@ import (
 	"metabasis/internal/core/runbook"
 )
 
-// Waiver lets one device pass one precheck that does not hold, for a reason.
+// Waiver lets one device, or those of a platform, pass one precheck that does not
+// hold, for a reason.
 type Waiver struct {
 	Check  string `json:"check"`
-	Device string `json:"device"`
+	Device string `json:"device"` // or a platform
 	Reason string `json:"reason"`
 	By     string `json:"by,omitempty"`
 }
@@ -38,7 +39,7 @@ var waiverForm = regexp.MustCompile(`^\s*(\S.*?) on ([^\s:]+):(.*)$`)
 // device in scope. What the laws ask for cannot be waived: a device that is not
 // reached, and unsaved changes where a restart would bring back what is saved.
 func (p *Plan) Waive(waivers []Waiver) error {
-	var checks, devices []string
+	var checks, known []string
 	for _, pc := range p.Prechecks {
 		if !pc.Off {
 			checks = append(checks, pc.Name)
@@ -46,15 +47,18 @@ func (p *Plan) Waive(waivers []Waiver) error {
 	}
 	traits := map[string]Traits{}
 	for _, t := range p.Targets() {
-		devices = append(devices, t.Device.Name)
+		known = append(known, t.Device.Name, t.Device.Platform)
+		traits[t.Device.Platform] = t.Traits
+	}
+	for _, t := range p.Targets() { // a device may be called as a platform is
 		traits[t.Device.Name] = t.Traits
 	}
 	for _, w := range waivers {
 		switch {
 		case w.Check == "reachable":
 			return fmt.Errorf("a device that is not reached cannot be changed: reachable cannot be waived on %s", w.Device)
-		case !slices.Contains(devices, w.Device):
-			return fmt.Errorf("waiver of %s: %q is not in scope%s", w.Check, w.Device, problem.Write(w.Device, devices))
+		case !slices.Contains(known, w.Device):
+			return fmt.Errorf("waiver of %s: %q is not in scope%s", w.Check, w.Device, problem.Write(w.Device, known))
 		case w.Check == "saved" && traits[w.Device].Timer == RestartTimer:
 			return fmt.Errorf("the timer of %s brings back what is saved: unsaved changes cannot be waived", w.Device)
 		case !slices.Contains(checks, w.Check):
@@ -67,8 +71,10 @@ func (p *Plan) Waive(waivers []Waiver) error {
 }
 
 // Waived finds the waiver of a precheck on a device.
-func (p *Plan) Waived(check, device string) (Waiver, bool) {
-	i := slices.IndexFunc(p.Waivers, func(w Waiver) bool { return w.Check == check && w.Device == device })
+func (p *Plan) Waived(check string, t *Target) (Waiver, bool) {
+	i := slices.IndexFunc(p.Waivers, func(w Waiver) bool {
+		return w.Check == check && (w.Device == t.Device.Name || w.Device == t.Device.Platform)
+	})
 	if i < 0 {
 		return Waiver{}, false
 	}

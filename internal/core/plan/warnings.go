@@ -19,6 +19,7 @@ func warnings(p *Plan) []string {
 		}
 	}
 	out = append(out, unguarded(p)...)
+	out = append(out, unreadSaved(p)...)
 	if p.Rules.StopAfter == 0 {
 		out = append(out, "stop never: however many devices fail, the run goes on to the next")
 	}
@@ -69,6 +70,28 @@ func unguarded(p *Plan) (out []string) {
 		if !restores[platform] {
 			out = append(out, fmt.Sprintf("%s: no backup can be put back on it; only the undo lines lead back, and where they are refused a person must", platform))
 		}
+	}
+	return out
+}
+
+// unreadSaved says on which platforms it is never known whether a change is saved.
+func unreadSaved(p *Plan) (out []string) {
+	count, saves := map[string]int{}, map[string]bool{}
+	for _, t := range p.Targets() {
+		if !t.Traits.TellsSaved {
+			count[t.Device.Platform]++
+			saves[t.Device.Platform] = t.Traits.Saves
+		}
+	}
+	for _, platform := range slices.Sorted(maps.Keys(count)) {
+		text := fmt.Sprintf("%s: what is saved cannot be read on %s; whether a change there outlives a restart is not known", platform, devices(count[platform]))
+		if !saves[platform] {
+			text = fmt.Sprintf("%s: nothing is saved on %s, and what is saved cannot be read; whether a change there outlives a restart is not known", platform, devices(count[platform]))
+		}
+		if p.Asks("saved") {
+			text += fmt.Sprintf("; the precheck saved blocks them unless it is waived: --waive \"saved on %s: REASON\"", platform)
+		}
+		out = append(out, text)
 	}
 	return out
 }

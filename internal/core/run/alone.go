@@ -134,7 +134,7 @@ func (w *worker) nobodyElse() *trouble {
 	if _, tells := w.t.Traits.Tables[editors]; !tells || w.r.plan.Off("alone") {
 		return nil
 	}
-	if _, waived := w.r.plan.Waived("alone", w.name()); waived {
+	if _, waived := w.r.plan.Waived("alone", w.t); waived {
 		return nil
 	}
 	_, err := w.alone()

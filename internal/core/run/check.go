@@ -1,6 +1,7 @@
 package run
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -26,7 +27,7 @@ func (w *worker) precheck() string {
 	var failed []string
 	note := func(name, good string, err error) {
 		e := Event{Kind: Prechecked, What: name, OK: err == nil, Note: noteOr(good, err)}
-		if waiver, ok := w.r.plan.Waived(name, w.t.Device.Name); ok && err != nil {
+		if waiver, ok := w.r.plan.Waived(name, w.t); ok && err != nil {
 			e.Waived, e.By = waiver.Reason, waiver.By
 		} else if err != nil {
 			failed = append(failed, name+": "+err.Error())
@@ -45,14 +46,16 @@ func (w *worker) precheck() string {
 		}
 		note(p.Name, good, err)
 	}
+	if w.found, w.foundSaved, err = w.savedConfig(); err != nil && (!saved || !talking(err)) {
+		return "reading the saved configuration: " + err.Error()
+	}
 	if saved {
-		err := w.unsavedChanges()
-		if !talking(err) {
-			return "reading the saved configuration: " + err.Error()
+		note("saved", "running and saved are equal", cmp.Or(err, w.unsavedChanges()))
+	}
+	if !saved || !w.t.Traits.TellsSaved {
+		if why := w.readsTheSame(); why != "" {
+			failed = append(failed, why)
 		}
-		note("saved", "running and saved are equal", err)
-	} else if why := w.readsTheSame(); why != "" {
-		failed = append(failed, why)
 	}
 	return strings.Join(failed, "; ")
 }
@@ -138,11 +141,10 @@ func (w *worker) saneTimer() string {
 const ours = 20 * time.Second
 
 func (w *worker) unsavedChanges() error {
-	text, err := w.ses.Config(w.ctx, Saved)
-	if err != nil {
-		return err
+	if !w.foundSaved {
+		return unfitf("what is saved cannot be read on %s", w.t.Device.Platform)
 	}
-	d := config.Compare(config.Parse(text, w.t.Traits.Style), w.before)
+	d := config.Compare(w.found, w.before)
 	if !d.Empty() {
 		return unfitf("it has unsaved changes: %s", joinSome(d.Lines(w.t.Masked)))
 	}

@@ -188,7 +188,7 @@ func (w *worker) recognise() (v verdict, decided bool, err error) {
 	if err != nil {
 		return over, false, err
 	}
-	saved, err := w.ses.Config(w.ctx, Saved)
+	saved, known, err := w.savedConfig()
 	if err != nil {
 		return over, false, err
 	}
@@ -208,7 +208,7 @@ func (w *worker) recognise() (v verdict, decided bool, err error) {
 	w.emit(Event{Kind: TimerGone})
 	diff := config.Compare(w.before, now)
 	w.emit(Event{Kind: Differs, Lines: diff.Lines(w.t.Masked)})
-	savedEqual := config.Equal(w.before, config.Parse(saved, style))
+	savedEqual := known && config.Equal(w.before, saved)
 	switch {
 	case !w.guarded():
 		return regained, true, nil
@@ -222,7 +222,7 @@ func (w *worker) recognise() (v verdict, decided bool, err error) {
 		return regained, true, nil // nothing has happened to it; what it is now is to be decided on
 	}
 	evidence := diff.Lines(w.t.Masked)
-	if !savedEqual {
+	if known && !savedEqual {
 		evidence = append(evidence, "the saved configuration differs from the backup, too")
 	}
 	w.end(Stranded, "it is back without a timer and is not what was backed up: "+joinSome(evidence))

@@ -25,15 +25,13 @@ func (w *worker) finish() *trouble {
 	if tr := w.disarm(); tr != nil {
 		return tr
 	}
-	w.doing("saving")
-	if err := w.intend(Event{What: ToSave}); err != nil {
-		return faced("saving", err)
-	}
-	w.saved = true // from here on it may be, whatever we hear
-	if err := w.ses.Save(w.ctx); err != nil {
+	if err := w.save(); err != nil {
 		return faced("saving", err)
 	}
 	for _, which := range []Which{Running, Saved} {
+		if which == Saved && !w.t.Traits.TellsSaved {
+			continue
+		}
 		text, err := w.ses.Config(w.ctx, which)
 		if err != nil {
 			return faced("comparing after saving", err)
@@ -43,7 +41,7 @@ func (w *worker) finish() *trouble {
 				evidence: d.Lines(w.t.Masked), err: &Unclear{Asked: string(which), Got: d.String()}}
 		}
 	}
-	w.end(Kept, "kept and saved")
+	w.end(Kept, w.keptNote())
 	return nil
 }
 
@@ -66,6 +64,7 @@ func (w *worker) disarm() *trouble {
 	if err := w.intend(Event{What: ToDisarm}); err != nil {
 		return faced("disarming", err)
 	}
+	w.doubted = true
 	if err := w.ses.Disarm(w.ctx); err != nil {
 		return faced("disarming", err)
 	}
@@ -76,6 +75,7 @@ func (w *worker) disarm() *trouble {
 			return faced("looking at the timer", err)
 		}
 		if !pending {
+			w.doubted = false
 			w.emit(Event{Kind: TimerGone})
 			return nil
 		}

@@ -29,6 +29,11 @@ func (w *worker) forward() *trouble {
 
 func (w *worker) step(i int) *trouble {
 	s := w.t.Steps[i]
+	if w.already[i] && w.unsaved {
+		if tr := w.proveStep(i); tr != nil {
+			return tr
+		}
+	}
 	if w.already[i] {
 		w.emit(Event{Kind: Stepped, Step: i + 1, What: StepAlready})
 		return nil
@@ -51,16 +56,25 @@ func (w *worker) step(i int) *trouble {
 		}
 		w.at.sent = true
 	}
-	if len(s.Expect) > 0 {
-		w.move(Verifying, s.Title)
-		for _, e := range s.Expect {
-			if tr := w.expect(i, e); tr != nil {
-				w.emit(Event{Kind: Stepped, Step: i + 1, What: StepFailed})
-				return tr
-			}
-		}
+	if tr := w.proveStep(i); tr != nil {
+		return tr
 	}
 	w.emit(Event{Kind: Stepped, Step: i + 1, What: StepDone})
+	return nil
+}
+
+// proveStep waits for what a step expects.
+func (w *worker) proveStep(i int) *trouble {
+	s := w.t.Steps[i]
+	if len(s.Expect) > 0 {
+		w.move(Verifying, s.Title)
+	}
+	for _, e := range s.Expect {
+		if tr := w.expect(i, e); tr != nil {
+			w.emit(Event{Kind: Stepped, Step: i + 1, What: StepFailed})
+			return tr
+		}
+	}
 	return nil
 }
 

@@ -31,7 +31,7 @@ func (w *worker) takeBack(why string) {
 	last := error(nil)
 	for try := range takeBackTries {
 		if last = w.climb(); last == nil {
-			w.end(Reverted, "equal to the backup")
+			w.end(Reverted, w.backNote())
 			return
 		}
 		switch {
@@ -133,7 +133,7 @@ func (w *worker) secure() error {
 	if w.due.IsZero() {
 		what = ToArm
 	}
-	if !w.due.IsZero() && time.Until(w.due) >= need {
+	if !w.due.IsZero() && !w.doubted && time.Until(w.due) >= need {
 		return nil
 	}
 	if w.due.IsZero() {
@@ -146,6 +146,14 @@ func (w *worker) secure() error {
 		}
 	}
 	err := w.arm(what, max(need+plan.Margin, w.r.plan.Timer.For).Round(time.Second))
+	if err == nil && w.doubted {
+		// A disarming that was asked for may yet come, and take this one, too.
+		w.doubted = false
+		if err := w.sleep(disarmPause); err != nil {
+			return err
+		}
+		return w.secure()
+	}
 	if err != nil && answered(err) && !w.due.IsZero() {
 		return nil // the timer that is pending stays; it may yet be long enough
 	}
@@ -157,12 +165,11 @@ func (w *worker) restartIsSafe() (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	saved, err := w.ses.Config(w.ctx, Saved)
-	if err != nil {
+	saved, known, err := w.savedConfig()
+	if err != nil || !known {
 		return false, err
 	}
-	s := config.Parse(saved, w.t.Traits.Style)
-	return config.Equal(s, w.before) || config.Equal(s, config.Parse(running, w.t.Traits.Style)), nil
+	return config.Equal(saved, w.before) || config.Equal(saved, config.Parse(running, w.t.Traits.Style)), nil
 }
 
 // compare tells whether what runs now is the backup, and says so.
@@ -257,14 +264,8 @@ func (w *worker) proveBack() error {
 	if tr := w.disarm(); tr != nil {
 		return tr.err
 	}
-	saved, err := w.ses.Config(w.ctx, Saved)
-	if err != nil {
+	if err := w.saveBack(); err != nil {
 		return err
-	}
-	if !config.Equal(w.before, config.Parse(saved, w.t.Traits.Style)) {
-		if err := w.saveBack(); err != nil {
-			return err
-		}
 	}
 	// The last word: what ran when it was proven may have changed meanwhile.
 	running, err := w.ses.Config(w.ctx, Running)
@@ -280,21 +281,3 @@ func (w *worker) proveBack() error {
 
 // errDrifts says that a device changed by itself after it was proven.
 var errDrifts = errors.New("the running configuration changed by itself after it was equal to the backup")
-
-// saveBack saves what was taken back, where something else was saved.
-func (w *worker) saveBack() error {
-	if err := w.intend(Event{What: ToSave}); err != nil {
-		return err
-	}
-	if err := w.ses.Save(w.ctx); err != nil {
-		return err
-	}
-	saved, err := w.ses.Config(w.ctx, Saved)
-	if err != nil {
-		return err
-	}
-	if d := config.Compare(w.before, config.Parse(saved, w.t.Traits.Style)); !d.Empty() {
-		return &Unclear{Asked: "saved configuration", Got: fmt.Sprintf("%s after saving", d)}
-	}
-	return nil
-}

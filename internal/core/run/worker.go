@@ -20,25 +20,29 @@ type worker struct {
 	ses  Session
 	mask func(string) string // of the newest session; nil before the first
 
-	backup    string                // what a take-back must reach
-	before    config.Config         // the same, parsed
-	intended  string                // read when everything was proven, before disarming; "" until then
-	saved     bool                  // the change may have been saved
-	already   []bool                // by step
-	begun     []int                 // steps whose lines were begun and not proven undone, in order
-	undone    map[int]bool          // steps whose undo lines were all sent since
-	left      map[int]bool          // numbers of the steps that were left out
-	snaps     map[int]config.Config // what ran before a step, by step
-	due       time.Time             // when the timer fires, by our clock; zero when none is pending
-	slack     time.Duration         // how far due may be off: the time the device took to tell
-	command   time.Duration         // how long a command takes on it, as it has shown lately
-	at        position
-	reverting bool
-	looked    bool   // that nobody else is at work was looked at right before the first line
-	firing    bool   // we chose to wait for the timer
-	question  int    // the hold it waits on
-	tries     int    // times an unattended run has tried again
-	release   func() // gives the device free for other nights; nil when nothing was claimed
+	backup     string                // what a take-back must reach
+	before     config.Config         // the same, parsed
+	intended   string                // read when everything was proven, before disarming; "" until then
+	saved      bool                  // the change may have been saved
+	found      config.Config         // what was saved when it was reached
+	foundSaved bool                  // found is known
+	unsaved    bool                  // all of it ran already and was not saved: it is proven, then saved
+	already    []bool                // by step
+	begun      []int                 // steps whose lines were begun and not proven undone, in order
+	undone     map[int]bool          // steps whose undo lines were all sent since
+	left       map[int]bool          // numbers of the steps that were left out
+	snaps      map[int]config.Config // what ran before a step, by step
+	due        time.Time             // when the timer fires, by our clock; zero when none is pending
+	doubted    bool                  // a disarming was asked for and not seen: the timer may go at any moment
+	slack      time.Duration         // how far due may be off: the time the device took to tell
+	command    time.Duration         // how long a command takes on it, as it has shown lately
+	at         position
+	reverting  bool
+	looked     bool   // that nobody else is at work was looked at right before the first line
+	firing     bool   // we chose to wait for the timer
+	question   int    // the hold it waits on
+	tries      int    // times an unattended run has tried again
+	release    func() // gives the device free for other nights; nil when nothing was claimed
 
 	skipFailed bool // leaving a step out did not work: an unattended run does not try it again
 }
@@ -209,8 +213,11 @@ func (w *worker) prepare() (over bool) {
 	case err != nil:
 		return block(err.Error())
 	case done:
-		w.end(Already, "as intended already; nothing was sent")
-		return true
+		if !w.hadUnsaved() {
+			w.end(Already, w.alreadyNote())
+			return true
+		}
+		w.unsaved = true
 	}
 	w.move(Recording, "backing up")
 	if err := w.backUp(); err != nil {

@@ -16,8 +16,8 @@ func (s *Session) Config(ctx context.Context, which run.Which) (string, error) {
 	c := s.p.Config.Running
 	if which == run.Saved {
 		c = s.p.Config.Saved
-		if c.Send == "" {
-			c = s.p.Config.Running // a platform without a saved configuration
+		if c.Send == "" { // nothing else may be taken for it
+			return "", &run.Refused{Line: "saved configuration", Said: "the profile of " + s.p.Platform + " says no way to read it"}
 		}
 	}
 	got, err := s.command(ctx, c, nil)

@@ -214,7 +214,7 @@ func (p *Profile) Style() config.Style {
 func (p *Profile) Traits() plan.Traits {
 	_, tellsPair := p.Readers["pair"]
 	return plan.Traits{ClearText: p.Connect.Protocol == Telnet, TellsPair: tellsPair, Timer: p.Timer.Kind, Boot: p.Timer.Boot, Style: p.Style(), Connect: p.Pace.Connect,
-		Command: p.Pace.Command, Never: regexps(p.Never), Mask: p.Mask, Restores: p.Restore.Send != "", Tables: p.Tables()}
+		Command: p.Pace.Command, Never: regexps(p.Never), Mask: p.Mask, Restores: p.Restore.Send != "", Saves: p.Save.Send != "", TellsSaved: p.Config.Saved.Send != "", Tables: p.Tables()}
 }
 
 func regexps(ps []Pattern) (out []*regexp.Regexp) {
@@ -273,6 +273,8 @@ func (p *Profile) Lacks() []string {
 	}{
 		{p.Timer.Kind == plan.NoTimer, "a rollback timer: a device that is lost in a change stays lost"},
 		{p.Restore.Send == "", "a way to restore: a backup can only be put back by undo lines or by hand"},
+		{p.Config.Saved.Send == "", "a way to read what is saved (configuration: saved:): whether a change outlives a restart is never known"},
+		{p.Save.Send == "", "a way to save (save:): what is saved must change by itself, as where the configuration is a file"},
 		{p.Config.End.Regexp == nil, "the last line of a configuration (configuration: end:): one that is cut short is found only by reading it twice"},
 		{len(p.Ask.Safe) == 0, "safe commands: metabasis ask sends nothing to it"},
 		{p.Pager.Off.Send == "" && p.Pager.More.Regexp == nil, "a pager: output that stops would hang until its time is out"},

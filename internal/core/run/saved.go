@@ -1,0 +1,107 @@
+package run
+
+import (
+	"fmt"
+
+	"metabasis/internal/core/config"
+)
+
+// What is saved is only said where it was read. A platform may have no way to show
+// what is saved, or none to save; then the end of a device says so in place of a
+// claim, and a take-back saves again whatever it may have saved.
+
+// savedConfig reads the saved configuration. It is not known where the platform has
+// no way to show it: nothing else is ever taken for it.
+func (w *worker) savedConfig() (c config.Config, known bool, err error) {
+	if !w.t.Traits.TellsSaved {
+		return config.Config{}, false, nil
+	}
+	text, err := w.ses.Config(w.ctx, Saved)
+	if err != nil {
+		return config.Config{}, false, err
+	}
+	return config.Parse(text, w.t.Traits.Style), true, nil
+}
+
+// save makes what runs the saved configuration, where the platform can.
+func (w *worker) save() error {
+	if !w.t.Traits.Saves {
+		return nil
+	}
+	w.doing("saving")
+	if err := w.intend(Event{What: ToSave}); err != nil {
+		return err
+	}
+	w.saved = true // from here on it may be, whatever we hear
+	return w.ses.Save(w.ctx)
+}
+
+// saveBack saves what was taken back, where this night saved something else or may
+// have. What was not saved before stays so.
+func (w *worker) saveBack() error {
+	saved, known, err := w.savedConfig()
+	switch {
+	case err != nil, known && config.Equal(w.before, saved), !known && !w.saved:
+		return err
+	case known && w.hadUnsaved() && config.Equal(w.found, saved):
+		return nil
+	}
+	if err := w.save(); err != nil {
+		return err
+	}
+	if saved, known, err = w.savedConfig(); err != nil || !known {
+		return err
+	}
+	if d := config.Compare(w.before, saved); !d.Empty() {
+		return &Unclear{Asked: "saved configuration", Got: d.String() + " " + w.afterSaving()}
+	}
+	return nil
+}
+
+func (w *worker) afterSaving() string {
+	if !w.t.Traits.Saves {
+		return "and the profile of " + w.t.Device.Platform + " says no way to save"
+	}
+	return "after saving"
+}
+
+// keptNote is the last word of a device that is kept.
+func (w *worker) keptNote() string {
+	t := w.t.Traits
+	switch {
+	case t.TellsSaved && w.unsaved:
+		return "kept and saved: it ran already and was not saved"
+	case t.TellsSaved:
+		return "kept and saved"
+	case t.Saves:
+		return fmt.Sprintf("kept; whether it is saved cannot be read on %s", w.t.Device.Platform)
+	}
+	return fmt.Sprintf("kept; nothing was saved, and what is saved cannot be read on %s", w.t.Device.Platform)
+}
+
+// backNote is the last word of a device that was taken back.
+func (w *worker) backNote() string {
+	switch {
+	case w.hadUnsaved() && w.saved:
+		return "equal to the backup; what was not saved before this night is saved now"
+	case w.hadUnsaved():
+		return "equal to the backup; what was not saved before this night is still not saved"
+	case w.t.Traits.TellsSaved:
+		return "equal to the backup"
+	case w.saved:
+		return fmt.Sprintf("what runs is equal to the backup, and was saved again; what is saved cannot be read on %s", w.t.Device.Platform)
+	}
+	return fmt.Sprintf("what runs is equal to the backup; nothing was saved, and what is saved cannot be read on %s", w.t.Device.Platform)
+}
+
+// hadUnsaved tells whether it was read that something ran on the device that was not
+// saved, before anything was done to it.
+func (w *worker) hadUnsaved() bool { return w.foundSaved && !config.Equal(w.found, w.before) }
+
+// alreadyNote is the last word of a device on which there was nothing to do.
+func (w *worker) alreadyNote() string {
+	if w.foundSaved {
+		return "as intended already and saved; nothing was sent"
+	}
+	return fmt.Sprintf("as intended already; nothing was sent; whether it is saved cannot be read on %s", w.t.Device.Platform)
+}
