@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 	"testing/synctest"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -139,4 +140,32 @@ func TestWhatCannotBeReadDoesNotHold(t *testing.T) {
 			}
 		})
 	}
+}
+
+// A device that is slow to let one in is looked for as long as it takes.
+func TestSlowIsNotDead(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		set := maps.Clone(shipped(t))
+		p := *set["tern"]
+		p.Connect.Prompt = 30 * time.Second
+		set["tern"] = &p
+		w := simpleOf(t, set, t.TempDir(), faults(sim.Fault{Kind: sim.SlowLogin, By: 13 * time.Second}, sim.Fault{Kind: sim.Drops, Match: "^log host", Times: 1}), nil, same)
+		w.runQuiet()
+		d := w.night.Get("ald-quay-1")
+		assert.Equal(t, run.Reverted, d.State, d.Note)
+		assert.Equal(t, "equal to the backup", d.Note, "its timer did not have to fire for it")
+		w.checkLaws()
+	})
+}
+
+// An undo line that is refused is told, although the configuration is as it was.
+func TestARefusedUndoIsTold(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := simple(t, faults(sim.Fault{Kind: sim.Rejects, Match: "^port 3"}, sim.Fault{Kind: sim.Rejects, Match: "^drop log host"}), nil)
+		w.runQuiet()
+		d := w.night.Get("ald-quay-1")
+		assert.Equal(t, run.Reverted, d.State, d.Note)
+		assert.Equal(t, "equal to the backup; 1 undo line was refused", d.Note)
+		w.checkLaws()
+	})
 }

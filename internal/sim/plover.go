@@ -155,6 +155,7 @@ func (p *plover) login() bool {
 		_, _ = io.Copy(io.Discard, p.in)
 		return false
 	}
+	p.d.slowLogin()
 	if want, known := p.d.users[name]; !known || want != word || p.d.hasFault(BadPassword) {
 		p.d.mu.Lock()
 		p.d.note(Denied, "")

@@ -54,7 +54,7 @@ type Spec struct {
 type Fault struct {
 	Kind  string        `yaml:"kind"`
 	Match string        `yaml:"match"` // the line it happens at, as a pattern; "" is every line
-	By    time.Duration `yaml:"by"`    // slow: how much longer a command takes; late disarm, other timer: how much later
+	By    time.Duration `yaml:"by"`    // slow, slow login: how much longer it takes; late disarm, other timer: how much later
 	Times int           `yaml:"times"` // how often it happens; 0 is always
 	After int           `yaml:"after"` // how often the line comes before that without harm
 
@@ -75,6 +75,7 @@ const (
 	OldOnly      = "old only"       // knows only weak ways to exchange keys
 	OtherKey     = "other key"      // shows another host key than its own
 	HangsLogin   = "hangs at login" // never answers a password
+	SlowLogin    = "slow login"     // takes longer over a password
 	NoPrompt     = "no prompt"      // lets one in and prints no prompt
 	OddPrompt    = "odd prompt"     // prints a prompt nobody expects
 	NoOperator   = "no operator"    // every operator's password is wrong
@@ -107,7 +108,7 @@ const (
 	Balks        = "balks"          // answers the line with a fault, whatever it was
 )
 
-var kinds = []string{NoName, NoRoute, Silent, Refuses, Mute, Closes, Stranger, OldOnly, OtherKey, HangsLogin, NoPrompt, OddPrompt,
+var kinds = []string{NoName, NoRoute, Silent, Refuses, Mute, Closes, Stranger, OldOnly, OtherKey, HangsLogin, SlowLogin, NoPrompt, OddPrompt,
 	NoOperator, StuckPager, BadPassword, Hangs, Drops, Rejects, SaysBack, Garbage, Slow, Restarts, NeverBack, NoTimer,
 	NoSave, NeverSettles, CutsOff, QuietTimer, StuckTimer, LostUndo, Refusing, Spoils,
 	QuietSave, LateDisarm, Drifts, CutShort, HalfLoad, OtherTimer, Joined, Balks}

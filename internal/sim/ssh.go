@@ -81,6 +81,7 @@ func (d *Device) serverConfig() *ssh.ServerConfig {
 				d.mu.Unlock()
 				<-d.fleet.over
 			}
+			d.slowLogin()
 			want, ok := d.users[c.User()]
 			if !ok || d.hasFault(BadPassword) || subtle.ConstantTimeCompare([]byte(want), given) != 1 {
 				d.mu.Lock()

@@ -76,3 +76,13 @@ func noise(secret string) string {
 	}
 	return "debug: operator said " + secret + "\n" + string(b) + "\a\a\x1b[2J\x1b[1;1HALL IS WELL\x1b]0;owned\x07\x1b[31m[not-me work] \n"
 }
+
+// slowLogin takes its time over a password.
+func (d *Device) slowLogin() {
+	d.mu.Lock()
+	f := d.fault(SlowLogin, "")
+	d.mu.Unlock()
+	if f != nil {
+		time.Sleep(f.By)
+	}
+}

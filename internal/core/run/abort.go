@@ -106,7 +106,7 @@ func (r *Run) undoKept(which func(*worker) bool) {
 // again makes the worker that takes back what w kept.
 func (w *worker) again() *worker {
 	return &worker{r: w.r, t: w.t, back: make(chan struct{}), told: make(chan answer, 4), reverting: true,
-		backup: w.backup, before: w.before, found: w.found, foundSaved: w.foundSaved, intended: w.intended, saved: w.saved, already: w.already, begun: w.begun, undone: map[int]bool{}, left: w.left, snaps: map[int]config.Config{}}
+		entry: w.entry, backup: w.backup, before: w.before, found: w.found, foundSaved: w.foundSaved, intended: w.intended, saved: w.saved, already: w.already, begun: w.begun, undone: map[int]bool{}, left: w.left, snaps: map[int]config.Config{}}
 }
 
 // paceKeeper learns how this night's devices compare with the estimates.

@@ -57,7 +57,8 @@ func (w *worker) await(why string) verdict {
 	pause := firstPause
 	last := why
 	for {
-		ctx, cancel := context.WithTimeout(w.ctx, max(connectWait, 2*w.paced().Traits.Connect))
+		// A device that is slow to let one in is not dead: it gets twice what it took tonight.
+		ctx, cancel := context.WithTimeout(w.ctx, max(connectWait, 2*w.paced().Traits.Connect, 2*w.entry))
 		ses, err := w.r.connector.Connect(ctx, w.t)
 		cancel()
 		if err == nil {

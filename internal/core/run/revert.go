@@ -31,7 +31,7 @@ func (w *worker) takeBack(why string) {
 	last := error(nil)
 	for try := range takeBackTries {
 		if last = w.climb(); last == nil {
-			w.end(Reverted, w.backNote())
+			w.end(Reverted, w.backNote()+w.refusals())
 			return
 		}
 		switch {
@@ -228,6 +228,9 @@ func (w *worker) undo(i int) error {
 		var refused *Refused
 		switch {
 		case errors.As(err, &refused):
+			if w.whole(i) {
+				w.refusedUndo++
+			}
 			w.emit(Event{Kind: Refusal, Step: i + 1, Line: n + 1, Lines: w.shown(line), Note: refused.Said})
 		case err != nil:
 			return err

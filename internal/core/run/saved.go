@@ -105,3 +105,21 @@ func (w *worker) alreadyNote() string {
 	}
 	return fmt.Sprintf("as intended already; nothing was sent; whether it is saved cannot be read on %s", w.t.Device.Platform)
 }
+
+// whole tells whether all the lines of a step were taken: only then is it odd that a
+// line of its undo is refused.
+func (w *worker) whole(i int) bool {
+	return w.intended != "" || i < w.at.step || i == w.at.step && w.at.sent
+}
+
+// refusals tells of undo lines that were refused, although the device is as it was:
+// what they were to undo may stand in something that no configuration shows.
+func (w *worker) refusals() string {
+	switch w.refusedUndo {
+	case 0:
+		return ""
+	case 1:
+		return "; 1 undo line was refused"
+	}
+	return fmt.Sprintf("; %d undo lines were refused", w.refusedUndo)
+}

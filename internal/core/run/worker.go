@@ -35,6 +35,7 @@ type worker struct {
 	due        time.Time             // when the timer fires, by our clock; zero when none is pending
 	doubted    bool                  // a disarming was asked for and not seen: the timer may go at any moment
 	slack      time.Duration         // how far due may be off: the time the device took to tell
+	entry      time.Duration         // the longest it took tonight to be let in
 	command    time.Duration         // how long a command takes on it, as it has shown lately
 	at         position
 	reverting  bool
@@ -44,7 +45,8 @@ type worker struct {
 	tries      int    // times an unattended run has tried again
 	release    func() // gives the device free for other nights; nil when nothing was claimed
 
-	skipFailed bool // leaving a step out did not work: an unattended run does not try it again
+	refusedUndo int  // undo lines that were refused
+	skipFailed  bool // leaving a step out did not work: an unattended run does not try it again
 }
 
 func newWorker(r *Run, t *plan.Target) *worker {
@@ -278,8 +280,10 @@ func (w *worker) reach() (err error) {
 				return err2
 			}
 		}
+		asked := time.Now()
 		if w.ses, err = w.r.connector.Connect(w.ctx, w.t); err == nil {
 			w.mask = w.ses.Mask
+			w.entry = max(w.entry, time.Since(asked))
 			w.emit(Event{Kind: Contact})
 			return nil
 		}
