@@ -169,6 +169,7 @@ func TestSecretsOfAPlan(t *testing.T) {
 	assert.Equal(t, []Value{{Name: "key", Prompt: "The key", Value: Hidden}}, p.Values)
 	assert.Contains(t, p.Targets()[0].Steps[0].Send[0], key)
 	assert.Equal(t, []string{"key 1 secret ▒▒▒▒", "a > b ▒▒▒▒"}, p.Targets()[0].Masked([]string{"key 1 secret " + key, "a > b " + key}))
+	assert.Equal(t, []string{"key 2 secret ▒▒▒▒ > lan 7"}, p.Targets()[0].Masked([]string{"key 2 secret its-own > lan 7"}), "what the platform says is one")
 	assert.NotContains(t, strings.Join(p.Warnings, "\n"), key)
 	for _, l := range p.LeftOut {
 		assert.NotContains(t, l.Why, key)
@@ -192,4 +193,12 @@ func TestAWindowThatOpensWithTheRun(t *testing.T) {
 	fixed, err := Make(parse(t, book), read(t, six), map[string]string{"lan": "310"}, traits, night)
 	require.NoError(t, err)
 	assert.Equal(t, fixed.Window, fixed.Begun(later).Window)
+}
+
+// A list with a value that a device does not have is an error: the step would
+// silently be no step there.
+func TestALoopOverWhatADeviceDoesNotHave(t *testing.T) {
+	text := strings.NewReplacer("for       n in 1..3", "for       n in 7, <<pair>>", "site != \"EYR\"", "name != \"\"").Replace(book)
+	_, err := Make(parse(t, text), read(t, "name,address,platform,site,role,pair\na,192.0.2.1,tern,ALD,quay,\n"), map[string]string{"lan": "310"}, traits, night)
+	assert.ErrorContains(t, err, "x.runbook:13: a: line 13: value pair is empty")
 }
