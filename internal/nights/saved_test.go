@@ -14,6 +14,7 @@ import (
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
 	"metabasis/internal/device/profile"
+	"metabasis/internal/report"
 	"metabasis/internal/sim"
 )
 
@@ -61,9 +62,9 @@ func TestOnlySavedWhereItWasRead(t *testing.T) {
 		wasSaved int  // how often it was saved, in truth
 	}{
 		"kept":                           {nil, []sim.Spec{{}}, same, nil, run.Kept, "kept and saved", true, true, 1},
-		"kept, unread":                   {[]string{"saved"}, []sim.Spec{{}}, same, nil, run.Kept, "kept; whether it is saved cannot be read on tern", true, true, 1},
-		"kept, unread and quiet":         {[]string{"saved"}, faults(sim.Fault{Kind: sim.QuietSave})[:1], same, nil, run.Kept, "kept; whether it is saved cannot be read on tern", true, false, 0},
-		"kept, neither":                  {[]string{"save", "saved"}, []sim.Spec{{}}, same, nil, run.Kept, "kept; nothing was saved, and what is saved cannot be read on tern", true, false, 0},
+		"kept, unread":                   {[]string{"saved"}, []sim.Spec{{}}, same, nil, run.Kept, "whether it is saved cannot be read on tern", true, true, 1},
+		"kept, unread and quiet":         {[]string{"saved"}, faults(sim.Fault{Kind: sim.QuietSave})[:1], same, nil, run.Kept, "whether it is saved cannot be read on tern", true, false, 0},
+		"kept, neither":                  {[]string{"save", "saved"}, []sim.Spec{{}}, same, nil, run.Kept, "nothing was saved, and what is saved cannot be read on tern", true, false, 0},
 		"kept, but nothing saves":        {[]string{"save"}, []sim.Spec{{}}, same, nil, run.Reverted, "equal to the backup", false, false, 0},
 		"refused":                        {nil, faults(sim.Fault{Kind: sim.Rejects, Match: "^port 3"})[:1], same, nil, run.Reverted, "equal to the backup", false, false, 0},
 		"refused, unread":                {[]string{"saved"}, faults(sim.Fault{Kind: sim.Rejects, Match: "^port 3"})[:1], same, nil, run.Reverted, "what runs is equal to the backup; nothing was saved, and what is saved cannot be read on tern", false, false, 0},
@@ -90,6 +91,10 @@ func TestOnlySavedWhereItWasRead(t *testing.T) {
 				assert.Contains(t, d.Note, c.says)
 				assert.Equal(t, c.runsIt, strings.Contains(dev.Running(), w.mark), "runs")
 				assert.Equal(t, c.savedIt, strings.Contains(dev.Saved(), w.mark), "saved")
+				unread := strings.Contains(d.Note, "cannot be read on tern")
+				assert.Equal(t, unread, d.SavedUnread)
+				assert.Equal(t, unread, strings.Contains(report.Summary(&w.night), "on 1 it cannot be read what is saved"), report.Summary(&w.night))
+				assert.Equal(t, unread, strings.Contains(strings.Join(report.Needs(&w.night), "\n"), "what is saved cannot be read: ald-quay-1"))
 				saves := 0
 				for _, tr := range dev.Truth() {
 					if tr.What == sim.Saved {

@@ -154,7 +154,20 @@ func Summary(n *run.Night) string {
 	if left := leftSteps(n); left > 0 {
 		s += "; left out: " + Count(left, "step")
 	}
+	if k := len(unread(n)); k > 0 {
+		s += fmt.Sprintf("; on %d it cannot be read what is saved", k)
+	}
 	return s
+}
+
+// unread names the devices of which it cannot be read what is saved.
+func unread(n *run.Night) (names []string) {
+	for _, d := range n.Devices {
+		if d.SavedUnread {
+			names = append(names, d.Name)
+		}
+	}
+	return names
 }
 
 func leftSteps(n *run.Night) int {
@@ -189,13 +202,20 @@ func Needs(n *run.Night) []string {
 			out = append(out, fmt.Sprintf("%-14s skipped: %s", names[0], note))
 			continue
 		}
-		list := strings.Join(names[:min(len(names), 6)], ", ")
-		if len(names) > 6 {
-			list += fmt.Sprintf(" and %d more", len(names)-6)
-		}
-		out = append(out, fmt.Sprintf("%s skipped: %s: %s", Count(len(names), "device"), note, list))
+		out = append(out, fmt.Sprintf("%s skipped: %s: %s", Count(len(names), "device"), note, someOf(names)))
+	}
+	if names := unread(n); len(names) > 0 {
+		out = append(out, "look whether they would outlive a restart, what is saved cannot be read: "+someOf(names))
 	}
 	return out
+}
+
+func someOf(names []string) string {
+	list := strings.Join(names[:min(len(names), 6)], ", ")
+	if len(names) > 6 {
+		list += fmt.Sprintf(" and %d more", len(names)-6)
+	}
+	return list
 }
 
 // leftTitles names the steps that were left out on a device.

@@ -56,7 +56,7 @@ const (
 	LetGo      Kind = "let go"      // By
 	Ended      Kind = "ended"       // Note
 
-	Moved      Kind = "state"    // Device, State, Note; OK when the device's night is over
+	Moved      Kind = "state"    // Device, State, Note; OK when the device's night is over, with What SavedUnread or none
 	Doing      Kind = "doing"    // Device, Note
 	Contact    Kind = "contact"  // Device
 	Lost       Kind = "lost"     // Device, Note
@@ -72,6 +72,9 @@ const (
 	Rung       Kind = "rung"     // Device, What (rung), OK (equal to the backup now), Note
 	Differs    Kind = "diff"     // Device, Lines: what differs from the backup
 )
+
+// SavedUnread marks the end of a device of which it cannot be read what is saved.
+const SavedUnread = "saved unread"
 
 // What an Intent is about to do.
 const (

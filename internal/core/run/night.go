@@ -72,6 +72,8 @@ type Device struct {
 	Touched   bool // a line of the change reached it
 	Failed    bool // it counts against the failure budget
 	Connected bool
+
+	SavedUnread bool // it cannot be read what is saved on it
 }
 
 // Check is the result of a precheck.
@@ -252,6 +254,7 @@ func (d *Device) apply(e Event) {
 		if e.OK {
 			d.Ended = e.At
 		}
+		d.SavedUnread = e.What == SavedUnread
 	case Doing:
 		d.Note = e.Note
 	case Contact:

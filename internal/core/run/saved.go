@@ -74,9 +74,9 @@ func (w *worker) keptNote() string {
 	case t.TellsSaved:
 		return "kept and saved"
 	case t.Saves:
-		return fmt.Sprintf("kept; whether it is saved cannot be read on %s", w.t.Device.Platform)
+		return fmt.Sprintf("whether it is saved cannot be read on %s", w.t.Device.Platform)
 	}
-	return fmt.Sprintf("kept; nothing was saved, and what is saved cannot be read on %s", w.t.Device.Platform)
+	return fmt.Sprintf("nothing was saved, and what is saved cannot be read on %s", w.t.Device.Platform)
 }
 
 // backNote is the last word of a device that was taken back.

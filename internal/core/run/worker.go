@@ -137,7 +137,11 @@ func (w *worker) end(s State, note string) {
 		w.release()
 		w.release = nil
 	}
-	w.emit(Event{Kind: Moved, State: s, Note: note, OK: true})
+	e := Event{Kind: Moved, State: s, Note: note, OK: true}
+	if (s == Kept || s == Reverted || s == Already) && !w.t.Traits.TellsSaved {
+		e.What = SavedUnread
+	}
+	w.emit(e)
 	w.r.inbox <- ended{w, s}
 }
 
