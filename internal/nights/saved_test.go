@@ -62,8 +62,8 @@ func TestOnlySavedWhereItWasRead(t *testing.T) {
 		wasSaved int  // how often it was saved, in truth
 	}{
 		"kept":                           {nil, []sim.Spec{{}}, same, nil, run.Kept, "kept and saved", true, true, 1},
-		"kept, unread":                   {[]string{"saved"}, []sim.Spec{{}}, same, nil, run.Kept, "whether it is saved cannot be read on tern", true, true, 1},
-		"kept, unread and quiet":         {[]string{"saved"}, faults(sim.Fault{Kind: sim.QuietSave})[:1], same, nil, run.Kept, "whether it is saved cannot be read on tern", true, false, 0},
+		"kept, unread":                   {[]string{"saved"}, []sim.Spec{{}}, same, nil, run.Kept, "not known to be saved: that cannot be read on tern", true, true, 1},
+		"kept, unread and quiet":         {[]string{"saved"}, faults(sim.Fault{Kind: sim.QuietSave})[:1], same, nil, run.Kept, "not known to be saved: that cannot be read on tern", true, false, 0},
 		"kept, neither":                  {[]string{"save", "saved"}, []sim.Spec{{}}, same, nil, run.Kept, "nothing was saved, and what is saved cannot be read on tern", true, false, 0},
 		"kept, but nothing saves":        {[]string{"save"}, []sim.Spec{{}}, same, nil, run.Reverted, "equal to the backup", false, false, 0},
 		"refused":                        {nil, faults(sim.Fault{Kind: sim.Rejects, Match: "^port 3"})[:1], same, nil, run.Reverted, "equal to the backup", false, false, 0},
@@ -75,7 +75,7 @@ func TestOnlySavedWhereItWasRead(t *testing.T) {
 		"taken back, unread":             {[]string{"saved"}, []sim.Spec{{}, {}}, planned, allBack, run.Reverted, "what runs is equal to the backup, and was saved again; what is saved cannot be read on tern", false, false, 2},
 		"taken back, neither":            {[]string{"save", "saved"}, []sim.Spec{{}, {}}, planned, allBack, run.Reverted, "what runs is equal to the backup; nothing was saved, and what is saved cannot be read on tern", false, false, 0},
 		"already":                        {nil, []sim.Spec{{Config: intendedConfig}}, same, nil, run.Already, "as intended already and saved; nothing was sent", true, true, 0},
-		"already, unread":                {[]string{"saved"}, []sim.Spec{{Config: intendedConfig}}, same, nil, run.Already, "as intended already; nothing was sent; whether it is saved cannot be read on tern", true, true, 0},
+		"already, unread":                {[]string{"saved"}, []sim.Spec{{Config: intendedConfig}}, same, nil, run.Already, "as intended already; nothing was sent; not known to be saved: that cannot be read on tern", true, true, 0},
 		"it runs already, but not saved": {nil, []sim.Spec{{Config: intendedConfig, Unsaved: "log host 192.0.2.77"}}, same, nil, run.Kept, "kept and saved: it ran already and was not saved", true, true, 1},
 		"it runs, not saved, not proven": {nil, []sim.Spec{{Config: intendedConfig, Unsaved: "log host 192.0.2.77"}}, edits("expect    clock.source == \"192.0.2.40\"", "expect    clock.source == \"192.0.2.9\""), nil, run.Reverted, "equal to the backup; what was not saved before this night is still not saved", true, true, 0},
 		"it had unsaved lines, refused":  {nil, []sim.Spec{{Unsaved: "log host 192.0.2.77", Faults: []sim.Fault{{Kind: sim.Rejects, Match: "^port 3"}}}}, same, nil, run.Reverted, "equal to the backup; what was not saved before this night is still not saved", false, false, 0},

@@ -74,7 +74,7 @@ func (w *worker) keptNote() string {
 	case t.TellsSaved:
 		return "kept and saved"
 	case t.Saves:
-		return fmt.Sprintf("whether it is saved cannot be read on %s", w.t.Device.Platform)
+		return fmt.Sprintf("not known to be saved: that cannot be read on %s", w.t.Device.Platform)
 	}
 	return fmt.Sprintf("nothing was saved, and what is saved cannot be read on %s", w.t.Device.Platform)
 }
@@ -103,7 +103,7 @@ func (w *worker) alreadyNote() string {
 	if w.foundSaved {
 		return "as intended already and saved; nothing was sent"
 	}
-	return fmt.Sprintf("as intended already; nothing was sent; whether it is saved cannot be read on %s", w.t.Device.Platform)
+	return fmt.Sprintf("as intended already; nothing was sent; not known to be saved: that cannot be read on %s", w.t.Device.Platform)
 }
 
 // whole tells whether all the lines of a step were taken: only then is it odd that a
