@@ -202,3 +202,17 @@ func TestALoopOverWhatADeviceDoesNotHave(t *testing.T) {
 	_, err := Make(parse(t, text), read(t, "name,address,platform,site,role,pair\na,192.0.2.1,tern,ALD,quay,\n"), map[string]string{"lan": "310"}, traits, night)
 	assert.ErrorContains(t, err, "x.runbook:13: a: line 13: value pair is empty")
 }
+
+// A step whose lines are for another platform is no step of a device.
+func TestAStepForAnotherPlatform(t *testing.T) {
+	text := strings.Replace(simpleBook, "step \"Lans\"\n  send\n    | lan 310\n  undo\n    | drop lan 310\n", "step \"Lans\"\n  on tern\n    send\n      | lan 310\n    undo\n      | drop lan 310\n", 1)
+	p, err := planMixed(t, strings.Replace(text, "timer       10m\n", "timer       none\n", 1), nil)
+	require.NoError(t, err)
+	titles := map[string][]string{}
+	for _, target := range p.Targets() {
+		for _, s := range target.Steps {
+			titles[target.Device.Name] = append(titles[target.Device.Name], s.Title)
+		}
+	}
+	assert.Equal(t, map[string][]string{"a": {"Lans", "Ports"}, "r": {"Ports"}}, titles)
+}
