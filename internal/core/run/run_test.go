@@ -230,3 +230,11 @@ func TestScheduleOfARunningBatch(t *testing.T) {
 		assert.Equal(t, want, append(got, likely.Unix(), late.Unix()), now)
 	}
 }
+
+func TestSitesInOrderOfAppearance(t *testing.T) {
+	n := Night{}
+	for _, site := range []string{"BRM", "ALD", "BRM"} {
+		n.Devices = append(n.Devices, &Device{OutlineDevice: OutlineDevice{Site: site}})
+	}
+	assert.Equal(t, []string{"BRM", "ALD"}, n.Sites())
+}
