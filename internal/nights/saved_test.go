@@ -78,6 +78,7 @@ func TestOnlySavedWhereItWasRead(t *testing.T) {
 		"already, unread":                {[]string{"saved"}, []sim.Spec{{Config: intendedConfig}}, same, nil, run.Already, "as intended already; nothing was sent; not known to be saved: that cannot be read on tern", true, true, 0},
 		"it runs already, but not saved": {nil, []sim.Spec{{Config: intendedConfig, Unsaved: "log host 192.0.2.77"}}, same, nil, run.Kept, "kept and saved: it ran already and was not saved", true, true, 1},
 		"it runs, not saved, not proven": {nil, []sim.Spec{{Config: intendedConfig, Unsaved: "log host 192.0.2.77"}}, edits("expect    clock.source == \"192.0.2.40\"", "expect    clock.source == \"192.0.2.9\""), nil, run.Reverted, "equal to the backup; what was not saved before this night is still not saved", true, true, 0},
+		"it had unsaved lines, kept":     {nil, []sim.Spec{{Unsaved: "log host 192.0.2.77"}}, same, nil, run.Kept, "kept and saved, with what was not saved before this night", true, true, 1},
 		"it had unsaved lines, refused":  {nil, []sim.Spec{{Unsaved: "log host 192.0.2.77", Faults: []sim.Fault{{Kind: sim.Rejects, Match: "^port 3"}}}}, same, nil, run.Reverted, "equal to the backup; what was not saved before this night is still not saved", false, false, 0},
 		"it had unsaved lines, all back": {nil, []sim.Spec{{Unsaved: "log host 192.0.2.77"}, {}}, planned, allBack, run.Reverted, "equal to the backup; what was not saved before this night is saved now", false, false, 2},
 	} {

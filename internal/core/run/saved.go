@@ -71,6 +71,8 @@ func (w *worker) keptNote() string {
 	switch {
 	case t.TellsSaved && w.unsaved:
 		return "kept and saved: it ran already and was not saved"
+	case w.hadUnsaved():
+		return "kept and saved, with what was not saved before this night"
 	case t.TellsSaved:
 		return "kept and saved"
 	case t.Saves:
