@@ -226,3 +226,15 @@ func TestOnWithConditions(t *testing.T) {
 		assert.ErrorContains(t, err, want, body)
 	}
 }
+
+func TestAnEmptyScopeIsSaid(t *testing.T) {
+	_, err := ParseScope("the scope", "  ", []string{"site"})
+	assert.ErrorContains(t, err, "the scope is empty")
+}
+
+// What cannot be parsed is not formatted: nothing of it could be lost.
+func TestWhatCannotBeParsedIsNotFormatted(t *testing.T) {
+	out, err := Format("x.runbook", []byte("runbook \"x\"\n  window  half past one\n"))
+	assert.ErrorContains(t, err, "x.runbook:2")
+	assert.Nil(t, out)
+}
