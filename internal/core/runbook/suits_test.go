@@ -238,3 +238,25 @@ func TestWhatCannotBeParsedIsNotFormatted(t *testing.T) {
 	assert.ErrorContains(t, err, "x.runbook:2")
 	assert.Nil(t, out)
 }
+
+func TestWhatIsInQuotesStaysAsItIs(t *testing.T) {
+	const src = "runbook \"x ,  y\"\n  change    \"MSF \\\"a ,  b\\\" ,  2291\"\n  window    01:30 for 1h\n\nask\n  lan       text  \"LAN ,  new  \\\"one\\\" , two\" = \"7 ,  8\"\n\nscope\n  site in [ \"A ,  B\" ,   \"C  ,D\" ]\n\ntimer       10m\n\nstep \"Lans ,  all\"\n  send\n    | lan\n  undo\n    | drop lan\n"
+	out, err := Format("x.runbook", []byte(src))
+	require.NoError(t, err)
+	for _, quoted := range []string{`"x ,  y"`, `"MSF \"a ,  b\" ,  2291"`, `"LAN ,  new  \"one\" , two"`, `"7 ,  8"`, `"A ,  B"`, `"C  ,D"`, `"Lans ,  all"`} {
+		assert.Contains(t, string(out), quoted)
+	}
+}
+
+func TestRangesAndPlatformsThatMakeNoSense(t *testing.T) {
+	for text, want := range map[string]string{
+		"  for n in 0..x\n  send\n    | lan <<n>>\n  undo\n    | drop lan <<n>>\n":                                                         "is not a range from a lower to a higher number",
+		"  for n in x..5\n  send\n    | lan <<n>>\n  undo\n    | drop lan <<n>>\n":                                                         "is not a range from a lower to a higher number",
+		"  for n in 5..4\n  send\n    | lan <<n>>\n  undo\n    | drop lan <<n>>\n":                                                         "is not a range from a lower to a higher number",
+		"  send\n    | lan\n  undo\n    | drop lan\n  on tern\n    send\n      | hello\n    undo\n      | drop hello\n":                    "has lines for every platform and lines for some",
+		"  on tern\n    send\n      | lan\n    undo\n      | drop lan\n  on tern\n    send\n      | hello\n    undo\n      | drop hello\n": "speaks twice of platform tern",
+	} {
+		_, err := Parse("x.runbook", []byte("runbook \"x\"\n  window    01:30 for 1h\nscope\n  site == \"ALD\"\ntimer       10m\nstep \"Lans\"\n"+text))
+		assert.ErrorContains(t, err, want, text)
+	}
+}
