@@ -28,8 +28,8 @@ func (a *app) profileCommand() *cobra.Command {
 		Long: `Connect to a device of the fleet and go through the profile line by line: login,
 prompts, modes, pager, configuration, timer, readers. For each it shows what was
 sent, what came, and which pattern fitted. Nothing is changed; with --change,
-after you have confirmed it, edit mode is entered, and a rollback timer is armed
-and disarmed.`,
+after you have confirmed it, edit mode is entered, a rollback timer is armed and
+disarmed, and a trial is applied and taken back, where the profile has them.`,
 		Args: cobra.ExactArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.profileTry(cmd.Context(), file, args[0], args[1], change)
@@ -99,7 +99,7 @@ func (a *app) profileTry(ctx context.Context, fleetFile, file, name string, chan
 		return fmt.Errorf("%s is a %s, and %s is for %s", d.Name, d.Platform, file, p.Platform)
 	}
 	if change {
-		fmt.Fprintf(a.err, "Edit mode of %s will be entered, and a rollback timer armed and disarmed. Write its name to go on: ", d.Name)
+		fmt.Fprintf(a.err, "On %s, %s. Write its name to go on: ", d.Name, strings.Join(p.Touches(), ", and "))
 		line, _ := bufio.NewReader(a.in).ReadString('\n')
 		if strings.TrimSpace(line) != d.Name {
 			return errors.New("not confirmed; nothing was connected to")

@@ -36,6 +36,15 @@ func TestTernLoads(t *testing.T) {
 	assert.Equal(t, 20*time.Second, p.Traits().Boot)
 }
 
+// What is asked to be confirmed is what is done, and no more.
+func TestTouchesOnlyWhatTheProfileHas(t *testing.T) {
+	p := &Profile{}
+	assert.Equal(t, []string{"edit mode will be entered"}, p.Touches())
+	p.Timer.Arm.Send = "arm"
+	p.Trial.Apply.Send = "apply"
+	assert.Equal(t, []string{"edit mode will be entered", "a rollback timer armed and disarmed", "its configuration applied on trial as it is and taken back"}, p.Touches())
+}
+
 func TestMistakesInAProfileAreNamedAtTheirPlace(t *testing.T) {
 	for name, c := range map[string]struct{ old, new, want string }{
 		"yaml":           {"platform: tern", "platform: [tern", "tern.yaml:"},

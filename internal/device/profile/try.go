@@ -290,6 +290,18 @@ func (r Reader) rowText(row map[string]any) string {
 	return strings.Join(parts, " ")
 }
 
+// Touches says what trying the profile does on a device where changes are allowed.
+func (p *Profile) Touches() []string {
+	out := []string{"edit mode will be entered"}
+	if p.Timer.Arm.Send != "" {
+		out = append(out, "a rollback timer armed and disarmed")
+	}
+	if p.Trial.Apply.Send != "" {
+		out = append(out, "its configuration applied on trial as it is and taken back")
+	}
+	return out
+}
+
 // arm arms a rollback timer for ten minutes, looks at it and disarms it.
 func (t *trial) arm() bool {
 	if !t.change || t.p.Timer.Arm.Send == "" {
