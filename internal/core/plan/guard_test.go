@@ -216,3 +216,16 @@ func TestAStepForAnotherPlatform(t *testing.T) {
 	}
 	assert.Equal(t, map[string][]string{"a": {"Lans", "Ports"}, "r": {"Ports"}}, titles)
 }
+
+// A device that was quick once is not counted on to be.
+func TestNobodyIsCountedOnToBeQuick(t *testing.T) {
+	p, err := Make(parse(t, book), read(t, six), map[string]string{"lan": "310"}, traits, night)
+	require.NoError(t, err)
+	target := p.Targets()[0]
+	usual := target.Traits
+	assert.Equal(t, usual, target.At(usual.Command/10).Traits)
+	slow := target.At(usual.Command * 10).Traits
+	assert.Equal(t, usual.Command*10, slow.Command)
+	assert.Greater(t, slow.Connect, usual.Connect)
+	assert.Equal(t, usual, target.Traits, "the target itself stays as it is")
+}
