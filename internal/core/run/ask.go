@@ -67,7 +67,11 @@ func (r *Run) backAll() (time.Duration, int) {
 // overBudget asks once the failure budget is used up (law 9). Going on gives
 // the budget one more failure.
 func (r *Run) overBudget() {
-	why := fmt.Sprintf("%d failures; the runbook stops after %d", r.failures, r.plan.Rules.StopAfter)
+	failures := "failures"
+	if r.failures == 1 {
+		failures = "failure"
+	}
+	why := fmt.Sprintf("%d %s; the runbook stops after %d", r.failures, failures, r.plan.Rules.StopAfter)
 	r.budget = r.failures + 1
 	back, touched := r.backAll()
 	offers := []Offer{{Choice: GoOn, Touches: len(r.queue)}, {Choice: Stop}, {Choice: BackAll, Touches: touched, Takes: back}}

@@ -260,3 +260,13 @@ func TestRangesAndPlatformsThatMakeNoSense(t *testing.T) {
 		assert.ErrorContains(t, err, want, text)
 	}
 }
+
+// A key that is as wide as its column, or wider, still has a space behind it.
+func TestWideKeysKeepTheirSpace(t *testing.T) {
+	const src = "runbook \"x\"\n  window    01:30 for 1h\nscope\n  site == \"ALD\"\ntimer  10m\nstep \"Lans\"\n  send\n    | lan\n  undo\n    | drop lan\nunattended take back the device\n"
+	out, err := Format("x.runbook", []byte(src))
+	require.NoError(t, err)
+	assert.Contains(t, string(out), "unattended  take back the device\n")
+	assert.Equal(t, "unattended ", pad("unattended", 10))
+	assert.Equal(t, "unattended ", pad("unattended", 9))
+}
