@@ -75,6 +75,11 @@ func (w *worker) decide(tr *trouble) (next *trouble, over bool) {
 func (w *worker) skipStep() *trouble {
 	i := w.at.step
 	title := w.t.Steps[i].Title
+	if w.unsaved && w.already[i] {
+		w.skipFailed = true
+		return &trouble{why: fmt.Sprintf("%q cannot be left out: it ran already, and saving would keep it unproven", title),
+			err: &Unclear{Asked: "leaving out " + title, Got: "it runs already"}}
+	}
 	if slices.Contains(w.begun, i) {
 		w.skipFailed = true // until it is proven
 		if err := w.undo(i); err != nil {
