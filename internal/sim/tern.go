@@ -141,7 +141,7 @@ func (s *shell) readLine(echo bool) (string, bool) {
 			show("\b \b")
 		case c >= ' ' && c != 127 && len(b) < 4096:
 			b = append(b, c)
-			show(string(rune(c)))
+			show(string([]byte{c}))
 		}
 	}
 }

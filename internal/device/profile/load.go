@@ -92,6 +92,7 @@ func (c *checker) check() {
 	if len(p.Refused) == 0 {
 		c.fail("refused", "the pattern of an error line", "without it a refused line would go unnoticed")
 	}
+	c.proofs()
 	c.timer()
 	c.trial()
 	if _, ok := p.Modes[p.Ask.In]; !ok && p.Ask.In != "" {
@@ -117,6 +118,9 @@ func (c *checker) connect() {
 	}
 	if p.Protocol == Telnet && len(p.Login) == 0 {
 		c.fail("connect", "login: with question: and send: <<user>> or secret: password", "Telnet has no login of its own: nothing says what the device asks for")
+	}
+	if e := p.Echo; e != "" && e != echoYes && e != echoNo {
+		c.fail("connect.echo", problem.OneOf(e, []string{echoYes, echoNo}), "%q does not say whether it echoes", e)
 	}
 	for i, a := range p.Login {
 		if a.Question.Regexp == nil || (a.Send == "") == (a.Secret == "") {
@@ -144,6 +148,9 @@ func (c *checker) modes() {
 			c.fail(path, "prompt: and its pattern", "the mode has no prompt")
 		} else if s := m.Prompt.String(); !strings.HasPrefix(s, "^") || !strings.HasSuffix(s, "$") {
 			c.fail(path+".prompt", "^"+strings.Trim(s, "^$")+"$", "a prompt's pattern must fit the whole line, or output could pass for a prompt")
+		}
+		if m.Prompt.Regexp != nil && m.Prompt.SubexpIndex("host") < 0 {
+			p.bare = true
 		}
 		if m.Privileged {
 			if p.top != "" {
@@ -252,6 +259,37 @@ func (c *checker) pending(path string, pending, none Pattern, proves string) {
 	}
 	if none.Regexp == nil {
 		c.fail(path+".none", "what the device says when nothing is pending", "without it, %s cannot be proven", proves)
+	}
+}
+
+// lines checks what is said of the lines of a change.
+func (c *checker) proofs() {
+	p := c.p
+	for i, proof := range p.Lines {
+		at := fmt.Sprintf("lines[%d]", i)
+		if proof.Status.Send != "" && proof.Status.Good.Regexp == nil {
+			c.fail(at+".status", "good: '^status 0$'", "nothing says which answer means that all is well")
+		}
+		if proof.Match.Regexp == nil && i < len(p.Lines)-1 {
+			c.fail(at, "match: in it, or put it last", "it has no match and so is for all lines; those below it never count")
+		}
+	}
+	switch m := p.More; {
+	case m.Prompt.Regexp == nil && (m.Cancel != "" || m.Opens.Regexp != nil):
+		c.fail("continued", "prompt: '^> $'", "nothing says what the device shows when it waits for the rest of a line")
+	case m.Prompt.Regexp == nil:
+	case m.Cancel == "":
+		c.fail("continued", "cancel: ^C", "nothing says how a line is called off that is not complete")
+	case m.Opens.Regexp != nil && m.Opens.SubexpIndex("end") < 0:
+		c.fail("continued.opens", `(?P<end>\w+) in it`, "the pattern needs a group named end: the line that ends the text")
+	}
+	if p.Quote.Characters != "" && p.Quote.Key == "" {
+		c.fail("quote", "key: ^V", "nothing says which key goes before these characters")
+	}
+	for i, page := range p.Pager.pages() {
+		if page.More.Regexp != nil && page.Next == "" {
+			c.fail("pager", "next: ' '", "nothing says which key goes on at %s", []string{"more", "also"}[min(i, 1)])
+		}
 	}
 }
 

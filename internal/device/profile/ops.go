@@ -76,29 +76,13 @@ func (s *Session) Disarm(ctx context.Context) error {
 // Edit enters the mode lines are sent in.
 func (s *Session) Edit(ctx context.Context) error { return s.enter(ctx, s.p.Config.Edit) }
 
-// Line sends one line of a change. A refused line leaves the device in the
-// mode it was in.
-func (s *Session) Line(ctx context.Context, line string) error {
-	if s.mode != s.p.Config.Edit && s.broken == nil && !strings.ContainsAny(line, "\r\n") {
-		return &run.Unclear{Asked: s.Mask(line), Got: "it is in mode " + s.mode + ", where no line of a change belongs; nothing was sent"}
-	}
-	got, err := s.say(ctx, line, nil)
-	if err != nil {
-		return err
-	}
-	if err := s.refusal(line, got); err != nil {
-		return err
-	}
-	if s.mode != s.p.Config.Edit {
-		return &run.Unclear{Asked: s.Mask(line), Got: "the line led to mode " + s.mode}
-	}
-	return nil
-}
-
-// Apply leaves the mode lines are sent in.
+// Apply leaves the mode lines are sent in, unless that lasts.
 func (s *Session) Apply(ctx context.Context) error {
+	if s.here != nil {
+		return s.callOff(ctx, s.here.by)
+	}
 	below := s.p.Modes[s.p.Config.Edit].From
-	if below == "" { // it takes changes where a session starts
+	if below == "" || s.p.Config.Lasts { // it takes changes where a session starts
 		return nil
 	}
 	return s.enter(ctx, below)
@@ -124,7 +108,7 @@ func (s *Session) Restore(ctx context.Context, config string) error {
 	if !slices.ContainsFunc(s.out.lines, r.Ready.matches) {
 		// It shows a prompt and is not ready: the text would be taken for commands.
 		s.log.Got(s.masked(s.out.lines))
-		if err := s.refusal(r.Send, s.out.lines); err != nil {
+		if err := s.judge(r.Send, s.out.lines, rules{harmless: r.Harmless, refused: r.Refused}); err != nil {
 			return err
 		}
 		return &run.Unclear{Asked: r.Send, Got: s.Mask(strings.Join(s.out.lines[max(0, len(s.out.lines)-3):], " / "))}
@@ -172,5 +156,8 @@ func (s *Session) Ask(ctx context.Context, command string, anything bool) ([]str
 	if err != nil {
 		return nil, err
 	}
-	return s.masked(got), s.refusal(command, got)
+	if s.open != "" {
+		return s.masked(got), s.callOff(ctx, command)
+	}
+	return s.masked(got), s.judge(command, got, rules{})
 }

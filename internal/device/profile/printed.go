@@ -12,19 +12,9 @@ type printed struct {
 	lines []string
 	cur   []byte // the line that is not complete
 	size  int    // bytes taken in since the last reset
-	state escState
+	term  terminal
 	cr    bool
 }
-
-type escState byte
-
-const (
-	plain      escState = iota
-	escape              // after ESC
-	sequence            // in a CSI sequence (ECMA-48, 5.4)
-	text                // in an OSC, DCS, APC or PM string, which ST or BEL ends
-	textEscape          // after ESC inside such a string
-)
 
 // Bounds on what one command may print.
 const (
@@ -47,49 +37,24 @@ func (p *printed) write(b []byte) bool {
 }
 
 func (p *printed) put(c byte) {
-	switch p.state {
-	case escape:
-		switch c {
-		case '[':
-			p.state = sequence
-		case ']', 'P', '_', '^', 'X':
-			p.state = text
-		default:
-			p.state = plain
-		}
-		return
-	case sequence:
-		if c >= 0x40 && c <= 0x7e {
-			p.state = plain
-		}
-		return
-	case text, textEscape:
-		switch {
-		case c == 7, p.state == textEscape && c == '\\':
-			p.state = plain
-		case c == 0x1b:
-			p.state = textEscape
-		default:
-			p.state = text
-		}
+	e := p.term.put(c)
+	if e == nothing {
 		return
 	}
-	if p.cr && c != '\n' && c != '\r' {
+	if p.cr && e != feed && e != start {
 		p.cur = p.cur[:0]
 	}
-	p.cr = c == '\r'
-	switch {
-	case c == 0x1b:
-		p.state = escape
-	case c == '\n':
+	p.cr = e == start
+	switch e {
+	case feed:
 		p.lines = append(p.lines, clean(p.cur))
 		p.cur = p.cur[:0]
-	case c == '\b':
+	case back:
 		if len(p.cur) > 0 {
 			_, n := utf8.DecodeLastRune(p.cur)
 			p.cur = p.cur[:len(p.cur)-n]
 		}
-	case c == '\t' || c >= ' ' && c != 127:
+	case char:
 		if len(p.cur) < maxCur {
 			p.cur = append(p.cur, c)
 		}

@@ -31,8 +31,12 @@ type Profile struct {
 	Connect  Connect           `yaml:"connect"`
 	Modes    map[string]Mode   `yaml:"modes"`
 	Pager    Pager             `yaml:"pager"`
-	Refused  []Pattern         `yaml:"refused"` // what a refused line looks like
-	Never    []Pattern         `yaml:"never"`   // lines no runbook may send
+	Refused  []Pattern         `yaml:"refused"`  // what a refused line looks like
+	Harmless []Pattern         `yaml:"harmless"` // what looks like a refusal and is none
+	Lines    []Proof           `yaml:"lines"`    // what proves a line of a change, beyond that nothing refuses it
+	Quote    Quote             `yaml:"quote"`
+	More     Continued         `yaml:"continued"`
+	Never    []Pattern         `yaml:"never"` // lines no runbook may send
 	Config   Configuration     `yaml:"configuration"`
 	Save     Command           `yaml:"save"`
 	Restore  Restore           `yaml:"restore"`
@@ -44,6 +48,7 @@ type Profile struct {
 	login    string            // the mode a session starts in
 	top      string            // the privileged mode; "" when there is none
 	order    []string          // modes, sorted
+	bare     bool              // a prompt tells no name
 }
 
 // Connect is how a device is reached.
@@ -52,6 +57,8 @@ type Connect struct {
 	Port     int           `yaml:"port"`
 	Prompt   time.Duration `yaml:"prompt_within"` // the longest a prompt may take
 	Enter    string        `yaml:"enter"`         // what ends a line of ours: lf, cr or crlf
+	Echo     string        `yaml:"echo"`          // yes, no, or "": found out as we go
+	Unsent   string        `yaml:"unsendable"`    // characters that the device's line editor keeps for itself
 	// Login is the dialogue before the first prompt, for protocols that have no
 	// login of their own. <<user>> in a text stands for the user's name.
 	Login  []Answer  `yaml:"login"`
@@ -98,6 +105,9 @@ type Command struct {
 	Send    string   `yaml:"send"`
 	Answers []Answer `yaml:"answers"` // questions it asks before it is done
 	Done    Pattern  `yaml:"done"`    // what a line of a good answer looks like
+	// What decides about this command before the platform's own patterns do.
+	Refused  []Pattern `yaml:"refused"`
+	Harmless []Pattern `yaml:"harmless"`
 }
 
 // Answer is a question the device may ask, and what to say to it: a text, or a
@@ -112,9 +122,18 @@ type Answer struct {
 // Pager is how output is stopped a screenful at a time, and how to stop that.
 type Pager struct {
 	Off  Command `yaml:"off"`
-	More Pattern `yaml:"more"`
-	Next string  `yaml:"next"` // the key that goes on
+	Page `yaml:",inline"`
+	Also []Page `yaml:"also"` // further ways in which it stops
 }
+
+// Page is what stands at the end of a screenful, and the key that goes on.
+type Page struct {
+	More Pattern `yaml:"more"`
+	Next string  `yaml:"next"`
+}
+
+// pages are all the ways in which output stops.
+func (p Pager) pages() []Page { return append([]Page{p.Page}, p.Also...) }
 
 // Configuration is how the platform keeps and prints its configuration.
 type Configuration struct {
@@ -123,6 +142,7 @@ type Configuration struct {
 	Running  Command   `yaml:"running"`
 	Saved    Command   `yaml:"saved"`
 	Edit     string    `yaml:"edit"`     // the mode lines are sent in
+	Lasts    bool      `yaml:"lasts"`    // edit mode is not left between steps
 	End      Pattern   `yaml:"end"`      // the last line of a whole configuration
 	Volatile []Pattern `yaml:"volatile"` // lines that change by themselves
 	Secrets  []Pattern `yaml:"secrets"`  // what to mask: the groups, or all of the match

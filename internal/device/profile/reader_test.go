@@ -131,8 +131,8 @@ func FuzzPrompts(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, line string) {
 		for _, p := range ps {
-			mode, host := p.promptOf(line)
-			again, _ := p.promptOf(line)
+			mode, host, _ := p.promptOf(line)
+			again, _, _ := p.promptOf(line)
 			require.Equal(t, mode, again)
 			if mode == "" {
 				continue

@@ -1,10 +1,13 @@
 package profile
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"slices"
+	"strings"
 	"time"
+	"unicode"
 )
 
 // write sends text. A device that takes none of it for as long as a prompt may
@@ -52,4 +55,58 @@ func (s *Session) pour(text string) error {
 			return fmt.Errorf("the session ended: %w", orEOF(s.readErr))
 		}
 	}
+}
+
+// Quote is how a character is typed that the device's line editor would keep for
+// itself: the key goes before it.
+type Quote struct {
+	Key        string `yaml:"key"`
+	Characters string `yaml:"characters"`
+}
+
+// typed is what must be typed for a line to arrive. It is an error where a
+// character cannot be.
+func (p *Profile) typed(line string) (string, error) {
+	if strings.ContainsAny(line, "\r\n") {
+		return "", errors.New("a line must be one line")
+	}
+	var b strings.Builder
+	for _, r := range line {
+		switch {
+		case p.Quote.Key != "" && strings.ContainsRune(p.Quote.Characters, r):
+			b.WriteString(key(p.Quote.Key))
+		case strings.ContainsRune(p.Connect.Unsent, r), r != '\t' && unicode.IsControl(r):
+			return "", fmt.Errorf("%s cannot be sent to a %s, whose line editor keeps it for itself", character(r), p.Platform)
+		}
+		b.WriteRune(r)
+	}
+	return b.String(), nil
+}
+
+// character names a character in a message.
+func character(r rune) string {
+	switch {
+	case r == '\t':
+		return "a tab"
+	case r < ' ':
+		return "the key ^" + string(r+'@')
+	}
+	return fmt.Sprintf("the character %q", r)
+}
+
+// Unsendable says why a line cannot be sent; "" when it can.
+func (p *Profile) Unsendable(line string) string {
+	if _, err := p.typed(line); err != nil {
+		return err.Error()
+	}
+	return ""
+}
+
+// key reads a key as profiles write it: ^V is control and V, anything else
+// stands for itself.
+func key(text string) string {
+	if len(text) == 2 && text[0] == '^' && text[1] >= '@' && text[1] <= '_' {
+		return string(text[1] - '@')
+	}
+	return text
 }

@@ -43,13 +43,21 @@ type Session struct {
 	host     string          // the name in it
 	met      []string        // questions and pages met by the last command
 	asked    map[string]bool // questions that one command, or the login, may answer once and has
+	echo     *echo           // of the line that was sent last; nil when none is looked for
+	echoes   bool            // the device is known to echo
+	early    []string        // what came before the echo
+	open     string          // what stands there asks for the rest of a line
+	here     *opened         // a text that a line began and that is not ended yet
+	unended  bool            // the answer's last line had no end
+	decided  string          // what decided about the last answer
 	broken   error           // why the session is of no more use
 }
 
 // exchange is what was said last and what came back, without the echo.
 type exchange struct {
-	sent string
-	got  []string
+	sent  string
+	got   []string
+	typed string // what came in place of the echo; "" when that was the line
 }
 
 var _ run.Session = (*Session)(nil)
@@ -102,9 +110,15 @@ func (s *Session) read() {
 	}
 }
 
-// settling is how long a prompt under another host name must stand before it
-// is believed: output may look like a prompt, a renamed device has one.
-const settling = 200 * time.Millisecond
+// How long what looks like a prompt must stand before it is believed. Output may
+// look like a prompt; a renamed device has one under another name, one that tells
+// no name has little of its own, and behind a last line without an end there is
+// one in the midst of a line.
+const (
+	settling    = 200 * time.Millisecond
+	settleBare  = 60 * time.Millisecond
+	settleAfter = 500 * time.Millisecond
+)
 
 // wait waits until a known prompt stands there, answering the questions it was
 // told of. With ready, it waits for a line that matches instead. It is bounded
@@ -115,9 +129,9 @@ func (s *Session) wait(ctx context.Context, answers []Answer, ready *Pattern) er
 	start := time.Now()
 	idle := time.NewTimer(within)
 	defer idle.Stop()
-	seen := 0
+	seen, stood := 0, standsNot
 	for {
-		settle := false
+		settle := time.Duration(0)
 		if ready != nil {
 			for ; seen < len(s.out.lines); seen++ {
 				if ready.matches(s.out.lines[seen]) {
@@ -126,17 +140,20 @@ func (s *Session) wait(ctx context.Context, answers []Answer, ready *Pattern) er
 			}
 		}
 		if len(s.out.cur) > 0 {
-			known, sure, err := s.stands(answers)
+			what, err := s.stands(answers)
 			if err != nil {
 				return s.fail(err)
 			}
-			if known && sure {
+			if settle = s.believed(what); what != standsNot && settle == 0 {
+				s.accept(what)
 				return nil
 			}
-			settle = known
-		}
-		if settle {
-			idle.Reset(settling)
+			if settle > 0 {
+				idle.Reset(settle)
+			} else {
+				idle.Reset(within)
+			}
+			stood = what
 		} else {
 			idle.Reset(within)
 		}
@@ -145,15 +162,15 @@ func (s *Session) wait(ctx context.Context, answers []Answer, ready *Pattern) er
 			if !ok {
 				return s.fail(fmt.Errorf("the session ended: %w", orEOF(s.readErr)))
 			}
-			if !s.out.write(b) {
+			if !s.take(b) {
 				return s.fail(fmt.Errorf("it printed more than %d MB", maxPrinted>>20))
 			}
 			if time.Since(start) > 10*within {
 				return s.fail(fmt.Errorf("no prompt in %s although it keeps printing", 10*within))
 			}
 		case <-idle.C:
-			if settle {
-				s.accept()
+			if settle > 0 || s.unechoed() {
+				s.accept(stood)
 				return nil
 			}
 			return s.fail(&noPrompt{within, s.tail()})
@@ -180,87 +197,193 @@ func orEOF(err error) error {
 	return err
 }
 
-// stands looks what the incomplete line is: a prompt (known), and whether under
-// the name we know (sure); the pager or a question are answered on the spot.
-func (s *Session) stands(answers []Answer) (known, sure bool, err error) {
-	if s.prompt != "" && string(s.out.cur) == s.prompt {
-		return true, true, nil // as before, which is the usual case
+// take takes in what arrived. What was printed up to the end of an echo is not a
+// part of the answer. It is false once there is too much.
+func (s *Session) take(b []byte) bool {
+	if s.echo == nil || s.echo.state == echoSame {
+		return s.out.write(b)
 	}
-	if len(s.out.cur) > maxPrompt {
-		return false, false, nil
+	for i, c := range b {
+		s.out.put(c)
+		if s.echo.put(c) {
+			s.early = append(s.early, s.out.lines[:len(s.out.lines)-1]...)
+			size := s.out.size
+			s.out.reset()
+			s.out.size = size + i + 1
+			return s.out.write(b[i+1:])
+		}
+	}
+	s.out.size += len(b)
+	return s.out.size <= maxPrinted
+}
+
+// standing is what the incomplete line is.
+type standing byte
+
+const (
+	standsNot    standing = iota // nothing that ends an answer
+	standsAsWas                  // the prompt that stood there before
+	standsPrompt                 // another prompt under the name we know, or the first
+	standsOther                  // a prompt under another name
+	standsAfter                  // the prompt that stood there before, behind a line without an end
+	standsOpen                   // a prompt that asks for the rest of a line
+)
+
+// believed is how long what stands there must go on standing before it is taken
+// for the end of an answer; 0 is at once, and less than that never. A device that
+// echoes has answered nothing before it has said the line back.
+func (s *Session) believed(what standing) time.Duration {
+	if what == standsNot {
+		return 0
+	}
+	if s.echo != nil && s.echo.strict && s.echo.state == echoPending {
+		if s.echo.rows == 0 {
+			return -1
+		}
+		s.echo.state = echoOther
+	}
+	switch {
+	case what == standsAfter:
+		return settleAfter
+	case what == standsOther, s.echo != nil && s.echo.strict && s.echo.state == echoOther:
+		return settling // more may come of what its line editor did
+	case what == standsOpen, s.p.bare:
+		return settleBare
+	}
+	return 0
+}
+
+// unechoed tells whether a prompt stands there although the line was never said
+// back.
+func (s *Session) unechoed() bool {
+	if s.echo == nil || !s.echo.strict || s.echo.state != echoPending || len(s.out.cur) == 0 {
+		return false
+	}
+	what, err := s.stands(nil)
+	if err != nil || what == standsNot {
+		return false
+	}
+	s.echo.state = echoOther
+	return true
+}
+
+// stands looks what the incomplete line is; the pager or a question are answered
+// on the spot.
+func (s *Session) stands(answers []Answer) (standing, error) {
+	if s.prompt != "" && string(s.out.cur) == s.prompt {
+		return standsAsWas, nil // the usual case
+	}
+	if len(s.out.cur) > maxPrompt && !s.endsInPrompt() {
+		return standsNot, nil
 	}
 	cur := string(s.out.cur)
-	if mode, host := s.p.promptOf(cur); mode != "" {
-		if s.host != "" && host != s.host {
-			return true, false, nil
-		}
-		s.mode, s.prompt, s.host = mode, cur, host
-		return true, true, nil
+	mode, host, tells := s.p.promptOf(cur)
+	switch {
+	case s.endsInPrompt():
+		return standsAfter, nil
+	case mode != "" && tells && s.host != "" && host != s.host:
+		return standsOther, nil
+	case mode != "":
+		return standsPrompt, nil
 	}
-	if s.p.Pager.More.matches(cur) {
-		s.out.cur = s.out.cur[:0]
-		s.met = append(s.met, "pager: "+cur)
-		return false, false, s.write(s.p.Pager.Next)
+	for _, page := range s.p.Pager.pages() {
+		if page.More.matches(cur) {
+			s.out.cur = s.out.cur[:0]
+			s.met = append(s.met, "pager: "+cur)
+			return standsNot, s.write(key(page.Next))
+		}
 	}
 	for _, a := range answers {
 		if a.Question.matches(cur) {
-			if a.once || a.Secret != "" { // a wrong secret is not sent twice
-				key := a.Secret
-				if key == "" {
-					key = a.Question.String()
-				}
-				if s.asked[key] { // it asks again: it did not like the answer
-					return false, false, fmt.Errorf("it asks %q again: %w", cur, run.ErrDenied)
-				}
-				s.asked[key] = true
-			}
-			s.out.lines = append(s.out.lines, clean(s.out.cur))
-			s.out.cur = s.out.cur[:0]
-			s.met = append(s.met, "question: "+cur)
-			say := a.Send
-			if a.Secret != "" {
-				v, ok := s.secrets[a.Secret]
-				if !ok {
-					return false, false, fmt.Errorf("it asks %q, and there is no secret named %q for it", cur, a.Secret)
-				}
-				say = v
-			}
-			return false, false, s.write(say + s.enterKey)
+			return standsNot, s.reply(a, cur)
 		}
 	}
-	return false, false, nil
+	if s.p.More.Prompt.matches(cur) {
+		return standsOpen, nil
+	}
+	return standsNot, nil
+}
+
+// endsInPrompt tells whether the prompt that stood there before stands behind
+// something else: the last line of a file need not have an end.
+func (s *Session) endsInPrompt() bool {
+	return len(s.prompt) > 1 && len(s.out.cur) > len(s.prompt) && strings.HasSuffix(string(s.out.cur), s.prompt)
+}
+
+// reply answers a question that the device asks.
+func (s *Session) reply(a Answer, cur string) error {
+	if a.once || a.Secret != "" { // a wrong secret is not sent twice
+		key := a.Secret
+		if key == "" {
+			key = a.Question.String()
+		}
+		if s.asked[key] { // it asks again: it did not like the answer
+			return fmt.Errorf("it asks %q again: %w", cur, run.ErrDenied)
+		}
+		s.asked[key] = true
+	}
+	s.out.lines = append(s.out.lines, clean(s.out.cur))
+	s.out.cur = s.out.cur[:0]
+	s.met = append(s.met, "question: "+cur)
+	say := a.Send
+	if a.Secret != "" {
+		v, ok := s.secrets[a.Secret]
+		if !ok {
+			return fmt.Errorf("it asks %q, and there is no secret named %q for it", cur, a.Secret)
+		}
+		say = v
+	}
+	return s.write(say + s.enterKey)
 }
 
 // maxPrompt is the longest a prompt or a question may be, in bytes.
 const maxPrompt = 1024
 
-// accept takes the prompt that stands there as ours, whatever its name.
-func (s *Session) accept() {
+// accept takes what stands there as the end of the answer.
+func (s *Session) accept(what standing) {
 	cur := string(s.out.cur)
-	if mode, host := s.p.promptOf(cur); mode != "" {
-		s.mode, s.prompt, s.host = mode, cur, host
+	switch what {
+	case standsAsWas:
+		return
+	case standsAfter:
+		s.out.lines = append(s.out.lines, clean(s.out.cur[:len(cur)-len(s.prompt)]))
+		s.unended = true
+		return
+	case standsOpen:
+		s.open = cur
+		return
+	}
+	mode, host, tells := s.p.promptOf(cur)
+	if mode == "" {
+		return
+	}
+	s.mode, s.prompt = mode, cur
+	if tells {
+		s.host = host
 	}
 }
 
-// promptOf finds the mode that a line is the prompt of, and the host name in
-// it; "" when it is none.
-func (p *Profile) promptOf(line string) (mode, host string) {
+// promptOf finds the mode that a line is the prompt of, "" when it is none, and
+// the host name in it, where its prompt tells one.
+func (p *Profile) promptOf(line string) (mode, host string, tells bool) {
 	for _, name := range p.order {
 		re := p.Modes[name].Prompt
 		if m := re.FindStringSubmatch(line); m != nil {
 			if i := re.SubexpIndex("host"); i > 0 {
-				host = m[i]
+				host, tells = m[i], true
 			}
-			return name, host
+			return name, host, tells
 		}
 	}
-	return "", ""
+	return "", "", false
 }
 
 func (s *Session) tail() string {
 	t := string(clean(s.out.cur))
 	if t == "" && len(s.out.lines) > 0 {
 		t = s.out.lines[len(s.out.lines)-1]
+	} else if t == "" && s.echo != nil && s.echo.state == echoSame {
+		t = s.echo.line // it said that back, and no more
 	}
 	return s.Mask(t[max(0, len(t)-80):])
 }
@@ -273,137 +396,6 @@ func (s *Session) fail(err error) error {
 		s.log.Note(s.Mask(err.Error()))
 	}
 	return err
-}
-
-// say sends a line and returns what the device printed before its next prompt,
-// without the echo.
-func (s *Session) say(ctx context.Context, line string, answers []Answer) ([]string, error) {
-	if s.broken != nil {
-		return nil, s.broken
-	}
-	if strings.ContainsAny(line, "\r\n") {
-		return nil, &run.Refused{Line: s.Mask(line), Said: "a line must be one line; it was not sent"}
-	}
-	for _, secret := range s.p.secretsIn(line) { // the device may say it back to us
-		s.hide("in a line: "+secret, secret)
-	}
-	s.out.reset()
-	s.met = nil
-	s.last = exchange{sent: line}
-	clear(s.asked)
-	s.log.Sent(s.Mask(s.prompt), s.Mask(line))
-	if err := s.write(line + s.enterKey); err != nil {
-		return nil, s.fail(err)
-	}
-	if err := s.wait(ctx, answers, nil); err != nil {
-		return nil, err
-	}
-	got := s.out.lines
-	if len(got) > 0 && strings.TrimSpace(got[0]) == strings.TrimSpace(line) {
-		got = got[1:]
-	}
-	s.last.got = got
-	s.log.Got(s.masked(got))
-	return got, nil
-}
-
-// refusal finds a line that says no.
-func (s *Session) refusal(line string, got []string) error {
-	for _, l := range got {
-		for _, p := range s.p.Refused {
-			if p.matches(l) {
-				return &run.Refused{Line: s.Mask(line), Said: s.Mask(l)}
-			}
-		}
-	}
-	return nil
-}
-
-// command says something in its mode and checks the answer.
-func (s *Session) command(ctx context.Context, c Command, vars map[string]string) ([]string, error) {
-	if err := s.enter(ctx, c.In); err != nil {
-		return nil, err
-	}
-	line := fill(c.Send, vars)
-	got, err := s.say(ctx, line, c.Answers)
-	if err != nil {
-		return nil, err
-	}
-	return got, s.checked(line, c, got)
-}
-
-func (s *Session) checked(line string, c Command, got []string) error {
-	if err := s.refusal(line, got); err != nil {
-		return err
-	}
-	if c.Done.Regexp != nil && !slices.ContainsFunc(got, c.Done.matches) {
-		return &run.Unclear{Asked: line, Got: s.Mask(strings.Join(got[max(0, len(got)-3):], " / "))}
-	}
-	if s.mode != c.In {
-		return &run.Unclear{Asked: line, Got: "now in mode " + s.mode + ", not " + c.In}
-	}
-	return nil
-}
-
-func fill(text string, vars map[string]string) string {
-	for k, v := range vars {
-		text = strings.ReplaceAll(text, "<<"+k+">>", v)
-	}
-	return text
-}
-
-// enter goes to a mode, step by step; each is confirmed by its prompt.
-func (s *Session) enter(ctx context.Context, mode string) error {
-	if s.broken != nil {
-		return s.broken
-	}
-	for s.mode != mode {
-		next, c := s.towards(mode)
-		if c.Send == "" {
-			return fmt.Errorf("there is no way from mode %s to %s", s.mode, mode)
-		}
-		if err := s.step(ctx, next, c); err != nil {
-			return fmt.Errorf("entering mode %s: %w", next, err)
-		}
-	}
-	return nil
-}
-
-// step goes to the next mode.
-func (s *Session) step(ctx context.Context, next string, c Command) (err error) {
-	for _, a := range c.Answers {
-		if a.Secret == "" || s.opt.Try == nil {
-			continue
-		}
-		done, err2 := s.opt.Try(ctx, a.Secret)
-		if err2 != nil {
-			return err2
-		}
-		defer func() { done(err) }()
-	}
-	got, err := s.say(ctx, c.Send, c.Answers)
-	if err != nil {
-		return err
-	}
-	if err := s.refusal(c.Send, got); err != nil {
-		return err
-	}
-	if s.mode != next {
-		return &run.Unclear{Asked: c.Send, Got: "in mode " + s.mode + ", not " + next}
-	}
-	return nil
-}
-
-// towards is the next mode on the way and the command that leads there: down
-// where the goal lies below, else up.
-func (s *Session) towards(goal string) (string, Command) {
-	for at := goal; at != ""; at = s.p.Modes[at].From {
-		if s.p.Modes[at].From == s.mode {
-			return at, s.p.Modes[at].Enter
-		}
-	}
-	m := s.p.Modes[s.mode]
-	return m.From, m.Leave
 }
 
 var errNoRestore = errors.New("its profile knows no way to restore a configuration")

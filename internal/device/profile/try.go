@@ -120,8 +120,8 @@ func (t *trial) refused() bool {
 	}
 	f.Got = got
 	var r *run.Refused
-	if errors.As(t.s.refusal(nonsense, got), &r) {
-		f.Fits = fmt.Sprintf("refused fits %q", r.Said)
+	if errors.As(t.s.judge(nonsense, got, rules{}), &r) {
+		f.Fits = t.s.decided
 	} else {
 		f.Not = "no pattern under refused fits the answer to a word that no device knows: refused lines would go unnoticed"
 	}

@@ -1,0 +1,119 @@
+package profile
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"metabasis/internal/core/run"
+)
+
+// say sends a line and returns what the device printed before its next prompt,
+// without the echo. Where the device is known to echo, and said back something
+// else than was sent, that is an [run.Unclear].
+func (s *Session) say(ctx context.Context, line string, answers []Answer) ([]string, error) {
+	if s.broken != nil {
+		return nil, s.broken
+	}
+	keys, err := s.p.typed(line)
+	if err != nil {
+		return nil, &run.Refused{Line: s.Mask(line), Said: err.Error() + "; it was not sent"}
+	}
+	for _, secret := range s.p.secretsIn(line) { // the device may say it back to us
+		s.hide("in a line: "+secret, secret)
+	}
+	s.out.reset()
+	s.met, s.early, s.open, s.unended, s.decided = nil, nil, "", false, ""
+	s.last = exchange{sent: line}
+	clear(s.asked)
+	s.listen(line)
+	defer func() { s.echo = nil }()
+	s.log.Sent(s.Mask(s.prompt), s.Mask(line))
+	if err := s.write(keys + s.enterKey); err != nil {
+		return nil, s.fail(err)
+	}
+	if err := s.wait(ctx, answers, nil); err != nil {
+		return nil, err
+	}
+	if len(s.early) > 0 {
+		s.log.Got(s.masked(s.early))
+	}
+	s.last.got = s.out.lines
+	s.log.Got(s.masked(s.last.got))
+	return s.last.got, s.heard(line)
+}
+
+// listen gets ready for the echo of a line.
+func (s *Session) listen(line string) {
+	s.echo = nil
+	if s.p.Connect.Echo != echoNo {
+		s.echo = newEcho(line, s.prompt, s.p.Connect.Echo == echoYes || s.echoes)
+	}
+}
+
+// heard looks at the echo of a line.
+func (s *Session) heard(line string) error {
+	e := s.echo
+	if e == nil {
+		return nil
+	}
+	if e.state == echoSame {
+		s.echoes = true
+		return nil
+	}
+	if !e.strict {
+		return nil
+	}
+	s.last.typed = "nothing"
+	if len(s.last.got) > 0 {
+		s.last.typed = fmt.Sprintf("%q", strings.TrimPrefix(s.last.got[0], s.prompt))
+	}
+	if len(s.p.secretsIn(line)) > 0 || s.Mask(line) != line {
+		s.last.typed = "something else, which is not shown since the line holds a secret"
+	}
+	return &run.Unclear{Asked: s.Mask(line), Got: "what the device says back is not what was sent: " + s.Mask(s.last.typed)}
+}
+
+// redrawn finds a row of an answer in which the device drew its prompt and a line
+// again: its line editor did something with a key of ours.
+func (s *Session) redrawn(got []string) string {
+	for _, l := range got {
+		if rest, again := strings.CutPrefix(l, s.prompt); again && s.prompt != "" && strings.TrimSpace(rest) != "" {
+			return rest
+		}
+	}
+	return ""
+}
+
+// command says something in its mode and checks the answer.
+func (s *Session) command(ctx context.Context, c Command, vars map[string]string) ([]string, error) {
+	if err := s.enter(ctx, c.In); err != nil {
+		return nil, err
+	}
+	line := fill(c.Send, vars)
+	got, err := s.say(ctx, line, c.Answers)
+	if err != nil {
+		return got, err
+	}
+	if s.open != "" {
+		return got, s.callOff(ctx, line)
+	}
+	return got, s.checked(line, c, got)
+}
+
+func (s *Session) checked(line string, c Command, got []string) error {
+	if err := s.judge(line, got, c.rules()); err != nil {
+		return err
+	}
+	if s.mode != c.In {
+		return &run.Unclear{Asked: line, Got: "now in mode " + s.mode + ", not " + c.In}
+	}
+	return nil
+}
+
+func fill(text string, vars map[string]string) string {
+	for k, v := range vars {
+		text = strings.ReplaceAll(text, "<<"+k+">>", v)
+	}
+	return text
+}
