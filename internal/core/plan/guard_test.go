@@ -115,7 +115,7 @@ func TestTheReviewFindsWhatThePlanWould(t *testing.T) {
 func TestNothingThatLooksUnfilledIsSent(t *testing.T) {
 	text := strings.NewReplacer("number 2..4000  \"LAN\" = 310", "text  \"LAN\"", "<<lan>> on", "<<lan>> at").Replace(book)
 	_, err := Make(parse(t, text), read(t, six), map[string]string{"lan": "<<lan>>"}, traits, night)
-	assert.ErrorContains(t, err, "nothing with << is ever sent")
+	assert.ErrorContains(t, err, "looks as if a value were not filled in")
 }
 
 func TestStepsThatMentionWhatAnotherMakes(t *testing.T) {

@@ -52,6 +52,8 @@ type Traits struct {
 	Restores bool
 	// Tables are what its profile reads.
 	Tables map[string]runbook.Table
+	// Unsendable says why a line cannot be sent, "" when it can; nil is never.
+	Unsendable func(line string) string
 	// Mask takes secrets out of one line of a configuration; nil masks nothing.
 	Mask func(string) string
 }
@@ -313,8 +315,10 @@ func (m *maker) render(t *Target, texts []*runbook.Text, env runbook.Env) []stri
 			m.fail(0, "%s: %v", t.Device.Name, err)
 			continue
 		}
-		if strings.Contains(line, "<<") {
-			m.fail(text.Line(), "%s: %q looks as if a value were not filled in; nothing with << is ever sent", t.Device.Name, line)
+		if t.Traits.Unsendable != nil {
+			if why := t.Traits.Unsendable(line); why != "" {
+				m.fail(text.Line(), "%s: %q: %s", t.Device.Name, line, why)
+			}
 		}
 		for _, never := range t.Traits.Never {
 			if never.MatchString(strings.TrimSpace(line)) {

@@ -326,6 +326,10 @@ func (w *worker) holds(c plan.Check, read tables) (bool, runbook.Env, error) {
 		env = env.With(name, read[name])
 	}
 	ok, err := c.Cond.Eval(env)
+	var missing *runbook.NotKnown
+	if errors.As(err, &missing) {
+		return false, env, &Unclear{Asked: c.Cond.Source, Got: missing.Column + " is missing in what the device said", missing: true}
+	}
 	if err != nil {
 		return false, env, &Unclear{Asked: c.Cond.Source, Got: err.Error()}
 	}
@@ -345,6 +349,13 @@ func pollEvery(within time.Duration) time.Duration {
 	return min(max(within/20, time.Second), 5*time.Second)
 }
 
+// notTold tells whether a condition is neither true nor false, since the device did
+// not tell a value. It may yet.
+func notTold(err error) bool {
+	var u *Unclear
+	return errors.As(err, &u) && u.missing
+}
+
 // expect waits until a condition holds, for as long as the runbook allows.
 func (w *worker) expect(i int, e plan.Expect) *trouble {
 	by := time.Now().Add(e.Within)
@@ -354,7 +365,7 @@ func (w *worker) expect(i int, e plan.Expect) *trouble {
 	last := ""
 	for {
 		ok, env, err := w.holds(e.Check, tables{})
-		if err != nil {
+		if err != nil && !notTold(err) {
 			return faced("looking whether "+e.Cond.Source, err)
 		}
 		if ok {

@@ -78,8 +78,9 @@ func (e *Refused) Error() string { return fmt.Sprintf("refused: %q: %s", e.Line,
 
 // Unclear is an answer that proves nothing either way.
 type Unclear struct {
-	Asked string
-	Got   string
+	Asked   string
+	Got     string
+	missing bool // a condition could not be told, since a value is missing
 }
 
 func (e *Unclear) Error() string { return fmt.Sprintf("unclear answer to %q: %q", e.Asked, e.Got) }

@@ -60,12 +60,16 @@ func (p *parser) cond(n *node, from, to int) *Cond {
 // Names lists what the condition looks at, "config" included.
 func (c *Cond) Names() []string { return c.names }
 
-// Eval evaluates the condition. The error says what could not be evaluated.
+// Eval evaluates the condition. The error says what could not be evaluated; it is
+// a [NotKnown] where the device did not tell what the condition looks at.
 func (c *Cond) Eval(env Env) (bool, error) {
 	if c.prog == nil {
 		return false, fmt.Errorf("condition %q was never compiled", c.Source)
 	}
 	v, err := expr.Run(c.prog, env.withHas())
+	if column := missingIn(err); column != "" {
+		return false, &NotKnown{c.Source, column}
+	}
 	if err != nil {
 		return false, fmt.Errorf("condition %q: %s", c.Source, firstLine(err))
 	}
@@ -91,11 +95,17 @@ func (c *Cond) Explain(env Env) string {
 	case !found:
 		return ""
 	case p.left == nil:
+		if _, err := expr.Run(p.whole, vals); missingIn(err) != "" {
+			return "cannot be told: " + p.source + ": " + missingIn(err) + " is missing"
+		}
 		return notSo(p.source)
 	}
 	l, err1 := expr.Run(p.left, vals)
 	r, err2 := expr.Run(p.right, vals)
 	if err1 != nil || err2 != nil {
+		if column := missingIn(errors.Join(err1, err2)); column != "" {
+			return "cannot be told: " + p.source + ": " + column + " is missing"
+		}
 		return "cannot be told: " + p.source
 	}
 	want := fmt.Sprint(r)
@@ -157,6 +167,12 @@ func firstLine(err error) string {
 	return s
 }
 
+// escapedAngles is how a text says that it means the angles themselves.
+const escapedAngles = `\<<`
+
+// keptAngles stand for them while values are filled in.
+const keptAngles = "\x00"
+
 // hasName is what "config has" becomes inside an expression.
 const hasName = "config_has"
 
@@ -175,7 +191,7 @@ func rewrite(source string) (out string, back func(int) int) {
 		if source[m[2]:m[3]] == "lacks" {
 			b.WriteString("not ")
 		}
-		b.WriteString(hasName + "(" + interpolated(source[m[4]:m[5]]) + ")")
+		b.WriteString(hasName + "(" + filled(source[m[4]:m[5]]) + ")")
 		last = m[1]
 		moves = append(moves, move{b.Len(), last})
 	}
@@ -194,7 +210,7 @@ func rewrite(source string) (out string, back func(int) int) {
 
 // interpolated turns "a <<b>> c" into "a " + string(b) + " c".
 func interpolated(quoted string) string {
-	s := quoted
+	s := strings.ReplaceAll(quoted, escapedAngles, keptAngles)
 	for {
 		i := strings.Index(s, "<<")
 		j := strings.Index(s, ">>")
@@ -205,11 +221,14 @@ func interpolated(quoted string) string {
 	}
 }
 
+// filled is interpolated, with the angles that a text means.
+func filled(quoted string) string { return strings.ReplaceAll(interpolated(quoted), keptAngles, "<<") }
+
 // Asks lists the lines of the configuration that the condition asks for, such as
 // "port 7 > lan 310", as far as they can be told from the environment.
 func (c *Cond) Asks(env Env) (out []string) {
 	for _, m := range hasForm.FindAllStringSubmatch(c.Source, -1) {
-		prog, err := expr.Compile(interpolated(m[2]), expr.Env(map[string]any(env)))
+		prog, err := expr.Compile(filled(m[2]), expr.Env(map[string]any(env)))
 		if err != nil {
 			continue
 		}
@@ -248,6 +267,11 @@ func (p *parser) text(n *node, at int, body string) *Text {
 		if i < 0 {
 			t.pieces = append(t.pieces, piece{literal: rest})
 			break
+		}
+		if i > 0 && rest[i-1] == '\\' { // \<< stands for the angles themselves
+			t.pieces = append(t.pieces, piece{literal: rest[:i-1] + "<<"})
+			rest, off = rest[i+2:], off+i+2
+			continue
 		}
 		if i > 0 {
 			t.pieces = append(t.pieces, piece{literal: rest[:i]})
@@ -291,6 +315,9 @@ func (t *Text) Render(env Env) (string, error) {
 		if strings.ContainsFunc(s, isControl) {
 			return "", fmt.Errorf("line %d: value %s has a control character", t.at.line, p.source)
 		}
+		if strings.Contains(s, "<<") {
+			return "", fmt.Errorf("line %d: value %s is %q, which looks as if a value were not filled in; for the angles themselves write %s in the line", t.at.line, p.source, s, escapedAngles)
+		}
 		b.WriteString(s)
 	}
 	return b.String(), nil
@@ -301,11 +328,14 @@ func isControl(r rune) bool { return unicode.IsControl(r) || r == utf8.RuneError
 // compileExpr compiles source against the environment. The error carries the
 // byte offset it is about.
 func compileExpr(source string, env any, wantBool bool) (*vm.Program, int, error) {
-	opts := []expr.Option{expr.Env(env)}
+	opts := append(known(), expr.Env(env))
 	if wantBool {
 		opts = append(opts, expr.AsBool())
 	}
 	prog, err := expr.Compile(source, opts...)
+	if err == nil { // what is wrong with a condition is told before it is patched
+		prog, err = expr.Compile(source, append(opts, expr.Patch(guardValues{}))...)
+	}
 	if err == nil {
 		return prog, 0, nil
 	}

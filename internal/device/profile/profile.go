@@ -234,7 +234,7 @@ func (p *Profile) Style() config.Style {
 func (p *Profile) Traits() plan.Traits {
 	_, tellsPair := p.Readers["pair"]
 	return plan.Traits{ClearText: p.Connect.Protocol == Telnet, TellsPair: tellsPair, Timer: p.Timer.Kind, Boot: p.Timer.Boot, Style: p.Style(), Connect: p.Pace.Connect,
-		Command: p.Pace.Command, Never: regexps(p.Never), Mask: p.Mask, Restores: p.Restore.Send != "", Saves: p.Save.Send != "", TellsSaved: p.Config.Saved.Send != "", Tables: p.Tables()}
+		Command: p.Pace.Command, Never: regexps(p.Never), Mask: p.Mask, Unsendable: p.Unsendable, Restores: p.Restore.Send != "", Saves: p.Save.Send != "", TellsSaved: p.Config.Saved.Send != "", Tables: p.Tables()}
 }
 
 func regexps(ps []Pattern) (out []*regexp.Regexp) {

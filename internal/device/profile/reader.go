@@ -20,14 +20,17 @@ import (
 // column it carries; a column that is not in it is looked for, by its own
 // pattern, in the lines up to the next row.
 //
-// A reader never takes silence for an answer. Lines that begin no row are
-// expected only where Skip says so; a table without rows is one only if every
-// line is expected, and printing nothing counts only with Silent.
+// A reader never takes silence for an answer, and passes over nothing. Where there
+// are many rows, every line must be a row, a part of one, or one that Skip says
+// belongs to none; else the whole answer is an error that shows it. A table is
+// empty where a line fits None, where every line is one to skip, or, with Silent,
+// where nothing is printed. A value that the device does not tell is nil.
 type Reader struct {
 	Command `yaml:",inline"`
 	Title   string            `yaml:"title"`
 	Row     Pattern           `yaml:"row"`
-	Skip    []Pattern         `yaml:"skip"`   // headings, and what says that there is nothing
+	Skip    []Pattern         `yaml:"skip"`   // headings, and what else is no row
+	None    Pattern           `yaml:"none"`   // what says that there is nothing
 	Silent  bool              `yaml:"silent"` // an empty table prints nothing at all
 	Columns map[string]Column `yaml:"columns"`
 	order   []string          // columns as the profile lists them
@@ -74,7 +77,7 @@ func (s *Session) Read(ctx context.Context, table string) (any, error) {
 	if !ok {
 		return nil, &run.Unclear{Asked: table, Got: "the profile of " + s.p.Platform + " has no such reader"}
 	}
-	got, err := s.command(ctx, r.Command, nil)
+	got, err := s.command(ctx, r.asked(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -85,11 +88,27 @@ func (s *Session) Read(ctx context.Context, table string) (any, error) {
 	return v, nil
 }
 
+// asked is the command of the reader. A line that says that there is nothing is no
+// refusal, even where it looks like one.
+func (r Reader) asked() Command {
+	c := r.Command
+	if r.None.Regexp != nil {
+		c.Harmless = append([]Pattern{r.None}, c.Harmless...)
+	}
+	return c
+}
+
 // Parse turns printed lines into the table: a map[string]any when it has one
 // row, else a []map[string]any. The error shows the text that it was given.
 func (r Reader) Parse(lines []string) (any, error) {
 	if r.Row.Regexp == nil {
 		row := map[string]any{}
+		if indexMatch(lines, r.None) >= 0 { // all that it could tell is missing
+			for name := range r.Columns {
+				row[name] = nil
+			}
+			return row, nil
+		}
 		if err := r.fill(row, nil, lines, lines); err != nil {
 			return nil, err
 		}
@@ -115,13 +134,13 @@ func (r Reader) parseRows(lines []string) (any, error) {
 	}
 	for i, l := range lines {
 		switch {
-		case strings.TrimSpace(l) == "", slices.ContainsFunc(r.Skip, func(p Pattern) bool { return p.matches(l) }):
+		case strings.TrimSpace(l) == "", r.None.matches(l), slices.ContainsFunc(r.Skip, func(p Pattern) bool { return p.matches(l) }):
 		case r.Row.matches(l):
 			if err := end(i); err != nil {
 				return nil, err
 			}
 			begin = i
-		case begin < 0:
+		case begin < 0 || !r.partOfRow(l):
 			strange = append(strange, l)
 		}
 	}
@@ -130,9 +149,11 @@ func (r Reader) parseRows(lines []string) (any, error) {
 	}
 	printed := slices.ContainsFunc(lines, func(l string) bool { return strings.TrimSpace(l) != "" })
 	switch {
-	case len(rows) > 0:
-	case len(strange) > 0:
+	case len(strange) > 0 && len(rows) == 0:
 		return nil, fmt.Errorf("no line fits its row; it printed: %s", some(strange))
+	case len(strange) > 0:
+		return nil, fmt.Errorf("%d rows, and %s that fit neither row nor skip: %s", len(rows), plural(len(strange), "line"), some(strange))
+	case len(rows) > 0:
 	case !printed && !r.Silent:
 		return nil, fmt.Errorf("it printed nothing where a table was expected")
 	}
@@ -147,7 +168,10 @@ func (r Reader) fill(row, above map[string]any, lines, all []string) error {
 		groups = r.Row.find(lines[0])
 	}
 	for name, c := range r.Columns {
-		text, found := c.in(lines)
+		text, found, err := c.in(lines, r.Row.Regexp == nil)
+		if err != nil {
+			return fmt.Errorf("column %s: %w", name, err)
+		}
 		if i := r.groupOf(name); i >= 0 {
 			text, found = groups[i], true
 		}
@@ -158,8 +182,12 @@ func (r Reader) fill(row, above map[string]any, lines, all []string) error {
 		case !found && !c.Optional:
 			return fmt.Errorf("no line fits column %s; it printed: %s", name, some(all))
 		}
+		if c.missing(text, found) {
+			row[name] = nil
+			continue
+		}
 		v, err := c.value(text)
-		if err != nil && !(text == "" && c.Optional) {
+		if err != nil {
 			return fmt.Errorf("column %s: %w; it printed: %s", name, err, some(lines))
 		}
 		row[name] = v
@@ -174,13 +202,46 @@ func (r Reader) groupOf(column string) int {
 	return r.Row.SubexpIndex(column)
 }
 
-func (c Column) in(lines []string) (string, bool) {
-	for _, l := range lines {
-		if m := c.Match.find(l); m != nil {
-			return m[1], true
+// partOfRow tells whether a line carries a column of the row it stands under.
+func (r Reader) partOfRow(l string) bool {
+	for _, c := range r.Columns {
+		if c.Match.matches(l) {
+			return true
 		}
 	}
-	return "", false
+	return false
+}
+
+// missing tells whether the device did not tell an optional value. Text may be
+// empty; a yes/no whose group is empty says no.
+func (c Column) missing(text string, found bool) bool {
+	return c.Optional && (!found || text == "" && c.Type != runbook.TextColumn && c.Type != runbook.YesNoColumn)
+}
+
+// in finds the value of a column in the lines of its row. Where the answer is one
+// row, two lines that tell different values tell none.
+func (c Column) in(lines []string, only bool) (text string, found bool, err error) {
+	for _, l := range lines {
+		m := c.Match.find(l)
+		switch {
+		case m == nil:
+		case !found:
+			text, found = m[1], true
+		case only && m[1] != text:
+			return "", false, fmt.Errorf("two lines fit it, and they differ: %q and %q", text, m[1])
+		}
+		if found && !only {
+			break
+		}
+	}
+	return text, found, nil
+}
+
+func plural(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
 }
 
 // some is the start of what was printed.

@@ -33,7 +33,7 @@ func TestReaderForms(t *testing.T) {
       best: {type: yes/no, match: '^ +(best)$', yes: best, optional: true}
 `
 	const silent = "    silent: true\n" + routes
-	row := func(prefix, via string, age float64, best bool) map[string]any {
+	row := func(prefix, via string, age, best any) map[string]any {
 		return map[string]any{"prefix": prefix, "via": via, "age": age, "best": best}
 	}
 	for name, c := range map[string]struct {
@@ -43,7 +43,14 @@ func TestReaderForms(t *testing.T) {
 		err    string
 	}{
 		"rows of several lines": {routes, []string{"ROUTES", "192.0.2.0/24 via a", "  age 12", "  best", "             via b", "198.51.100.0/24 via c", "  age 3"},
-			[]map[string]any{row("192.0.2.0/24", "a", 12, true), row("192.0.2.0/24", "b", 0, false), row("198.51.100.0/24", "c", 3, false)}, ""},
+			[]map[string]any{row("192.0.2.0/24", "a", 12.0, true), row("192.0.2.0/24", "b", nil, nil), row("198.51.100.0/24", "c", 3.0, nil)}, ""},
+		"a line fits no pattern": {routes, []string{"ROUTES", "192.0.2.0/24 via a", "198.51.100.0/24 by b", "203.0.113.0/24 via c"}, nil,
+			"2 rows, and 1 line that fit neither row nor skip: 198.51.100.0/24 by b"},
+		"a line says that there is nothing": {"    none: '^No routes'\n" + routes, []string{"No routes here."}, []map[string]any{}, ""},
+		"one row, and nothing to tell": {"    none: '^No clock'\n    columns: {a: {type: number, match: '^a (.*)$'}}\n", []string{"No clock."},
+			map[string]any{"a": nil}, ""},
+		"one row, two values": {"    columns: {a: {type: text, match: '^a (.*)$'}}\n", []string{"a 1", "a 2"}, nil,
+			`column a: two lines fit it, and they differ: "1" and "2"`},
 		"it says that there are none": {routes, []string{"ROUTES", "none", ""}, []map[string]any{}, ""},
 		"nothing fits":                {routes, []string{"ROUTES", "192.0.2.0/24 -> a", "more"}, nil, "no line fits its row; it printed: 192.0.2.0/24 -> a / more"},
 		"nothing was printed":         {routes, []string{"", "  "}, nil, "it printed nothing where a table was expected"},
@@ -53,7 +60,7 @@ func TestReaderForms(t *testing.T) {
 		"one row, one column missing": {"    columns: {a: {type: text, match: '^a (.*)$'}, b: {type: text, match: '^b (.*)$'}}\n", []string{"a 1"}, nil,
 			"no line fits column b; it printed: a 1"},
 		"one row, one column optional": {"    columns: {a: {type: text, match: '^a (.*)$'}, b: {type: number, match: '^b (.*)$', optional: true, unit: KiB}}\n", []string{"a 1"},
-			map[string]any{"a": "1", "b": 0.0}, ""},
+			map[string]any{"a": "1", "b": nil}, ""},
 	} {
 		p, err := withReader(c.reader)
 		require.NoError(t, err, name)

@@ -257,7 +257,7 @@ func (p *Profile) timerSays(got []string) (pending, none string) {
 func (t *trial) readers() bool {
 	for _, name := range slices.Sorted(maps.Keys(t.p.Readers)) {
 		r := t.p.Readers[name]
-		f, got, ok := t.say(Finding{Line: "readers." + name}, r.Command)
+		f, got, ok := t.say(Finding{Line: "readers." + name}, r.asked())
 		if !ok {
 			if t.s.broken != nil {
 				return false
