@@ -38,8 +38,10 @@ race:
 	$(GO) test -race -timeout 900s ./internal/core/... ./internal/device/... ./internal/store ./internal/sim ./internal/screen/...
 	$(GO) test -race -timeout 900s ./internal/nights -args -nights 60
 
-# make nights N=5000 SEED=1: that many random nights, from that seed on.
+# make nights N=5000 SEED=1: that many random nights, from that seed on; and as many
+# over a platform of drawn manners, with its profile right and with it wrong.
 nights:
+	$(GO) test ./internal/nights -run 'TestDrawn|TestMisled' -timeout 24h -parallel 8 -args -seed $(SEED) -nights $(N)
 	$(GO) test ./internal/nights -run TestNights -timeout 24h -parallel 8 -args -seed $(SEED) -nights $(N)
 
 FUZZTIME ?= 30s

@@ -509,7 +509,7 @@ func TestAnAskedSecretIsShownNowhere(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		w := simpleWith(t, []sim.Spec{{}, {Faults: []sim.Fault{{Kind: sim.SaysBack, Match: "^label"}}}}, map[string]string{"key": key}, func(s string) string {
 			s = strings.Replace(s, "scope\n", "ask\n  key       secret  \"The key\"\n\nscope\n", 1)
-			return strings.Replace(s, "step \"Gates\"", "step \"Label\"\n  already   when config has \"port 2 > label <<key>>\"\n  send\n    | port 2\n    | label \"<<key>>\"\n    | up\n  undo\n    | port 2\n    | drop label\n    | up\n\nstep \"Gates\"", 1)
+			return strings.Replace(s, "step \"Gates\"", "step \"Label\"\n  already   when config has \"port 2 > label \\\"<<key>>\\\"\"\n  send\n    | port 2\n    | label \"<<key>>\"\n    | up\n  undo\n    | port 2\n    | drop label\n    | up\n\nstep \"Gates\"", 1)
 		})
 		defer w.sim.Close()
 		w.runQuiet()

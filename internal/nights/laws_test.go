@@ -21,6 +21,12 @@ func (w *world) checkLaws() {
 	w.t.Helper()
 	w.everyNightEnds()
 	w.replayAgrees()
+	if w.misled {
+		for _, d := range w.night.Devices {
+			w.wordsAreTrue(d)
+		}
+		return
+	}
 	for _, t := range w.plan.Targets() {
 		d := w.night.Get(t.Device.Name)
 		truth := w.sim.Device(t.Device.Name).Truth()
@@ -28,7 +34,11 @@ func (w *world) checkLaws() {
 		w.lawNeverSavedWhilePending(d, truth)
 		w.lawTimerOutlastsWork(d, truth)
 		w.lawDisarmIsProven(d, truth)
-		w.lawEndsAreTrue(d)
+		if w.drawn != nil {
+			w.wordsAreTrue(d)
+		} else {
+			w.lawEndsAreTrue(d)
+		}
 		w.firesOnlyWhatIsPending(d)
 		w.lawOnlyWhatIsNeeded(d, truth)
 		w.lawIntentionsFirst(d, truth)
@@ -216,8 +226,12 @@ func (w *world) excuse(name string) bool {
 		for _, f := range w.specs[at].Faults {
 			switch f.Kind {
 			case sim.NeverBack, sim.Spoils, sim.NoSave, sim.Hangs, sim.StuckTimer, sim.QuietTimer, sim.Refusing, sim.LostUndo, sim.Garbage, sim.NoTimer, sim.Restarts, sim.CutsOff, sim.Drops,
-				sim.Drifts, sim.CutShort, sim.HalfLoad, sim.QuietSave, sim.LateDisarm, sim.OtherTimer:
+				sim.Drifts, sim.CutShort, sim.HalfLoad, sim.QuietSave, sim.LateDisarm, sim.OtherTimer, sim.Balks:
 				return true
+			case sim.Rejects:
+				if f.Match == "^drop" {
+					return true
+				}
 			}
 		}
 	}

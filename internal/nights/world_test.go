@@ -102,6 +102,8 @@ type world struct {
 	remnants func(device string) []run.Remnant
 	claim    func(ctx context.Context, t *plan.Target) (func(), error)
 	wait     bool
+	drawn    *sim.Manners // of its dunlins, when it has any
+	misled   bool         // its profile is wrong in one place: what is said must be true all the same
 }
 
 // recordingJournal keeps events with the time at which each became durable.

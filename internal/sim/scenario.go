@@ -27,13 +27,14 @@ type Scenario struct {
 	ClearLogins map[string]string `yaml:"clear_logins"` // user to password, over Telnet
 	Master      string            `yaml:"master"`       // password of plover's master mode
 	Config      string            `yaml:"config"`       // saved configuration, a text/template over Spec
+	Manners     *Manners          `yaml:"manners"`      // how its dunlins talk
 	Devices     []Spec            `yaml:"devices"`
 }
 
 // Spec describes one device of a scenario.
 type Spec struct {
 	Name       string        `yaml:"name"`
-	Platform   string        `yaml:"platform"` // tern when not given, or plover
+	Platform   string        `yaml:"platform"` // tern when not given, plover or dunlin
 	Address    string        `yaml:"address"`
 	Site       string        `yaml:"site"`
 	Uplink     string        `yaml:"uplink"`      // the device above it; "" is the operations centre
@@ -144,8 +145,11 @@ func (s *Scenario) Prepare() error {
 	for i := range s.Devices {
 		d := &s.Devices[i]
 		names[d.Name] = true
-		if d.Platform = orElse(d.Platform, "tern"); d.Platform != "tern" && d.Platform != "plover" {
-			return fmt.Errorf("%s: there is no simulated %q; write tern or plover", d.Name, d.Platform)
+		if d.Platform = orElse(d.Platform, "tern"); !slices.Contains([]string{"tern", "plover", "dunlin"}, d.Platform) {
+			return fmt.Errorf("%s: there is no simulated %q; write tern, plover or dunlin", d.Name, d.Platform)
+		}
+		if d.Platform == "dunlin" && s.Manners == nil {
+			return fmt.Errorf("%s: nothing says how a dunlin talks; write manners: in the scenario", d.Name)
 		}
 		d.UplinkPort = orElse(d.UplinkPort, 1)
 		d.Ports = orElse(d.Ports, 12)

@@ -139,7 +139,11 @@ func (d *Device) session(c ssh.Channel, reqs <-chan *ssh.Request, user string) {
 		case "shell":
 			_ = r.Reply(true, nil)
 			go ssh.DiscardRequests(reqs)
-			newShell(d, c, user).run()
+			if d.spec.Platform == "dunlin" {
+				d.newDunlin(c).run()
+			} else {
+				newShell(d, c, user).run()
+			}
 			_, _ = c.SendRequest("exit-status", false, ssh.Marshal(struct{ Status uint32 }{0}))
 			return
 		default:

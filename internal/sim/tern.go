@@ -257,11 +257,20 @@ func (s *shell) edit(line string) {
 		s.section = ""
 		return
 	}
-	d := s.d
+	section, err := s.d.change(s.section, line)
+	if err != nil {
+		s.print("Refused: " + err.Error() + "\n")
+		return
+	}
+	s.section = section
+}
+
+// change carries out one line in a section of the configuration, and returns the
+// section that the editor is in then.
+func (d *Device) change(section, line string) (string, error) {
 	d.mu.Lock()
 	d.note(Received, line)
 	var err error
-	section := s.section
 	switch {
 	case d.fault(Rejects, line) != nil:
 		err = fmt.Errorf("unknown word %q", strings.Fields(line)[0])
@@ -271,7 +280,7 @@ func (s *shell) edit(line string) {
 	default:
 		before := d.running.String()
 		next := d.running.clone()
-		if section, err = next.apply(s.section, line); err == nil {
+		if section, err = next.apply(section, line); err == nil {
 			d.running = next
 			if next.String() != before {
 				d.note(Changed, line)
@@ -286,14 +295,10 @@ func (s *shell) edit(line string) {
 		d.note(Rejected, line)
 	}
 	d.mu.Unlock()
-	if err != nil {
-		s.print("Refused: " + err.Error() + "\n")
-		return
-	}
-	if strings.HasPrefix(section, "port") || strings.HasPrefix(line, "manage") || d.hasFaultAt(CutsOff) {
+	if err == nil && (strings.HasPrefix(section, "port") || strings.HasPrefix(line, "manage") || d.hasFaultAt(CutsOff)) {
 		d.fleet.topology()
 	}
-	s.section = section
+	return section, err
 }
 
 // load reads a whole configuration up to a line "end of text".
@@ -312,10 +317,17 @@ func (s *shell) load() {
 			text.WriteString(line + "\n")
 		}
 	}
-	d := s.d
+	if err := s.d.replace(text.String()); err != nil {
+		s.print("Refused: " + err.Error() + "\n")
+		return
+	}
+	s.print("Loaded.\n")
+}
+
+// replace puts a whole configuration in the place of what runs.
+func (d *Device) replace(whole string) error {
 	d.mu.Lock()
 	next := newTernConfig(d.spec.Ports)
-	whole := text.String()
 	if d.fault(HalfLoad, "") != nil {
 		lines := strings.SplitAfter(whole, "\n")
 		whole = strings.Join(lines[:len(lines)/2], "")
@@ -330,27 +342,32 @@ func (s *shell) load() {
 		d.follow()
 	}
 	d.mu.Unlock()
-	if err != nil {
-		s.print("Refused: " + err.Error() + "\n")
-		return
+	if err == nil {
+		d.fleet.topology()
 	}
-	s.print("Loaded.\n")
-	d.fleet.topology()
+	return err
 }
 
 func (s *shell) keep() {
-	d := s.d
+	if !s.d.store() {
+		s.print("Fault: the store cannot be written.\n")
+		return
+	}
+	s.print("Kept.\n")
+}
+
+// store saves what runs, and tells whether it could, or says that it could.
+func (d *Device) store() bool {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if d.fault(NoSave, "") != nil {
-		s.print("Fault: the store cannot be written.\n")
-		return
+		return false
 	}
 	if d.fault(QuietSave, "") == nil {
 		d.saved = d.running.clone()
 		d.note(Saved, "")
 	}
-	s.print("Kept.\n")
+	return true
 }
 
 // restart arms, cancels or carries out a restart.
@@ -370,14 +387,8 @@ func (s *shell) restart(w []string) {
 	switch {
 	case w[0] == "cancel" && d.due.IsZero():
 		s.print("No restart is pending.\n")
-	case w[0] == "cancel" && d.fault(StuckTimer, "") != nil:
-		s.print("Restart cancelled.\n")
 	case w[0] == "cancel":
-		if late := d.fault(LateDisarm, ""); late != nil {
-			d.disarmIn(late.By)
-		} else {
-			d.disarm()
-		}
+		d.cancel()
 		s.print("Restart cancelled.\n")
 	case err != nil:
 		s.print("Refused: " + err.Error() + "\n")
@@ -389,6 +400,18 @@ func (s *shell) restart(w []string) {
 		d.arm(in)
 		s.print(s.pending())
 	}
+}
+
+// cancel takes the restart off the clock, or says so. The caller holds d.mu.
+func (d *Device) cancel() {
+	if d.fault(StuckTimer, "") != nil {
+		return
+	}
+	if late := d.fault(LateDisarm, ""); late != nil {
+		d.disarmIn(late.By)
+		return
+	}
+	d.disarm()
 }
 
 // restartDelay reads "in 10 m", "in 90 s" or "at 02:15:00".

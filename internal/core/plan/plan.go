@@ -48,6 +48,9 @@ type Traits struct {
 	// Saves tells that what runs can be saved, and TellsSaved that what is saved can
 	// be read. Where it cannot, nothing is said of it.
 	Saves, TellsSaved bool
+	// One tells that its profile calls one and the same thing what runs and what is
+	// saved, such as a file: then neither proves the other.
+	One bool
 	// Restores tells that a whole backup can be put back.
 	Restores bool
 	// Tables are what its profile reads.
@@ -314,6 +317,11 @@ func (m *maker) render(t *Target, texts []*runbook.Text, env runbook.Env) []stri
 		if err != nil {
 			m.fail(0, "%s: %v", t.Device.Name, err)
 			continue
+		}
+		for _, v := range t.Traits.Style.Volatile {
+			if v.MatchString(strings.TrimSpace(line)) {
+				m.fail(text.Line(), "%s: %q is what the profile of %s calls volatile: it is left out of every comparison, so nothing would prove it", t.Device.Name, line, t.Device.Platform)
+			}
 		}
 		if t.Traits.Unsendable != nil {
 			if why := t.Traits.Unsendable(line); why != "" {

@@ -5,8 +5,6 @@ import (
 	"fmt"
 	"syscall"
 	"time"
-
-	"metabasis/internal/core/config"
 )
 
 // claim takes the device for this night, so that no other night on this machine
@@ -49,6 +47,10 @@ func (w *worker) clear(i int) *trouble {
 	if err := w.snap(i); err != nil {
 		return faced("reading what runs before "+w.t.Steps[i].Title, err)
 	}
+	if tr := w.missed(w.snaps[i]); tr != nil {
+		delete(w.snaps, i) // it is read again when this is tried again
+		return tr
+	}
 	if !w.looked {
 		if tr := w.nobodyElse(); tr != nil {
 			return tr
@@ -67,9 +69,9 @@ func (w *worker) snap(i int) error {
 		w.snaps[i] = w.before
 		return nil
 	}
-	running, err := w.ses.Config(w.ctx, Running)
+	_, now, err := w.running()
 	if err == nil {
-		w.snaps[i] = config.Parse(running, w.t.Traits.Style)
+		w.snaps[i] = now
 	}
 	return err
 }

@@ -19,11 +19,10 @@ func (w *worker) precheck() string {
 	if why := w.saneTimer(); why != "" {
 		return why
 	}
-	running, err := w.ses.Config(w.ctx, Running)
-	if err != nil {
+	var err error
+	if w.backup, w.before, err = w.running(); err != nil {
 		return "reading the running configuration: " + err.Error()
 	}
-	w.backup, w.before = running, config.Parse(running, w.t.Traits.Style)
 	var failed []string
 	note := func(name, good string, err error) {
 		e := Event{Kind: Prechecked, What: name, OK: err == nil, Note: noteOr(good, err)}
@@ -50,7 +49,11 @@ func (w *worker) precheck() string {
 		return "reading the saved configuration: " + err.Error()
 	}
 	if saved {
-		note("saved", "running and saved are equal", cmp.Or(err, w.unsavedChanges()))
+		good := "running and saved are equal"
+		if w.t.Traits.One {
+			good = asOne
+		}
+		note("saved", good, cmp.Or(err, w.unsavedChanges()))
 	}
 	if !saved || !w.t.Traits.TellsSaved {
 		if why := w.readsTheSame(); why != "" {
@@ -63,11 +66,11 @@ func (w *worker) precheck() string {
 // readsTheSame reads the configuration a second time where nothing else was
 // compared with it: a backup that was cut short looks like any other.
 func (w *worker) readsTheSame() string {
-	again, err := w.ses.Config(w.ctx, Running)
+	_, again, err := w.running()
 	if err != nil {
 		return "reading the running configuration again: " + err.Error()
 	}
-	if d := config.Compare(w.before, config.Parse(again, w.t.Traits.Style)); !d.Empty() {
+	if d := config.Compare(w.before, again); !d.Empty() {
 		return fmt.Sprintf("its configuration reads differently the second time (%s): no backup can be trusted", d)
 	}
 	return ""
@@ -338,8 +341,8 @@ func (w *worker) holds(c plan.Check, read tables) (bool, runbook.Env, error) {
 
 func (w *worker) look(name string) (any, error) {
 	if name == "config" {
-		text, err := w.ses.Config(w.ctx, Running)
-		return config.Parse(text, w.t.Traits.Style), err
+		_, c, err := w.running()
+		return c, err
 	}
 	return w.ses.Read(w.ctx, name)
 }

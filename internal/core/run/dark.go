@@ -185,7 +185,7 @@ func (w *worker) recognise() (v verdict, decided bool, err error) {
 		return over, false, err
 	}
 	w.took(asked)
-	running, err := w.ses.Config(w.ctx, Running)
+	_, now, err := w.running()
 	if err != nil {
 		return over, false, err
 	}
@@ -193,8 +193,6 @@ func (w *worker) recognise() (v verdict, decided bool, err error) {
 	if err != nil {
 		return over, false, err
 	}
-	style := w.t.Traits.Style
-	now := config.Parse(running, style)
 	w.emit(Event{Kind: Contact})
 	if pending {
 		w.due, w.slack = time.Now().Add(left), time.Since(asked)
@@ -216,7 +214,7 @@ func (w *worker) recognise() (v verdict, decided bool, err error) {
 	case diff.Empty() && savedEqual:
 		w.end(Reverted, "came back with its saved configuration, equal to the backup")
 		return over, true, nil
-	case w.intended != "" && (config.Equal(config.Parse(w.intended, style), now) || diff.Empty()):
+	case w.intended != "" && (config.Equal(config.Parse(w.intended, w.t.Traits.Style), now) || diff.Empty()):
 		// Contact was lost while closing, or while taking back what was kept.
 		return regained, true, nil
 	case alone:

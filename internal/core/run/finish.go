@@ -10,14 +10,16 @@ import (
 // finish disarms, proves it, saves and compares (laws 2 and 4).
 func (w *worker) finish() *trouble {
 	w.doing("reading what runs now")
-	running, err := w.ses.Config(w.ctx, Running)
+	running, after, err := w.running()
 	if err != nil {
 		return faced("reading the running configuration", err)
+	}
+	if tr := w.missed(after); tr != nil {
+		return tr
 	}
 	if w.intended == "" {
 		w.intended = running
 	}
-	after := config.Parse(running, w.t.Traits.Style)
 	w.emit(Event{Kind: Differs, Lines: config.Compare(w.before, after).Lines(w.t.Masked)})
 	if err := w.interrupted(); err != nil {
 		return faced("closing", err)
@@ -32,11 +34,11 @@ func (w *worker) finish() *trouble {
 		if which == Saved && !w.t.Traits.TellsSaved {
 			continue
 		}
-		text, err := w.ses.Config(w.ctx, which)
+		_, now, err := w.parsed(which)
 		if err != nil {
 			return faced("comparing after saving", err)
 		}
-		if d := config.Compare(config.Parse(w.intended, w.t.Traits.Style), config.Parse(text, w.t.Traits.Style)); !d.Empty() {
+		if d := config.Compare(config.Parse(w.intended, w.t.Traits.Style), now); !d.Empty() {
 			return &trouble{why: fmt.Sprintf("after saving, the %s configuration is not what was proven", which),
 				evidence: d.Lines(w.t.Masked), err: &Unclear{Asked: string(which), Got: d.String()}}
 		}

@@ -92,6 +92,7 @@ func (w *worker) send(i int) *trouble {
 		w.begun = append(w.begun, i)
 	}
 	delete(w.undone, i)
+	w.sentIn[i] = w.ses
 	if err := w.ses.Edit(w.ctx); err != nil {
 		return faced(s.Title, err)
 	}

@@ -85,11 +85,10 @@ func (w *worker) skipStep() *trouble {
 		if err := w.undo(i); err != nil {
 			return faced("undoing the step that is left out", err)
 		}
-		running, err := w.ses.Config(w.ctx, Running)
+		_, now, err := w.running()
 		if err != nil {
 			return faced("reading what was undone", err)
 		}
-		now := config.Parse(running, w.t.Traits.Style)
 		if d := config.Compare(w.snaps[i], now); !d.Empty() {
 			w.at.sent = false
 			return &trouble{why: fmt.Sprintf("%q cannot be left out: its undo lines were sent, and the device is still not what it was before the step", title),

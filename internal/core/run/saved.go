@@ -16,11 +16,8 @@ func (w *worker) savedConfig() (c config.Config, known bool, err error) {
 	if !w.t.Traits.TellsSaved {
 		return config.Config{}, false, nil
 	}
-	text, err := w.ses.Config(w.ctx, Saved)
-	if err != nil {
-		return config.Config{}, false, err
-	}
-	return config.Parse(text, w.t.Traits.Style), true, nil
+	_, c, err = w.parsed(Saved)
+	return c, err == nil, err
 }
 
 // save makes what runs the saved configuration, where the platform can.
@@ -73,6 +70,8 @@ func (w *worker) keptNote() string {
 		return "kept and saved: it ran already and was not saved"
 	case w.hadUnsaved():
 		return "kept and saved, with what was not saved before this night"
+	case t.One:
+		return "kept; " + asOne
 	case t.TellsSaved:
 		return "kept and saved"
 	case t.Saves:
@@ -80,6 +79,9 @@ func (w *worker) keptNote() string {
 	}
 	return fmt.Sprintf("nothing was saved, and what is saved cannot be read on %s", w.t.Device.Platform)
 }
+
+// asOne is said where nothing but the profile tells that something is saved.
+const asOne = "what runs is what is saved, as its profile says"
 
 // backNote is the last word of a device that was taken back.
 func (w *worker) backNote() string {
@@ -102,6 +104,9 @@ func (w *worker) hadUnsaved() bool { return w.foundSaved && !config.Equal(w.foun
 
 // alreadyNote is the last word of a device on which there was nothing to do.
 func (w *worker) alreadyNote() string {
+	if w.t.Traits.One {
+		return "as intended already; nothing was sent; " + asOne
+	}
 	if w.foundSaved {
 		return "as intended already and saved; nothing was sent"
 	}

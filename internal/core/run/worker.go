@@ -32,6 +32,7 @@ type worker struct {
 	undone     map[int]bool          // steps whose undo lines were all sent since
 	left       map[int]bool          // numbers of the steps that were left out
 	snaps      map[int]config.Config // what ran before a step, by step
+	sentIn     map[int]Session       // the session that a step's lines were sent in
 	due        time.Time             // when the timer fires, by our clock; zero when none is pending
 	doubted    bool                  // a disarming was asked for and not seen: the timer may go at any moment
 	slack      time.Duration         // how far due may be off: the time the device took to tell
@@ -39,6 +40,7 @@ type worker struct {
 	command    time.Duration         // how long a command takes on it, as it has shown lately
 	at         position
 	reverting  bool
+	turned     bool   // something was done to take the change back, on any rung
 	looked     bool   // that nobody else is at work was looked at right before the first line
 	firing     bool   // we chose to wait for the timer
 	question   int    // the hold it waits on
@@ -50,7 +52,7 @@ type worker struct {
 }
 
 func newWorker(r *Run, t *plan.Target) *worker {
-	return &worker{r: r, t: t, back: make(chan struct{}), told: make(chan answer, 4), undone: map[int]bool{}, left: map[int]bool{}, snaps: map[int]config.Config{}}
+	return &worker{r: r, t: t, back: make(chan struct{}), told: make(chan answer, 4), undone: map[int]bool{}, left: map[int]bool{}, snaps: map[int]config.Config{}, sentIn: map[int]Session{}}
 }
 
 // guarded tells whether the device has a rollback timer in this night.

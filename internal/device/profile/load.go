@@ -3,6 +3,7 @@ package profile
 import (
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -77,6 +78,9 @@ func (c *checker) check() {
 	c.modes()
 	c.command("configuration.running", p.Config.Running, true)
 	c.command("configuration.saved", p.Config.Saved, p.Timer.Kind == plan.RestartTimer)
+	if p.one() && (p.Save.Send != "" || p.Timer.Kind == plan.RestartTimer) {
+		c.fail("configuration.saved", "the command that prints what it would start with", "it is the same command as running; where something must be saved, the two are not one, and nothing would tell them apart")
+	}
 	c.command("pager.off", p.Pager.Off, false)
 	c.command("save", p.Save, p.Timer.Kind == plan.RestartTimer)
 	c.command("restore", p.Restore.Command, false)
@@ -193,12 +197,21 @@ func (c *checker) modes() {
 	}
 }
 
+// anyValue is what looks like a value to be filled in.
+var anyValue = regexp.MustCompile(`<<[^<>]*>>`)
+
+// timed are the commands that are told a time.
+var timed = []string{"timer.arm", "trial.apply"}
+
 func (c *checker) command(path string, cmd Command, must bool) {
 	if cmd.Send == "" {
 		if must {
 			c.fail(path, "in: and send:", "the command is missing")
 		}
 		return
+	}
+	if left := strings.ReplaceAll(cmd.Send, "<<seconds>>", ""); anyValue.MatchString(left) || left != cmd.Send && !slices.Contains(timed, path) {
+		c.fail(path+".send", "the command as it is typed", "a value in << >> is filled in nowhere here: it would be sent as it stands")
 	}
 	if _, ok := c.p.Modes[cmd.In]; !ok {
 		c.fail(path+".in", problem.OneOf(cmd.In, c.p.order), "there is no mode %q", cmd.In)

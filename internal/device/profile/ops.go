@@ -94,6 +94,10 @@ func (s *Session) Restore(ctx context.Context, config string) error {
 	if r.Send == "" {
 		return &run.Refused{Line: "restore", Said: errNoRestore.Error()}
 	}
+	text, err := s.p.typedText(strings.TrimRight(config, "\n") + "\n" + r.End + "\n")
+	if err != nil {
+		return &run.Refused{Line: "restore", Said: s.Mask(err.Error()) + "; nothing was sent"}
+	}
 	if err := s.enter(ctx, r.In); err != nil {
 		return err
 	}
@@ -115,7 +119,7 @@ func (s *Session) Restore(ctx context.Context, config string) error {
 	}
 	s.out.reset()
 	s.log.Note(fmt.Sprintf("restoring %d lines of the backup", strings.Count(config, "\n")))
-	if err := s.pour(strings.ReplaceAll(strings.TrimRight(config, "\n")+"\n"+r.End+"\n", "\n", s.enterKey)); err != nil {
+	if err := s.pour(strings.ReplaceAll(text, "\n", s.enterKey)); err != nil {
 		return s.fail(err)
 	}
 	if err := s.wait(ctx, nil, nil); err != nil {

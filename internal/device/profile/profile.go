@@ -234,7 +234,12 @@ func (p *Profile) Style() config.Style {
 func (p *Profile) Traits() plan.Traits {
 	_, tellsPair := p.Readers["pair"]
 	return plan.Traits{ClearText: p.Connect.Protocol == Telnet, TellsPair: tellsPair, Timer: p.Timer.Kind, Boot: p.Timer.Boot, Style: p.Style(), Connect: p.Pace.Connect,
-		Command: p.Pace.Command, Never: regexps(p.Never), Mask: p.Mask, Unsendable: p.Unsendable, Restores: p.Restore.Send != "", Saves: p.Save.Send != "", TellsSaved: p.Config.Saved.Send != "", Tables: p.Tables()}
+		Command: p.Pace.Command, Never: regexps(p.Never), Mask: p.Mask, Unsendable: p.Unsendable, Restores: p.Restore.Send != "", Saves: p.Save.Send != "", TellsSaved: p.Config.Saved.Send != "", One: p.one(), Tables: p.Tables()}
+}
+
+// one tells whether what runs and what is saved are printed by the same command.
+func (p *Profile) one() bool {
+	return p.Config.Saved.Send != "" && p.Config.Saved.Send == p.Config.Running.Send && p.Config.Saved.In == p.Config.Running.In
 }
 
 func regexps(ps []Pattern) (out []*regexp.Regexp) {

@@ -83,6 +83,19 @@ func (p *Profile) typed(line string) (string, error) {
 	return b.String(), nil
 }
 
+// typedText is what must be typed for lines to arrive.
+func (p *Profile) typedText(text string) (string, error) {
+	var b strings.Builder
+	for l := range strings.Lines(text) {
+		keys, err := p.typed(strings.TrimRight(l, "\r\n"))
+		if err != nil {
+			return "", fmt.Errorf("%w, and it stands in the line %q", err, strings.TrimSpace(l))
+		}
+		b.WriteString(keys + "\n")
+	}
+	return b.String(), nil
+}
+
 // character names a character in a message.
 func character(r rune) string {
 	switch {

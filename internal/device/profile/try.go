@@ -102,7 +102,7 @@ func (t *trial) login() bool {
 		f.Not = fmt.Sprintf("it starts in mode %s, and login: true stands in %s", t.s.mode, t.p.login)
 	}
 	if t.s.host == "" {
-		f.Not = "the prompt tells no name: give the pattern a group (?P<host>…), or a renamed device goes unnoticed"
+		f.Fits += "; it tells no name, so a device that was renamed goes unnoticed (where it shows one, give the pattern a group (?P<host>…))"
 	}
 	t.report(f)
 	return f.Not == "" || t.s.mode != ""
@@ -119,14 +119,39 @@ func (t *trial) refused() bool {
 		return t.broken(f, err)
 	}
 	f.Got = got
-	var r *run.Refused
-	if errors.As(t.s.judge(nonsense, got, rules{}), &r) {
+	if t.saysNo(got) {
 		f.Fits = t.s.decided
+	} else if t.s.broken != nil {
+		return t.broken(f, t.s.broken)
 	} else {
 		f.Not = "no pattern under refused fits the answer to a word that no device knows: refused lines would go unnoticed"
 	}
 	t.report(f)
 	return true
+}
+
+// saysNo tells whether a refused line is known as one: by a pattern, or, where
+// lines are sent in this mode, by what proves them.
+func (t *trial) saysNo(got []string) bool {
+	var r *run.Refused
+	if errors.As(t.s.judge(nonsense, got, rules{}), &r) {
+		return true
+	}
+	if t.s.mode != t.p.Config.Edit {
+		return false
+	}
+	proof := t.p.proofOf(nonsense)
+	if err := t.s.judge(nonsense, got, proof.rules()); err != nil {
+		return answers(err)
+	}
+	return answers(t.s.status(t.ctx, nonsense, proof.Status))
+}
+
+// answers tells whether err is a device saying no, or not saying yes.
+func answers(err error) bool {
+	var r *run.Refused
+	var u *run.Unclear
+	return errors.As(err, &r) || errors.As(err, &u)
 }
 
 // modes goes to every mode and back.
@@ -211,14 +236,24 @@ func (t *trial) config() bool {
 		if len(got) == 0 {
 			f.Not = "it printed nothing"
 		}
-		for _, m := range t.s.met {
-			if strings.HasPrefix(m, "pager: ") {
-				f.Not = "the pager still stops output: pager.off does not turn it off"
-			}
+		if n := stops(t.s.met); n > 0 && t.p.Pager.Off.Send != "" {
+			f.Not = "the pager still stops output: pager.off does not turn it off"
+		} else if n > 0 {
+			f.Fits += "; stopped, and gone on from: " + plural(n, "time")
 		}
 		t.report(f)
 	}
 	return true
+}
+
+// stops counts the pages among what was met.
+func stops(met []string) (n int) {
+	for _, m := range met {
+		if strings.HasPrefix(m, "pager: ") {
+			n++
+		}
+	}
+	return n
 }
 
 func (t *trial) timer() bool {
