@@ -67,6 +67,7 @@ func (a *app) profileCheck(files []string) error {
 		for _, lack := range p.Lacks() {
 			said += "  without " + lack + "\n"
 		}
+		said += claims(p)
 		if _, err := fmt.Fprint(a.out, said); err != nil {
 			return err
 		}
@@ -75,6 +76,23 @@ func (a *app) profileCheck(files []string) error {
 		return &exitError{code: exitUsage}
 	}
 	return nil
+}
+
+// claims is the table of what can and cannot be proven.
+func claims(p *profile.Profile) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "  what can be proven on a %s:\n", p.Platform)
+	for _, c := range p.Claims() {
+		mark, word := "●", "known"
+		switch c.Is {
+		case profile.Partly:
+			mark, word = "◐", "partly"
+		case profile.Not:
+			mark, word = "○", "NOT KNOWN"
+		}
+		fmt.Fprintf(&b, "    %s %-9s  %-31s  %s\n", mark, word, c.What, c.How)
+	}
+	return b.String()
 }
 
 func (a *app) profileTry(ctx context.Context, fleetFile, file, name string, change bool) error {
@@ -99,7 +117,7 @@ func (a *app) profileTry(ctx context.Context, fleetFile, file, name string, chan
 		return fmt.Errorf("%s is a %s, and %s is for %s", d.Name, d.Platform, file, p.Platform)
 	}
 	if change {
-		fmt.Fprintf(a.err, "On %s, %s. Write its name to go on: ", d.Name, strings.Join(p.Touches(), ", and "))
+		fmt.Fprintf(a.err, "On %s, %s. Write its name to go on: ", d.Name, strings.Join(p.Touches(), ", "))
 		line, _ := bufio.NewReader(a.in).ReadString('\n')
 		if strings.TrimSpace(line) != d.Name {
 			return errors.New("not confirmed; nothing was connected to")

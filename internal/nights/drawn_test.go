@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"strings"
+	"sync"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -25,17 +26,51 @@ import (
 // with the profile that fits them: the laws hold, and every word that is said of
 // saved, equal and kept is true.
 func TestDrawnManners(t *testing.T) {
-	for i := range *count {
-		seed := *firstSeed + uint64(i)
-		t.Run(fmt.Sprintf("seed=%d", seed), func(t *testing.T) {
-			t.Parallel()
-			dir := t.TempDir()
-			synctest.Test(t, func(t *testing.T) {
-				rng := rand.New(rand.NewPCG(seed, 7))
-				m := sim.DrawManners(rng)
-				drawnNight(t, rng, m, m.Profile(), 0.5, false, dir)
+	var met tally
+	t.Run("nights", func(t *testing.T) {
+		for i := range *count {
+			seed := *firstSeed + uint64(i)
+			t.Run(fmt.Sprintf("seed=%d", seed), func(t *testing.T) {
+				t.Parallel()
+				dir := t.TempDir()
+				synctest.Test(t, func(t *testing.T) {
+					rng := rand.New(rand.NewPCG(seed, 7))
+					m := sim.DrawManners(rng)
+					met.add(drawnNight(t, rng, m, m.Profile(), 0.5, false, dir))
+				})
 			})
-		})
+		}
+	})
+	t.Log(met.of)
+	if *count >= 200 { // what is never met is never proven
+		for _, what := range []string{"kept", "reverted", "already", "blocked", "stranded", "put back", "fired", "kept, unread", "reverted, unread"} {
+			assert.NotZero(t, met.of[what], what)
+		}
+	}
+}
+
+// tally counts what many nights met.
+type tally struct {
+	mu sync.Mutex
+	of map[string]int
+}
+
+func (c *tally) add(w *world) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.of == nil {
+		c.of = map[string]int{}
+	}
+	for _, d := range w.night.Devices {
+		c.of[string(d.State)]++
+		if d.SavedUnread {
+			c.of[string(d.State)+", unread"]++
+		}
+		for _, tr := range w.sim.Device(d.Name).Truth() {
+			if tr.What == sim.Fired || tr.What == sim.PutBack {
+				c.of[string(tr.What)]++
+			}
+		}
 	}
 }
 

@@ -75,7 +75,7 @@ func (w *world) lawBackupAndTimerFirst(d *run.Device, truth []sim.Truth) {
 	seen := false
 	for _, tr := range truth {
 		switch tr.What {
-		case sim.Armed, sim.Disarmed, sim.Restarted:
+		case sim.Armed, sim.Disarmed, sim.Restarted, sim.PutBack:
 			if tr.What != sim.Armed || !tr.Armed {
 				seen = false
 			}
@@ -157,7 +157,7 @@ func (w *world) lawDisarmIsProven(d *run.Device, truth []sim.Truth) {
 	proven := false
 	for _, tr := range truth {
 		switch tr.What {
-		case sim.Armed, sim.Restarted:
+		case sim.Armed, sim.Restarted, sim.PutBack:
 			proven = false
 		case sim.Shown:
 			proven = !tr.Armed
@@ -213,7 +213,7 @@ func (w *world) everChanged(name string) bool {
 // restarted tells whether the device went down by itself, which drops what was
 // not saved.
 func restarted(d *sim.Device) bool {
-	return slices.ContainsFunc(d.Truth(), func(t sim.Truth) bool { return t.What == sim.Restarted })
+	return slices.ContainsFunc(d.Truth(), func(t sim.Truth) bool { return t.What == sim.Restarted || t.What == sim.PutBack })
 }
 
 // excuse tells whether something happened to a device, or to one on the way to

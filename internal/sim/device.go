@@ -38,6 +38,7 @@ const (
 	Fired     What = "fired"     // the pending restart came due
 	Restarted What = "restarted" // it went down
 	Up        What = "up"        // it is back
+	PutBack   What = "put back"  // what was saved was put in the place of what ran
 	Drifted   What = "drifted"   // the running configuration changed by itself
 )
 
@@ -162,6 +163,12 @@ func (d *Device) arm(in time.Duration) {
 			return
 		}
 		d.note(Fired, "")
+		if m := d.fleet.scenario.Manners; m != nil && m.PutsBack && d.spec.Platform == "dunlin" {
+			d.putBack()
+			d.mu.Unlock()
+			d.fleet.topology()
+			return
+		}
 		d.mu.Unlock()
 		d.restart()
 	})
@@ -218,6 +225,15 @@ func (d *Device) restart() {
 	if !dead {
 		time.AfterFunc(d.fleet.scenario.Boot, d.boot)
 	}
+}
+
+// putBack puts what is saved in the place of what runs. The caller holds d.mu.
+func (d *Device) putBack() {
+	d.timer, d.due = nil, time.Time{}
+	d.running = d.saved.clone()
+	d.cut = false
+	d.follow()
+	d.note(PutBack, "")
 }
 
 func (d *Device) boot() {

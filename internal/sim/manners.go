@@ -22,16 +22,17 @@ type Manners struct {
 	Pages  []Page `yaml:"pages"`  // how output stops, one after the other
 	// PagesOff tells that this can be turned off.
 	PagesOff bool   `yaml:"pages_off"`
-	No       string `yaml:"no"`       // begins what it says to a line that is refused
-	Silent   bool   `yaml:"silent"`   // it says nothing then; a command tells the status
-	Chatter  bool   `yaml:"chatter"`  // it says something harmless after each line, that looks like a refusal
-	Unended  bool   `yaml:"unended"`  // the last line of a configuration has no end
-	Ends     bool   `yaml:"ends"`     // a configuration has a last line of its own
-	Asks     string `yaml:"asks"`     // the prompt behind a line whose quote is not closed
-	Keeps    string `yaml:"keeps"`    // command, itself or never
-	Tells    bool   `yaml:"tells"`    // what is saved can be read
-	Timer    bool   `yaml:"timer"`    // a restart can be put on the clock
-	Restores bool   `yaml:"restores"` // a whole configuration can be put back
+	No       string `yaml:"no"`        // begins what it says to a line that is refused
+	Silent   bool   `yaml:"silent"`    // it says nothing then; a command tells the status
+	Chatter  bool   `yaml:"chatter"`   // it says something harmless after each line, that looks like a refusal
+	Unended  bool   `yaml:"unended"`   // the last line of a configuration has no end
+	Ends     bool   `yaml:"ends"`      // a configuration has a last line of its own
+	Asks     string `yaml:"asks"`      // the prompt behind a line whose quote is not closed
+	Keeps    string `yaml:"keeps"`     // command, itself or never
+	Tells    bool   `yaml:"tells"`     // what is saved can be read
+	Timer    bool   `yaml:"timer"`     // a restart can be put on the clock
+	PutsBack bool   `yaml:"puts_back"` // and it goes on running when that fires: only its configuration is put back
+	Restores bool   `yaml:"restores"`  // a whole configuration can be put back
 }
 
 // Page is what stands at the end of a screenful, and the key that goes on.
@@ -65,12 +66,13 @@ func DrawManners(rng *rand.Rand) Manners {
 		Raises: maybe(), Edits: maybe(), Echo: pick("none", "plain", "plain", "wrapped", "columns", "again"),
 		Help: maybe(), Tab: maybe(), Quotes: maybe(), PagesOff: maybe(),
 		No: pick("No: ", "Bad line, ", "?! "), Silent: rng.IntN(3) == 0, Chatter: rng.IntN(3) == 0, Unended: maybe(), Ends: maybe(),
-		Asks: pick("", "> ", "... "), Keeps: pick(keepsByCommand, keepsByCommand, keepsByItself, keepsNever), Tells: maybe(), Restores: maybe(),
+		Asks: pick("", "> ", "... "), Keeps: pick(keepsByCommand, keepsByCommand, keepsByCommand, keepsByItself, keepsNever), Tells: rng.IntN(3) > 0, Restores: maybe(),
 	}
 	pages := []Page{{"--more--", " "}, {"(go on?) ", "y"}, {"[page] ", "n"}}
 	rng.Shuffle(len(pages), func(i, j int) { pages[i], pages[j] = pages[j], pages[i] })
 	m.Pages = pages[:rng.IntN(3)]
-	m.Timer = m.Keeps == keepsByCommand && m.Tells && rng.IntN(3) > 0
+	m.Timer = m.Keeps == keepsByCommand && m.Tells && rng.IntN(6) > 0
+	m.PutsBack = m.Timer && maybe()
 	return m
 }
 
@@ -180,8 +182,9 @@ func (m Manners) timer(p func(string, ...any), w func(string) string) {
 		p("\ntimer: {kind: none}")
 		return
 	}
-	p("\ntimer:\n  kind: restart\n  arm: {in: %[1]s, send: %[2]s, done: '^It is so'}\n  show: {in: %[1]s, send: %[3]s}\n  pending: '^Due in (?P<seconds>\\d+) s$'\n  none: '^Nothing is due\\.$'\n  disarm: {in: %[1]s, send: %[4]s, done: '^It is so'}\n  boot: 20s",
-		m.top(), quoted(strings.Replace(m.Words["arm"], "%d", "<<seconds>>", 1)), w("due"), w("disarm"))
+	p("\ntimer:\n  kind: %[5]s\n  arm: {in: %[1]s, send: %[2]s, done: '^It is so'}\n  show: {in: %[1]s, send: %[3]s}\n  pending: '^Due in (?P<seconds>\\d+) s$'\n  none: '^Nothing is due\\.$'\n  disarm: {in: %[1]s, send: %[4]s, done: '^It is so'}\n  boot: 20s",
+		m.top(), quoted(strings.Replace(m.Words["arm"], "%d", "<<seconds>>", 1)), w("due"), w("disarm"),
+		map[bool]string{true: "put back", false: "restart"}[m.PutsBack])
 }
 
 func (m Manners) readers(p func(string, ...any), w func(string) string) {

@@ -40,6 +40,8 @@ type Config struct {
 	Lines   []Line
 	paths   []string
 	ordered bool
+	whole   bool     // it has further parts, if empty ones
+	parts   []string // their lines
 }
 
 // Parse reads what a device printed. It never fails: a line that fits nowhere
@@ -49,7 +51,10 @@ func Parse(text string, style Style) Config {
 		indent int
 		lines  *[]Line
 	}
-	c := Config{ordered: style.Ordered}
+	c := Config{ordered: style.Ordered, whole: strings.Contains(text, partMark)}
+	if c.whole {
+		c.parts, text = parts(text, style), Alone(text)
+	}
 	stack := []open{{-1, &c.Lines}}
 	for raw := range strings.Lines(text) {
 		raw = strings.TrimRight(raw, " \t\r\n")
@@ -122,7 +127,9 @@ func (c Config) Has(query string) bool {
 }
 
 // Equal tells whether two configurations of one style say the same.
-func Equal(a, b Config) bool { return slices.Equal(a.paths, b.paths) }
+func Equal(a, b Config) bool {
+	return slices.Equal(a.paths, b.paths) && (!a.whole || !b.whole || slices.Equal(a.parts, b.parts))
+}
 
 // Diff is what must be taken out of one configuration and put into it to make
 // another, as paths.
@@ -135,24 +142,33 @@ func Compare(from, to Config) Diff {
 	if Equal(from, to) {
 		return Diff{}
 	}
-	a, b := count(from.Paths()), count(to.Paths())
-	var d Diff
-	for _, p := range from.Paths() {
+	d := differing(from.paths, to.paths)
+	if from.whole && to.whole {
+		p := differing(from.parts, to.parts)
+		d.Removed, d.Added = append(d.Removed, p.Removed...), append(d.Added, p.Added...)
+	}
+	if from.ordered && to.ordered {
+		moved := moved(from.paths, to.paths)
+		d.Removed, d.Added = append(d.Removed, moved...), append(d.Added, moved...)
+	}
+	return d
+}
+
+// differing finds the lines that one list has more often than the other.
+func differing(from, to []string) (d Diff) {
+	a, b := count(from), count(to)
+	for _, p := range from {
 		if a[p] > b[p] {
 			d.Removed = append(d.Removed, p)
 			a[p]--
 		}
 	}
-	a = count(from.Paths())
-	for _, p := range to.Paths() {
+	a = count(from)
+	for _, p := range to {
 		if b[p] > a[p] {
 			d.Added = append(d.Added, p)
 			b[p]--
 		}
-	}
-	if from.ordered && to.ordered {
-		moved := moved(from.paths, to.paths)
-		d.Removed, d.Added = append(d.Removed, moved...), append(d.Added, moved...)
 	}
 	return d
 }

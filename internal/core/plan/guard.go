@@ -13,7 +13,7 @@ import (
 
 // Guards tells whether a rollback timer is armed on a device (law 1).
 func (p *Plan) Guards(t *Target) bool {
-	return t.Traits.Timer == RestartTimer && !p.Timer.NoneFor(t.Device.Platform)
+	return t.Traits.Timer.BringsBack() && !p.Timer.NoneFor(t.Device.Platform)
 }
 
 // platforms refuses a runbook that cannot be carried out on a platform in scope:
@@ -36,7 +36,7 @@ func (m *maker) platforms(in []*Target) {
 	}
 	schema := Schema(m.traits, m.columns)
 	for _, p := range slices.Sorted(maps.Keys(steps)) {
-		if m.traits[p].Timer != RestartTimer && !m.rb.Timer.NoneFor(p) {
+		if !m.traits[p].Timer.BringsBack() && !m.rb.Timer.NoneFor(p) {
 			m.list = append(m.list, problem.Problem{File: m.rb.File, Line: m.rb.Timer.Line, Hint: "timer none on " + p + ", on a line of its own beside the other",
 				Msg: fmt.Sprintf("%s is in scope, and its platform %s has no rollback timer: nothing would take the change back if it is lost", first[p], p)})
 		}

@@ -28,10 +28,23 @@ type TimerKind string
 
 // The kinds of rollback timer.
 const (
-	NoTimer      TimerKind = "none"    // it cannot
-	RestartTimer TimerKind = "restart" // it restarts with its saved configuration
-	TrialTimer   TimerKind = "trial"   // it drops a change that is not confirmed
+	NoTimer      TimerKind = "none"     // it cannot
+	RestartTimer TimerKind = "restart"  // it restarts with its saved configuration
+	PutBackTimer TimerKind = "put back" // a job on it puts the saved configuration back; it goes on running
+	TrialTimer   TimerKind = "trial"    // it drops a change that is not confirmed
 )
+
+// BringsBack tells whether a timer of this kind brings back what is saved, when it
+// fires: then nothing may be saved while it is pending (law 2).
+func (k TimerKind) BringsBack() bool { return k == RestartTimer || k == PutBackTimer }
+
+// What names what is on the clock.
+func (k TimerKind) What() string {
+	if k == PutBackTimer {
+		return "putting back what is saved"
+	}
+	return "a restart"
+}
 
 // Traits are what planning and running must know of a platform.
 type Traits struct {

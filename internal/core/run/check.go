@@ -34,7 +34,7 @@ func (w *worker) precheck() string {
 		w.emit(e)
 	}
 	// Law 2: unsaved changes matter whether or not it was asked for.
-	saved := w.t.Traits.Timer == plan.RestartTimer || w.r.plan.Asks("saved")
+	saved := w.t.Traits.Timer.BringsBack() || w.r.plan.Asks("saved")
 	for _, p := range w.r.plan.Prechecks {
 		if p.Off || p.Name == "reachable" || p.Name == "saved" { // we are talking to it; and saved comes last
 			continue
@@ -117,7 +117,7 @@ func (w *worker) check(p runbook.Precheck) (string, error) {
 
 // saneTimer blocks a device that has somebody else's timer on the clock.
 func (w *worker) saneTimer() string {
-	if w.t.Traits.Timer != plan.RestartTimer {
+	if !w.t.Traits.Timer.BringsBack() {
 		return ""
 	}
 	left, pending, err := w.ses.Pending(w.ctx)
@@ -128,7 +128,7 @@ func (w *worker) saneTimer() string {
 		return ""
 	}
 	due := time.Now().Add(left)
-	what := fmt.Sprintf("a restart is pending on it already, due %s, in %s", due.Format("15:04:05"), left.Round(time.Second))
+	what := fmt.Sprintf("%s is pending on it already, due %s, in %s", w.t.Traits.Timer.What(), due.Format("15:04:05"), left.Round(time.Second))
 	if w.r.opts.Remnants != nil {
 		for _, r := range w.r.opts.Remnants(w.name()) {
 			if r.Due.Sub(due).Abs() < ours {

@@ -202,6 +202,10 @@ func (w *worker) recognise() (v verdict, decided bool, err error) {
 		w.emit(Event{Kind: TimerSeen, Due: w.due, For: left})
 		return regained, true, nil
 	}
+	if config.OnlyParts(w.before, now) && w.partLooks < partLooks {
+		w.partLooks++
+		return over, false, errors.New("what runs beside its configuration is not as it was yet")
+	}
 	alone := w.due.IsZero() // no timer was pending when contact was lost: none has fired
 	w.due, w.firing = time.Time{}, false
 	w.emit(Event{Kind: TimerGone})

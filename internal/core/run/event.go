@@ -130,6 +130,8 @@ type Offer struct {
 	Reason bool `json:"reason,omitempty"`
 	// Looks tells that trying again sends nothing: it looks once more.
 	Looks bool `json:"looks,omitempty"`
+	// PutsBack tells that the device goes on running when its timer fires.
+	PutsBack bool `json:"puts_back,omitempty"`
 }
 
 // Event is one thing that happened or is about to happen. Which fields are set

@@ -169,6 +169,7 @@ func (w *worker) choices() []Offer {
 	offer(BackDevice, t.Back())
 	if !w.due.IsZero() {
 		offer(LetFire, time.Until(w.due)+w.t.Traits.Boot)
+		out[len(out)-1].PutsBack = w.t.Traits.Timer == plan.PutBackTimer
 		offer(Extend, time.Second)
 	}
 	return out

@@ -18,6 +18,13 @@ const (
 	RungFire    = "let the timer fire"
 )
 
+// Where only something beside the configuration is not as it was, such as what a
+// daemon says of itself, it is looked at a few times: it may need a moment.
+const (
+	partLooks = 5
+	partPause = 3 * time.Second
+)
+
 // takeBackTries is how often the ladder is climbed when contact is lost on it.
 const takeBackTries = 3
 
@@ -180,6 +187,12 @@ func (w *worker) restartIsSafe() (bool, error) {
 // compare tells whether what runs now is the backup, and says so.
 func (w *worker) compare(rung string) (bool, error) {
 	_, now, err := w.running()
+	for tries := 0; err == nil && rung != asFound && config.OnlyParts(w.before, now) && tries < partLooks; tries++ {
+		if err := w.sleep(partPause); err != nil {
+			return false, err
+		}
+		_, now, err = w.running()
+	}
 	if err != nil {
 		return false, err
 	}

@@ -40,6 +40,7 @@ type worker struct {
 	command    time.Duration         // how long a command takes on it, as it has shown lately
 	at         position
 	reverting  bool
+	partLooks  int    // times that only something beside the configuration was not as it was
 	turned     bool   // something was done to take the change back, on any rung
 	looked     bool   // that nobody else is at work was looked at right before the first line
 	firing     bool   // we chose to wait for the timer

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
@@ -77,12 +78,19 @@ func (c *checker) check() {
 	}
 	c.modes()
 	c.command("configuration.running", p.Config.Running, true)
-	c.command("configuration.saved", p.Config.Saved, p.Timer.Kind == plan.RestartTimer)
-	if p.one() && (p.Save.Send != "" || p.Timer.Kind == plan.RestartTimer) {
+	c.command("configuration.saved", p.Config.Saved, p.Timer.Kind.BringsBack())
+	for i, also := range p.Config.Also {
+		at := fmt.Sprintf("configuration.also[%d]", i)
+		c.command(at, also.Command, true)
+		if also.Name == "" || strings.ContainsFunc(also.Name, unicode.IsControl) {
+			c.fail(at, "name: daemon", "the part has no name to show it by")
+		}
+	}
+	if p.one() && (p.Save.Send != "" || p.Timer.Kind.BringsBack()) {
 		c.fail("configuration.saved", "the command that prints what it would start with", "it is the same command as running; where something must be saved, the two are not one, and nothing would tell them apart")
 	}
 	c.command("pager.off", p.Pager.Off, false)
-	c.command("save", p.Save, p.Timer.Kind == plan.RestartTimer)
+	c.command("save", p.Save, p.Timer.Kind.BringsBack())
 	c.command("restore", p.Restore.Command, false)
 	if p.Restore.Send != "" && (p.Restore.Ready.Regexp == nil || p.Restore.End == "") {
 		c.fail("restore", "ready: and end:", "a restore needs to know what the device says when it is ready, and the line that ends the text")
@@ -97,6 +105,7 @@ func (c *checker) check() {
 		c.fail("refused", "the pattern of an error line", "without it a refused line would go unnoticed")
 	}
 	c.proofs()
+	c.anything()
 	c.timer()
 	c.trial()
 	if _, ok := p.Modes[p.Ask.In]; !ok && p.Ask.In != "" {
@@ -232,9 +241,9 @@ func (c *checker) timer() {
 	switch t.Kind {
 	case plan.NoTimer:
 		return
-	case plan.RestartTimer:
+	case plan.RestartTimer, plan.PutBackTimer:
 	default:
-		c.fail("timer.kind", problem.OneOf(string(t.Kind), []string{"restart", "none"}), "timer kind %q is not known", t.Kind)
+		c.fail("timer.kind", problem.OneOf(string(t.Kind), []string{"restart", "put back", "none"}), "timer kind %q is not known", t.Kind)
 		return
 	}
 	c.command("timer.arm", t.Arm, true)
@@ -245,7 +254,7 @@ func (c *checker) timer() {
 	}
 	c.pending("timer", t.Pending, t.None, "disarming")
 	if t.Boot <= 0 {
-		c.fail("timer.boot", "boot: 90s", "the time to come back from a restart is missing")
+		c.fail("timer.boot", "boot: 90s", "the time until it can be logged in to again, once the timer has fired, is missing")
 	}
 }
 
@@ -263,6 +272,36 @@ func (c *checker) trial() {
 		c.fail("trial.apply.send", "apply for <<seconds>> s", "the time <<seconds>> is missing")
 	}
 	c.pending("trial", t.Pending, t.None, "a confirmation")
+}
+
+// anything refuses patterns that decide about an answer and fit any line at all.
+func (c *checker) anything() {
+	p := c.p
+	each := func(path string, ps ...Pattern) {
+		for _, pattern := range ps {
+			if pattern.matches("") && pattern.matches(nonsense+" 1") {
+				c.fail(path, "what only such a line has in it", "the pattern %q fits any line: it would decide about every answer", pattern.String())
+			}
+		}
+	}
+	each("refused", p.Refused...)
+	each("harmless", p.Harmless...)
+	each("configuration.volatile", p.Config.Volatile...)
+	each("configuration.end", p.Config.End)
+	each("timer.none", p.Timer.None)
+	each("trial.none", p.Trial.None)
+	each("restore.ready", p.Restore.Ready)
+	for i, proof := range p.Lines {
+		at := fmt.Sprintf("lines[%d]", i)
+		each(at, append(append([]Pattern{proof.Done, proof.Status.Good}, proof.Refused...), proof.Harmless...)...)
+	}
+	for path, cmd := range map[string]Command{"configuration.running": p.Config.Running, "configuration.saved": p.Config.Saved, "save": p.Save, "restore": p.Restore.Command,
+		"timer.arm": p.Timer.Arm, "timer.disarm": p.Timer.Disarm, "trial.check": p.Trial.Check, "trial.apply": p.Trial.Apply, "trial.confirm": p.Trial.Confirm, "trial.undo": p.Trial.Undo} {
+		each(path, append(append([]Pattern{cmd.Done}, cmd.Refused...), cmd.Harmless...)...)
+	}
+	for _, name := range slices.Sorted(maps.Keys(p.Readers)) {
+		each("readers."+name, append(p.Readers[name].Skip, p.Readers[name].None)...)
+	}
 }
 
 // pending checks the patterns that tell whether something is on the clock.

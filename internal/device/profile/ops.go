@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"metabasis/internal/core/config"
 	"metabasis/internal/core/run"
 )
 
@@ -30,7 +31,19 @@ func (s *Session) Config(ctx context.Context, which run.Which) (string, error) {
 	if last := got[len(got)-1]; s.p.Config.End.Regexp != nil && !s.p.Config.End.matches(last) {
 		return "", &run.Unclear{Asked: c.Send, Got: "a configuration without its last line: it is cut short behind " + s.Mask(last)}
 	}
-	return strings.Join(got, "\n") + "\n", nil
+	text := strings.Join(got, "\n") + "\n"
+	if which != run.Running || len(s.p.Config.Also) == 0 {
+		return text, nil
+	}
+	var parts []config.Part
+	for _, also := range s.p.Config.Also {
+		lines, err := s.command(ctx, also.Command, nil)
+		if err != nil {
+			return "", fmt.Errorf("reading %s beside the configuration: %w", also.Name, err)
+		}
+		parts = append(parts, config.Part{Name: also.Name, Lines: lines})
+	}
+	return config.Join(text, parts), nil
 }
 
 // Arm puts the rollback timer on the clock, to the second, rounded up.
@@ -89,12 +102,13 @@ func (s *Session) Apply(ctx context.Context) error {
 }
 
 // Restore replaces the running configuration.
-func (s *Session) Restore(ctx context.Context, config string) error {
+func (s *Session) Restore(ctx context.Context, backup string) error {
+	backup = config.Alone(backup)
 	r := s.p.Restore
 	if r.Send == "" {
 		return &run.Refused{Line: "restore", Said: errNoRestore.Error()}
 	}
-	text, err := s.p.typedText(strings.TrimRight(config, "\n") + "\n" + r.End + "\n")
+	text, err := s.p.typedText(strings.TrimRight(backup, "\n") + "\n" + r.End + "\n")
 	if err != nil {
 		return &run.Refused{Line: "restore", Said: s.Mask(err.Error()) + "; nothing was sent"}
 	}
@@ -118,7 +132,7 @@ func (s *Session) Restore(ctx context.Context, config string) error {
 		return &run.Unclear{Asked: r.Send, Got: s.Mask(strings.Join(s.out.lines[max(0, len(s.out.lines)-3):], " / "))}
 	}
 	s.out.reset()
-	s.log.Note(fmt.Sprintf("restoring %d lines of the backup", strings.Count(config, "\n")))
+	s.log.Note(fmt.Sprintf("restoring %d lines of the backup", strings.Count(backup, "\n")))
 	if err := s.pour(strings.ReplaceAll(text, "\n", s.enterKey)); err != nil {
 		return s.fail(err)
 	}

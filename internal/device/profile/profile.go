@@ -141,11 +141,18 @@ type Configuration struct {
 	Ordered  bool      `yaml:"ordered"`
 	Running  Command   `yaml:"running"`
 	Saved    Command   `yaml:"saved"`
+	Also     []Part    `yaml:"also"`     // what else makes up what runs, compared together with it
 	Edit     string    `yaml:"edit"`     // the mode lines are sent in
 	Lasts    bool      `yaml:"lasts"`    // edit mode is not left between steps
 	End      Pattern   `yaml:"end"`      // the last line of a whole configuration
 	Volatile []Pattern `yaml:"volatile"` // lines that change by themselves
 	Secrets  []Pattern `yaml:"secrets"`  // what to mask: the groups, or all of the match
+}
+
+// Part is a further part of what runs.
+type Part struct {
+	Name    string `yaml:"name"`
+	Command `yaml:",inline"`
 }
 
 // Restore is how a whole configuration is put back.
@@ -283,28 +290,25 @@ func (p *Profile) Abilities() []string {
 	if p.Restore.Send != "" {
 		out = append(out, "restore a backup")
 	}
-	if p.Timer.Kind != plan.NoTimer {
-		out = append(out, "take a change back by a "+string(p.Timer.Kind)+" timer")
+	if p.Timer.Kind.BringsBack() {
+		out = append(out, "take a change back by itself")
 	}
 	return out
 }
 
-// Lacks says what cannot be done with the platform that others can.
+// Lacks says what cannot be done with the platform that others can. What cannot
+// be known on it is told by [Profile.Claims].
 func (p *Profile) Lacks() []string {
 	var out []string
 	for _, l := range []struct {
 		missing bool
 		what    string
 	}{
-		{p.Timer.Kind == plan.NoTimer, "a rollback timer: a device that is lost in a change stays lost"},
 		{p.Restore.Send == "", "a way to restore: a backup can only be put back by undo lines or by hand"},
-		{p.Config.Saved.Send == "", "a way to read what is saved (configuration: saved:): whether a change outlives a restart is never known"},
-		{p.Save.Send == "", "a way to save (save:): what is saved must change by itself, as where the configuration is a file"},
-		{p.Config.End.Regexp == nil, "the last line of a configuration (configuration: end:): one that is cut short is found only by reading it twice"},
 		{len(p.Ask.Safe) == 0, "safe commands: metabasis ask sends nothing to it"},
-		{p.Pager.Off.Send == "" && p.Pager.More.Regexp == nil, "a pager: output that stops would hang until its time is out"},
 		{len(p.Config.Secrets) == 0, "secrets to mask: whatever it prints is kept as it is"},
 		{len(p.Never) == 0, "lines that are never sent, such as an immediate restart"},
+		{p.More.Prompt.Regexp == nil, "what it shows when a line is not complete (continued:): an unclosed quote would look like silence"},
 	} {
 		if l.missing {
 			out = append(out, l.what)

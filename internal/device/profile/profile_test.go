@@ -39,10 +39,10 @@ func TestTernLoads(t *testing.T) {
 // What is asked to be confirmed is what is done, and no more.
 func TestTouchesOnlyWhatTheProfileHas(t *testing.T) {
 	p := &Profile{}
-	assert.Equal(t, []string{"edit mode will be entered"}, p.Touches())
+	assert.Equal(t, []string{"edit mode will be entered", "a word that no device knows sent in it"}, p.Touches())
 	p.Timer.Arm.Send = "arm"
 	p.Trial.Apply.Send = "apply"
-	assert.Equal(t, []string{"edit mode will be entered", "a rollback timer armed and disarmed", "its configuration applied on trial as it is and taken back"}, p.Touches())
+	assert.Equal(t, []string{"edit mode will be entered", "a word that no device knows sent in it", "a rollback timer armed and disarmed", "its configuration applied on trial as it is and taken back"}, p.Touches())
 }
 
 func TestMistakesInAProfileAreNamedAtTheirPlace(t *testing.T) {

@@ -114,6 +114,9 @@ const nonsense = "zzyzx"
 // refused looks whether a refused line is known as one.
 func (t *trial) refused() bool {
 	f := Finding{Line: "refused", Sent: nonsense}
+	if t.s.mode != t.p.login {
+		f.Line += " in mode " + t.s.mode
+	}
 	got, err := t.s.say(t.ctx, nonsense, nil)
 	if err != nil {
 		return t.broken(f, err)
@@ -172,6 +175,9 @@ func (t *trial) modes() bool {
 		}
 		f.Fits = strings.Join(append(slices.Clone(t.s.met), t.prompt()), "; ")
 		t.report(f)
+		if name == t.p.Config.Edit && t.change && !t.refused() {
+			return false
+		}
 		back := Finding{Line: "modes." + name + ".leave", Sent: t.p.Modes[name].Leave.Send}
 		if err := t.s.enter(t.ctx, t.p.login); err != nil {
 			if !t.broken(back, err) {
@@ -327,7 +333,7 @@ func (r Reader) rowText(row map[string]any) string {
 
 // Touches says what trying the profile does on a device where changes are allowed.
 func (p *Profile) Touches() []string {
-	out := []string{"edit mode will be entered"}
+	out := []string{"edit mode will be entered", "a word that no device knows sent in it"}
 	if p.Timer.Arm.Send != "" {
 		out = append(out, "a rollback timer armed and disarmed")
 	}

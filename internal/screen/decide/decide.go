@@ -186,6 +186,9 @@ func words(q Question, o run.Offer) (title, does string) {
 	case run.Extend:
 		return "Extend the timer", "more time to look; then decide"
 	case run.LetFire:
+		if o.PutsBack {
+			return "Wait for the timer", "the device puts its saved configuration back"
+		}
 		return "Wait for the timer", "the device restarts with its saved configuration"
 	case run.Leave:
 		return "Leave it as it is", "it is not looked at again tonight; the others go on"

@@ -1,0 +1,154 @@
+package profile
+
+import (
+	"fmt"
+	"strings"
+
+	"metabasis/internal/core/plan"
+)
+
+// Claim is one thing that may be said of devices of a platform.
+type Claim struct {
+	What string // what is to be known
+	How  string // by what it is known, or why it is not
+	Is   Known
+}
+
+// Known is whether something can be known.
+type Known byte
+
+// What can be known, can be known in part, and cannot be.
+const (
+	Not Known = iota
+	Partly
+	Yes
+)
+
+// Claims tells what Metabasis can and cannot prove on devices of the platform.
+// Nothing else is ever said of them.
+func (p *Profile) Claims() []Claim {
+	return []Claim{p.claimDevice(), p.claimArrives(), p.claimTaken(), p.claimWhole(), p.claimRuns(), p.claimSaved(), p.claimOutlives(),
+		p.claimTimer(), p.claimAlone(), p.claimComplete()}
+}
+
+func (p *Profile) claimDevice() Claim {
+	c := Claim{What: "it is the device that is meant", How: "its prompt tells its name", Is: Yes}
+	if p.bare {
+		c.How, c.Is = "a prompt tells no name; its host key tells, a renamed device goes unnoticed", Partly
+		if p.Connect.Protocol == Telnet {
+			c.How, c.Is = "a prompt tells no name, and Telnet has no host key", Not
+		}
+	}
+	return c
+}
+
+func (p *Profile) claimArrives() Claim {
+	c := Claim{What: "what was sent is what arrived", How: "it says each line back, and that must be the line", Is: Yes}
+	switch p.Connect.Echo {
+	case echoNo:
+		c.How, c.Is = "it says nothing back (connect: echo: no)", Not
+	case "":
+		c.How, c.Is = "from the first line on that it says back; connect: echo: yes makes sure", Partly
+	}
+	return c
+}
+
+func (p *Profile) claimTaken() Claim {
+	c := Claim{What: "a line did what it should", How: fmt.Sprintf("nothing in the answer fits refused (%s); one that fails in silence goes unnoticed", plural(len(p.Refused), "pattern")), Is: Partly}
+	var proofs []string
+	all := false
+	for _, l := range p.Lines {
+		all = all || l.Match.Regexp == nil
+		switch {
+		case l.Status.Send != "":
+			proofs = append(proofs, "it is asked how it went ("+l.Status.Send+")")
+		case l.Done.Regexp != nil:
+			proofs = append(proofs, "the answer has a line like "+l.Done.String())
+		case l.Silent:
+			proofs = append(proofs, "it is answered by nothing")
+		}
+	}
+	switch {
+	case len(proofs) > 0 && all:
+		c.How, c.Is = strings.Join(proofs, ", or "), Yes
+	case len(proofs) > 0:
+		c.How += "; for some lines, " + strings.Join(proofs, ", or ")
+	}
+	return c
+}
+
+func (p *Profile) claimWhole() Claim {
+	if p.Config.End.Regexp == nil {
+		return Claim{"all of a configuration was read", "it has no last line that is known (configuration: end:); it is read twice before anything is changed", Partly}
+	}
+	return Claim{"all of a configuration was read", "its last line is " + p.Config.End.String(), Yes}
+}
+
+func (p *Profile) claimRuns() Claim {
+	how := p.Config.Running.Send
+	for _, also := range p.Config.Also {
+		how += ", together with " + also.Send
+	}
+	if p.one() && len(p.Config.Also) == 0 {
+		return Claim{"what runs", how + " prints what is saved; what runs is taken to be that. configuration: also: can name what it says of itself", Partly}
+	}
+	return Claim{"what runs", how, Yes}
+}
+
+func (p *Profile) claimSaved() Claim {
+	switch {
+	case p.Config.Saved.Send == "":
+		return Claim{"what is saved", "there is no way to read it (configuration: saved:)", Not}
+	case p.one():
+		return Claim{"what is saved", "the same command as what runs: they are one, as this profile says", Partly}
+	}
+	return Claim{"what is saved", p.Config.Saved.Send, Yes}
+}
+
+func (p *Profile) claimOutlives() Claim {
+	const what = "a change outlives a restart"
+	switch {
+	case p.one():
+		return Claim{what, "what runs is what is saved, as this profile says", Partly}
+	case p.Config.Saved.Send != "" && p.Save.Send != "":
+		return Claim{what, "it is saved, and what is saved is read and compared", Yes}
+	case p.Config.Saved.Send != "":
+		return Claim{what, "nothing is saved by us (save:); what is saved is read and compared", Yes}
+	case p.Save.Send != "":
+		return Claim{what, "it is saved, and what is saved cannot be read", Not}
+	}
+	return Claim{what, "nothing is saved, and what is saved cannot be read", Not}
+}
+
+func (p *Profile) claimTimer() Claim {
+	const what = "a timer takes the change back"
+	if !p.Timer.Kind.BringsBack() {
+		how := "it has none: a device that is lost in a change stays lost"
+		if p.Trial.Apply.Send != "" {
+			how += "; its trial is not used by runbooks yet"
+		}
+		return Claim{what, how, Not}
+	}
+	does := "restarts with what is saved"
+	if p.Timer.Kind == plan.PutBackTimer {
+		does = "puts back what is saved"
+	}
+	return Claim{what, fmt.Sprintf("%s tells that it is pending, and that it is gone; when it fires, the device %s", p.Timer.Show.Send, does), Yes}
+}
+
+func (p *Profile) claimAlone() Claim {
+	if _, tells := p.Readers["editors"]; tells {
+		return Claim{"nobody else is changing it", "its table editors, right before the first line", Yes}
+	}
+	return Claim{"nobody else is changing it", "it has no table editors; what others do shows only in comparisons", Not}
+}
+
+func (p *Profile) claimComplete() Claim {
+	switch {
+	case p.Pager.Off.Send != "":
+		return Claim{"an answer is complete", "its pager is turned off by " + p.Pager.Off.Send + "; its prompt ends an answer", Yes}
+	case p.Pager.More.Regexp != nil:
+		return Claim{"an answer is complete", "its pager is gone on from; its prompt ends an answer", Yes}
+	}
+	return Claim{"an answer is complete", "its prompt ends an answer; output that stops for a key would wait until its time is out (pager:)", Partly}
+}
