@@ -25,7 +25,7 @@ test-real: real-deps
 	$(GO) test -tags real -count=1 -timeout 280s ./internal/real
 
 real-deps:
-	@scripts/deps sshd:openssh-server ssh-agent:openssh-client bird:bird2 telnetd:inetutils-telnetd socat:socat useradd:passwd
+	@scripts/deps nft:nftables ip:iproute2 sshd:openssh-server ssh-agent:openssh-client bird:bird2 telnetd:inetutils-telnetd socat:socat useradd:passwd
 
 vet:
 	@test -z "$$(gofmt -l cmd internal demo profiles)" || { gofmt -l cmd internal demo profiles; echo "gofmt wants these"; exit 1; }

@@ -15,6 +15,7 @@ import (
 	"metabasis/internal/cli"
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/runbook"
+	"metabasis/internal/device/profile"
 	"metabasis/internal/settings"
 	"metabasis/internal/sim"
 	"metabasis/profiles"
@@ -66,6 +67,17 @@ func TestProfileExcerptsAreOfTheShippedProfile(t *testing.T) {
 	for _, b := range blocks(t, "docs/profiles.md", "yaml") {
 		assert.Contains(t, string(shipped), b)
 	}
+}
+
+// The profile of docs/shell.md is without a mistake; make test-real works it on a
+// real shell.
+func TestTheShellProfile(t *testing.T) {
+	all := blocks(t, "docs/shell.md", "yaml-shell")
+	require.Len(t, all, 1)
+	p, err := profile.Load("ward.yaml", []byte(all[0]))
+	require.NoError(t, err)
+	assert.True(t, p.Timer.Kind.BringsBack())
+	assert.Equal(t, "", p.Unsendable("cat > /etc/ward/time.nft <<'END'"))
 }
 
 func TestFleetExamples(t *testing.T) {

@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 
 	"metabasis/internal/core/config"
 	"metabasis/internal/core/fleet"
@@ -332,7 +333,7 @@ func (m *maker) render(t *Target, texts []*runbook.Text, env runbook.Env) []stri
 			continue
 		}
 		for _, v := range t.Traits.Style.Volatile {
-			if v.MatchString(strings.TrimSpace(line)) {
+			if v.MatchString(strings.TrimSpace(line)) && strings.ContainsFunc(line, unicode.IsLetter) {
 				m.fail(text.Line(), "%s: %q is what the profile of %s calls volatile: it is left out of every comparison, so nothing would prove it", t.Device.Name, line, t.Device.Platform)
 			}
 		}

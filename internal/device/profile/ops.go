@@ -116,6 +116,7 @@ func (s *Session) Restore(ctx context.Context, backup string) error {
 		return err
 	}
 	s.out.reset()
+	s.open = ""
 	s.log.Sent(s.Mask(s.prompt), s.Mask(r.Send))
 	if err := s.write(r.Send + s.enterKey); err != nil {
 		return s.fail(err)
@@ -123,21 +124,34 @@ func (s *Session) Restore(ctx context.Context, backup string) error {
 	if err := s.wait(ctx, nil, &r.Ready); err != nil {
 		return err
 	}
-	if !slices.ContainsFunc(s.out.lines, r.Ready.matches) {
+	if !slices.ContainsFunc(s.out.lines, r.Ready.matches) && !r.Ready.matches(s.open) {
 		// It shows a prompt and is not ready: the text would be taken for commands.
 		s.log.Got(s.masked(s.out.lines))
+		if s.open != "" {
+			return s.callOff(ctx, r.Send)
+		}
 		if err := s.judge(r.Send, s.out.lines, rules{harmless: r.Harmless, refused: r.Refused}); err != nil {
 			return err
 		}
 		return &run.Unclear{Asked: r.Send, Got: s.Mask(strings.Join(s.out.lines[max(0, len(s.out.lines)-3):], " / "))}
 	}
+	asks := s.open
 	s.out.reset()
+	s.open = ""
 	s.log.Note(fmt.Sprintf("restoring %d lines of the backup", strings.Count(backup, "\n")))
+	s.pouring = true
+	defer func() { s.pouring = false }()
 	if err := s.pour(strings.ReplaceAll(text, "\n", s.enterKey)); err != nil {
 		return s.fail(err)
 	}
 	if err := s.wait(ctx, nil, nil); err != nil {
 		return err
+	}
+	for i, l := range s.out.lines { // it asked for each line, in the row of the next
+		for asks != "" && strings.HasPrefix(l, asks) {
+			l = strings.TrimPrefix(l, asks)
+		}
+		s.out.lines[i] = l
 	}
 	s.log.Got(s.masked(s.out.lines))
 	return s.checked(r.Send, r.Command, s.out.lines)

@@ -61,7 +61,7 @@ func (p *Profile) claimTaken() Claim {
 		all = all || l.Match.Regexp == nil
 		switch {
 		case l.Status.Send != "":
-			proofs = append(proofs, "it is asked how it went ("+l.Status.Send+")")
+			proofs = append(proofs, "it is asked how it went ("+brief(l.Status.Send)+")")
 		case l.Done.Regexp != nil:
 			proofs = append(proofs, "the answer has a line like "+l.Done.String())
 		case l.Silent:
@@ -85,12 +85,12 @@ func (p *Profile) claimWhole() Claim {
 }
 
 func (p *Profile) claimRuns() Claim {
-	how := p.Config.Running.Send
+	how := brief(p.Config.Running.Send)
 	for _, also := range p.Config.Also {
-		how += ", together with " + also.Send
+		how += ", together with " + brief(also.Send)
 	}
 	if p.one() && len(p.Config.Also) == 0 {
-		return Claim{"what runs", how + " prints what is saved; what runs is taken to be that. configuration: also: can name what it says of itself", Partly}
+		return Claim{"what runs", how + " prints what is saved, and what runs is taken to be that; also: can name more", Partly}
 	}
 	return Claim{"what runs", how, Yes}
 }
@@ -102,7 +102,7 @@ func (p *Profile) claimSaved() Claim {
 	case p.one():
 		return Claim{"what is saved", "the same command as what runs: they are one, as this profile says", Partly}
 	}
-	return Claim{"what is saved", p.Config.Saved.Send, Yes}
+	return Claim{"what is saved", brief(p.Config.Saved.Send), Yes}
 }
 
 func (p *Profile) claimOutlives() Claim {
@@ -133,7 +133,7 @@ func (p *Profile) claimTimer() Claim {
 	if p.Timer.Kind == plan.PutBackTimer {
 		does = "puts back what is saved"
 	}
-	return Claim{what, fmt.Sprintf("%s tells that it is pending, and that it is gone; when it fires, the device %s", p.Timer.Show.Send, does), Yes}
+	return Claim{what, fmt.Sprintf("%s tells that it is pending, and that it is gone; when it fires, the device %s", brief(p.Timer.Show.Send), does), Yes}
 }
 
 func (p *Profile) claimAlone() Claim {
@@ -151,4 +151,12 @@ func (p *Profile) claimComplete() Claim {
 		return Claim{"an answer is complete", "its pager is gone on from; its prompt ends an answer", Yes}
 	}
 	return Claim{"an answer is complete", "its prompt ends an answer; output that stops for a key would wait until its time is out (pager:)", Partly}
+}
+
+// brief is the start of a command.
+func brief(command string) string {
+	if r := []rune(command); len(r) > 32 {
+		return string(r[:32]) + "…"
+	}
+	return command
 }

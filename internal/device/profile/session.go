@@ -47,6 +47,7 @@ type Session struct {
 	echoes   bool            // the device is known to echo
 	early    []string        // what came before the echo
 	open     string          // what stands there asks for the rest of a line
+	pouring  bool            // a long text is being sent: it asks for the rest at each line
 	here     *opened         // a text that a line began and that is not ended yet
 	unended  bool            // the answer's last line had no end
 	decided  string          // what decided about the last answer
@@ -247,10 +248,16 @@ func (s *Session) believed(what standing) time.Duration {
 		return settleAfter
 	case what == standsOther, s.echo != nil && s.echo.strict && s.echo.state == echoOther:
 		return settling // more may come of what its line editor did
-	case what == standsOpen, s.p.bare:
+	case what == standsOpen, s.p.bare && s.tellsNoName():
 		return settleBare
 	}
 	return 0
+}
+
+// tellsNoName tells whether the prompt that stands there has no name in it.
+func (s *Session) tellsNoName() bool {
+	_, _, tells := s.p.promptOf(string(s.out.cur))
+	return !tells
 }
 
 // unechoed tells whether a prompt stands there although the line was never said
@@ -298,7 +305,7 @@ func (s *Session) stands(answers []Answer) (standing, error) {
 			return standsNot, s.reply(a, cur)
 		}
 	}
-	if s.p.More.Prompt.matches(cur) {
+	if !s.pouring && s.p.More.Prompt.matches(cur) {
 		return standsOpen, nil
 	}
 	return standsNot, nil
