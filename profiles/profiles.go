@@ -3,7 +3,6 @@ package profiles
 
 import (
 	"embed"
-	"fmt"
 	"io/fs"
 
 	"metabasis/internal/device/profile"
@@ -14,7 +13,15 @@ var files embed.FS
 
 // Shipped loads the profiles that ship with the product.
 func Shipped() (profile.Set, error) {
-	set := profile.Set{}
+	all, err := Sources()
+	if err != nil {
+		return nil, err
+	}
+	return profile.Sources{Shipped: all}.Set()
+}
+
+// Sources are the texts of the profiles that ship with the product.
+func Sources() (out []profile.Source, err error) {
 	names, err := fs.Glob(files, "*.yaml")
 	if err != nil {
 		return nil, err
@@ -24,11 +31,7 @@ func Shipped() (profile.Set, error) {
 		if err != nil {
 			return nil, err
 		}
-		p, err := profile.Load(name, data)
-		if err != nil {
-			return nil, fmt.Errorf("shipped profile: %w", err)
-		}
-		set[p.Platform] = p
+		out = append(out, profile.Source{File: name, Data: data})
 	}
-	return set, nil
+	return out, nil
 }

@@ -11,6 +11,7 @@ import (
 
 	"metabasis/internal/core/textfile"
 	"metabasis/internal/device/profile"
+	"metabasis/internal/workspace"
 )
 
 func (a *app) profileCommand() *cobra.Command {
@@ -46,18 +47,24 @@ disarmed, and a trial is applied and taken back, where the profile has them.`,
 	return cmd
 }
 
-func loadProfile(file string) (*profile.Profile, error) {
+// loadProfile loads a profile; one that it is like may be the workspace's own or a
+// shipped one.
+func (a *app) loadProfile(file string) (*profile.Profile, error) {
 	data, err := textfile.Read(file, textfile.Small)
 	if err != nil {
 		return nil, err
 	}
-	return profile.Load(file, data)
+	sources, err := workspace.ProfileSources(a.dir)
+	if err != nil {
+		return nil, err
+	}
+	return sources.Load(profile.Source{File: file, Data: data})
 }
 
 func (a *app) profileCheck(files []string) error {
 	bad := false
 	for _, f := range files {
-		p, err := loadProfile(f)
+		p, err := a.loadProfile(f)
 		if err != nil {
 			printError(a.err, err)
 			bad = true
@@ -96,7 +103,7 @@ func claims(p *profile.Profile) string {
 }
 
 func (a *app) profileTry(ctx context.Context, fleetFile, file, name string, change bool) error {
-	p, err := loadProfile(file)
+	p, err := a.loadProfile(file)
 	if err != nil {
 		return err
 	}

@@ -47,7 +47,11 @@ const SettingsFile = "metabasis.yaml"
 // OpenWith opens a directory as a workspace, with settings that were given as
 // flags, and loads its profiles.
 func OpenWith(dir string, flags map[string]string) (*Workspace, error) {
-	set, err := profiles.Shipped()
+	sources, err := ProfileSources(dir)
+	if err != nil {
+		return nil, err
+	}
+	set, err := sources.Set()
 	if err != nil {
 		return nil, err
 	}
@@ -56,22 +60,27 @@ func OpenWith(dir string, flags map[string]string) (*Workspace, error) {
 	if err != nil {
 		return nil, err
 	}
+	return &Workspace{Dir: dir, Profiles: set, Settings: values}, nil
+}
+
+// ProfileSources reads the texts of the profiles of a workspace, beside those that
+// ship with the product.
+func ProfileSources(dir string) (s profile.Sources, err error) {
+	if s.Shipped, err = profiles.Sources(); err != nil {
+		return s, err
+	}
 	paths, err := filepath.Glob(filepath.Join(dir, "profiles", "*.yaml"))
 	if err != nil {
-		return nil, err
+		return s, err
 	}
 	for _, path := range paths {
 		data, err := textfile.Read(path, textfile.Small)
 		if err != nil {
-			return nil, err
+			return s, err
 		}
-		p, err := profile.Load(path, data)
-		if err != nil {
-			return nil, err
-		}
-		set[p.Platform] = p
+		s.Own = append(s.Own, profile.Source{File: path, Data: data})
 	}
-	return &Workspace{Dir: dir, Profiles: set, Settings: values}, nil
+	return s, nil
 }
 
 // fleetFiles are looked for in this order.

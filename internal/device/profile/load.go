@@ -18,21 +18,31 @@ import (
 	"metabasis/internal/core/textfile"
 )
 
-// Load reads a profile and checks it. The error is a problem.List.
+// Load reads a profile that is like no other, and checks it. The error is a
+// problem.List.
 func Load(file string, data []byte) (*Profile, error) {
-	p := &Profile{}
 	data, err := textfile.Decode(file, data)
 	if err != nil {
 		return nil, err
 	}
+	return load(file, data, []Source{{file, data}})
+}
+
+// load reads the text of a profile and checks it. Chain is where its entries come
+// from.
+func load(file string, data []byte, chain []Source) (*Profile, error) {
+	p := &Profile{}
 	doc, err := textfile.YAML(file, data, p, false)
 	if err != nil {
 		return nil, err
 	}
+	if p.Like != "" && len(chain) == 1 {
+		return nil, problem.List{{File: file, Msg: errLike.Error()}}
+	}
 	if p.Platform == "" && len(p.Modes) == 0 {
 		return nil, problem.List{{File: file, Msg: "this is not a profile: it names no platform and no modes", Hint: "platform: NAME and modes:"}}
 	}
-	c := &checker{file: file, p: p, doc: doc, lines: strings.Split(string(data), "\n")}
+	c := &checker{file: file, p: p, doc: doc, chain: chain}
 	c.check()
 	if err := c.list.Err(); err != nil {
 		return nil, err
@@ -44,7 +54,7 @@ type checker struct {
 	file  string
 	p     *Profile
 	doc   *ast.File
-	lines []string
+	chain []Source
 	list  problem.List
 }
 
@@ -52,19 +62,25 @@ type checker struct {
 // the nearest entry above it that exists.
 func (c *checker) fail(path, hint, format string, args ...any) {
 	pr := problem.Problem{File: c.file, Hint: hint, Msg: path + ": " + fmt.Sprintf(format, args...)}
-	for at := path; at != "" && pr.Line == 0; {
-		if yp, err := yaml.PathString("$." + at); err == nil {
-			if n, err := yp.FilterFile(c.doc); err == nil && n != nil && n.GetToken() != nil {
-				pr.Line, pr.Col = n.GetToken().Position.Line, n.GetToken().Position.Column
-				if pr.Line <= len(c.lines) {
-					pr.Text = c.lines[pr.Line-1]
-				}
-			}
+	for at := path; at != ""; {
+		if file, n, line := place(c.chain, at); n != nil {
+			pr.File, pr.Text = file, line
+			pr.Line, pr.Col = n.GetToken().Position.Line, n.GetToken().Position.Column
+			break
 		}
 		i := strings.LastIndex(at, ".")
 		at = at[:max(i, 0)]
 	}
 	c.list = append(c.list, pr)
+}
+
+// lineOf is a line of a text, counted from 1.
+func lineOf(data []byte, n int) string {
+	lines := strings.Split(string(data), "\n")
+	if n < 1 || n > len(lines) {
+		return ""
+	}
+	return lines[n-1]
 }
 
 func (c *checker) check() {

@@ -56,7 +56,7 @@ func (s *Session) Arm(ctx context.Context, d time.Duration) error {
 // Pending asks what is left on the rollback timer.
 func (s *Session) Pending(ctx context.Context) (time.Duration, bool, error) {
 	t := s.p.Timer
-	if t.Show.Send == "" {
+	if !t.Kind.BringsBack() {
 		return 0, false, nil
 	}
 	got, err := s.command(ctx, t.Show, nil)

@@ -28,6 +28,7 @@ import (
 type Profile struct {
 	Platform string            `yaml:"platform"`
 	Title    string            `yaml:"title"`
+	Like     string            `yaml:"like"` // the platform whose profile says what this one does not
 	Connect  Connect           `yaml:"connect"`
 	Modes    map[string]Mode   `yaml:"modes"`
 	Pager    Pager             `yaml:"pager"`

@@ -12,6 +12,7 @@ import (
 
 	"pgregory.net/rapid"
 
+	"metabasis/internal/core/plan"
 	"metabasis/internal/core/runbook"
 )
 
@@ -41,6 +42,8 @@ func TestTouchesOnlyWhatTheProfileHas(t *testing.T) {
 	p := &Profile{}
 	assert.Equal(t, []string{"edit mode will be entered", "a word that no device knows sent in it"}, p.Touches())
 	p.Timer.Arm.Send = "arm"
+	assert.Len(t, p.Touches(), 2, "a timer that is not there is not spoken of")
+	p.Timer.Kind = plan.RestartTimer
 	p.Trial.Apply.Send = "apply"
 	assert.Equal(t, []string{"edit mode will be entered", "a word that no device knows sent in it", "a rollback timer armed and disarmed", "its configuration applied on trial as it is and taken back"}, p.Touches())
 }

@@ -263,7 +263,7 @@ func stops(met []string) (n int) {
 }
 
 func (t *trial) timer() bool {
-	if t.p.Timer.Show.Send == "" {
+	if !t.p.Timer.Kind.BringsBack() {
 		return true
 	}
 	f, got, ok := t.say(Finding{Line: "timer.show"}, t.p.Timer.Show)
@@ -334,7 +334,7 @@ func (r Reader) rowText(row map[string]any) string {
 // Touches says what trying the profile does on a device where changes are allowed.
 func (p *Profile) Touches() []string {
 	out := []string{"edit mode will be entered", "a word that no device knows sent in it"}
-	if p.Timer.Arm.Send != "" {
+	if p.Timer.Kind.BringsBack() {
 		out = append(out, "a rollback timer armed and disarmed")
 	}
 	if p.Trial.Apply.Send != "" {
@@ -345,7 +345,7 @@ func (p *Profile) Touches() []string {
 
 // arm arms a rollback timer for ten minutes, looks at it and disarms it.
 func (t *trial) arm() bool {
-	if !t.change || t.p.Timer.Arm.Send == "" {
+	if !t.change || !t.p.Timer.Kind.BringsBack() {
 		return true
 	}
 	steps := []struct {
