@@ -96,6 +96,18 @@ func (c *Connector) Try(ctx context.Context, d fleet.Device, change bool, report
 	return bad, nil
 }
 
+// Explore looks at a device of a platform that nobody has taught yet; see
+// [profile.Explore]. Its profile here says no more than how it is connected to.
+func (c *Connector) Explore(ctx context.Context, d fleet.Device, who profile.Person) (*profile.Seen, error) {
+	w, rw, opt, err := c.stream(ctx, d, nil)
+	if err != nil {
+		return nil, err
+	}
+	seen, err := profile.Explore(ctx, w.profile, d.Name, rw, opt, who)
+	w.judge(nil)
+	return seen, err
+}
+
 // stream connects to a device up to where its profile takes over.
 func (c *Connector) stream(ctx context.Context, d fleet.Device, watch ssh.Watch) (*way, io.ReadWriteCloser, profile.Options, error) {
 	if watch == nil {

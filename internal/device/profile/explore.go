@@ -1,0 +1,577 @@
+package profile
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"metabasis/internal/core/run"
+)
+
+// Person is asked, while a device is looked at, for what cannot be seen.
+type Person interface {
+	// Ask asks a question; hint says what an answer may look like, and what an
+	// empty one means.
+	Ask(question, hint string) (string, error)
+	// Hidden asks for a secret. It is not shown and not written anywhere.
+	Hidden(question string) (string, error)
+	// Tell says what was seen.
+	Tell(text string)
+}
+
+// Seen is what was found out about a device, enough to write a first profile.
+type Seen struct {
+	Platform, Device string
+	Connect          Connect
+	Banner           []string
+	Login, Top, Edit seenMode
+	Echo             string
+	Refused          []string // patterns
+	Silent           bool     // a word that it does not know is answered by nothing
+	Keys             string   // characters that its line editor keeps for itself
+	QuoteKey         string   // the key that makes characters of them
+	Continued        string   // its prompt behind a quote that is not closed
+	Pages            []Page
+	PagesOff         string
+	Running, Saved   string // commands
+	Save, Quit       string
+	Layout           string
+	Volatile         []string // patterns
+	SecretWords      []string // words behind which secrets seem to stand
+	Unended          bool     // its configuration has no end of its last line
+}
+
+type seenMode struct {
+	prompt      string // as it stood there
+	host        string // the part of it that is the name
+	enter, back string // commands
+	question    string // it asks this before it lets one in
+}
+
+// explorer looks at a device.
+type explorer struct {
+	ctx  context.Context
+	s    *Session
+	who  Person
+	seen *Seen
+	here string // the prompt that stands there now
+}
+
+// Explore looks at a device of a platform that nobody has taught yet, over a
+// stream on which it was just logged in to. It sends a few words that no device
+// should know, and the commands that the person gives; it changes nothing.
+func Explore(ctx context.Context, p *Profile, device string, rw io.ReadWriteCloser, opt Options, who Person) (*Seen, error) {
+	e := &explorer{ctx: ctx, s: newSession(p, rw, opt), who: who, seen: &Seen{Platform: p.Platform, Device: device, Connect: p.Connect}}
+	defer e.s.Close()
+	for _, look := range []func() error{e.login, e.top, e.words, e.config, e.edit, e.rest} {
+		if err := look(); err != nil {
+			return nil, err
+		}
+	}
+	return e.seen, nil
+}
+
+// How long an explorer waits for more, once something that may be a prompt stands
+// there, and where nothing does.
+const (
+	exploreStands = 700 * time.Millisecond
+	exploreSilent = 4 * time.Second
+)
+
+// look takes in what comes until the device is silent, and returns the lines and
+// the row that is not complete. Stop is told of each such row, and may answer it.
+func (e *explorer) look() (lines []string, row string, err error) {
+	for {
+		wait := exploreSilent
+		if len(e.s.out.cur) > 0 {
+			wait = exploreStands
+			if string(e.s.out.cur) == e.here {
+				wait = settling
+			}
+		}
+		select {
+		case b, open := <-e.s.chunks:
+			if !open {
+				return nil, "", fmt.Errorf("the session ended: %w", orEOF(e.s.readErr))
+			}
+			if !e.s.take(b) {
+				return nil, "", fmt.Errorf("it printed more than %d MB", maxPrinted>>20)
+			}
+		case <-time.After(wait):
+			return e.s.out.lines, string(clean(e.s.out.cur)), nil
+		case <-e.ctx.Done():
+			return nil, "", e.ctx.Err()
+		}
+	}
+}
+
+// send types a line and looks at what comes of it.
+func (e *explorer) send(line string) (lines []string, row string, err error) {
+	e.s.out.reset()
+	e.s.echo = newEcho(line, e.here, false)
+	e.s.log.Sent(e.s.Mask(e.here), e.s.Mask(line))
+	if err := e.s.write(line + e.s.enterKey); err != nil {
+		return nil, "", err
+	}
+	lines, row, err = e.look()
+	e.s.log.Got(e.s.masked(lines))
+	return lines, row, err
+}
+
+func (e *explorer) echoed() bool { return e.s.echo != nil && e.s.echo.state == echoSame }
+
+// login looks at the banner and the first prompt.
+func (e *explorer) login() error {
+	if e.s.opt.Dialogue {
+		if err := e.dialogue(); err != nil {
+			return err
+		}
+	}
+	lines, row, err := e.look()
+	if err == nil && strings.TrimSpace(row) == "" { // some wait for a key
+		lines, row, err = e.send("")
+	}
+	if err != nil {
+		return err
+	}
+	if strings.TrimSpace(row) == "" {
+		return fmt.Errorf("it shows no prompt: it is silent behind %q", last(lines))
+	}
+	e.seen.Banner = lines
+	e.who.Tell(fmt.Sprintf("it greets with %s, and its prompt is %q", plural(len(lines), "line"), row))
+	e.here, e.seen.Login.prompt = row, row
+	return e.nameIn(&e.seen.Login)
+}
+
+// dialogue answers the login in the session, as far as the questions are usual.
+func (e *explorer) dialogue() error {
+	for range 4 {
+		_, row, err := e.look()
+		if err != nil {
+			return err
+		}
+		i := slices.IndexFunc(e.s.p.Connect.Login, func(a Answer) bool { return a.Question.matches(row) })
+		if i < 0 {
+			return nil
+		}
+		a := e.s.p.Connect.Login[i]
+		say := strings.ReplaceAll(a.Send, "<<user>>", e.s.opt.User)
+		if a.Secret != "" {
+			say = e.s.secrets[a.Secret]
+		}
+		e.seen.Connect.Login = append(e.seen.Connect.Login, Answer{Question: pattern("^" + literal(row) + "$"), Send: a.Send, Secret: a.Secret})
+		e.s.out.reset()
+		if err := e.s.write(say + e.s.enterKey); err != nil {
+			return err
+		}
+	}
+	return fmt.Errorf("it asks for the login again: it did not take it")
+}
+
+func last(lines []string) string {
+	for _, l := range slices.Backward(lines) {
+		if strings.TrimSpace(l) != "" {
+			return l
+		}
+	}
+	return ""
+}
+
+// nameIn finds the device's name in a prompt: its name in the fleet, or what the
+// person says.
+func (e *explorer) nameIn(m *seenMode) error {
+	if m.host = e.seen.Login.host; m.host != "" && strings.Contains(m.prompt, m.host) {
+		return nil
+	}
+	if m.host = e.seen.Device; strings.Contains(m.prompt, m.host) {
+		return nil
+	}
+	m.host = ""
+	if m != &e.seen.Login && e.seen.Login.host == "" {
+		return nil
+	}
+	answer, err := e.who.Ask(fmt.Sprintf("Which part of the prompt %q is the device's name?", m.prompt), "empty: none is")
+	if err != nil {
+		return err
+	}
+	if strings.Contains(m.prompt, answer) {
+		m.host = answer
+	}
+	return nil
+}
+
+// top goes to the mode in which everything can be read.
+func (e *explorer) top() error {
+	e.seen.Top = e.seen.Login
+	command, err := e.who.Ask("Which command gives more rights, as for reading the whole configuration?", "empty: none is needed")
+	if err != nil || command == "" {
+		return err
+	}
+	m := seenMode{enter: command}
+	lines, row, err := e.send(command)
+	if err != nil {
+		return err
+	}
+	if asksHidden.MatchString(row) {
+		m.question = row
+		secret, err := e.who.Hidden(fmt.Sprintf("It asks %q: ", row))
+		if err != nil {
+			return err
+		}
+		e.s.hide("of the mode", secret)
+		if lines, row, err = e.send(secret); err != nil {
+			return err
+		}
+	}
+	if row == e.here || strings.TrimSpace(row) == "" {
+		return fmt.Errorf("%q did not lead to another prompt; it said %q", command, e.s.Mask(last(lines)))
+	}
+	m.prompt, e.here = row, row
+	e.who.Tell(fmt.Sprintf("its prompt is %q there", row))
+	if err := e.nameIn(&m); err != nil {
+		return err
+	}
+	if m.back, err = e.who.Ask("Which command leads back from there?", "such as end"); err != nil {
+		return err
+	}
+	e.seen.Top = m
+	return nil
+}
+
+var asksHidden = regexp.MustCompile(`[:?]\s*$`)
+
+// words sends words that no device knows, and looks how it refuses them, whether
+// it says them back, and what its line editor does with some keys.
+func (e *explorer) words() error {
+	lines, row, err := e.send(nonsense)
+	if err != nil {
+		return err
+	}
+	if row != e.here {
+		return fmt.Errorf("its prompt changed from %q to %q for no reason that can be seen: write the profile by hand, see docs/profiles.md", e.here, row)
+	}
+	e.seen.Echo = echoNo
+	if e.echoed() {
+		e.seen.Echo = echoYes
+	}
+	for _, l := range lines {
+		if strings.TrimSpace(l) != "" {
+			e.seen.Refused = append(e.seen.Refused, refusalLike(l))
+			break
+		}
+	}
+	e.seen.Silent = len(e.seen.Refused) == 0
+	e.who.Tell(fmt.Sprintf("it says lines back: %s; a word that it does not know is answered by %q", e.seen.Echo, last(lines)))
+	for _, key := range []string{"?", "\t"} {
+		if err := e.key(key); err != nil {
+			return err
+		}
+	}
+	return e.continued()
+}
+
+// refusalLike is the pattern of a refusal: its first words, up to a sign such as a
+// colon, since what follows is about this one word; else what stands before the
+// word, or behind it.
+func refusalLike(l string) string {
+	before, after, found := strings.Cut(l, nonsense)
+	if m := firstSign.FindString(before); m != "" {
+		return "^" + literal(m)
+	}
+	switch before = strings.TrimRight(before, ` "'`+"`"); {
+	case found && before != "":
+		return "^" + literal(before)
+	case found && strings.TrimSpace(after) != "":
+		return literal(after) + "$"
+	case found:
+		return "^" + literal(l) + "$"
+	}
+	return "^" + literal(before)
+}
+
+var firstSign = regexp.MustCompile(`^.*?[:,!?%] +`)
+
+// key finds out whether a character arrives, and whether ^V before it makes it.
+func (e *explorer) key(key string) error {
+	if e.seen.Echo != echoYes {
+		return nil // nothing would tell
+	}
+	if _, _, err := e.send(nonsense + key + "x"); err != nil || e.echoed() {
+		return err
+	}
+	e.seen.Keys += key
+	if _, err := e.settle(); err != nil {
+		return err
+	}
+	e.s.out.reset()
+	e.s.echo = newEcho(nonsense+key+"x", e.here, false)
+	if err := e.s.write(nonsense + "\x16" + key + "x" + e.s.enterKey); err != nil {
+		return err
+	}
+	if _, _, err := e.look(); err != nil {
+		return err
+	}
+	if e.echoed() {
+		e.seen.QuoteKey = "^V"
+	}
+	_, err := e.settle()
+	return err
+}
+
+// settle sees to it that the known prompt stands there.
+func (e *explorer) settle() (string, error) {
+	for range 3 {
+		_, row, err := e.send("")
+		if err != nil || row == e.here {
+			return row, err
+		}
+	}
+	return "", fmt.Errorf("its prompt %q does not come back", e.here)
+}
+
+// continued finds out what it shows behind a quote that is not closed.
+func (e *explorer) continued() error {
+	_, row, err := e.send(nonsense + ` "`)
+	if err != nil || row == e.here || strings.TrimSpace(row) == "" {
+		return err
+	}
+	e.s.out.reset()
+	if err := e.s.write("\x03"); err != nil {
+		return err
+	}
+	_, back, err := e.look()
+	if err != nil {
+		return err
+	}
+	if back != e.here {
+		if _, err := e.settle(); err != nil {
+			return fmt.Errorf("behind a quote that is not closed it shows %q, and ^C does not call that off: %w", row, err)
+		}
+		return nil
+	}
+	e.seen.Continued = row
+	e.who.Tell(fmt.Sprintf("behind a quote that is not closed it shows %q, and ^C calls that off", row))
+	return nil
+}
+
+// config looks at the configuration, at what ends a page, and at what changes by
+// itself.
+func (e *explorer) config() (err error) {
+	if e.seen.PagesOff, err = e.who.Ask("Which command turns its pager off?", "empty: none; then each page is gone on from"); err != nil {
+		return err
+	}
+	if e.seen.PagesOff != "" {
+		if err := e.command(e.seen.PagesOff); err != nil {
+			return err
+		}
+	}
+	if e.seen.Running, err = e.who.Ask("Which command prints the configuration that runs?", "it is needed"); err != nil {
+		return err
+	}
+	first, err := e.pages(e.seen.Running)
+	if err != nil {
+		return err
+	}
+	again, err := e.pages(e.seen.Running)
+	if err != nil {
+		return err
+	}
+	e.readConfig(first, again)
+	if e.seen.Saved, err = e.who.Ask("Which command prints what it would start with?", "empty: none; then it is never known whether a change outlives a restart"); err != nil || e.seen.Saved == "" {
+		return err
+	}
+	_, err = e.pages(e.seen.Saved)
+	return err
+}
+
+// command sends a command that answers little, and refuses one that is refused.
+func (e *explorer) command(command string) error {
+	lines, row, err := e.send(command)
+	if err != nil {
+		return err
+	}
+	if e.refuses(lines) || row != e.here {
+		return fmt.Errorf("%q: it says %q", command, e.s.Mask(last(append(lines, row))))
+	}
+	return nil
+}
+
+func (e *explorer) refuses(lines []string) bool {
+	return slices.ContainsFunc(lines, func(l string) bool {
+		return slices.ContainsFunc(e.seen.Refused, func(p string) bool { return regexp.MustCompile(p).MatchString(l) })
+	})
+}
+
+// mostPages bounds how many pages one answer may have.
+const mostPages = 2000
+
+// pages sends a command and goes on from page to page.
+func (e *explorer) pages(command string) ([]string, error) {
+	lines, row, err := e.send(command)
+	for n := 0; err == nil && row != e.here; n++ {
+		if rest, ok := strings.CutSuffix(row, e.here); ok {
+			e.seen.Unended = true
+			lines, row = append(slices.Clone(lines), rest), e.here
+			break
+		}
+		if strings.TrimSpace(row) == "" || n > mostPages {
+			return nil, fmt.Errorf("%q: it stops behind %q", command, e.s.Mask(last(lines)))
+		}
+		lines, row, err = e.turn(row)
+	}
+	switch {
+	case err != nil:
+		return nil, err
+	case e.refuses(lines) && len(lines) < 3, len(lines) == 0:
+		return nil, &run.Refused{Line: command, Said: e.s.Mask(last(lines))}
+	}
+	return lines, nil
+}
+
+// turn goes on from what ends a page: with the key that did so before, else with
+// the first that does.
+func (e *explorer) turn(row string) ([]string, string, error) {
+	for _, p := range e.seen.Pages {
+		if p.More.String() == pageLike(row) {
+			lines, after, _, err := e.press(p.Next)
+			return lines, after, err
+		}
+	}
+	for _, next := range []string{" ", "y", "n", "\r"} {
+		lines, after, went, err := e.press(next)
+		if err != nil {
+			return nil, "", err
+		}
+		if went {
+			e.seen.Pages = append(e.seen.Pages, Page{More: pattern(pageLike(row)), Next: next})
+			e.who.Tell(fmt.Sprintf("a page ends with %q, and %q goes on", row, next))
+			return lines, after, nil
+		}
+	}
+	return nil, "", fmt.Errorf("it stops with %q, and no usual key goes on from there", row)
+}
+
+// press presses a key where a page has ended. Where nothing comes of it, the row
+// stands as before.
+func (e *explorer) press(key string) (lines []string, after string, went bool, err error) {
+	row, size := slices.Clone(e.s.out.cur), e.s.out.size
+	e.s.out.cur = e.s.out.cur[:0]
+	if err := e.s.write(key); err != nil {
+		return nil, "", false, err
+	}
+	lines, after, err = e.look()
+	if went = e.s.out.size != size; !went {
+		e.s.out.cur = append(e.s.out.cur[:0], row...)
+		after = string(clean(row))
+	}
+	return lines, after, went, err
+}
+
+// pageLike is the pattern of the end of a page: numbers in it may be others.
+func pageLike(row string) string {
+	return "^" + numbers.ReplaceAllString(literal(row), `\d+`) + "$"
+}
+
+var numbers = regexp.MustCompile(`\d+`)
+
+// readConfig takes from two readings how the configuration is written.
+func (e *explorer) readConfig(first, again []string) {
+	e.seen.Layout = "flat"
+	for i, l := range first {
+		if l != strings.TrimLeft(l, " \t") {
+			e.seen.Layout = "indented"
+		}
+		if i < len(again) && len(again) == len(first) && l != again[i] {
+			e.seen.Volatile = append(e.seen.Volatile, volatileLike(strings.TrimLeft(l, " "), strings.TrimLeft(again[i], " ")))
+		}
+		for _, m := range secretWord.FindAllStringSubmatch(l, -1) {
+			if w := strings.ToLower(m[1]); !slices.Contains(e.seen.SecretWords, w) {
+				e.seen.SecretWords = append(e.seen.SecretWords, w)
+			}
+		}
+	}
+	e.who.Tell(fmt.Sprintf("its configuration has %s, %s; %s differ when it is read again", plural(len(first), "line"), e.seen.Layout, plural(len(e.seen.Volatile), "line")))
+}
+
+var secretWord = regexp.MustCompile(`(?i)\b(password|passphrase|secret|community|psk|key)\s+\S+`)
+
+// volatileLike is the pattern of a line that was another when it was read again:
+// its numbers may be others; else only what both begin with is the same.
+func volatileLike(a, b string) string {
+	p := "^" + numbers.ReplaceAllString(literal(a), `\d+`) + "$"
+	if start := same(a, b); !regexp.MustCompile(p).MatchString(b) && strings.TrimSpace(start) != "" {
+		return "^" + literal(start)
+	}
+	return p
+}
+
+// same is what two texts begin with alike.
+func same(a, b string) string {
+	n := 0
+	for n < len(a) && n < len(b) && a[n] == b[n] {
+		n++
+	}
+	return a[:n]
+}
+
+// edit looks at the mode in which lines are sent.
+func (e *explorer) edit() error {
+	e.seen.Edit = e.seen.Top
+	command, err := e.who.Ask("Which command leads to where changes are typed?", "empty: they are typed here; it is entered and left again, nothing is typed there")
+	if err != nil || command == "" {
+		return err
+	}
+	m := seenMode{enter: command}
+	if m.back, err = e.who.Ask("Which command leads back from there?", "it is needed"); err != nil {
+		return err
+	}
+	top := e.here
+	lines, row, err := e.send(command)
+	if err != nil {
+		return err
+	}
+	if row == top || strings.TrimSpace(row) == "" {
+		return fmt.Errorf("%q did not lead to another prompt; it said %q", command, e.s.Mask(last(lines)))
+	}
+	m.prompt, e.here = row, row
+	e.who.Tell(fmt.Sprintf("its prompt is %q there", row))
+	if err := e.nameIn(&m); err != nil {
+		return err
+	}
+	if _, row, err = e.send(m.back); err != nil {
+		return err
+	}
+	if row != top {
+		return fmt.Errorf("%q did not lead back to %q, but to %q: see to that session by hand", m.back, top, row)
+	}
+	e.here, e.seen.Edit = top, m
+	return nil
+}
+
+// rest asks for what is not tried here.
+func (e *explorer) rest() (err error) {
+	if e.seen.Save, err = e.who.Ask("Which command saves what runs?", "empty: none; it is not sent now"); err != nil {
+		return err
+	}
+	if e.seen.Quit, err = e.who.Ask("Which command ends a session?", "empty: none; the connection is closed"); err != nil || e.seen.Quit == "" {
+		return err
+	}
+	if e.seen.Top.back != "" { // it is said from where a session starts
+		if _, _, err := e.send(e.seen.Top.back); err != nil {
+			return err
+		}
+	}
+	return e.s.write(e.seen.Quit + e.s.enterKey)
+}
+
+func literal(s string) string { return regexp.QuoteMeta(s) }
+
+// pattern makes a pattern of text that we wrote ourselves.
+func pattern(text string) Pattern {
+	re := regexp.MustCompile(text)
+	return Pattern{Regexp: re, prefix: literalStart(text)}
+}
