@@ -17,7 +17,7 @@ import (
 func (a *app) profileCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "profile",
-		Short: "Check a profile, or try it against a live device",
+		Short: "Write, check or try a profile: what teaches Metabasis a platform",
 		Args:  cobra.NoArgs,
 		RunE:  func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
@@ -43,7 +43,7 @@ disarmed, and a trial is applied and taken back, where the profile has them.`,
 		Short: "Check profiles and print every error with its place",
 		Args:  cobra.MinimumNArgs(1),
 		RunE:  func(_ *cobra.Command, files []string) error { return a.profileCheck(files) },
-	}, try)
+	}, try, a.profileNewCommand())
 	return cmd
 }
 

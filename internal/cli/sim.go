@@ -4,10 +4,12 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"math/rand/v2"
 	"net"
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -20,16 +22,21 @@ import (
 func (a *app) simCommand() *cobra.Command {
 	var file, faults, write string
 	var base int
+	var strangers uint64
 	cmd := &cobra.Command{
 		Use:   "sim",
 		Short: "Start the simulated fleet alone and say how to log in to it",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			if cmd.Flags().Changed("strangers") {
+				return a.simScenario(cmd.Context(), strange(strangers), nil, true, faults, write, base)
+			}
 			return a.sim(cmd.Context(), file, faults, write, base)
 		},
 	}
 	cmd.Flags().StringVar(&file, "scenario", "", "a scenario file in place of the demo's")
 	cmd.Flags().StringVar(&faults, "faults", "none", "how much goes wrong in the demo's: none, few or many")
+	cmd.Flags().Uint64Var(&strangers, "strangers", 0, "in place of the demo's, three dunlins: devices with manners of their own, drawn by this number")
 	cmd.Flags().StringVar(&write, "write", "", "make this directory a workspace over the simulated fleet")
 	cmd.Flags().IntVar(&base, "port", 0, "first TCP port on 127.0.0.1; 0 takes free ones")
 	return cmd
@@ -43,6 +50,23 @@ func (a *app) sim(ctx context.Context, file, faults, write string, base int) err
 			s, err = sim.ReadScenario(file, data)
 		}
 	}
+	return a.simScenario(ctx, s, err, file != "", faults, write, base)
+}
+
+// strange is a scenario of devices whose manners nobody has seen before.
+func strange(seed uint64) sim.Scenario {
+	m := sim.DrawManners(rand.New(rand.NewPCG(seed, 13)))
+	s := sim.Scenario{Manners: &m, Boot: 15 * time.Second, Settle: 8 * time.Second, TimeSources: []string{"192.0.2.9", "192.0.2.40"},
+		Logins: map[string]string{"crew": "ferry-crew"}, Operator: "deep-water",
+		Config: "name {{.Name}}\ntime source 192.0.2.9 first\nlog host 198.51.100.9\nmanage from any\nlogin crew secret k3lp\nport 1\n  trunk\n"}
+	for i := range 3 {
+		s.Devices = append(s.Devices, sim.Spec{Name: fmt.Sprintf("drf-post-%d", i+1), Platform: "dunlin", Site: "DRF", Address: fmt.Sprintf("192.0.2.%d", 71+i)})
+	}
+	return s
+}
+
+// simScenario plays a scenario. Own tells that it is not the demo's.
+func (a *app) simScenario(ctx context.Context, s sim.Scenario, err error, own bool, faults, write string, base int) error {
 	if err != nil {
 		return err
 	}
@@ -59,7 +83,7 @@ func (a *app) sim(ctx context.Context, file, faults, write string, base int) err
 		return err
 	}
 	if write != "" {
-		if file != "" {
+		if own {
 			err = demo.WriteFleet(write, scenarioFleet(fleet, s, addrs))
 		} else {
 			err = demo.Write(write, faults, addrs)
@@ -70,7 +94,7 @@ func (a *app) sim(ctx context.Context, file, faults, write string, base int) err
 	}
 	a.simHelp(fleet, s, addrs)
 	if write != "" {
-		a.simWorkspace(s, write, file == "")
+		a.simWorkspace(s, write, !own)
 	}
 	fmt.Fprintln(a.out, "Ctrl-C ends it.")
 	<-stop
@@ -114,6 +138,13 @@ func (a *app) simHelp(fleet *sim.Fleet, s sim.Scenario, addrs map[string]string)
 			continue
 		}
 		fmt.Fprintf(a.out, "  %-12s ssh -p %s %s@%s\n", d.Name(), port, user, host)
+	}
+	if s.Manners != nil {
+		fmt.Fprintf(a.out, "\nSSH: user %s, password %s; the word for more rights is %s. A dunlin understands:\n", user, s.Logins[user], s.Operator)
+		for _, c := range s.Manners.Commands() {
+			fmt.Fprintf(a.out, "  %-20s %s\n", c[0], c[1])
+		}
+		return
 	}
 	fmt.Fprintf(a.out, "\nSSH: user %s, password %s; operator password %s. Try: tell clock, work, edit, restart in 5 m.\n", user, s.Logins[user], s.Operator)
 	if clear {

@@ -82,7 +82,9 @@ func saveWard(t *testing.T, rules string) {
 }
 
 // wardRuns is what really runs.
-func (l *lab) wardRuns() string { return l.run("ip", "netns", "exec", "mbward", "nft", "list", "ruleset") }
+func (l *lab) wardRuns() string {
+	return l.run("ip", "netns", "exec", "mbward", "nft", "list", "ruleset")
+}
 
 // wardNight runs a night with one step over the firewall.
 func (l *lab) wardNight(step string) (code int, out string) {

@@ -76,6 +76,28 @@ func DrawManners(rng *rand.Rand) Manners {
 	return m
 }
 
+// Commands lists what a person can say to such a device, and what it does.
+func (m Manners) Commands() (out [][2]string) {
+	for _, c := range []struct {
+		is         bool
+		word, does string
+	}{
+		{m.Raises, "raise", "more rights; asks for a word"}, {m.Raises, "lower", "back from there"},
+		{true, "running", "prints the configuration that runs"}, {m.Tells, "saved", "prints what it would start with"},
+		{m.Edits, "edit", "to where changes are typed"}, {m.Edits, "done", "back from there"},
+		{m.Keeps == keepsByCommand, "save", "saves what runs"}, {m.PagesOff && len(m.Pages) > 0, "pages off", "turns the pager off"},
+		{m.Timer, "arm", "puts a way back on the clock, in seconds"}, {m.Timer, "due", "tells of it"}, {m.Timer, "disarm", "takes it off"},
+		{m.Restores, "load", "takes a whole configuration"}, {m.Restores, "load end", "ends it"},
+		{true, "clock", "tells its clock"}, {true, "storage", "tells its storage"}, {true, "version", "tells what it is"}, {true, "neighbours", "tells who is near"},
+		{m.Silent, "status", "tells how the last line went"}, {true, "quit", "ends the session"},
+	} {
+		if c.is {
+			out = append(out, [2]string{strings.Replace(m.Words[c.word], "%d", "N", 1), c.does})
+		}
+	}
+	return out
+}
+
 func (m Manners) prompt(host, mode string) string {
 	return strings.NewReplacer("{host}", host, "{mode}", mode).Replace(m.Prompt)
 }

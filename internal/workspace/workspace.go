@@ -91,6 +91,15 @@ var ErrNoFleet = errors.New("there is no fleet.csv, fleet.yaml or fleet.txt here
 
 // Fleet reads the fleet of the workspace, or the file named.
 func (w *Workspace) Fleet(file string) (*fleet.Fleet, error) {
+	return w.fleetOf(file, w.Profiles.Platforms())
+}
+
+// FleetOfAny reads the fleet, whose devices may be of platforms without a profile.
+func (w *Workspace) FleetOfAny(file string) (*fleet.Fleet, error) {
+	return w.fleetOf(file, []string{fleet.AnyPlatform})
+}
+
+func (w *Workspace) fleetOf(file string, platforms []string) (*fleet.Fleet, error) {
 	files := fleetFiles
 	if file != "" {
 		files = []string{file}
@@ -107,7 +116,7 @@ func (w *Workspace) Fleet(file string) (*fleet.Fleet, error) {
 		if err != nil {
 			return nil, err
 		}
-		return fleet.Read(path, data, w.Profiles.Platforms())
+		return fleet.Read(path, data, platforms)
 	}
 	return nil, ErrNoFleet
 }

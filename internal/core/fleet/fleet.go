@@ -42,6 +42,9 @@ type Device struct {
 	Line     int // where the file speaks of it
 }
 
+// AnyPlatform among the platforms at hand lets a fleet name others, too.
+const AnyPlatform = "*"
+
 // Fleet is a checked set of devices in file order.
 type Fleet struct {
 	File    string
@@ -185,7 +188,7 @@ func (r *reader) device(row row) Device {
 	switch {
 	case d.Platform == "":
 		bad("platform", problem.OneOf("", r.platforms), "device %s has no platform", d.Name)
-	case !slices.Contains(r.platforms, d.Platform):
+	case !slices.Contains(r.platforms, d.Platform) && !slices.Contains(r.platforms, AnyPlatform):
 		bad("platform", problem.OneOf(d.Platform, r.platforms), "no profile for platform %q of %s", d.Platform, d.Name)
 	}
 	switch words := strings.Fields(get("pair")); {

@@ -2,6 +2,7 @@ package profile
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"regexp"
@@ -80,13 +81,16 @@ func Explore(ctx context.Context, p *Profile, device string, rw io.ReadWriteClos
 const (
 	exploreStands = 700 * time.Millisecond
 	exploreSilent = 4 * time.Second
+	explorePress  = 1500 * time.Millisecond // behind a key where a page has ended
 )
 
 // look takes in what comes until the device is silent, and returns the lines and
-// the row that is not complete. Stop is told of each such row, and may answer it.
-func (e *explorer) look() (lines []string, row string, err error) {
+// the row that is not complete.
+func (e *explorer) look() (lines []string, row string, err error) { return e.within(exploreSilent) }
+
+func (e *explorer) within(silent time.Duration) (lines []string, row string, err error) {
 	for {
-		wait := exploreSilent
+		wait := silent
 		if len(e.s.out.cur) > 0 {
 			wait = exploreStands
 			if string(e.s.out.cur) == e.here {
@@ -204,19 +208,45 @@ func (e *explorer) nameIn(m *seenMode) error {
 	return nil
 }
 
+// needed marks a question that an empty answer does not answer.
+const needed = "it is needed"
+
+// ask asks for a command, and tries it. What the device does not take is told, and
+// asked for again.
+func (e *explorer) ask(question, hint string, try func(command string) error) error {
+	for n := 1; ; n++ {
+		command, err := e.who.Ask(question, hint)
+		switch {
+		case err != nil:
+			return err
+		case command == "" && hint != needed:
+			return nil
+		case command == "":
+			err = &run.Refused{Line: "nothing", Said: "this one is needed"}
+		default:
+			err = try(command)
+		}
+		var r *run.Refused
+		if !errors.As(err, &r) || n == 3 {
+			return err
+		}
+		e.who.Tell(fmt.Sprintf("it does not take that: %s", r.Said))
+	}
+}
+
 // top goes to the mode in which everything can be read.
 func (e *explorer) top() error {
 	e.seen.Top = e.seen.Login
-	command, err := e.who.Ask("Which command gives more rights, as for reading the whole configuration?", "empty: none is needed")
-	if err != nil || command == "" {
-		return err
-	}
+	return e.ask("Which command gives more rights, as for reading the whole configuration?", "empty: none is needed", e.raise)
+}
+
+func (e *explorer) raise(command string) error {
 	m := seenMode{enter: command}
 	lines, row, err := e.send(command)
 	if err != nil {
 		return err
 	}
-	if asksHidden.MatchString(row) {
+	if asksHidden.MatchString(row) && row != e.here {
 		m.question = row
 		secret, err := e.who.Hidden(fmt.Sprintf("It asks %q: ", row))
 		if err != nil {
@@ -228,7 +258,7 @@ func (e *explorer) top() error {
 		}
 	}
 	if row == e.here || strings.TrimSpace(row) == "" {
-		return fmt.Errorf("%q did not lead to another prompt; it said %q", command, e.s.Mask(last(lines)))
+		return &run.Refused{Line: command, Said: "it does not lead to another prompt; it says " + e.s.Mask(last(lines))}
 	}
 	m.prompt, e.here = row, row
 	e.who.Tell(fmt.Sprintf("its prompt is %q there", row))
@@ -360,32 +390,35 @@ func (e *explorer) continued() error {
 
 // config looks at the configuration, at what ends a page, and at what changes by
 // itself.
-func (e *explorer) config() (err error) {
-	if e.seen.PagesOff, err = e.who.Ask("Which command turns its pager off?", "empty: none; then each page is gone on from"); err != nil {
+func (e *explorer) config() error {
+	if err := e.ask("Which command turns its pager off?", "empty: none; then each page is gone on from", func(command string) error {
+		e.seen.PagesOff = command
+		return e.command(command)
+	}); err != nil {
 		return err
 	}
-	if e.seen.PagesOff != "" {
-		if err := e.command(e.seen.PagesOff); err != nil {
+	if err := e.ask("Which command prints the configuration that runs?", needed, func(command string) error {
+		first, err := e.pages(command)
+		if err != nil {
 			return err
 		}
-	}
-	if e.seen.Running, err = e.who.Ask("Which command prints the configuration that runs?", "it is needed"); err != nil {
+		again, err := e.pages(command)
+		if err != nil {
+			return err
+		}
+		e.seen.Running = command
+		e.readConfig(first, again)
+		return nil
+	}); err != nil {
 		return err
 	}
-	first, err := e.pages(e.seen.Running)
-	if err != nil {
+	return e.ask("Which command prints what it would start with?", "empty: none; then it is never known whether a change outlives a restart", func(command string) error {
+		_, err := e.pages(command)
+		if err == nil {
+			e.seen.Saved = command
+		}
 		return err
-	}
-	again, err := e.pages(e.seen.Running)
-	if err != nil {
-		return err
-	}
-	e.readConfig(first, again)
-	if e.seen.Saved, err = e.who.Ask("Which command prints what it would start with?", "empty: none; then it is never known whether a change outlives a restart"); err != nil || e.seen.Saved == "" {
-		return err
-	}
-	_, err = e.pages(e.seen.Saved)
-	return err
+	})
 }
 
 // command sends a command that answers little, and refuses one that is refused.
@@ -395,7 +428,8 @@ func (e *explorer) command(command string) error {
 		return err
 	}
 	if e.refuses(lines) || row != e.here {
-		return fmt.Errorf("%q: it says %q", command, e.s.Mask(last(append(lines, row))))
+		e.seen.PagesOff = ""
+		return &run.Refused{Line: command, Said: e.s.Mask(last(append(slices.Clone(lines), row)))}
 	}
 	return nil
 }
@@ -415,7 +449,7 @@ func (e *explorer) pages(command string) ([]string, error) {
 	for n := 0; err == nil && row != e.here; n++ {
 		if rest, ok := strings.CutSuffix(row, e.here); ok {
 			e.seen.Unended = true
-			lines, row = append(slices.Clone(lines), rest), e.here
+			lines = append(slices.Clone(lines), rest)
 			break
 		}
 		if strings.TrimSpace(row) == "" || n > mostPages {
@@ -463,7 +497,7 @@ func (e *explorer) press(key string) (lines []string, after string, went bool, e
 	if err := e.s.write(key); err != nil {
 		return nil, "", false, err
 	}
-	lines, after, err = e.look()
+	lines, after, err = e.within(explorePress)
 	if went = e.s.out.size != size; !went {
 		e.s.out.cur = append(e.s.out.cur[:0], row...)
 		after = string(clean(row))
@@ -521,32 +555,34 @@ func same(a, b string) string {
 // edit looks at the mode in which lines are sent.
 func (e *explorer) edit() error {
 	e.seen.Edit = e.seen.Top
-	command, err := e.who.Ask("Which command leads to where changes are typed?", "empty: they are typed here; it is entered and left again, nothing is typed there")
-	if err != nil || command == "" {
-		return err
-	}
+	return e.ask("Which command leads to where changes are typed?", "empty: they are typed here; it is entered and left again, nothing is typed there", e.editing)
+}
+
+func (e *explorer) editing(command string) error {
 	m := seenMode{enter: command}
-	if m.back, err = e.who.Ask("Which command leads back from there?", "it is needed"); err != nil {
-		return err
-	}
 	top := e.here
 	lines, row, err := e.send(command)
 	if err != nil {
 		return err
 	}
 	if row == top || strings.TrimSpace(row) == "" {
-		return fmt.Errorf("%q did not lead to another prompt; it said %q", command, e.s.Mask(last(lines)))
+		return &run.Refused{Line: command, Said: "it does not lead to another prompt; it says " + e.s.Mask(last(lines))}
 	}
 	m.prompt, e.here = row, row
 	e.who.Tell(fmt.Sprintf("its prompt is %q there", row))
 	if err := e.nameIn(&m); err != nil {
 		return err
 	}
-	if _, row, err = e.send(m.back); err != nil {
-		return err
-	}
-	if row != top {
-		return fmt.Errorf("%q did not lead back to %q, but to %q: see to that session by hand", m.back, top, row)
+	err = e.ask("Which command leads back from there?", needed, func(back string) error {
+		m.back = back
+		lines, row, err := e.send(back)
+		if err != nil || row == top {
+			return err
+		}
+		return &run.Refused{Line: back, Said: fmt.Sprintf("it does not lead back to %q; it says %s %q", top, e.s.Mask(last(lines)), row)}
+	})
+	if err != nil {
+		return fmt.Errorf("leaving the mode for changes: %s: see to that session by hand", err) // not asked for again
 	}
 	e.here, e.seen.Edit = top, m
 	return nil

@@ -2,9 +2,11 @@ package profile
 
 import (
 	"bytes"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
@@ -68,11 +70,11 @@ func (s Sources) Load(src Source) (*Profile, error) {
 		}
 		merged = overlay(merged, m)
 	}
-	text, err := yaml.Marshal(merged)
-	if err != nil {
+	var text strings.Builder
+	if err := writeFlow(&text, merged); err != nil {
 		return nil, fmt.Errorf("%s: putting it together: %w", src.File, err)
 	}
-	return load(src.File, text, chain)
+	return load(src.File, []byte(text.String()), chain)
 }
 
 // mostAlike bounds how many profiles can be like one another in a row.
@@ -161,6 +163,44 @@ func overlay(under, over yaml.MapSlice) yaml.MapSlice {
 		}
 	}
 	return out
+}
+
+// writeFlow writes a value in the flow style of YAML, every text between quotes: so
+// that it is read again as it is.
+func writeFlow(b *strings.Builder, v any) error {
+	switch x := v.(type) {
+	case yaml.MapSlice:
+		b.WriteString("{")
+		for _, item := range x {
+			if err := writeFlow(b, fmt.Sprint(item.Key)); err != nil {
+				return err
+			}
+			b.WriteString(": ")
+			if err := writeFlow(b, item.Value); err != nil {
+				return err
+			}
+			b.WriteString(",\n")
+		}
+		b.WriteString("}")
+	case []any:
+		b.WriteString("[")
+		for _, item := range x {
+			if err := writeFlow(b, item); err != nil {
+				return err
+			}
+			b.WriteString(",\n")
+		}
+		b.WriteString("]")
+	default:
+		var one bytes.Buffer
+		e := json.NewEncoder(&one)
+		e.SetEscapeHTML(false)
+		if err := e.Encode(v); err != nil {
+			return err
+		}
+		b.Write(bytes.TrimSpace(one.Bytes()))
+	}
+	return nil
 }
 
 // place finds where an entry stands: in the profile itself, or in one it is like.

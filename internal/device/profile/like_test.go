@@ -60,6 +60,21 @@ readers:
 	assert.Equal(t, 2222, set["knot"].Connect.Port)
 }
 
+// What is put together is read as it was written, whatever characters are in it.
+func TestLikeKeepsEveryCharacter(t *testing.T) {
+	set, err := sourcesWith(t, "platform: a\nlike: tern\nquote: {key: ^V, characters: \"?\\t\"}\nharmless: ['^: - # {\"x\"}', \"^a'b<<c>>\"]\n", "platform: b\nlike: a\n").Set()
+	require.NoError(t, err)
+	for _, name := range []string{"a", "b"} {
+		p := set[name]
+		assert.Equal(t, "?\t", p.Quote.Characters)
+		assert.Equal(t, `^: - # {"x"}`, p.Harmless[0].String())
+		assert.Equal(t, `^a'b<<c>>`, p.Harmless[1].String())
+		p.Platform, p.Like, p.Title = "tern", "", set["tern"].Title
+		assert.Equal(t, set["tern"].Modes, p.Modes)
+		assert.Equal(t, set["tern"].Readers, p.Readers)
+	}
+}
+
 func TestLikeGoneWrong(t *testing.T) {
 	for name, c := range map[string]struct {
 		own  []string

@@ -412,10 +412,10 @@ func (c *checker) keys(path string) (out []string) {
 	switch m := n.(type) {
 	case *ast.MappingNode:
 		for _, kv := range m.Values {
-			out = append(out, kv.Key.String())
+			out = append(out, kv.Key.GetToken().Value)
 		}
 	case *ast.MappingValueNode:
-		out = append(out, m.Key.String())
+		out = append(out, m.Key.GetToken().Value)
 	}
 	return out
 }
