@@ -11,6 +11,7 @@ import (
 
 	"metabasis/internal/core/textfile"
 	"metabasis/internal/device/profile"
+	"metabasis/internal/screen/watch"
 	"metabasis/internal/workspace"
 )
 
@@ -97,7 +98,13 @@ func claims(p *profile.Profile) string {
 		case profile.Not:
 			mark, word = "○", "NOT KNOWN"
 		}
-		fmt.Fprintf(&b, "    %s %-9s  %-31s  %s\n", mark, word, c.What, c.How)
+		for i, l := range watch.Wrap(c.How, 50, 9) {
+			if i == 0 {
+				fmt.Fprintf(&b, "    %s %-9s  %-31s  %s\n", mark, word, c.What, l)
+			} else {
+				fmt.Fprintf(&b, "%50s%s\n", "", l)
+			}
+		}
 	}
 	return b.String()
 }

@@ -82,6 +82,7 @@ func (a *app) profileNew(ctx context.Context, f newFlags, name string) error {
 	}
 	defer e.close()
 	ctx, over := signalled(ctx)
+	fmt.Fprintf(a.err, "Looking at %s. A few words that no device knows are sent, and the commands that you give,\nas they are: give none that changes something. Ctrl-C ends it; nothing is written then.\n\n", d.Name)
 	seen, err := e.connector.Explore(ctx, d, &personHere{a})
 	over()
 	if err != nil {
@@ -158,7 +159,7 @@ func (a *app) writeDraft(file, text string) error {
 type personHere struct{ a *app }
 
 func (p *personHere) Ask(question, hint string) (string, error) {
-	fmt.Fprintf(p.a.err, "▌ %s\n  (%s) ", question, hint)
+	fmt.Fprintf(p.a.err, "\n▌ %s  (%s)\n  ▸ ", question, hint)
 	line, err := readLine(p.a.in)
 	if err != nil {
 		return "", errors.New("no answer was given")
@@ -168,7 +169,7 @@ func (p *personHere) Ask(question, hint string) (string, error) {
 
 func (p *personHere) Hidden(question string) (string, error) {
 	if ask := p.a.asker(); ask != nil {
-		return ask("▌ " + question)
+		return ask("\n▌ " + question)
 	}
 	line, err := readLine(p.a.in)
 	if err != nil {
@@ -177,4 +178,10 @@ func (p *personHere) Hidden(question string) (string, error) {
 	return strings.TrimRight(line, "\r"), nil
 }
 
-func (p *personHere) Tell(text string) { fmt.Fprintf(p.a.out, "● %s\n", text) }
+func (p *personHere) Tell(text string, ok bool) {
+	mark := "●"
+	if !ok {
+		mark = "▲"
+	}
+	fmt.Fprintf(p.a.out, "%s %s\n", mark, text)
+}

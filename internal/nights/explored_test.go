@@ -59,7 +59,7 @@ func (k *knows) Ask(question, hint string) (string, error) {
 }
 
 func (k *knows) Hidden(string) (string, error) { return operator, nil }
-func (k *knows) Tell(text string)              { k.told = append(k.told, text) }
+func (k *knows) Tell(text string, _ bool)      { k.told = append(k.told, text) }
 
 // exploredBook is a change that needs no table.
 const exploredBook = `runbook "Log collector"

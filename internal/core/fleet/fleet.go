@@ -189,7 +189,7 @@ func (r *reader) device(row row) Device {
 	case d.Platform == "":
 		bad("platform", problem.OneOf("", r.platforms), "device %s has no platform", d.Name)
 	case !slices.Contains(r.platforms, d.Platform) && !slices.Contains(r.platforms, AnyPlatform):
-		bad("platform", problem.OneOf(d.Platform, r.platforms), "no profile for platform %q of %s", d.Platform, d.Name)
+		bad("platform", problem.OneOf(d.Platform, r.platforms)+"; or teach it: metabasis profile new "+d.Name, "no profile for platform %q of %s", d.Platform, d.Name)
 	}
 	switch words := strings.Fields(get("pair")); {
 	case len(words) == 1:

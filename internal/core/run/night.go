@@ -63,6 +63,7 @@ type Device struct {
 	Lines     int      // lines of the step
 	TimerDue  time.Time
 	TimerFor  time.Duration
+	Timed     bool // a timer was seen on it in this night
 	ExpectBy  time.Time
 	Backup    string
 	SHA256    string
@@ -273,6 +274,7 @@ func (d *Device) apply(e Event) {
 		d.Line, d.Touched = e.Line, true
 	case TimerSeen:
 		d.TimerDue, d.TimerFor = e.Due, e.For
+		d.Timed = true
 	case TimerGone:
 		d.TimerDue, d.TimerFor = time.Time{}, 0
 	case Stepped:

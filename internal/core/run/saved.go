@@ -105,12 +105,12 @@ func (w *worker) hadUnsaved() bool { return w.foundSaved && !config.Equal(w.foun
 // alreadyNote is the last word of a device on which there was nothing to do.
 func (w *worker) alreadyNote() string {
 	if w.t.Traits.One {
-		return "as intended already; nothing was sent; " + asOne
+		return asOne + "; as intended already, and nothing was sent"
 	}
 	if w.foundSaved {
 		return "as intended already and saved; nothing was sent"
 	}
-	return fmt.Sprintf("as intended already; nothing was sent; not known to be saved: that cannot be read on %s", w.t.Device.Platform)
+	return fmt.Sprintf("not known to be saved: that cannot be read on %s; as intended already, and nothing was sent", w.t.Device.Platform)
 }
 
 // whole tells whether all the lines of a step were taken: only then is it odd that a

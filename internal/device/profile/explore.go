@@ -20,8 +20,8 @@ type Person interface {
 	Ask(question, hint string) (string, error)
 	// Hidden asks for a secret. It is not shown and not written anywhere.
 	Hidden(question string) (string, error)
-	// Tell says what was seen.
-	Tell(text string)
+	// Tell says what was seen, or, not ok, what the device did not take.
+	Tell(text string, ok bool)
 }
 
 // Seen is what was found out about a device, enough to write a first profile.
@@ -146,7 +146,7 @@ func (e *explorer) login() error {
 		return fmt.Errorf("it shows no prompt: it is silent behind %q", last(lines))
 	}
 	e.seen.Banner = lines
-	e.who.Tell(fmt.Sprintf("it greets with %s, and its prompt is %q", plural(len(lines), "line"), row))
+	e.who.Tell(fmt.Sprintf("it greets with %s, and its prompt is %q", plural(len(lines), "line"), row), true)
 	e.here, e.seen.Login.prompt = row, row
 	return e.nameIn(&e.seen.Login)
 }
@@ -198,7 +198,7 @@ func (e *explorer) nameIn(m *seenMode) error {
 	if m != &e.seen.Login && e.seen.Login.host == "" {
 		return nil
 	}
-	answer, err := e.who.Ask(fmt.Sprintf("Which part of the prompt %q is the device's name?", m.prompt), "empty: none is")
+	answer, err := e.who.Ask(fmt.Sprintf("Which part of the prompt %q is the device's name?", m.prompt), "Enter alone: none is")
 	if err != nil {
 		return err
 	}
@@ -230,14 +230,14 @@ func (e *explorer) ask(question, hint string, try func(command string) error) er
 		if !errors.As(err, &r) || n == 3 {
 			return err
 		}
-		e.who.Tell(fmt.Sprintf("it does not take that: %s", r.Said))
+		e.who.Tell("it does not take that: "+r.Said, false)
 	}
 }
 
 // top goes to the mode in which everything can be read.
 func (e *explorer) top() error {
 	e.seen.Top = e.seen.Login
-	return e.ask("Which command gives more rights, as for reading the whole configuration?", "empty: none is needed", e.raise)
+	return e.ask("Which command gives more rights, as for reading the whole configuration?", "Enter alone: none is needed", e.raise)
 }
 
 func (e *explorer) raise(command string) error {
@@ -261,7 +261,7 @@ func (e *explorer) raise(command string) error {
 		return &run.Refused{Line: command, Said: "it does not lead to another prompt; it says " + e.s.Mask(last(lines))}
 	}
 	m.prompt, e.here = row, row
-	e.who.Tell(fmt.Sprintf("its prompt is %q there", row))
+	e.who.Tell(fmt.Sprintf("its prompt is %q there", row), true)
 	if err := e.nameIn(&m); err != nil {
 		return err
 	}
@@ -295,7 +295,12 @@ func (e *explorer) words() error {
 		}
 	}
 	e.seen.Silent = len(e.seen.Refused) == 0
-	e.who.Tell(fmt.Sprintf("it says lines back: %s; a word that it does not know is answered by %q", e.seen.Echo, last(lines)))
+	e.who.Tell(map[string]string{echoYes: "it says each line back", echoNo: "it does not say lines back: what its line editor does is not seen"}[e.seen.Echo], e.seen.Echo == echoYes)
+	if e.seen.Silent {
+		e.who.Tell("a word that it does not know is answered by nothing: a line that it refuses would go unnoticed", false)
+	} else {
+		e.who.Tell(fmt.Sprintf("a word that it does not know is answered by %q", last(lines)), true)
+	}
 	for _, key := range []string{"?", "\t"} {
 		if err := e.key(key); err != nil {
 			return err
@@ -345,8 +350,12 @@ func (e *explorer) key(key string) error {
 	if _, _, err := e.look(); err != nil {
 		return err
 	}
+	name := map[string]string{"?": "?", "\t": "the tab"}[key]
 	if e.echoed() {
 		e.seen.QuoteKey = "^V"
+		e.who.Tell(name+" is a key of its line editor; ^V before it makes it a character", true)
+	} else {
+		e.who.Tell(name+" is a key of its line editor, and cannot be sent", true)
 	}
 	_, err := e.settle()
 	return err
@@ -384,14 +393,14 @@ func (e *explorer) continued() error {
 		return nil
 	}
 	e.seen.Continued = row
-	e.who.Tell(fmt.Sprintf("behind a quote that is not closed it shows %q, and ^C calls that off", row))
+	e.who.Tell(fmt.Sprintf("behind a quote that is not closed it shows %q, and ^C calls that off", row), true)
 	return nil
 }
 
 // config looks at the configuration, at what ends a page, and at what changes by
 // itself.
 func (e *explorer) config() error {
-	if err := e.ask("Which command turns its pager off?", "empty: none; then each page is gone on from", func(command string) error {
+	if err := e.ask("Which command turns its pager off?", "Enter alone: there is none; each page is gone on from", func(command string) error {
 		e.seen.PagesOff = command
 		return e.command(command)
 	}); err != nil {
@@ -412,7 +421,7 @@ func (e *explorer) config() error {
 	}); err != nil {
 		return err
 	}
-	return e.ask("Which command prints what it would start with?", "empty: none; then it is never known whether a change outlives a restart", func(command string) error {
+	return e.ask("Which command prints what it would start with?", "Enter alone: there is none; it is never known then whether a change outlives a restart", func(command string) error {
 		_, err := e.pages(command)
 		if err == nil {
 			e.seen.Saved = command
@@ -429,7 +438,11 @@ func (e *explorer) command(command string) error {
 	}
 	if e.refuses(lines) || row != e.here {
 		e.seen.PagesOff = ""
-		return &run.Refused{Line: command, Said: e.s.Mask(last(append(slices.Clone(lines), row)))}
+		said := last(lines)
+		if said == "" || row != e.here {
+			said = fmt.Sprintf("%s %q", said, row)
+		}
+		return &run.Refused{Line: command, Said: e.s.Mask(said)}
 	}
 	return nil
 }
@@ -482,7 +495,7 @@ func (e *explorer) turn(row string) ([]string, string, error) {
 		}
 		if went {
 			e.seen.Pages = append(e.seen.Pages, Page{More: pattern(pageLike(row)), Next: next})
-			e.who.Tell(fmt.Sprintf("a page ends with %q, and %q goes on", row, next))
+			e.who.Tell(fmt.Sprintf("a page ends with %q, and %q goes on", row, next), true)
 			return lines, after, nil
 		}
 	}
@@ -528,7 +541,14 @@ func (e *explorer) readConfig(first, again []string) {
 			}
 		}
 	}
-	e.who.Tell(fmt.Sprintf("its configuration has %s, %s; %s differ when it is read again", plural(len(first), "line"), e.seen.Layout, plural(len(e.seen.Volatile), "line")))
+	text := fmt.Sprintf("its configuration has %s, %s", plural(len(first), "line"), e.seen.Layout)
+	if n := len(e.seen.Volatile); n > 0 {
+		text += fmt.Sprintf("; %s changed by itself when it was read again", plural(n, "line"))
+	}
+	if len(again) != len(first) {
+		text += fmt.Sprintf("; read again, it has %d", len(again))
+	}
+	e.who.Tell(text, len(again) == len(first))
 }
 
 var secretWord = regexp.MustCompile(`(?i)\b(password|passphrase|secret|community|psk|key)\s+\S+`)
@@ -555,7 +575,7 @@ func same(a, b string) string {
 // edit looks at the mode in which lines are sent.
 func (e *explorer) edit() error {
 	e.seen.Edit = e.seen.Top
-	return e.ask("Which command leads to where changes are typed?", "empty: they are typed here; it is entered and left again, nothing is typed there", e.editing)
+	return e.ask("Which command leads to where changes are typed?", "it is entered and left again, nothing is typed there; Enter alone: they are typed here", e.editing)
 }
 
 func (e *explorer) editing(command string) error {
@@ -569,7 +589,7 @@ func (e *explorer) editing(command string) error {
 		return &run.Refused{Line: command, Said: "it does not lead to another prompt; it says " + e.s.Mask(last(lines))}
 	}
 	m.prompt, e.here = row, row
-	e.who.Tell(fmt.Sprintf("its prompt is %q there", row))
+	e.who.Tell(fmt.Sprintf("its prompt is %q there", row), true)
 	if err := e.nameIn(&m); err != nil {
 		return err
 	}
@@ -590,10 +610,10 @@ func (e *explorer) editing(command string) error {
 
 // rest asks for what is not tried here.
 func (e *explorer) rest() (err error) {
-	if e.seen.Save, err = e.who.Ask("Which command saves what runs?", "empty: none; it is not sent now"); err != nil {
+	if e.seen.Save, err = e.who.Ask("Which command saves what runs?", "it is not sent now; Enter alone: there is none"); err != nil {
 		return err
 	}
-	if e.seen.Quit, err = e.who.Ask("Which command ends a session?", "empty: none; the connection is closed"); err != nil || e.seen.Quit == "" {
+	if e.seen.Quit, err = e.who.Ask("Which command ends a session?", "Enter alone: the connection is closed"); err != nil || e.seen.Quit == "" {
 		return err
 	}
 	if e.seen.Top.back != "" { // it is said from where a session starts

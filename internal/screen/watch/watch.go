@@ -249,6 +249,9 @@ func noteInk(d *run.Device) ink.Ink {
 	case run.Held, run.Stranded, run.Dark, run.Blocked:
 		return ink.Foam
 	}
+	if d.SavedUnread { // the end is not the whole word
+		return ink.Lamp
+	}
 	return ink.Dim
 }
 
@@ -312,6 +315,9 @@ func Rail(d *run.Device) ink.Row {
 }
 
 func nodeShape(d *run.Device, i int) string {
+	if hollow(d, i) {
+		return "○"
+	}
 	if k := i - 3; k >= 0 && k < len(d.Marks) && len(d.Marks) <= mostSteps {
 		switch d.Marks[k] {
 		case run.StepLeft, run.StepUndone:
@@ -323,7 +329,20 @@ func nodeShape(d *run.Device, i int) string {
 	return "●"
 }
 
+// hollow tells whether a node was passed without what it stands for: a timer that
+// there is none of, or keeping that it could not be read whether it lasts.
+func hollow(d *run.Device, i int) bool {
+	_, total, _ := progress(d)
+	return i == timerNode && !d.Timed || i == total-1 && d.SavedUnread
+}
+
+// timerNode is the place of the timer on a rail.
+const timerNode = 2
+
 func nodeInk(d *run.Device, i int) ink.Ink {
+	if hollow(d, i) {
+		return ink.Lamp
+	}
 	if nodeShape(d, i) == "◇" {
 		return ink.Heather
 	}
