@@ -21,6 +21,7 @@ type dunlin struct {
 	pages   int  // screenfuls that were stopped
 	failed  bool // the last line was refused
 	over    bool
+	column  int // where the cursor stands in its row, while a line is typed
 }
 
 func (d *Device) newDunlin(rw io.ReadWriter) *dunlin {
@@ -70,6 +71,10 @@ func (d *Device) hostname() string {
 
 // rowWidth is where a dunlin's line editor thinks that the screen ends.
 const rowWidth = 34
+
+// scrolledTo is how much of a line stays in sight when it scrolls sideways. It is
+// less than what any prompt leaves of a row.
+const scrolledTo = 12
 
 // readLine prints a prompt and reads a line through its line editor. It is not ok
 // when the line was called off.
@@ -124,8 +129,15 @@ func (s *dunlin) draw(text string) {
 func (s *dunlin) echo(prompt string, b []byte) {
 	full := (len(prompt)+len(b))%rowWidth == 0
 	last := string(b[len(b)-1:])
+	if len(b) == 1 {
+		s.column = len(prompt)
+	}
+	s.column++
 	switch {
 	case s.m.Echo == "none":
+	case s.column == rowWidth && s.m.Echo == "scrolled":
+		s.print("\r<" + string(b[max(len(b)-scrolledTo, 0):]))
+		s.column = 1 + scrolledTo
 	case full && s.m.Echo == "wrapped":
 		s.print(last + "\n")
 	case full && s.m.Echo == "columns":

@@ -15,7 +15,7 @@ type Manners struct {
 	Prompt string `yaml:"prompt"`
 	Raises bool   `yaml:"raises"` // a privileged mode, behind a secret
 	Edits  bool   `yaml:"edits"`  // a mode of its own for changes
-	Echo   string `yaml:"echo"`   // none, plain, wrapped, columns or again
+	Echo   string `yaml:"echo"`   // none, plain, wrapped, columns, again or scrolled
 	Help   bool   `yaml:"help"`   // ? is a key of its line editor
 	Tab    bool   `yaml:"tab"`    // so is the tab
 	Quotes bool   `yaml:"quotes"` // ^V before such a key makes it a character
@@ -63,7 +63,7 @@ func DrawManners(rng *rand.Rand) Manners {
 			"quit": pick("bye", "off"), "raise": pick("deck", "bridge"), "lower": pick("below", "quay"), "status": pick("how", "and so"),
 		},
 		Prompt: pick("{host} {mode}> ", "{mode}@{host}: ", "({host}) {mode} # ", "{mode}> ", ":{mode}: "),
-		Raises: maybe(), Edits: maybe(), Echo: pick("none", "plain", "plain", "wrapped", "columns", "again"),
+		Raises: maybe(), Edits: maybe(), Echo: pick("none", "plain", "plain", "wrapped", "columns", "again", "scrolled"),
 		Help: maybe(), Tab: maybe(), Quotes: maybe(), PagesOff: maybe(),
 		No: pick("No: ", "Bad line, ", "?! "), Silent: rng.IntN(3) == 0, Chatter: rng.IntN(3) == 0, Unended: maybe(), Ends: maybe(),
 		Asks: pick("", "> ", "... "), Keeps: pick(keepsByCommand, keepsByCommand, keepsByCommand, keepsByItself, keepsNever), Tells: rng.IntN(3) > 0, Restores: maybe(),

@@ -1,6 +1,7 @@
 package profile
 
 import (
+	"slices"
 	"strings"
 )
 
@@ -23,6 +24,7 @@ type echo struct {
 	covered int  // bytes of the line that fragments have covered
 	at      int  // where in the line the next one is drawn
 	wrapped bool // the last one filled its row
+	typed   int  // bytes of the line that were sent so far
 	rows    int  // rows that were ended
 	strict  bool
 }
@@ -38,7 +40,8 @@ const (
 // newEcho expects a line. Strict is for devices that are known to echo: where
 // something else comes first, the line may still follow on a row of its own.
 func newEcho(line, prompt string, strict bool) *echo {
-	return &echo{line: strings.TrimRight(line, " "), prompt: prompt, strict: strict}
+	line = strings.TrimRight(line, " ")
+	return &echo{line: line, prompt: prompt, strict: strict, typed: len(line)}
 }
 
 // put takes in a byte and tells whether the echo ended with it.
@@ -110,6 +113,14 @@ func (e *echo) fragment() {
 	e.state = echoOther
 }
 
+// shown is how much of the line has come back so far, with what is being drawn.
+func (e *echo) shown() int {
+	now := *e
+	now.frag = slices.Clone(e.frag)
+	now.fragment()
+	return now.covered
+}
+
 // erase takes note that nothing of the line stands behind this place any more.
 func (e *echo) erase() {
 	if e.at != somewhere {
@@ -142,17 +153,29 @@ func (e *echo) drawn(f string, places []int, anew bool) bool {
 const leastScrolled = 8
 
 // scrolled takes a fragment in which a line editor marks, by a character of its
-// own at the start or the end, that the line goes on out of sight there.
+// own at the start or the end, that the line goes on out of sight there. Blanks at
+// its end may wipe out what stood there.
 func (e *echo) scrolled(f string) bool {
 	body, before := cutMark(f, true)
 	body, after := cutMark(body, false)
-	if len(body) < leastScrolled || !before && !after {
+	text := strings.TrimRight(body, " ")
+	if len(text) < leastScrolled || !before && !after {
 		return false
 	}
-	for at := 0; at <= e.covered; at++ {
-		end, ok := e.drawnAt(body, at)
+	wiped := len(body) - len(text)
+	// It shows up to where we are, as a rule.
+	places := []int{len(strings.TrimRight(e.line[:e.typed], " ")) - len(text)}
+	for at := range e.covered + 1 {
+		places = append(places, at)
+	}
+	for _, at := range places {
+		if at < 0 || at > e.covered {
+			continue
+		}
+		end, ok := e.drawnAt(text, at)
 		if ok && (at > 0) == before && (!after || end < len(e.line)) {
-			e.covered, e.at = max(e.covered, end), end
+			blanks := len(e.line[end:]) - len(strings.TrimLeft(e.line[end:], " "))
+			e.covered, e.at = max(e.covered, end+min(blanks, wiped)), end+wiped
 			return true
 		}
 	}

@@ -3,7 +3,9 @@ package profile
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
+	"time"
 
 	"metabasis/internal/core/run"
 )
@@ -29,7 +31,7 @@ func (s *Session) say(ctx context.Context, line string, answers []Answer) ([]str
 	s.listen(line)
 	defer func() { s.echo = nil }()
 	s.log.Sent(s.Mask(s.prompt), s.Mask(line))
-	if err := s.write(keys + s.enterKey); err != nil {
+	if err := s.typeOut(ctx, line, keys); err != nil {
 		return nil, s.fail(err)
 	}
 	if err := s.wait(ctx, answers, nil); err != nil {
@@ -41,6 +43,64 @@ func (s *Session) say(ctx context.Context, line string, answers []Answer) ([]str
 	s.last.got = s.out.lines
 	s.log.Got(s.masked(s.last.got))
 	return s.last.got, s.heard(line)
+}
+
+// A line that may be longer than a row is typed in pieces where it is said back: a
+// line editor that scrolls sideways would else show no more than its end. Each piece
+// is waited for a moment.
+const (
+	rowOfOurs   = 200
+	pieceOfLine = 100
+	pieceShown  = time.Second
+)
+
+// typeOut types a line, and ends it.
+func (s *Session) typeOut(ctx context.Context, line, keys string) error {
+	if s.echo == nil || len(s.prompt)+len(line) <= rowOfOurs {
+		return s.write(keys + s.enterKey)
+	}
+	s.echo.typed = 0
+	silent := false
+	for piece := range slices.Chunk([]rune(line), pieceOfLine) {
+		keys, err := s.p.typed(string(piece))
+		if err != nil {
+			return err
+		}
+		s.echo.typed = min(s.echo.typed+len(string(piece)), len(s.echo.line))
+		if err := s.write(keys); err != nil {
+			return err
+		}
+		if silent { // it says nothing back, or not so soon
+			continue
+		}
+		if silent, err = s.pieceBack(ctx); err != nil {
+			return err
+		}
+	}
+	return s.write(s.enterKey)
+}
+
+// pieceBack waits until a piece is said back; it is silent when nothing comes.
+func (s *Session) pieceBack(ctx context.Context) (silent bool, err error) {
+	idle := time.NewTimer(pieceShown)
+	defer idle.Stop()
+	for s.echo.state == echoPending && s.echo.shown() < s.echo.typed {
+		select {
+		case b, open := <-s.chunks:
+			if !open {
+				return false, fmt.Errorf("the session ended: %w", orEOF(s.readErr))
+			}
+			if !s.take(b) {
+				return false, fmt.Errorf("it printed more than %d MB", maxPrinted>>20)
+			}
+			idle.Reset(pieceShown)
+		case <-idle.C:
+			return true, nil
+		case <-ctx.Done():
+			return false, fmt.Errorf("typing a line: %w", ctx.Err())
+		}
+	}
+	return false, nil
 }
 
 // listen gets ready for the echo of a line.
