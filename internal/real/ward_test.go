@@ -117,7 +117,7 @@ func TestAFirewallWithATimerOfItsOwn(t *testing.T) {
 	ward(t, l)
 	code, out, _ := l.metabasis("", "profile", "check", filepath.Join(l.ws, "profiles/ward.yaml"))
 	require.Zero(t, code)
-	assert.Contains(t, out, "when it fires, the device puts back what is saved")
+	assert.Contains(t, strings.Join(strings.Fields(out), " "), "when it fires, the device puts back what is saved")
 	code, out, _ = l.metabasis("ward\n", "profile", "try", "--change", filepath.Join(l.ws, "profiles/ward.yaml"), "ward")
 	require.Zero(t, code, out)
 	assert.Contains(t, out, "● refused in mode ready")

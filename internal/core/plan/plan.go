@@ -334,17 +334,17 @@ func (m *maker) render(t *Target, texts []*runbook.Text, env runbook.Env) []stri
 		}
 		for _, v := range t.Traits.Style.Volatile {
 			if v.MatchString(strings.TrimSpace(line)) && strings.ContainsFunc(line, unicode.IsLetter) {
-				m.fail(text.Line(), "%s: %q is what the profile of %s calls volatile: it is left out of every comparison, so nothing would prove it", t.Device.Name, line, t.Device.Platform)
+				m.once(text.Line(), "", "%q is what the profile of %s calls volatile: it is left out of every comparison, so nothing would prove it", line, t.Device.Platform)
 			}
 		}
 		if t.Traits.Unsendable != nil {
 			if why := t.Traits.Unsendable(line); why != "" {
-				m.fail(text.Line(), "%s: %q: %s", t.Device.Name, line, why)
+				m.once(text.Line(), "", "%q: %s", line, why)
 			}
 		}
 		for _, never := range t.Traits.Never {
 			if never.MatchString(strings.TrimSpace(line)) {
-				m.fail(text.Line(), "%s: the profile of %s never lets a runbook send %q", t.Device.Name, t.Device.Platform, line)
+				m.once(text.Line(), "", "the profile of %s never lets a runbook send %q", t.Device.Platform, line)
 			}
 		}
 		m.secretInTheOpen(t, text, line)
