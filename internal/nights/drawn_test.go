@@ -7,7 +7,6 @@ import (
 	"strings"
 	"sync"
 	"testing"
-	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -28,18 +27,11 @@ import (
 func TestDrawnManners(t *testing.T) {
 	var met tally
 	t.Run("nights", func(t *testing.T) {
-		for i := range *count {
-			seed := *firstSeed + uint64(i)
-			t.Run(fmt.Sprintf("seed=%d", seed), func(t *testing.T) {
-				t.Parallel()
-				dir := t.TempDir()
-				synctest.Test(t, func(t *testing.T) {
-					rng := rand.New(rand.NewPCG(seed, 7))
-					m := sim.DrawManners(rng)
-					met.add(drawnNight(t, rng, m, m.Profile(), 0.5, false, dir))
-				})
-			})
-		}
+		eachSeed(t, func(t *testing.T, seed uint64, dir string) {
+			rng := rand.New(rand.NewPCG(seed, 7))
+			m := sim.DrawManners(rng)
+			met.add(drawnNight(t, rng, m, m.Profile(), 0.5, false, dir))
+		})
 	})
 	t.Log(met.of)
 	if *count >= 200 { // what is never met is never proven
@@ -77,18 +69,12 @@ func (c *tally) add(w *world) {
 // TestDrawnTried tries the profile that fits on a device with such manners: every
 // line of it fits.
 func TestDrawnTried(t *testing.T) {
-	for i := range *count {
-		seed := *firstSeed + uint64(i)
-		t.Run(fmt.Sprintf("seed=%d", seed), func(t *testing.T) {
-			t.Parallel()
-			synctest.Test(t, func(t *testing.T) {
-				m := sim.DrawManners(rand.New(rand.NewPCG(seed, 7)))
-				p, err := profile.Load("dunlin.yaml", []byte(m.Profile()))
-				require.NoError(t, err)
-				assert.Empty(t, tryDunlin(t, m, p), m.Profile())
-			})
-		})
-	}
+	eachSeed(t, func(t *testing.T, seed uint64, _ string) {
+		m := sim.DrawManners(rand.New(rand.NewPCG(seed, 7)))
+		p, err := profile.Load("dunlin.yaml", []byte(m.Profile()))
+		require.NoError(t, err)
+		assert.Empty(t, tryDunlin(t, m, p), m.Profile())
+	})
 }
 
 // drawnNight runs one night over dunlins.

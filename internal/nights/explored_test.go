@@ -2,11 +2,9 @@ package nights
 
 import (
 	"context"
-	"fmt"
 	"math/rand/v2"
 	"strings"
 	"testing"
-	"testing/synctest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -90,29 +88,21 @@ unattended  take back the device
 func TestExplored(t *testing.T) {
 	var kept tally
 	t.Run("platforms", func(t *testing.T) {
-		for i := range *count {
-			seed := *firstSeed + uint64(i)
-			t.Run(fmt.Sprintf("seed=%d", seed), func(t *testing.T) {
-				t.Parallel()
-				dir := t.TempDir()
-				synctest.Test(t, func(t *testing.T) {
-					rng := rand.New(rand.NewPCG(seed, 13))
-					m := sim.DrawManners(rng)
-					text := explored(t, m)
-					p, err := profile.Load("dunlin.yaml", []byte(text))
-					require.NoError(t, err, text)
-					found := tryDunlin(t, m, p)
-					if m.Silent { // that is what its remark says
-						found = without(found, "refused lines would go unnoticed")
-					}
-					assert.Empty(t, found, text)
-					kept.add(exploredNight(t, m, p, dir))
-					if t.Failed() {
-						t.Log(text)
-					}
-				})
-			})
-		}
+		eachSeed(t, func(t *testing.T, seed uint64, dir string) {
+			m := sim.DrawManners(rand.New(rand.NewPCG(seed, 13)))
+			text := explored(t, m)
+			p, err := profile.Load("dunlin.yaml", []byte(text))
+			require.NoError(t, err, text)
+			found := tryDunlin(t, m, p)
+			if m.Silent { // that is what its remark says
+				found = without(found, "refused lines would go unnoticed")
+			}
+			assert.Empty(t, found, text)
+			kept.add(exploredNight(t, m, p, dir))
+			if t.Failed() {
+				t.Log(text)
+			}
+		})
 	})
 	t.Log(kept.of)
 	assert.Greater(t, kept.of["kept"], *count/3)

@@ -2,14 +2,13 @@ package nights
 
 import (
 	"context"
-	"fmt"
+	"maps"
 	"math/rand/v2"
 	"regexp"
 	"slices"
 	"strings"
 	"sync"
 	"testing"
-	"testing/synctest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -87,43 +86,30 @@ func mislead(m sim.Manners, text, mistake string) (string, bool) {
 // the mistake is named by the check of the profile, by trying it, or by a night
 // that does not go on.
 func TestMisled(t *testing.T) {
-	names := slices.Sorted(func(yield func(string) bool) {
-		for name := range mistakes {
-			if !yield(name) {
-				return
-			}
-		}
-	})
+	names := slices.Sorted(maps.Keys(mistakes))
 	var mu sync.Mutex
 	named := map[string]map[string]int{}
 	t.Run("nights", func(t *testing.T) {
-		for i := range *count {
-			seed := *firstSeed + uint64(i)
-			t.Run(fmt.Sprintf("seed=%d", seed), func(t *testing.T) {
-				t.Parallel()
-				dir := t.TempDir()
-				synctest.Test(t, func(t *testing.T) {
-					rng := rand.New(rand.NewPCG(seed, 11))
-					m := sim.DrawManners(rng)
-					mistake := names[rng.IntN(len(names))]
-					text, ok := mislead(m, m.Profile(), mistake)
-					for !ok {
-						m = sim.DrawManners(rng)
-						text, ok = mislead(m, m.Profile(), mistake)
-					}
-					by := misledNight(t, rng, m, text, dir)
-					if t.Failed() {
-						t.Log("the mistake: " + mistake)
-					}
-					mu.Lock()
-					defer mu.Unlock()
-					if named[mistake] == nil {
-						named[mistake] = map[string]int{}
-					}
-					named[mistake][by]++
-				})
-			})
-		}
+		eachSeed(t, func(t *testing.T, seed uint64, dir string) {
+			rng := rand.New(rand.NewPCG(seed, 11))
+			m := sim.DrawManners(rng)
+			mistake := names[rng.IntN(len(names))]
+			text, ok := mislead(m, m.Profile(), mistake)
+			for !ok {
+				m = sim.DrawManners(rng)
+				text, ok = mislead(m, m.Profile(), mistake)
+			}
+			by := misledNight(t, rng, m, text, dir)
+			if t.Failed() {
+				t.Log("the mistake: " + mistake)
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			if named[mistake] == nil {
+				named[mistake] = map[string]int{}
+			}
+			named[mistake][by]++
+		})
 	})
 	for _, name := range names {
 		t.Logf("%-32s %v", name, named[name])

@@ -28,16 +28,19 @@ var (
 
 // TestNights runs random nights: fleets, runbooks, faults, people and
 // interruptions drawn from a seed.
-func TestNights(t *testing.T) {
+func TestNights(t *testing.T) { eachSeed(t, randomNight) }
+
+// eachSeed runs as many nights as were asked for, each from a seed of its own, in
+// virtual time.
+func eachSeed(t *testing.T, night func(t *testing.T, seed uint64, dir string)) {
 	for i := range *count {
 		seed := *firstSeed + uint64(i)
-		name := fmt.Sprintf("seed=%d", seed)
-		t.Run(name, func(t *testing.T) {
+		t.Run(fmt.Sprintf("seed=%d", seed), func(t *testing.T) {
 			t.Parallel()
 			dir := t.TempDir()
-			synctest.Test(t, func(t *testing.T) { randomNight(t, seed, dir) })
+			synctest.Test(t, func(t *testing.T) { night(t, seed, dir) })
 			if t.Failed() {
-				t.Logf("run it again: go test ./internal/nights -run 'TestNights/%s$' -seed %d -nights 1", name, seed)
+				t.Logf("run it again: go test ./internal/nights -run '%s$' -seed %d -nights 1", t.Name(), seed)
 			}
 		})
 	}

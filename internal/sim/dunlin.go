@@ -1,7 +1,6 @@
 package sim
 
 import (
-	"bufio"
 	"fmt"
 	"io"
 	"strings"
@@ -11,38 +10,19 @@ import (
 // dunlin is a session with a device whose manners are drawn. What it keeps, and
 // the lines that change it, are a tern's.
 type dunlin struct {
-	d       *Device
-	m       Manners
-	in      *bufio.Reader
-	out     *bufio.Writer
+	d *Device
+	m Manners
+	teletype
 	mode    string
 	section string
 	paged   bool
 	pages   int  // screenfuls that were stopped
 	failed  bool // the last line was refused
-	over    bool
-	column  int // where the cursor stands in its row, while a line is typed
+	column  int  // where the cursor stands in its row, while a line is typed
 }
 
 func (d *Device) newDunlin(rw io.ReadWriter) *dunlin {
-	return &dunlin{d: d, m: *d.fleet.scenario.Manners, in: bufio.NewReader(rw), out: bufio.NewWriter(rw), mode: "look", paged: true}
-}
-
-func (s *dunlin) print(text string) {
-	if _, err := s.out.WriteString(strings.ReplaceAll(text, "\n", "\r\n")); err != nil {
-		s.over = true
-	}
-}
-
-func (s *dunlin) readByte() (byte, bool) {
-	if s.in.Buffered() == 0 && s.out.Flush() != nil {
-		s.over = true
-	}
-	c, err := s.in.ReadByte()
-	if err != nil {
-		s.over = true
-	}
-	return c, !s.over
+	return &dunlin{d: d, m: *d.fleet.scenario.Manners, teletype: newTeletype(rw), mode: "look", paged: true}
 }
 
 func (s *dunlin) run() {

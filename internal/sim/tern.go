@@ -1,7 +1,6 @@
 package sim
 
 import (
-	"bufio"
 	"fmt"
 	"io"
 	"strings"
@@ -22,19 +21,17 @@ import (
 // load running (replace the running configuration), restart in N s|m,
 // restart at HH:MM:SS, restart cancel, and restart alone, which restarts at once.
 type shell struct {
-	d       *Device
-	in      *bufio.Reader
-	out     *bufio.Writer
+	d *Device
+	teletype
 	mode    string // look, work, edit
 	section string
 	paged   bool
-	over    bool
 }
 
 const pageRows = 22
 
 func newShell(d *Device, rw io.ReadWriter, user string) *shell {
-	s := &shell{d: d, in: bufio.NewReader(rw), out: bufio.NewWriter(rw), mode: "look", paged: true}
+	s := &shell{d: d, teletype: newTeletype(rw), mode: "look", paged: true}
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.shells[s] = &session{user: user, mode: "look", since: time.Now()}
@@ -55,24 +52,6 @@ func (s *shell) leave() {
 	s.d.mu.Lock()
 	defer s.d.mu.Unlock()
 	delete(s.d.shells, s)
-}
-
-func (s *shell) print(text string) {
-	if _, err := s.out.WriteString(strings.ReplaceAll(text, "\n", "\r\n")); err != nil {
-		s.over = true
-	}
-}
-
-// readByte waits for the next byte, and shows first what is still unsent.
-func (s *shell) readByte() (byte, bool) {
-	if s.in.Buffered() == 0 && s.out.Flush() != nil {
-		s.over = true
-	}
-	c, err := s.in.ReadByte()
-	if err != nil {
-		s.over = true
-	}
-	return c, !s.over
 }
 
 func (s *shell) prompt() string {
