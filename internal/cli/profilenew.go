@@ -5,9 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net"
 	"os"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 	"time"
 
@@ -36,7 +38,7 @@ as they are. Nothing is changed: give none that changes something. The mode for
 changes is entered and left again, and the command that saves is not sent.
 
 The device is one of the fleet, with the platform that its profile shall be for;
-or an address, with --platform.`,
+or an address, host or host:port, with --platform.`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error { return a.profileNew(cmd.Context(), f, args[0]) },
 	}
@@ -110,6 +112,12 @@ func scratch(d fleet.Device) *profile.Profile {
 func (a *app) newDevice(e *evening, f newFlags, name string) (fleet.Device, error) {
 	all, err := e.ws.FleetOfAny(f.fleet)
 	d := fleet.Device{Name: name, Address: name}
+	if host, port, err := net.SplitHostPort(name); err == nil {
+		d.Name, d.Address = host, host
+		if d.Port, err = strconv.Atoi(port); err != nil || d.Port < 1 || d.Port > 65535 {
+			return d, fmt.Errorf("%q is not a port", port)
+		}
+	}
 	found := false
 	if err == nil {
 		for _, have := range all.Devices {
@@ -149,7 +157,8 @@ func (a *app) writeDraft(file, text string) error {
 	}
 	_, err = out.WriteString(text)
 	if err = errors.Join(err, out.Close()); err != nil {
-		return fmt.Errorf("writing %s: %w", relative(file), err)
+		fmt.Fprintf(a.out, "\n%s\n", text) // it is not lost
+		return fmt.Errorf("writing %s: %w; it stands above", relative(file), errors.Join(err, os.Remove(file)))
 	}
 	fmt.Fprintf(a.out, "\nWritten to %s:\n\n", relative(file))
 	return a.profileCheck([]string{relative(file)})

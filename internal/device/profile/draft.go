@@ -53,7 +53,7 @@ func (s *Seen) editMode() string {
 
 func (s *Seen) connect(d *draft) {
 	c := s.Connect
-	d.p("\nconnect:\n  protocol: %s\n  port: %d\n  prompt_within: 15s\n  echo: %s", c.Protocol, c.Port, s.Echo)
+	d.p("\nconnect:\n  protocol: %s\n  port: %d\n  prompt_within: 15s\n  echo: %s", c.Protocol, UsualPort(c.Protocol), s.Echo) // a device's own port is the fleet's
 	if s.Keys != "" && s.QuoteKey == "" {
 		d.p("  unsendable: %q    # keys of its line editor", s.Keys)
 	}
@@ -120,7 +120,7 @@ func (s *Seen) answers(d *draft) {
 	if s.Silent {
 		d.p("\n# A word that it does not know was answered by nothing, so a refused line goes\n# unnoticed. Write what an error looks like, or how it is asked for its status:\n# lines: [{status: {send: 'echo \"status $?\"', good: '^status 0$'}}]\nrefused: ['^error\\b']")
 	} else {
-		d.p("\n# One refusal was seen. Others may begin otherwise.\nrefused:")
+		d.p("\n# One refusal was seen. Others may begin otherwise, and where changes are typed it may\n# say nothing at all: metabasis profile try --change looks.\nrefused:")
 		for _, p := range s.Refused {
 			d.p("  - %s", quote(p))
 		}

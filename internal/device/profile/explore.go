@@ -67,6 +67,7 @@ type explorer struct {
 // should know, and the commands that the person gives; it changes nothing.
 func Explore(ctx context.Context, p *Profile, device string, rw io.ReadWriteCloser, opt Options, who Person) (*Seen, error) {
 	e := &explorer{ctx: ctx, s: newSession(p, rw, opt), who: who, seen: &Seen{Platform: p.Platform, Device: device, Connect: p.Connect}}
+	e.seen.Connect.Login = nil // what it asks is seen, not known
 	defer e.s.Close()
 	for _, look := range []func() error{e.login, e.top, e.words, e.config, e.edit, e.rest} {
 		if err := look(); err != nil {
@@ -198,7 +199,7 @@ func (e *explorer) nameIn(m *seenMode) error {
 	if m != &e.seen.Login && e.seen.Login.host == "" {
 		return nil
 	}
-	answer, err := e.who.Ask(fmt.Sprintf("Which part of the prompt %q is the device's name?", m.prompt), "Enter alone: none is")
+	answer, err := e.who.Ask(fmt.Sprintf("Which part of the prompt %q is the device's name?", m.prompt), "Enter alone: none is; every device of the platform shows this very prompt")
 	if err != nil {
 		return err
 	}
@@ -227,8 +228,11 @@ func (e *explorer) ask(question, hint string, try func(command string) error) er
 			err = try(command)
 		}
 		var r *run.Refused
-		if !errors.As(err, &r) || n == 3 {
+		switch {
+		case !errors.As(err, &r):
 			return err
+		case n == 3:
+			return fmt.Errorf("nothing that was given answers: %s", question)
 		}
 		e.who.Tell("it does not take that: "+r.Said, false)
 	}
