@@ -2,6 +2,7 @@ package profile
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -53,6 +54,7 @@ func narrow(t *testing.T, size int, first string, script func(line string, out i
 		defer c.Close()
 		io.WriteString(c, first)
 		in := bufio.NewScanner(c)
+		in.Split(lineOrKey)
 		for in.Scan() {
 			script(in.Text(), c)
 		}
@@ -60,6 +62,14 @@ func narrow(t *testing.T, size int, first string, script func(line string, out i
 	c, err := l.Dial()
 	require.NoError(t, err)
 	return c, func() { c.Close(); l.Close(); <-done }
+}
+
+// lineOrKey takes in a line, or what was typed up to ^C, which needs no Enter.
+func lineOrKey(data []byte, end bool) (int, []byte, error) {
+	if i := bytes.IndexByte(data, 3); i >= 0 && !bytes.Contains(data[:i], []byte("\n")) {
+		return i + 1, data[:i+1], nil
+	}
+	return bufio.ScanLines(data, end)
 }
 
 // ok answers a line as tern does when there is nothing to say.

@@ -1,0 +1,192 @@
+package profile
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"strings"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"metabasis/internal/core/config"
+	"metabasis/internal/core/run"
+)
+
+// shellLike is a device with a shell's habits: what it prints is what the test
+// says, it fails in silence, and a quote that is not closed wants its rest.
+func shellLike(t *testing.T, answers map[string]string, change func(*Profile), then func(ctx context.Context, s *Session, log *keeper)) {
+	synctest.Test(t, func(t *testing.T) {
+		status, here := "0", ""
+		conn, end := stage(t, "[x look] ", func(line string, out io.Writer) {
+			if line == "\x03" {
+				here = ""
+				io.WriteString(out, "^C\r\n[x look] ")
+				return
+			}
+			fmt.Fprintf(out, "%s\r\n", line)
+			_, opens, _ := strings.Cut(line, "<<")
+			switch {
+			case here != "" && line != here, opens != "":
+				if opens != "" {
+					here = opens
+				}
+				io.WriteString(out, "> ")
+				return
+			case here != "":
+				here, status = "", "0"
+				io.WriteString(out, "[x look] ")
+				return
+			case strings.Count(line, `"`)%2 == 1:
+				io.WriteString(out, "> ")
+				return
+			}
+			switch line {
+			case "how":
+				fmt.Fprintf(out, "status %s\r\n", status)
+			case "false":
+				status = "1"
+			default:
+				status = "0"
+			}
+			io.WriteString(out, answers[line]+"[x look] ")
+		})
+		defer end()
+		p, log := unprivileged(t), &keeper{}
+		p.Config.Edit, p.Connect.Echo = "look", ""
+		p.More = Continued{Prompt: pattern(`^> $`), Cancel: "^C", Opens: pattern(`<<(?P<end>\w+)$`)}
+		change(p)
+		s, err := Start(context.Background(), p, conn, Options{Log: log})
+		require.NoError(t, err)
+		then(context.Background(), s, log)
+	})
+}
+
+// The first pattern that fits a line of an answer counts, the command's own before
+// the platform's, what is harmless before what refuses; then done, then silence.
+func TestWhatDecides(t *testing.T) {
+	refuses := func(p *Profile) {
+		p.Refused, p.Harmless = []Pattern{pattern(`^No: `)}, []Pattern{pattern(`^No: noted$`)}
+	}
+	answer := func(lines ...string) map[string]string {
+		return map[string]string{"go": strings.Join(lines, "\r\n") + "\r\n"}
+	}
+	own := func(proof Proof) func(*Profile) {
+		return func(p *Profile) { refuses(p); p.Lines = []Proof{proof} }
+	}
+	for name, c := range map[string]struct {
+		answers map[string]string
+		change  func(*Profile)
+		refused bool
+		unclear bool
+		by      string
+	}{
+		"nothing against it":              {answer("fine"), refuses, false, false, "nothing in the answer refuses it"},
+		"refused":                         {answer("fine", "No: never"), refuses, true, false, "refused: ^No:"},
+		"harmless":                        {answer("No: noted"), refuses, false, false, "harmless: ^No: noted$"},
+		"harmless, and refused":           {answer("No: noted", "No: never"), refuses, true, false, "refused: ^No:"},
+		"refused by its own":              {answer("No: noted"), own(Proof{Refused: []Pattern{pattern("noted")}}), true, false, "refused: noted"},
+		"harmless by its own":             {answer("No: never"), own(Proof{Harmless: []Pattern{pattern("never")}}), false, false, "harmless: never"},
+		"done":                            {answer("Done."), own(Proof{Done: pattern(`^Done\.$`)}), false, false, `done: ^Done\.$ fits "Done."`},
+		"done, but refused":               {answer("Done.", "No: never"), own(Proof{Done: pattern(`^Done\.$`)}), true, false, "refused: ^No:"},
+		"not done":                        {answer("Perhaps."), own(Proof{Done: pattern(`^Done\.$`)}), false, true, "fits no line of the answer"},
+		"silent":                          {nil, own(Proof{Silent: true}), false, false, "silent: it answers nothing"},
+		"not silent":                      {answer("usage: go"), own(Proof{Silent: true}), true, false, "a good line is answered by nothing"},
+		"silent but for what is harmless": {answer("No: noted"), own(Proof{Silent: true}), false, false, "silent: it answers nothing"},
+		"another line's proof":            {answer("usage: go"), own(Proof{Match: pattern(`^stop`), Silent: true}), false, false, "nothing in the answer refuses it"},
+	} {
+		shellLike(t, c.answers, c.change, func(ctx context.Context, s *Session, _ *keeper) {
+			err := s.Line(ctx, "go")
+			var r *run.Refused
+			var u *run.Unclear
+			switch {
+			case c.refused:
+				assert.ErrorAs(t, err, &r, name)
+			case c.unclear:
+				assert.ErrorAs(t, err, &u, name)
+			default:
+				assert.NoError(t, err, name)
+			}
+			assert.Contains(t, s.decided, c.by, name)
+			assert.NoError(t, s.Close(), name)
+		})
+	}
+}
+
+func TestStatusOfEachLine(t *testing.T) {
+	shellLike(t, nil, func(p *Profile) {
+		p.Lines = []Proof{{Status: Status{Send: "how", Good: pattern(`^status 0$`)}}}
+	}, func(ctx context.Context, s *Session, _ *keeper) {
+		require.NoError(t, s.Line(ctx, "true"))
+		err := s.Line(ctx, "false")
+		var r *run.Refused
+		require.ErrorAs(t, err, &r)
+		assert.Contains(t, r.Said, "status 1")
+		require.NoError(t, s.Line(ctx, "true"))
+	})
+}
+
+// A line that is not complete is called off; a text of several lines goes on until
+// its last one, and nothing else is taken for its end.
+func TestLinesThatGoOn(t *testing.T) {
+	shellLike(t, nil, func(p *Profile) {
+		p.Lines = []Proof{{Status: Status{Send: "how", Good: pattern(`^status 0$`)}}}
+	}, func(ctx context.Context, s *Session, log *keeper) {
+		var r *run.Refused
+		began := time.Now()
+		require.ErrorAs(t, s.Line(ctx, `echo "not closed`), &r)
+		assert.Contains(t, r.Said, "something in it is not closed; it was called off")
+		assert.Less(t, time.Since(began), time.Second, "it is a question, not silence")
+		require.NoError(t, s.Line(ctx, "true"))
+
+		for _, l := range []string{"cat <<END", "one", `with a " in it`, "END"} {
+			require.NoError(t, s.Line(ctx, l), l)
+		}
+		require.NoError(t, s.Apply(ctx))
+		assert.Nil(t, s.here)
+
+		// A step that ends in the midst of a text is no step.
+		require.NoError(t, s.Line(ctx, "cat <<END"))
+		require.ErrorAs(t, s.Apply(ctx), &r)
+		require.NoError(t, s.Line(ctx, "true"), "the shell is itself again")
+		assert.Contains(t, strings.Join(log.lines, "\n"), "calling off a line that is not complete")
+	})
+}
+
+// What says that there is nothing is no refusal, even where it looks like one.
+func TestNothingThere(t *testing.T) {
+	reader := Reader{Command: Command{In: "look", Send: "near"}, Row: pattern(`^(?P<name>\w+)$`), None: pattern(`^Refused: nobody is near$`),
+		Columns: map[string]Column{"name": {Type: "text"}}, order: []string{"name"}}
+	for answer, want := range map[string]any{"Refused: nobody is near\r\n": []map[string]any{}, "gull\r\n": []map[string]any{{"name": "gull"}}, "Refused: not now\r\n": nil} {
+		shellLike(t, map[string]string{"near": answer}, func(p *Profile) { p.Readers = map[string]Reader{"near": reader} }, func(ctx context.Context, s *Session, _ *keeper) {
+			got, err := s.Read(ctx, "near")
+			if want == nil {
+				var r *run.Refused
+				assert.ErrorAs(t, err, &r)
+				return
+			}
+			assert.NoError(t, err)
+			assert.Equal(t, want, got)
+		})
+	}
+}
+
+// What makes up what runs is read together, and put back without what is beside it.
+func TestPartsAreReadTogether(t *testing.T) {
+	shellLike(t, map[string]string{"tell running": "route a\r\n# end of configuration\r\n", "tell saved": "route a\r\n# end of configuration\r\n", "daemon": "quays up\r\n"}, func(p *Profile) {
+		p.Config.Running.In, p.Config.Saved.In = "look", "look"
+		p.Config.Also = []Part{{Name: "daemon", Command: Command{In: "look", Send: "daemon"}}}
+	}, func(ctx context.Context, s *Session, _ *keeper) {
+		runs, err := s.Config(ctx, run.Running)
+		require.NoError(t, err)
+		saved, err := s.Config(ctx, run.Saved)
+		require.NoError(t, err)
+		style := config.Style{Layout: "flat"}
+		assert.True(t, config.Equal(config.Parse(runs, style), config.Parse(saved, style)))
+		assert.Equal(t, saved, config.Alone(runs))
+		assert.Contains(t, runs, "quays up")
+	})
+}
