@@ -53,6 +53,7 @@ fuzz:
 	$(GO) test ./internal/device/profile -run '^$$' -fuzz FuzzLoad -fuzztime $(FUZZTIME)
 	$(GO) test ./internal/device/profile -run '^$$' -fuzz FuzzReaders -fuzztime $(FUZZTIME)
 	$(GO) test ./internal/device/profile -run '^$$' -fuzz FuzzPrompts -fuzztime $(FUZZTIME)
+	$(GO) test ./internal/device/profile -run '^$$' -fuzz FuzzEcho -fuzztime $(FUZZTIME)
 	$(GO) test ./internal/device/telnet -run '^$$' -fuzz FuzzNegotiation -fuzztime $(FUZZTIME)
 	$(GO) test ./internal/store -run '^$$' -fuzz FuzzKnownHosts -fuzztime $(FUZZTIME)
 	$(GO) test ./internal/screen/console -run '^$$' -fuzz FuzzFilter -fuzztime $(FUZZTIME)
