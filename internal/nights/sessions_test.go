@@ -151,6 +151,8 @@ func TestTryingToldInFull(t *testing.T) {
 		"wrong column":        {"tern", `'^time +(\S+)$'`, `'^clock +(\S+)$'`, nil},
 		"wrong row":           {"tern", "(?P<state>up|shut)", "(?P<state>on|off)", nil},
 		"nothing volatile":    {"tern", "    - '^# written '\n", "", nil},
+		"all of it volatile":  {"tern", "    - '^# written '\n", "    - '^ *\\S'\n", nil},
+		"silent in edit mode": {"tern", "refused:\n  - '^Refused: (.*)$'\n", "refused:\n  - '^Refused: unknown command'\n", nil},
 		"no name":             {"tern", `'^\[(?P<host>\S+) look\] $'`, `'^\[\S+ look\] $'`, nil},
 		"arming goes wrong":   {"tern", "", "", []sim.Fault{{Kind: sim.NoTimer}}},
 		"stays pending":       {"tern", "", "", []sim.Fault{{Kind: sim.StuckTimer}}},

@@ -70,9 +70,12 @@ func (p *Profile) proofOf(line string) Proof {
 	return Proof{}
 }
 
+// undecided is what is said of an answer that nothing in it decides about.
+const undecided = "nothing in the answer refuses it"
+
 // judge decides about an answer, and takes note of what decided.
 func (s *Session) judge(line string, got []string, r rules) error {
-	s.decided = "nothing in the answer refuses it"
+	s.decided = undecided
 	left := ""
 	for _, l := range got {
 		switch verdict, by := s.p.verdict(l, r); verdict {

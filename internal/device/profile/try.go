@@ -34,6 +34,9 @@ func Try(ctx context.Context, p *Profile, rw io.ReadWriteCloser, opt Options, ch
 		if f.Not != "" {
 			t.bad++
 		}
+		if by := t.s.decided; f.Fits != "" && f.Sent == t.s.last.sent && by != undecided && !strings.Contains(f.Fits, by) {
+			f.Fits += "; " + by
+		}
 		f.Got = t.s.masked(head(f.Got))
 		f.Not, f.Fits = t.s.Mask(f.Not), t.s.Mask(f.Fits)
 		report(f)
@@ -239,8 +242,11 @@ func (t *trial) config() bool {
 			}
 		}
 		f.Fits = fmt.Sprintf("%d lines; volatile fits %d of them, secrets %d", len(got), volatile, secret)
-		if len(got) == 0 {
+		switch {
+		case len(got) == 0:
 			f.Not = "it printed nothing"
+		case volatile == len(got):
+			f.Not = "every line of it is volatile: nothing would ever be compared"
 		}
 		if n := stops(t.s.met); n > 0 && t.p.Pager.Off.Send != "" {
 			f.Not = "the pager still stops output: pager.off does not turn it off"
