@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/scope"
@@ -85,8 +86,12 @@ func (a *app) profileNew(ctx context.Context, f newFlags, name string) error {
 	defer e.close()
 	ctx, over := signalled(ctx)
 	fmt.Fprintf(a.err, "Looking at %s. A few words that no device knows are sent, and the commands that you give,\nas they are: give none that changes something. Ctrl-C ends it; nothing is written then.\n\n", d.Name)
-	seen, err := e.connector.Explore(ctx, d, &personHere{a})
-	over()
+	seen, err := e.connector.Explore(ctx, d, &personHere{a, ctx})
+	gaveUp := over()
+	if gaveUp {
+		fmt.Fprintln(a.err, "Given up. No profile was written, and nothing was changed.")
+		return ended(true, 0)
+	}
 	if err != nil {
 		return fmt.Errorf("%s: %w; no profile was written, what was said is in %s", d.Name, err, relative(e.dir))
 	}
@@ -164,27 +169,53 @@ func (a *app) writeDraft(file, text string) error {
 	return a.profileCheck([]string{relative(file)})
 }
 
-// personHere is whoever is at the terminal.
-type personHere struct{ a *app }
+// personHere is whoever is at the terminal. What is asked is given up with ctx: who
+// presses Ctrl-C at a question has answered it.
+type personHere struct {
+	a   *app
+	ctx context.Context
+}
 
 func (p *personHere) Ask(question, hint string) (string, error) {
 	fmt.Fprintf(p.a.err, "\n▌ %s  (%s)\n  ▸ ", question, hint)
-	line, err := readLine(p.a.in)
-	if err != nil {
-		return "", errors.New("no answer was given")
-	}
-	return strings.TrimSpace(line), nil
+	line, err := p.answer(func() (string, error) { return readLine(p.a.in) })
+	return strings.TrimSpace(line), err
 }
 
 func (p *personHere) Hidden(question string) (string, error) {
-	if ask := p.a.asker(); ask != nil {
-		return ask("\n▌ " + question)
+	ask := p.a.asker()
+	if ask == nil {
+		line, err := p.answer(func() (string, error) { return readLine(p.a.in) })
+		return strings.TrimRight(line, "\r"), err
 	}
-	line, err := readLine(p.a.in)
-	if err != nil {
-		return "", errors.New("no secret was given")
+	in := int(p.a.in.(*os.File).Fd())
+	if before, err := term.GetState(in); err == nil { // what was typed is shown again, whatever happens
+		defer func() { _ = term.Restore(in, before) }()
 	}
-	return strings.TrimRight(line, "\r"), nil
+	return p.answer(func() (string, error) { return ask("\n▌ " + question) })
+}
+
+// answer waits for an answer, or until it is given up.
+func (p *personHere) answer(read func() (string, error)) (string, error) {
+	type given struct {
+		text string
+		err  error
+	}
+	got := make(chan given, 1)
+	go func() {
+		text, err := read()
+		got <- given{text, err}
+	}()
+	select {
+	case g := <-got:
+		if g.err != nil {
+			return "", errors.New("no answer was given")
+		}
+		return g.text, nil
+	case <-p.ctx.Done():
+		fmt.Fprintln(p.a.err)
+		return "", context.Cause(p.ctx)
+	}
 }
 
 func (p *personHere) Tell(text string, ok bool) {
