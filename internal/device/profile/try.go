@@ -42,7 +42,7 @@ func Try(ctx context.Context, p *Profile, rw io.ReadWriteCloser, opt Options, ch
 		report(f)
 	}
 	defer t.s.Close()
-	for _, part := range []func() bool{t.login, t.refused, t.modes, t.pager, t.config, t.timer, t.readers, t.arm, t.trial} {
+	for _, part := range []func() bool{t.login, t.refused, t.keys, t.modes, t.pager, t.config, t.timer, t.readers, t.arm, t.trial} {
 		if !part() {
 			break
 		}
@@ -133,6 +133,30 @@ func (t *trial) refused() bool {
 		f.Not = "no pattern under refused fits the answer to a word that no device knows: refused lines would go unnoticed"
 	}
 	t.report(f)
+	return true
+}
+
+// keys looks whether the keys that line editors most often keep for themselves
+// arrive, as far as the profile says that they can be sent.
+func (t *trial) keys() bool {
+	for _, key := range []string{"?", "\t"} {
+		word := nonsense + key + "x"
+		if t.p.Unsendable(word) != "" || !t.s.echoes && t.p.Connect.Echo != echoYes {
+			continue
+		}
+		f := Finding{Line: "connect.unsendable", Sent: word}
+		got, err := t.s.say(t.ctx, word, nil)
+		f.Got = got
+		switch {
+		case t.s.broken != nil:
+			return t.broken(f, err)
+		case err != nil:
+			f.Not = fmt.Sprintf("%s is a key of its line editor: name it in connect: unsendable:, or in quote: with the key that makes a character of it; it said back %s", character([]rune(key)[0]), t.s.last.typed)
+		default:
+			f.Fits = character([]rune(key)[0]) + " arrives as it is"
+		}
+		t.report(f)
+	}
 	return true
 }
 
