@@ -521,3 +521,33 @@ func TestAnAskedSecretIsShownNowhere(t *testing.T) {
 		w.checkLaws()
 	})
 }
+
+// Lines that were taken and not done, lines that a line editor has altered, and
+// messages in the midst of them: what ran in truth is what is said.
+func TestLinesThatAreNotWhatWasSent(t *testing.T) {
+	for name, c := range map[string]struct {
+		fault sim.Fault
+		end   run.State
+		held  string
+	}{
+		"ignored":            {sim.Fault{Kind: sim.Ignores, Match: "^log host"}, run.Reverted, `the lines of "Log collector" were taken, and what runs does not have what they make`},
+		"altered":            {sim.Fault{Kind: sim.Alters, Match: `^log host 198\.51\.100\.$`, Times: 1}, run.Reverted, `what the device says back is not what was sent: log host 198.51.100.4`},
+		"altered, a command": {sim.Fault{Kind: sim.Alters, Match: `^tell runn$`, Times: 1}, run.Blocked, ""},
+		"broken into":        {sim.Fault{Kind: sim.BreaksIn, Match: `^log ho$`, Times: 1}, run.Kept, ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			synctest.Test(t, func(t *testing.T) {
+				w := simpleIn(t, dir, []sim.Spec{{Faults: []sim.Fault{c.fault}}}, nil)
+				defer w.sim.Close()
+				w.runQuiet()
+				w.checkLaws()
+				d := w.night.Get("ald-quay-1")
+				assert.Equal(t, c.end, d.State, d.Note)
+				if c.held != "" {
+					assert.Contains(t, strings.Join(w.holdsOf("ald-quay-1"), "\n"), c.held)
+				}
+			})
+		})
+	}
+}

@@ -226,7 +226,7 @@ func (w *world) excuse(name string) bool {
 		for _, f := range w.specs[at].Faults {
 			switch f.Kind {
 			case sim.NeverBack, sim.Spoils, sim.NoSave, sim.Hangs, sim.StuckTimer, sim.QuietTimer, sim.Refusing, sim.LostUndo, sim.Garbage, sim.NoTimer, sim.Restarts, sim.CutsOff, sim.Drops,
-				sim.Drifts, sim.CutShort, sim.HalfLoad, sim.QuietSave, sim.LateDisarm, sim.OtherTimer, sim.Balks:
+				sim.Drifts, sim.CutShort, sim.HalfLoad, sim.QuietSave, sim.LateDisarm, sim.OtherTimer, sim.Balks, sim.Ignores, sim.Alters, sim.BreaksIn:
 				return true
 			case sim.Rejects:
 				if f.Match == "^drop" {
@@ -259,6 +259,9 @@ func (w *world) lawIntentionsFirst(d *run.Device, truth []sim.Truth) {
 	for _, tr := range truth {
 		switch tr.What {
 		case sim.Received:
+			if slices.ContainsFunc(w.specs[d.Name].Faults, func(f sim.Fault) bool { return f.Kind == sim.Alters }) {
+				continue // what arrives there is not what was sent
+			}
 			assert.True(w.t, intended(tr, func(e run.Event) bool {
 				shown := w.plan.Targets()[0].Masked([]string{tr.Line})[0]
 				return slices.ContainsFunc(e.Lines, func(l string) bool { return strings.TrimSpace(l) == shown })

@@ -107,12 +107,15 @@ const (
 	OtherTimer   = "other timer"    // somebody else takes the timer off the clock, or puts it off, at the line
 	Joined       = "joined"         // somebody else begins to change the configuration at the line
 	Balks        = "balks"          // answers the line with a fault, whatever it was
+	Ignores      = "ignores"        // takes the line without doing anything
+	Alters       = "alters"         // its line editor loses the character behind what matches
+	BreaksIn     = "breaks in"      // prints a message while the line is typed, behind what matches, and draws the line again
 )
 
 var kinds = []string{NoName, NoRoute, Silent, Refuses, Mute, Closes, Stranger, OldOnly, OtherKey, HangsLogin, SlowLogin, NoPrompt, OddPrompt,
 	NoOperator, StuckPager, BadPassword, Hangs, Drops, Rejects, SaysBack, Garbage, Slow, Restarts, NeverBack, NoTimer,
 	NoSave, NeverSettles, CutsOff, QuietTimer, StuckTimer, LostUndo, Refusing, Spoils,
-	QuietSave, LateDisarm, Drifts, CutShort, HalfLoad, OtherTimer, Joined, Balks}
+	QuietSave, LateDisarm, Drifts, CutShort, HalfLoad, OtherTimer, Joined, Balks, Ignores, Alters, BreaksIn}
 
 // Kinds lists the kinds of fault.
 func Kinds() []string { return slices.Clone(kinds) }

@@ -78,7 +78,7 @@ func (s *shell) run() {
 	s.print("tern " + s.d.spec.Version + ", serial " + s.d.spec.Serial + "\n")
 	for !s.over {
 		s.print(s.prompt())
-		line, ok := s.readLine(true)
+		line, ok := s.readTyped()
 		if !ok {
 			return
 		}
@@ -88,8 +88,31 @@ func (s *shell) run() {
 	}
 }
 
+// readTyped reads a command, with what may happen while it is typed.
+func (s *shell) readTyped() (string, bool) {
+	if !s.d.hasFaultAt(Alters) && !s.d.hasFaultAt(BreaksIn) {
+		return s.readLine(true)
+	}
+	return s.readWatched(true, func(b []byte) (lost bool) {
+		s.d.mu.Lock()
+		lost = s.d.fault(Alters, string(b)) != nil
+		breaks := s.d.fault(BreaksIn, string(b)) != nil
+		s.d.mu.Unlock()
+		if breaks {
+			s.print("\nport 7 is up\n" + s.prompt() + string(b))
+		}
+		return lost
+	})
+}
+
 // readLine reads a line as a terminal sends it, echoing it.
 func (s *shell) readLine(echo bool) (string, bool) {
+	return s.readWatched(echo, func([]byte) bool { return false })
+}
+
+// readWatched reads a line. Watch sees what was typed so far before each further
+// character, and may lose that one.
+func (s *shell) readWatched(echo bool, watch func([]byte) (lost bool)) (string, bool) {
 	var b []byte
 	show := func(text string) {
 		if echo {
@@ -119,6 +142,9 @@ func (s *shell) readLine(echo bool) (string, bool) {
 			b = b[:len(b)-1]
 			show("\b \b")
 		case c >= ' ' && c != 127 && len(b) < 4096:
+			if watch(b) {
+				break
+			}
 			b = append(b, c)
 			show(string([]byte{c}))
 		}
@@ -256,6 +282,7 @@ func (d *Device) change(section, line string) (string, error) {
 	case d.fault(SaysBack, line) != nil:
 		err = fmt.Errorf("unknown line %q", line)
 	case strings.HasPrefix(line, "drop ") && d.fault(LostUndo, line) != nil:
+	case d.fault(Ignores, line) != nil:
 	default:
 		before := d.running.String()
 		next := d.running.clone()

@@ -147,7 +147,7 @@ func TestWhatIsSaidBackIsWhatWasSent(t *testing.T) {
 			}
 			var unclear *run.Unclear
 			require.ErrorAs(t, err, &unclear)
-			assert.Contains(t, unclear.Got, `not what was sent: "label ab"`)
+			assert.Contains(t, unclear.Got, `not what was sent: label ab`)
 			require.NoError(t, s.Line(context.Background(), "label c"), "the session is of use still")
 		})
 	}

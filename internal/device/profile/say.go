@@ -126,7 +126,7 @@ func (s *Session) heard(line string) error {
 	}
 	s.last.typed = "nothing"
 	if len(s.last.got) > 0 {
-		s.last.typed = fmt.Sprintf("%q", strings.TrimPrefix(s.last.got[0], s.prompt))
+		s.last.typed = strings.TrimPrefix(s.last.got[0], s.prompt)
 	}
 	if len(s.p.secretsIn(line)) > 0 || s.Mask(line) != line {
 		s.last.typed = "something else, which is not shown since the line holds a secret"
