@@ -531,6 +531,8 @@ func TestLinesThatAreNotWhatWasSent(t *testing.T) {
 		held  string
 	}{
 		"ignored":            {sim.Fault{Kind: sim.Ignores, Match: "^log host"}, run.Reverted, `the lines of "Log collector" were taken, and what runs does not have what they make`},
+		"seen a little late": {sim.Fault{Kind: sim.ShowsLate, By: 3 * time.Second}, run.Kept, ""},
+		"seen too late":      {sim.Fault{Kind: sim.ShowsLate, Match: "^log host", By: time.Minute, Times: 1}, run.Reverted, `the lines of "Log collector" were taken, and what runs does not have what they make`},
 		"altered":            {sim.Fault{Kind: sim.Alters, Match: `^log host 198\.51\.100\.$`, Times: 1}, run.Reverted, `what the device says back is not what was sent: log host 198.51.100.4`},
 		"altered, a command": {sim.Fault{Kind: sim.Alters, Match: `^tell runn$`, Times: 1}, run.Blocked, ""},
 		"broken into":        {sim.Fault{Kind: sim.BreaksIn, Match: `^log ho$`, Times: 1}, run.Kept, ""},
@@ -550,4 +552,20 @@ func TestLinesThatAreNotWhatWasSent(t *testing.T) {
 			})
 		})
 	}
+}
+
+// A device that took a line and still prints what ran before is not as it was, although
+// it reads so: it is looked at again before anything is said.
+func TestWhatShowsLateIsTakenBackInTruth(t *testing.T) {
+	dir := t.TempDir()
+	synctest.Test(t, func(t *testing.T) {
+		config := strings.NewReplacer("lan 310\n  title gates\n", "", "  label \"gate\"\n  lan 310\n", "  label \"gate\"\n").Replace(intendedConfig)
+		w := simpleIn(t, dir, []sim.Spec{{Config: config, Faults: []sim.Fault{{Kind: sim.ShowsLate, Match: "^lan 310", By: 4 * time.Second}, {Kind: sim.Rejects, Match: "^title"}}}}, nil)
+		defer w.sim.Close()
+		w.runQuiet()
+		w.checkLaws()
+		d := w.night.Get("ald-quay-1")
+		assert.Equal(t, run.Reverted, d.State, d.Note)
+		assert.Equal(t, w.initial[d.Name], w.sim.Device(d.Name).Running())
+	})
 }

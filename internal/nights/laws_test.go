@@ -226,7 +226,7 @@ func (w *world) excuse(name string) bool {
 		for _, f := range w.specs[at].Faults {
 			switch f.Kind {
 			case sim.NeverBack, sim.Spoils, sim.NoSave, sim.Hangs, sim.StuckTimer, sim.QuietTimer, sim.Refusing, sim.LostUndo, sim.Garbage, sim.NoTimer, sim.Restarts, sim.CutsOff, sim.Drops,
-				sim.Drifts, sim.CutShort, sim.HalfLoad, sim.QuietSave, sim.LateDisarm, sim.OtherTimer, sim.Balks, sim.Ignores, sim.Alters, sim.BreaksIn:
+				sim.Drifts, sim.CutShort, sim.HalfLoad, sim.QuietSave, sim.LateDisarm, sim.OtherTimer, sim.Balks, sim.Ignores, sim.Alters, sim.BreaksIn, sim.ShowsLate:
 				return true
 			case sim.Rejects:
 				if f.Match == "^drop" {

@@ -222,7 +222,7 @@ func (g *generator) spoil(spec *sim.Spec) {
 	lines := []string{"^time source", "^log host", "^lan 310$", "^title", "^port 3$", "^up$", "^work$", "^tell restart", "^restart in", "^restart cancel", "^keep", "^tell running", "^drop", "^edit$", "^load"}
 	kinds := []string{sim.Refuses, sim.BadPassword, sim.Hangs, sim.Drops, sim.Rejects, sim.Garbage, sim.Slow, sim.Restarts, sim.NeverBack,
 		sim.NoTimer, sim.NoSave, sim.NeverSettles, sim.CutsOff, sim.QuietTimer, sim.StuckTimer, sim.LostUndo, sim.Refusing, sim.Spoils,
-		sim.QuietSave, sim.LateDisarm, sim.Drifts, sim.CutShort, sim.HalfLoad, sim.OtherTimer, sim.Joined, sim.Ignores, sim.Alters, sim.BreaksIn}
+		sim.QuietSave, sim.LateDisarm, sim.Drifts, sim.CutShort, sim.HalfLoad, sim.OtherTimer, sim.Joined, sim.Ignores, sim.Alters, sim.BreaksIn, sim.ShowsLate}
 	for range 1 + g.rng.IntN(3) {
 		f := sim.Fault{Kind: pick(g, kinds), Times: g.rng.IntN(3)}
 		switch f.Kind {
@@ -233,6 +233,8 @@ func (g *generator) spoil(spec *sim.Spec) {
 		case sim.Alters, sim.BreaksIn: // behind what was typed so far
 			f.Match = pick(g, []string{"^time sour$", "^log host 198", "^lan 3$", "^tell runn$", "^restart in$", "^drop l$"})
 			f.Times = max(f.Times, 1)
+		case sim.ShowsLate:
+			f.By = time.Duration(g.rng.IntN(20)) * time.Second
 		case sim.Slow:
 			f.By = time.Duration(g.rng.IntN(4000)) * time.Millisecond
 		case sim.LateDisarm:

@@ -55,8 +55,10 @@ type Device struct {
 	mu      sync.Mutex
 	running *ternConfig
 	saved   *ternConfig
-	cut     bool // contact is lost until it restarts
-	dead    bool // never comes back
+	stale   string    // what it prints as running until late
+	late    time.Time // when it prints what runs again
+	cut     bool      // contact is lost until it restarts
+	dead    bool      // never comes back
 	timer   *time.Timer
 	due     time.Time
 	source  string    // what the clock follows

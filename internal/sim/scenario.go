@@ -55,7 +55,7 @@ type Spec struct {
 type Fault struct {
 	Kind  string        `yaml:"kind"`
 	Match string        `yaml:"match"` // the line it happens at, as a pattern; "" is every line
-	By    time.Duration `yaml:"by"`    // slow, slow login: how much longer it takes; late disarm, other timer: how much later
+	By    time.Duration `yaml:"by"`    // slow, slow login: how much longer it takes; late disarm, other timer, shows late: how much later
 	Times int           `yaml:"times"` // how often it happens; 0 is always
 	After int           `yaml:"after"` // how often the line comes before that without harm
 
@@ -109,13 +109,14 @@ const (
 	Balks        = "balks"          // answers the line with a fault, whatever it was
 	Ignores      = "ignores"        // takes the line without doing anything
 	Alters       = "alters"         // its line editor loses the character behind what matches
+	ShowsLate    = "shows late"     // prints what ran before, for some time after a line
 	BreaksIn     = "breaks in"      // prints a message while the line is typed, behind what matches, and draws the line again
 )
 
 var kinds = []string{NoName, NoRoute, Silent, Refuses, Mute, Closes, Stranger, OldOnly, OtherKey, HangsLogin, SlowLogin, NoPrompt, OddPrompt,
 	NoOperator, StuckPager, BadPassword, Hangs, Drops, Rejects, SaysBack, Garbage, Slow, Restarts, NeverBack, NoTimer,
 	NoSave, NeverSettles, CutsOff, QuietTimer, StuckTimer, LostUndo, Refusing, Spoils,
-	QuietSave, LateDisarm, Drifts, CutShort, HalfLoad, OtherTimer, Joined, Balks, Ignores, Alters, BreaksIn}
+	QuietSave, LateDisarm, Drifts, CutShort, HalfLoad, OtherTimer, Joined, Balks, Ignores, Alters, BreaksIn, ShowsLate}
 
 // Kinds lists the kinds of fault.
 func Kinds() []string { return slices.Clone(kinds) }

@@ -48,7 +48,7 @@ func (s *shell) told(what string) string {
 	case "storage":
 		return fmt.Sprintf("total     64 MB\nfree      %d MB\n", d.spec.FreeMB)
 	case "running":
-		return "# written " + now.UTC().Format("2006-01-02 15:04:05") + " by " + s.mode + "\n" + d.part("tell running", d.running.String()) + ends
+		return "# written " + now.UTC().Format("2006-01-02 15:04:05") + " by " + s.mode + "\n" + d.part("tell running", d.shownRunning()) + ends
 	case "saved":
 		return "# written " + now.UTC().Format("2006-01-02 15:04:05") + " by " + s.mode + "\n" + d.part("tell saved", d.saved.String()) + ends
 	case "restart":
@@ -71,6 +71,14 @@ func (s *shell) told(what string) string {
 		return fmt.Sprintf("unsaved   %d lines\n", n)
 	}
 	return ""
+}
+
+// shownRunning is what it prints as running. The caller holds d.mu.
+func (d *Device) shownRunning() string {
+	if time.Now().Before(d.late) {
+		return d.stale
+	}
+	return d.running.String()
 }
 
 // ends is the last line of a configuration as a tern prints it.

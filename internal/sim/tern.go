@@ -290,6 +290,12 @@ func (d *Device) change(section, line string) (string, error) {
 			d.running = next
 			if next.String() != before {
 				d.note(Changed, line)
+				if f := d.fault(ShowsLate, line); f != nil {
+					if time.Now().After(d.late) {
+						d.stale = before
+					}
+					d.late = time.Now().Add(f.By)
+				}
 			}
 			d.follow()
 			if d.fault(CutsOff, line) != nil {

@@ -47,10 +47,12 @@ func (w *worker) clear(i int) *trouble {
 	if err := w.snap(i); err != nil {
 		return faced("reading what runs before "+w.t.Steps[i].Title, err)
 	}
-	if tr := w.missed(w.snaps[i]); tr != nil {
+	_, now, tr := w.seen("", w.snaps[i])
+	if tr != nil {
 		delete(w.snaps, i) // it is read again when this is tried again
 		return tr
 	}
+	w.snaps[i] = now
 	if !w.looked {
 		if tr := w.nobodyElse(); tr != nil {
 			return tr

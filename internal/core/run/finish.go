@@ -14,7 +14,8 @@ func (w *worker) finish() *trouble {
 	if err != nil {
 		return faced("reading the running configuration", err)
 	}
-	if tr := w.missed(after); tr != nil {
+	running, after, tr := w.seen(running, after)
+	if tr != nil {
 		return tr
 	}
 	if w.intended == "" {

@@ -120,6 +120,7 @@ func (w *worker) send(i int) *trouble {
 			return faced(fmt.Sprintf("line %d of %q", n+1, s.Title), err)
 		}
 		w.emit(Event{Kind: Sent, Step: i + 1, Line: n + 1, Lines: w.shown(line)})
+		w.taken = true
 	}
 	if err := w.ses.Apply(w.ctx); err != nil {
 		return faced(s.Title, err)

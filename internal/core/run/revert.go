@@ -187,7 +187,7 @@ func (w *worker) restartIsSafe() (bool, error) {
 // compare tells whether what runs now is the backup, and says so.
 func (w *worker) compare(rung string) (bool, error) {
 	_, now, err := w.running()
-	for tries := 0; err == nil && rung != asFound && config.OnlyParts(w.before, now) && tries < partLooks; tries++ {
+	for tries := 0; err == nil && w.lookAgain(rung, now, tries); tries++ {
 		if err := w.sleep(partPause); err != nil {
 			return false, err
 		}
@@ -210,6 +210,16 @@ func (w *worker) compare(rung string) (bool, error) {
 		}
 	}
 	return d.Empty(), nil
+}
+
+// lookAgain tells whether a comparison may be too early: what runs beside the
+// configuration may need a moment, and so may what a device took until it shows. A
+// device that took lines and reads like its backup is looked at more than once.
+func (w *worker) lookAgain(rung string, now config.Config, tries int) bool {
+	if rung == asFound {
+		return w.taken && !w.turned && config.Equal(w.before, now) && tries < missedLooks-1
+	}
+	return config.OnlyParts(w.before, now) && tries < partLooks
 }
 
 // undoAll sends the undo lines of every step that was begun, the last step

@@ -3,6 +3,7 @@ package run
 import (
 	"fmt"
 	"slices"
+	"time"
 
 	"metabasis/internal/core/config"
 	"metabasis/internal/core/plan"
@@ -75,6 +76,30 @@ func (w *worker) missed(c config.Config) *trouble {
 		}
 	}
 	return nil
+}
+
+// A device may need a moment until what it took shows in what runs.
+const (
+	missedLooks = 3
+	missedPause = 2 * time.Second
+)
+
+// seen looks, a few times if need be, whether what runs has what the steps so far
+// make. It returns what was read last.
+func (w *worker) seen(text string, c config.Config) (string, config.Config, *trouble) {
+	for looks := 1; ; looks++ {
+		tr := w.missed(c)
+		if tr == nil || looks == missedLooks {
+			return text, c, tr
+		}
+		err := w.sleep(missedPause)
+		if err == nil {
+			text, c, err = w.running()
+		}
+		if err != nil {
+			return text, c, faced("looking whether the lines so far show", err)
+		}
+	}
 }
 
 // unseen are the steps whose lines were all taken in this session, and of which the

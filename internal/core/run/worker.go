@@ -33,6 +33,7 @@ type worker struct {
 	left       map[int]bool          // numbers of the steps that were left out
 	snaps      map[int]config.Config // what ran before a step, by step
 	sentIn     map[int]Session       // the session that a step's lines were sent in
+	taken      bool                  // it took a line of a change in this session
 	due        time.Time             // when the timer fires, by our clock; zero when none is pending
 	doubted    bool                  // a disarming was asked for and not seen: the timer may go at any moment
 	slack      time.Duration         // how far due may be off: the time the device took to tell
