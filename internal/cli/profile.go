@@ -29,9 +29,10 @@ func (a *app) profileCommand() *cobra.Command {
 		Short: "Go through a profile line by line on a live device",
 		Long: `Connect to a device of the fleet and go through the profile line by line: login,
 prompts, modes, pager, configuration, timer, readers. For each it shows what was
-sent, what came, and which pattern fitted. Nothing is changed; with --change,
-after you have confirmed it, edit mode is entered, a rollback timer is armed and
-disarmed, and a trial is applied and taken back, where the profile has them.`,
+sent, what came, which pattern fitted, and what decided. A word that no device knows
+is sent, with ? and a tab in it too. Nothing is changed; with --change, after you have
+confirmed it, edit mode is entered and the word is sent there, a rollback timer is
+armed and disarmed, and a trial is applied and taken back, where the profile has them.`,
 		Args: cobra.ExactArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.profileTry(cmd.Context(), file, args[0], args[1], change)
