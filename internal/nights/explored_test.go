@@ -105,7 +105,9 @@ func TestExplored(t *testing.T) {
 		})
 	})
 	t.Log(kept.of)
-	assert.Greater(t, kept.of["kept"], *count/3)
+	if *count >= 200 { // one platform alone may well be one that keeps nothing
+		assert.Greater(t, kept.of["kept"], *count/3)
+	}
 }
 
 func without(list []string, text string) (out []string) {

@@ -156,7 +156,7 @@ func (s *Session) Line(ctx context.Context, line string) error {
 	}
 	if s.echoes && s.prompt == before {
 		if again := s.redrawn(got); again != "" {
-			return &run.Unclear{Asked: s.Mask(line), Got: "the device drew the line again, as " + s.Mask(again)}
+			return &run.Unclear{Asked: s.Mask(line), Got: "the device drew the line again, as " + s.unlessSecret(line, again)}
 		}
 	}
 	by := line

@@ -25,7 +25,7 @@ func (s *Session) say(ctx context.Context, line string, answers []Answer) ([]str
 		s.hide("in a line: "+secret, secret)
 	}
 	s.out.reset()
-	s.met, s.early, s.open, s.unended, s.decided = nil, nil, "", false, ""
+	s.met, s.early, s.open, s.decided = nil, nil, "", ""
 	s.last = exchange{sent: line}
 	clear(s.asked)
 	s.listen(line)
@@ -37,11 +37,13 @@ func (s *Session) say(ctx context.Context, line string, answers []Answer) ([]str
 	if err := s.wait(ctx, answers, nil); err != nil {
 		return nil, err
 	}
-	if len(s.early) > 0 {
-		s.log.Got(s.masked(s.early))
-	}
 	s.last.got = s.out.lines
-	s.log.Got(s.masked(s.last.got))
+	if s.confides(line) && s.echo != nil && s.echo.strict && s.echo.state != echoSame {
+		// What came back may be the secret, with a character less: no pattern knows that.
+		s.log.Note("what came back is not kept: the line holds a secret, and was not said back as it is")
+	} else {
+		s.log.Got(s.masked(append(s.early, s.last.got...)))
+	}
 	return s.last.got, s.heard(line)
 }
 
@@ -128,10 +130,19 @@ func (s *Session) heard(line string) error {
 	if len(s.last.got) > 0 {
 		s.last.typed = strings.TrimPrefix(s.last.got[0], s.prompt)
 	}
-	if len(s.p.secretsIn(line)) > 0 || s.Mask(line) != line {
-		s.last.typed = "something else, which is not shown since the line holds a secret"
+	s.last.typed = s.unlessSecret(line, s.last.typed)
+	return &run.Unclear{Asked: s.Mask(line), Got: "what the device says back is not what was sent: " + s.last.typed}
+}
+
+// confides tells whether a line holds a secret.
+func (s *Session) confides(line string) bool { return s.Mask(line) != line }
+
+// unlessSecret is what came in the place of a line, to be shown.
+func (s *Session) unlessSecret(line, came string) string {
+	if s.confides(line) {
+		return "something else, which is not shown since the line holds a secret"
 	}
-	return &run.Unclear{Asked: s.Mask(line), Got: "what the device says back is not what was sent: " + s.Mask(s.last.typed)}
+	return s.Mask(came)
 }
 
 // redrawn finds a row of an answer in which the device drew its prompt and a line

@@ -49,7 +49,6 @@ type Session struct {
 	open     string          // what stands there asks for the rest of a line
 	pouring  bool            // a long text is being sent: it asks for the rest at each line
 	here     *opened         // a text that a line began and that is not ended yet
-	unended  bool            // the answer's last line had no end
 	decided  string          // what decided about the last answer
 	broken   error           // why the session is of no more use
 }
@@ -354,7 +353,6 @@ func (s *Session) accept(what standing) {
 		return
 	case standsAfter:
 		s.out.lines = append(s.out.lines, clean(s.out.cur[:len(cur)-len(s.prompt)]))
-		s.unended = true
 		return
 	case standsOpen:
 		s.open = cur
