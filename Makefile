@@ -4,7 +4,7 @@ GO      ?= go
 N       ?= 1000
 SEED    ?= 1
 
-.PHONY: demo test test-real real-deps build deps vet lint race nights fuzz bench screenshots clean
+.PHONY: demo test test-real real-deps build deps vet lint race nights fuzz bench install screenshots clean
 
 demo: build
 	bin/metabasis demo
@@ -61,6 +61,18 @@ fuzz:
 bench: build
 	$(GO) test ./internal/nights ./internal/screen/... -run '^$$' -bench . -benchtime 5x
 	scripts/first-frame
+
+# make install PREFIX=/usr/local DESTDIR=: the program, its man pages, and what shells
+# complete.
+PREFIX  ?= /usr/local
+install: build
+	install -d "$(DESTDIR)$(PREFIX)/bin" "$(DESTDIR)$(PREFIX)/share/bash-completion/completions" \
+		"$(DESTDIR)$(PREFIX)/share/zsh/site-functions" "$(DESTDIR)$(PREFIX)/share/fish/vendor_completions.d"
+	install -m 755 bin/metabasis "$(DESTDIR)$(PREFIX)/bin/metabasis"
+	bin/metabasis man "$(DESTDIR)$(PREFIX)/share/man/man1"
+	bin/metabasis completion bash > "$(DESTDIR)$(PREFIX)/share/bash-completion/completions/metabasis"
+	bin/metabasis completion zsh > "$(DESTDIR)$(PREFIX)/share/zsh/site-functions/_metabasis"
+	bin/metabasis completion fish > "$(DESTDIR)$(PREFIX)/share/fish/vendor_completions.d/metabasis.fish"
 
 screenshots: build
 	@scripts/deps tmux:tmux kitty:kitty Xvfb:xvfb import:imagemagick

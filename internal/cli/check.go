@@ -8,8 +8,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"metabasis/internal/core/fleet"
-	"metabasis/internal/core/plan"
 	"metabasis/internal/core/problem"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/core/textfile"
@@ -26,19 +24,19 @@ func (a *app) checkCommand() *cobra.Command {
 }
 
 func (a *app) check(files []string) error {
-	ws, err := a.workspace()
+	d, err := a.desk()
 	if err != nil {
 		return err
 	}
-	f, err := ws.Fleet("")
+	f, err := d.Fleet("")
 	if err != nil && !errors.Is(err, workspace.ErrNoFleet) {
 		return err
 	}
 	var list problem.List
 	for _, file := range files {
-		rb, _, err := ws.Runbook(file, f)
-		if err == nil && f != nil {
-			err = a.review(ws, rb, f)
+		rb, open, err := d.Check(file, f)
+		if open != "" {
+			fmt.Fprintf(a.err, "%s: not held against the fleet: which devices it is for depends on %s, which is asked for\n", rb.File, open)
 		}
 		var l problem.List
 		if errors.As(err, &l) {
@@ -54,16 +52,6 @@ func (a *app) check(files []string) error {
 		fmt.Fprintln(a.err, "checked without a fleet: columns of one's own are unknown names")
 	}
 	return nil
-}
-
-// review holds a runbook against the fleet: what cannot be done on a platform in
-// scope is found here, not at night.
-func (a *app) review(ws *workspace.Workspace, rb *runbook.Runbook, f *fleet.Fleet) error {
-	open, err := plan.Review(rb, f, ws.Profiles.Traits())
-	if open != "" {
-		fmt.Fprintf(a.err, "%s: not held against the fleet: which devices it is for depends on %s, which is asked for\n", rb.File, open)
-	}
-	return err
 }
 
 func (a *app) tidyCommand() *cobra.Command {

@@ -16,7 +16,10 @@ func TestMain(m *testing.M) {
 
 // TestScripts runs the command line as a shell does.
 func TestScripts(t *testing.T) {
-	testscript.Run(t, testscript.Params{Dir: "testdata/script", RequireExplicitExec: true, Cmds: map[string]func(*testscript.TestScript, bool, []string){
+	testscript.Run(t, testscript.Params{Dir: "testdata/script", RequireExplicitExec: true, Setup: func(env *testscript.Env) error {
+		env.Setenv("XDG_STATE_HOME", env.WorkDir+"/.state")
+		return nil
+	}, Cmds: map[string]func(*testscript.TestScript, bool, []string){
 		"appears": appears,
 	}})
 }

@@ -9,17 +9,13 @@ import (
 	"path/filepath"
 	"strings"
 	"syscall"
-	"time"
 
 	"github.com/spf13/cobra"
 
-	"metabasis/internal/core/fleet"
-	"metabasis/internal/core/reach"
+	"metabasis/internal/acts"
 	"metabasis/internal/core/scope"
-	"metabasis/internal/device"
+	"metabasis/internal/report"
 	"metabasis/internal/settings"
-	"metabasis/internal/store"
-	"metabasis/internal/workspace"
 )
 
 // exitSome is the exit code when some devices could not be reached or read.
@@ -38,92 +34,33 @@ func (a *app) eveningFlags(cmd *cobra.Command, f *eveningFlags) {
 	a.settingFlag(cmd.Flags(), settings.Together)
 }
 
-// evening is a workspace with devices selected, ready to be reached.
-type evening struct {
-	ws        *workspace.Workspace
-	fleet     *fleet.Fleet
-	scope     *scope.Scope
-	access    *workspace.Access
-	scripts   *store.Transcripts
-	connector *device.Connector
-	dir       string // of the transcripts
-}
-
 // selected opens the workspace and selects devices; it reaches none.
-func (a *app) selected(file string, words []string) (*evening, error) {
-	ws, err := a.workspace()
+func (a *app) selected(file string, words []string) (*acts.Evening, error) {
+	d, err := a.desk()
 	if err != nil {
 		return nil, err
 	}
-	return a.selectedIn(ws, file, words)
+	return d.Select(file, words)
 }
 
-func (a *app) selectedIn(ws *workspace.Workspace, file string, words []string) (*evening, error) {
-	e := &evening{ws: ws}
-	var err error
-	if e.fleet, err = ws.Fleet(file); err != nil {
-		return nil, err
-	}
-	saved, err := ws.Selections()
-	if err != nil {
-		return nil, err
-	}
-	e.scope, err = scope.Select(e.fleet, words, saved)
-	return e, err
+// ready gets ready to reach the selected devices.
+func (a *app) ready(ctx context.Context, e *acts.Evening, what string) error {
+	err := e.Ready(ctx, what)
+	a.warn(e.Warnings)
+	return err
 }
-
-// ready gets ready to reach the selected devices, whose transcripts are kept
-// under a name.
-func (a *app) ready(ctx context.Context, e *evening, what string) error {
-	var err error
-	if e.access, err = a.access(ctx, e.ws, e.fleet, e.scope.Devices); err != nil {
-		return err
-	}
-	now := time.Now()
-	e.dir = e.ws.TranscriptsAt(now, now.Format("150405")+"-"+what)
-	if e.scripts, err = store.NewTranscripts(e.dir); err != nil {
-		return errors.Join(err, e.access.Close())
-	}
-	e.connector = e.access.Connector(e.scripts.For)
-	e.access.OpenJumps(ctx, e.connector, e.scope.Devices)
-	return nil
-}
-
-func (e *evening) close() error { return errors.Join(e.access.Close(), e.scripts.Close()) }
-
-// together is how many devices are worked on at once.
-func (e *evening) together() int { return e.ws.Settings.Int(settings.Together) }
 
 // say tells who is in scope and who is not, before anything connects.
 func (a *app) say(s *scope.Scope) {
-	fmt.Fprintf(a.err, "%s in scope", count(len(s.Devices), "device"))
+	fmt.Fprintf(a.err, "%s in scope", report.Count(len(s.Devices), "device"))
 	if len(s.LeftOut) == 0 {
 		fmt.Fprintln(a.err)
 		return
 	}
 	fmt.Fprintf(a.err, ", %d left out:\n", len(s.LeftOut))
 	for _, g := range scope.Groups(s.LeftOut) {
-		fmt.Fprintf(a.err, "  %s: %s\n", g.Why, some(g.Devices, 6))
+		fmt.Fprintf(a.err, "  %s: %s\n", g.Why, report.Some(g.Devices, 6))
 	}
-}
-
-func some(names []string, n int) string {
-	if len(names) <= n {
-		return strings.Join(names, ", ")
-	}
-	return fmt.Sprintf("%s and %d more", strings.Join(names[:n], ", "), len(names)-n)
-}
-
-func count(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
-}
-
-// unreached is the result of a device that was not begun.
-func unreached(d fleet.Device) reach.Result {
-	return reach.Result{Device: d.Name, Failure: &reach.Failure{Stage: reach.Name, Cause: "not begun: given up before"}}
 }
 
 func (a *app) scopeCommand() *cobra.Command {
@@ -150,24 +87,24 @@ func (a *app) scope(file string, words []string) error {
 	if err != nil {
 		return err
 	}
-	config, err := e.ws.UserConfig()
+	config, err := e.UserConfig()
 	if err != nil {
 		return err
 	}
-	for _, d := range e.scope.Devices {
-		login, from := e.ws.LoginOf(d, config)
+	for _, d := range e.Devices() {
+		login, from := e.Workspace.LoginOf(d, config)
 		if login == "" {
 			login, from = "none", "no rule covers it"
 		}
 		note := ""
-		if e.ws.ClearText(d) {
+		if e.ClearText(d) {
 			note = "  clear text"
 		}
 		if _, err := fmt.Fprintf(a.out, "%-20s %-8s %-6s %-8s login %s (%s)%s\n", d.Name, d.Platform, d.Site, d.Role, login, from, note); err != nil {
 			return err
 		}
 	}
-	a.say(e.scope)
+	a.say(e.Scope)
 	return nil
 }
 

@@ -5,13 +5,14 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"strconv"
 
 	"github.com/spf13/cobra"
 
+	"metabasis/internal/acts"
 	"metabasis/internal/core/run"
 	"metabasis/internal/report"
 	"metabasis/internal/store"
-	"metabasis/internal/workspace"
 )
 
 func (a *app) journalCommand() *cobra.Command {
@@ -25,11 +26,31 @@ the workspace's own is looked at. The exit code is 1 when anything is damaged.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error { return a.journalCheck(cmd.Context(), args) },
 	})
+	cmd.AddCommand(&cobra.Command{
+		Use:   "settle NIGHT REASON",
+		Short: "Say that you have seen to what a night left",
+		Long: `Write into the journal that you have seen to what a night left: devices that were
+stranded or dark, or the night's having no end. It is not among what needs you any
+more. NIGHT is its number, as journal check prints it; REASON is what was found and
+done.`,
+		Args: cobra.ExactArgs(2),
+		RunE: func(_ *cobra.Command, args []string) error {
+			id, err := strconv.ParseInt(args[0], 10, 64)
+			if err != nil {
+				return fmt.Errorf("%q is not the number of a night; metabasis journal check prints them", args[0])
+			}
+			d, err := a.desk()
+			if err != nil {
+				return err
+			}
+			return d.Settle(id, args[1])
+		},
+	})
 	return cmd
 }
 
 func (a *app) journalCheck(ctx context.Context, args []string) error {
-	ws, err := a.workspace()
+	ws, err := a.desk()
 	if err != nil {
 		return err
 	}
@@ -49,13 +70,13 @@ func (a *app) journalCheck(ctx context.Context, args []string) error {
 	return a.checkNights(ctx, ws, j)
 }
 
-func (a *app) checkNights(ctx context.Context, ws *workspace.Workspace, j *store.Journal) error {
+func (a *app) checkNights(ctx context.Context, ws *acts.Desk, j *store.Journal) error {
 	damaged := 0
 	heads, listErr := j.Nights(ctx)
 	for _, h := range heads {
 		events, err := j.Events(ctx, h.ID)
 		n := run.Fold(run.Night{}, events...)
-		said := fmt.Sprintf("whole, %s", count(len(events), "event"))
+		said := fmt.Sprintf("whole, %s", report.Count(len(events), "event"))
 		_, now := ws.Running(h)
 		switch {
 		case errors.Is(err, store.ErrNoNight):
@@ -81,7 +102,7 @@ func (a *app) checkNights(ctx context.Context, ws *workspace.Workspace, j *store
 		return fmt.Errorf("the journal's file is damaged: %w; a new night can be run all the same: the file is then set aside, and the nights that are whole come along", err)
 	}
 	if damaged > 0 {
-		return fmt.Errorf("%s damaged; the others open, and new ones can be run", count(damaged, "night"))
+		return fmt.Errorf("%s damaged; the others open, and new ones can be run", report.Count(damaged, "night"))
 	}
 	return nil
 }

@@ -9,10 +9,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"metabasis/internal/core/textfile"
+	"metabasis/internal/acts"
 	"metabasis/internal/device/profile"
-	"metabasis/internal/screen/watch"
-	"metabasis/internal/workspace"
+	"metabasis/internal/report"
+	"metabasis/internal/screen/ink"
 )
 
 func (a *app) profileCommand() *cobra.Command {
@@ -49,30 +49,16 @@ armed and disarmed, and a trial is applied and taken back, where the profile has
 	return cmd
 }
 
-// loadProfile loads a profile; one that it is like may be the workspace's own or a
-// shipped one.
-func (a *app) loadProfile(file string) (*profile.Profile, error) {
-	data, err := textfile.Read(file, textfile.Small)
-	if err != nil {
-		return nil, err
-	}
-	sources, err := workspace.ProfileSources(a.dir)
-	if err != nil {
-		return nil, err
-	}
-	return sources.Load(profile.Source{File: file, Data: data})
-}
-
 func (a *app) profileCheck(files []string) error {
 	bad := false
 	for _, f := range files {
-		p, err := a.loadProfile(f)
+		p, err := acts.LoadProfile(a.dir, f)
 		if err != nil {
 			printError(a.err, err)
 			bad = true
 			continue
 		}
-		said := fmt.Sprintf("%s: %s over %s; %s; it can %s.\n", f, p.Platform, p.Connect.Protocol, count(len(p.Readers), "reader"), strings.Join(p.Abilities(), ", "))
+		said := fmt.Sprintf("%s: %s over %s; %s; it can %s.\n", f, p.Platform, p.Connect.Protocol, report.Count(len(p.Readers), "reader"), strings.Join(p.Abilities(), ", "))
 		for _, lack := range p.Lacks() {
 			said += "  without " + lack + "\n"
 		}
@@ -99,7 +85,7 @@ func claims(p *profile.Profile) string {
 		case profile.Not:
 			mark, word = "○", "NOT KNOWN"
 		}
-		for i, l := range watch.Wrap(c.How, 50, 9) {
+		for i, l := range ink.Wrap(c.How, 50, 9) {
 			if i == 0 {
 				fmt.Fprintf(&b, "    %s %-9s  %-31s  %s\n", mark, word, c.What, l)
 			} else {
@@ -111,26 +97,19 @@ func claims(p *profile.Profile) string {
 }
 
 func (a *app) profileTry(ctx context.Context, fleetFile, file, name string, change bool) error {
-	p, err := a.loadProfile(file)
+	p, err := acts.LoadProfile(a.dir, file)
 	if err != nil {
 		return err
 	}
-	ws, err := a.workspace()
+	desk, err := a.desk()
 	if err != nil {
 		return err
 	}
-	ws.Profiles[p.Platform] = p // so that a fleet may name a platform whose only profile this is
-	e, err := a.selectedIn(ws, fleetFile, []string{name})
+	e, err := desk.Trial(p, file, fleetFile, name)
 	if err != nil {
 		return err
 	}
-	if len(e.scope.Devices) != 1 {
-		return errors.New("a profile is tried on one device")
-	}
-	d := e.scope.Devices[0]
-	if d.Platform != p.Platform {
-		return fmt.Errorf("%s is a %s, and %s is for %s", d.Name, d.Platform, file, p.Platform)
-	}
+	d := e.Devices()[0]
 	if change {
 		fmt.Fprintf(a.err, "On %s, %s. Write its name to go on: ", d.Name, strings.Join(p.Touches(), ", "))
 		line, _ := bufio.NewReader(a.in).ReadString('\n')
@@ -141,9 +120,9 @@ func (a *app) profileTry(ctx context.Context, fleetFile, file, name string, chan
 	if err := a.ready(ctx, e, "try"); err != nil {
 		return err
 	}
-	defer e.close()
+	defer e.Close()
 	ctx, over := signalled(ctx)
-	bad, err := e.connector.Try(ctx, d, change, a.printFinding)
+	bad, err := e.Connector.Try(ctx, d, change, a.printFinding)
 	if err != nil {
 		over()
 		return fmt.Errorf("%s: %w", d.Name, err)

@@ -1,10 +1,8 @@
 package cli
 
 import (
-	"bufio"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"strings"
 	"sync"
@@ -12,10 +10,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"metabasis/internal/acts"
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/reach"
 	"metabasis/internal/report"
-	"metabasis/internal/store"
 )
 
 func (a *app) reachCommand() *cobra.Command {
@@ -41,20 +39,26 @@ func (a *app) reach(ctx context.Context, f eveningFlags, words []string) error {
 	}
 	if !f.headless && !f.json {
 		if a.isTerminal() {
-			return a.roster(ctx, e)
+			return a.fleetOnScreen(ctx, e)
 		}
 		f.headless = true
 	}
 	if err := a.ready(ctx, e, "reach"); err != nil {
 		return err
 	}
-	defer e.close()
-	a.say(e.scope)
+	defer e.Close()
+	a.say(e.Scope)
 	ctx, over := signalled(ctx)
-	p := &reachPrinter{app: a, json: f.json, width: widest(e.scope.Devices)}
-	p.sweep(ctx, e, e.scope.Devices)
-	if fresh := p.newKeys(); len(fresh) > 0 && !f.json {
-		if again := a.acceptKeys(e, fresh); len(again) > 0 {
+	p := &reachPrinter{app: a, json: f.json, width: widest(e.Devices())}
+	p.sweep(ctx, e, nil)
+	if fresh := p.newKeys(e); len(fresh) > 0 && !f.json && e.Person != nil {
+		fmt.Fprintf(a.err, "\n%s shown for the first time:\n", report.Count(len(fresh), "host key"))
+		switch again, err := e.Accept(ctx, fresh); {
+		case err != nil:
+			fmt.Fprintln(a.err, "metabasis:", err)
+		case len(again) == 0:
+			fmt.Fprintln(a.err, "Refused.")
+		default:
 			p.sweep(ctx, e, again)
 		}
 	}
@@ -84,13 +88,15 @@ type reachPrinter struct {
 	lost    error // why nothing more can be printed
 }
 
-func (p *reachPrinter) sweep(ctx context.Context, e *evening, devices []fleet.Device) {
+func (p *reachPrinter) sweep(ctx context.Context, e *acts.Evening, names []string) {
 	if p.results == nil {
 		p.results = map[string]reach.Result{}
 	}
-	reach.Sweep(ctx, devices, e.together(),
-		func(ctx context.Context, d fleet.Device) { p.took(e.connector.Reach(ctx, d, nil)) },
-		func(_ context.Context, d fleet.Device) { p.took(unreached(d)) })
+	e.Reach(ctx, names, func(ev reach.Event) {
+		if ev.Result != nil {
+			p.took(*ev.Result)
+		}
+	})
 }
 
 func (p *reachPrinter) took(r reach.Result) {
@@ -137,49 +143,12 @@ func (p *reachPrinter) summary() {
 	_, p.lost = fmt.Fprintln(p.app.out, strings.Join(append([]string{""}, report.Reach(&b)...), "\n"))
 }
 
-// newKeys are the keys that were shown for the first time, by device.
-func (p *reachPrinter) newKeys() map[string]*store.NewKey {
-	out := map[string]*store.NewKey{}
-	for name, r := range p.results {
-		var k *store.NewKey
-		if r.Failure != nil && errors.As(r.Failure.Err, &k) {
-			out[name] = k
+// newKeys are the results of devices that showed a key for the first time.
+func (p *reachPrinter) newKeys(e *acts.Evening) (out []*reach.Result) {
+	for _, d := range e.Devices() {
+		if r, ok := p.results[d.Name]; ok && acts.NewKey(&r) != nil {
+			out = append(out, &r)
 		}
 	}
 	return out
-}
-
-// acceptKeys lets the person decide on new keys, and returns the devices to be
-// reached again.
-func (a *app) acceptKeys(e *evening, fresh map[string]*store.NewKey) []fleet.Device {
-	keys, ok := e.access.HostKeys.(*store.HostKeys)
-	if !ok || a.asker() == nil {
-		return nil
-	}
-	var again []fleet.Device
-	fmt.Fprintf(a.err, "\n%s shown for the first time:\n", count(len(fresh), "host key"))
-	for _, d := range e.scope.Devices {
-		if k := fresh[d.Name]; k != nil {
-			again = append(again, d)
-			fmt.Fprintf(a.err, "  %-20s %s %s\n", d.Name, k.Key.Type(), k.Fingerprint())
-		}
-	}
-	fmt.Fprint(a.err, "Compare them. Accept them once, remember them, or refuse? (once/remember/refuse) ")
-	answer, _ := bufio.NewReader(a.in).ReadString('\n')
-	forGood := false
-	switch strings.TrimSpace(answer) {
-	case "once":
-	case "remember":
-		forGood = true
-	default:
-		fmt.Fprintln(a.err, "Refused.")
-		return nil
-	}
-	for _, k := range fresh {
-		if err := keys.Accept(k, forGood); err != nil {
-			fmt.Fprintln(a.err, "metabasis:", err)
-			return nil
-		}
-	}
-	return again
 }

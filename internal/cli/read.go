@@ -7,14 +7,9 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"sync"
 
 	"github.com/spf13/cobra"
 
-	"metabasis/internal/core/fleet"
-	"metabasis/internal/core/problem"
-	"metabasis/internal/core/reach"
-	"metabasis/internal/core/scope"
 	"metabasis/internal/core/table"
 	"metabasis/internal/report"
 )
@@ -53,108 +48,26 @@ func (a *app) read(ctx context.Context, f eveningFlags, asCSV bool, column strin
 	if err != nil {
 		return err
 	}
-	t, err := e.newTable(name)
+	r, err := e.Reading(name, column)
 	if err != nil {
 		return err
 	}
-	if column != "" && t.Column(column) < 0 {
-		return fmt.Errorf("table %s has no column %q%s", name, column, problem.Write(column, names(t)))
+	if !f.headless && !f.json && !asCSV && a.isTerminal() {
+		return a.tableOnScreen(ctx, e, r)
 	}
 	if err := a.ready(ctx, e, "read-"+name); err != nil {
 		return err
 	}
-	defer e.close()
-	if !f.headless && !f.json && !asCSV && a.isTerminal() {
-		return a.readOnScreen(ctx, e, t, column)
-	}
-	a.say(e.scope)
+	defer e.Close()
+	r = r.With(e)
+	a.say(r.Scope)
 	ctx, over := signalled(ctx)
-	e.fill(ctx, t, nil)
+	t := r.Read(ctx, nil)
 	t.OutliersFirst()
 	if err := a.print(t, f.json, asCSV, column); err != nil {
 		return err
 	}
 	return ended(over(), len(t.Failed))
-}
-
-func names(t *table.Table) (out []string) {
-	for _, c := range t.Columns {
-		out = append(out, c.Name)
-	}
-	return out
-}
-
-// newTable makes an empty table with the columns that the profiles of the
-// devices in scope give it. Devices whose profile has no such table are left
-// out.
-func (e *evening) newTable(name string) (*table.Table, error) {
-	t := &table.Table{Name: name}
-	all := map[string]bool{}
-	s := scope.Scope{Source: e.scope.Source, LeftOut: slices.Clone(e.scope.LeftOut)}
-	for _, d := range e.scope.Devices {
-		p := e.ws.Profiles[d.Platform]
-		for n := range p.Readers {
-			all[n] = true
-		}
-		r, ok := p.Readers[name]
-		if !ok {
-			s.LeftOut = append(s.LeftOut, scope.LeftOut{Device: d.Name, Why: "the profile of " + d.Platform + " reads no " + name})
-			continue
-		}
-		s.Devices = append(s.Devices, d)
-		for _, c := range r.TableColumns() {
-			if t.Column(c.Name) < 0 {
-				t.Columns = append(t.Columns, c)
-			}
-		}
-	}
-	if len(s.Devices) == 0 {
-		known := slices.Sorted(maps.Keys(all))
-		return nil, fmt.Errorf("no profile of these devices reads %q%s", name, problem.Write(name, known))
-	}
-	e.scope = &s
-	return t, nil
-}
-
-// fill reads the table from every device in scope. Each is called after each
-// device, one at a time; it may be nil.
-func (e *evening) fill(ctx context.Context, t *table.Table, each func(done int)) {
-	type got struct {
-		v   any
-		err error
-	}
-	var mu sync.Mutex
-	results := map[string]got{}
-	take := func(d fleet.Device, v any, err error) {
-		mu.Lock()
-		defer mu.Unlock()
-		results[d.Name] = got{v, err}
-		if each != nil {
-			each(len(results))
-		}
-	}
-	reach.Sweep(ctx, e.scope.Devices, e.together(), func(ctx context.Context, d fleet.Device) {
-		v, err := e.readOne(ctx, d, t.Name)
-		take(d, v, err)
-	}, func(_ context.Context, d fleet.Device) { take(d, nil, errors.New("not begun: given up before")) })
-	for _, d := range e.scope.Devices { // in the fleet's order, whoever was first
-		r := results[d.Name]
-		if r.err != nil {
-			t.Failed = append(t.Failed, table.Failed{Device: d.Name, Why: r.err.Error()})
-			continue
-		}
-		t.Add(d.Name, d.Platform, r.v)
-	}
-}
-
-func (e *evening) readOne(ctx context.Context, d fleet.Device, name string) (any, error) {
-	s, err := e.connector.Open(ctx, d, nil)
-	if err != nil {
-		f := reach.AsFailure(err)
-		return nil, fmt.Errorf("%s: %w", f.Stage, f)
-	}
-	defer s.Close()
-	return s.Read(ctx, name)
 }
 
 // print prints the table for programs or for people.
@@ -180,12 +93,12 @@ func (a *app) print(t *table.Table, asJSON, asCSV bool, column string) error {
 }
 
 func (a *app) listTables() error {
-	ws, err := a.workspace()
+	d, err := a.desk()
 	if err != nil {
 		return err
 	}
-	for _, platform := range ws.Profiles.Platforms() {
-		p := ws.Profiles[platform]
+	for _, platform := range d.Profiles.Platforms() {
+		p := d.Profiles[platform]
 		for _, name := range slices.Sorted(maps.Keys(p.Readers)) {
 			fmt.Fprintf(a.out, "%-10s %-12s %s\n", platform, name, strings.Join(p.Readers[name].Order(), ", "))
 		}

@@ -16,9 +16,10 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"metabasis/internal/acts"
 	"metabasis/internal/core/problem"
+	"metabasis/internal/diag"
 	"metabasis/internal/settings"
-	"metabasis/internal/workspace"
 )
 
 // Version is the version of the product.
@@ -52,21 +53,41 @@ type app struct {
 	dir      string
 	flags    map[string]*string // of settings, by key
 	given    map[string]string  // those that were given
+	debug    bool               // more is logged
+	words    []string           // the command, without its arguments
+	logged   *diag.Log          // nil before it is first wanted
+	logFile  string
 }
 
-// workspace opens the workspace with the settings that were given as flags.
-func (a *app) workspace() (*workspace.Workspace, error) {
-	return workspace.OpenWith(a.dir, a.given)
+// desk opens the workspace with the settings that were given as flags, for whoever is
+// at the terminal.
+func (a *app) desk() (*acts.Desk, error) { return a.deskIn(a.dir) }
+
+func (a *app) deskIn(dir string) (*acts.Desk, error) {
+	d, err := acts.Open(dir, a.given, a.person())
+	if err == nil {
+		d.Log = a.log()
+	}
+	return d, err
 }
 
 // Main runs the command line and returns its exit code.
-func Main(args []string, in io.Reader, out, errOut io.Writer) int {
+func Main(args []string, in io.Reader, out, errOut io.Writer) (code int) {
 	// The heap is small and short-lived beside what a device's keys cost; collect
 	// it less often, unless the person has said how often.
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(400)
 	}
 	a := &app{in: in, out: out, err: errOut, flags: map[string]*string{}, given: map[string]string{}}
+	defer func() {
+		if r := recover(); r != nil {
+			a.caught(r)
+			code = exitUsage
+		}
+		if a.logged != nil {
+			_ = a.logged.Close()
+		}
+	}()
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(in)
@@ -115,6 +136,8 @@ Without a command it opens the workspace in the current directory.`,
 		RunE:          func(cmd *cobra.Command, _ []string) error { return a.open(cmd.Context()) },
 	}
 	cmd.PersistentFlags().StringVarP(&a.dir, "workspace", "C", ".", "directory of the workspace")
+	cmd.SetVersionTemplate(about())
+	cmd.PersistentFlags().BoolVar(&a.debug, "debug", false, "write more into the diagnostic log; metabasis --version names it")
 	var password string
 	cmd.PersistentFlags().StringVar(&password, "password", "", "")
 	_ = cmd.PersistentFlags().MarkHidden("password")
@@ -137,6 +160,7 @@ Without a command it opens the workspace in the current directory.`,
 		return fmt.Errorf("there is no flag --%s here; metabasis %s --help lists those there are", given, cmd.Name())
 	})
 	cmd.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error {
+		a.words = strings.Fields(cmd.CommandPath())
 		if cmd.Flags().Changed("password") {
 			return errors.New("a password on the command line can be read by everybody on this machine, and stays in the shell's history: " +
 				"put it into the secrets file with metabasis secret add, or let yourself be asked")
@@ -149,7 +173,8 @@ Without a command it opens the workspace in the current directory.`,
 		return nil
 	}
 	cmd.AddCommand(a.runCommand(), a.demoCommand(), a.checkCommand(), a.tidyCommand(), a.simCommand(),
-		a.scopeCommand(), a.reachCommand(), a.readCommand(), a.askCommand(), a.settingsCommand(), a.secretCommand(), a.profileCommand(), a.consoleCommand(), a.journalCommand())
+		a.scopeCommand(), a.reachCommand(), a.readCommand(), a.askCommand(), a.settingsCommand(), a.secretCommand(), a.profileCommand(), a.consoleCommand(), a.journalCommand(), a.manCommand())
+	a.complete(cmd)
 	return cmd
 }
 

@@ -6,15 +6,14 @@ import (
 	"fmt"
 	"net"
 	"os"
-	"os/user"
-	"time"
+	"path/filepath"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
 	"metabasis/demo"
+	"metabasis/internal/acts"
 	"metabasis/internal/core/fleet"
-	"metabasis/internal/core/plan"
 	"metabasis/internal/sim"
 	"metabasis/internal/workspace"
 )
@@ -44,11 +43,11 @@ func (a *app) runCommand() *cobra.Command {
 		Short: "Run a runbook",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			ws, err := a.workspace()
+			d, err := a.desk()
 			if err != nil {
 				return err
 			}
-			return a.night(cmd.Context(), ws, args[0], f, nil)
+			return a.night(cmd.Context(), d, args[0], f)
 		},
 	}
 	f.add(cmd)
@@ -100,17 +99,16 @@ func (a *app) demo(ctx context.Context, f nightFlags, faults, dir string) error 
 	if err != nil {
 		return err
 	}
-	ws, err := workspace.OpenWith(dir, a.given)
+	d, err := a.deskIn(dir)
 	if err != nil {
 		return err
 	}
-	fl, err := ws.Fleet("")
-	if err != nil {
-		return err
+	d.Access = func(fl *fleet.Fleet) *workspace.Access {
+		access := d.Fixed(fl, toLoopback(s, addrs), simulated.HostKeys(), demo.Logins(s))
+		access.Resolve = simulated.Resolve
+		return access
 	}
-	access := ws.Fixed(fl, toLoopback(s, addrs), simulated.HostKeys(), demo.Logins(s))
-	access.Resolve = simulated.Resolve
-	return a.night(ctx, ws, dir+"/"+demo.Runbook, f, access)
+	return a.night(ctx, d, filepath.Join(dir, demo.Runbook), f)
 }
 
 // toLoopback dials a device of the scenario by its address: it listens on a
@@ -133,123 +131,44 @@ func toLoopback(s sim.Scenario, addrs map[string]string) func(context.Context, s
 	}
 }
 
-// night plans a runbook and runs it, on the screen or without. Access is nil for
-// the workspace's own.
-func (a *app) night(ctx context.Context, ws *workspace.Workspace, file string, f nightFlags, access *workspace.Access) error {
+// night plans a runbook and runs it, on the screen or without.
+func (a *app) night(ctx context.Context, d *acts.Desk, file string, f nightFlags) error {
 	if f.json && !f.headless {
 		return errors.New("--json goes with --headless")
 	}
-	fl, err := ws.Fleet(f.fleet)
+	c, err := d.Change(file, f.fleet)
 	if err != nil {
 		return err
 	}
-	rb, text, err := ws.Runbook(file, fl)
-	if err != nil {
-		return err
-	}
-	finder := ws.Finder(os.Getenv, a.asker())
-	answers, err := a.answers(ctx, rb, f, finder)
-	if err != nil {
-		return err
-	}
-	p, err := plan.Make(rb, fl, answers, ws.Profiles.Traits(), time.Now())
-	if err != nil {
-		return err
-	}
-	if err := waive(p, f.waivers); err != nil {
-		return err
-	}
-	if f.headless && !p.Unattended.Given {
-		return fmt.Errorf("%s has no unattended line, so nobody would answer a hold; write, for example: unattended  take back the device", file)
-	}
-	if !f.headless && !a.isTerminal() {
-		return errors.New("there is no terminal here for the screen; use --headless")
-	}
-	if access == nil {
-		if access, err = a.accessWith(ctx, ws, fl, devicesOf(p), finder); err != nil {
-			return err
+	r := acts.Request{Answers: f.answers, Waivers: f.waivers, Unattended: f.headless}
+	if !f.headless {
+		if !a.isTerminal() {
+			return errors.New("there is no terminal here for the screen; use --headless")
 		}
+		return a.nightOnScreen(ctx, d, c, r, f.wait)
 	}
-	defer access.Close()
-	n := ws.Prepare(p, file, text, access, f.headless, who())
+	n, err := c.Plan(ctx, r)
+	if err != nil {
+		return err
+	}
 	defer func() {
-		if err := n.Close(); err != nil { // the night itself is over and told
+		if err := d.Close(); err != nil { // the night itself is over and told
 			fmt.Fprintln(a.err, "metabasis:", err)
 		}
 	}()
-	access.OpenJumps(ctx, n.Connector, devicesOf(p))
-	if f.headless {
-		return a.headless(ctx, n, f)
-	}
-	access.Quiet()
-	return a.watch(ctx, ws, n, f.wait)
+	a.warn(n.Warnings())
+	return a.headless(ctx, n, f)
 }
 
-func waive(p *plan.Plan, texts []string) error {
-	var list []plan.Waiver
-	for _, text := range texts {
-		w, err := plan.ParseWaiver(text, who())
-		if err != nil {
-			return err
-		}
-		list = append(list, w)
-	}
-	return p.Waive(list)
-}
-
-// devicesOf are the devices of a plan, and the partners of those in pairs.
-func devicesOf(p *plan.Plan) []fleet.Device {
-	var out []fleet.Device
-	for _, t := range p.Targets() {
-		out = append(out, t.Device)
-		if t.Mate != nil && p.Asks("pair") {
-			out = append(out, *t.Mate)
-		}
-	}
-	return out
-}
-
-// access gets ready to reach devices, asking for what is not known.
-func (a *app) access(ctx context.Context, ws *workspace.Workspace, f *fleet.Fleet, devices []fleet.Device) (*workspace.Access, error) {
-	return a.accessWith(ctx, ws, f, devices, ws.Finder(os.Getenv, a.asker()))
-}
-
-func (a *app) accessWith(ctx context.Context, ws *workspace.Workspace, f *fleet.Fleet, devices []fleet.Device, finder *workspace.Finder) (*workspace.Access, error) {
-	access, err := ws.Access(ctx, f, devices, finder)
-	if err != nil {
-		return nil, err
-	}
-	for _, w := range access.Warnings {
+// warn prints what was met while something was got ready.
+func (a *app) warn(warnings []string) {
+	for _, w := range warnings {
 		fmt.Fprintln(a.err, "warning:", w)
 	}
-	return access, nil
-}
-
-// asker asks the person for secrets; nil when nobody is there.
-func (a *app) asker() workspace.Asker {
-	if in, ok := a.in.(*os.File); ok && term.IsTerminal(int(in.Fd())) {
-		return a.askSecret
-	}
-	return nil
-}
-
-// who is the person in front of us, for the journal.
-func who() string {
-	if u, err := user.Current(); err == nil && u.Username != "" {
-		return u.Username
-	}
-	return "somebody"
 }
 
 func (a *app) isTerminal() bool {
 	in, ok1 := a.in.(*os.File)
 	out, ok2 := a.out.(*os.File)
 	return ok1 && ok2 && term.IsTerminal(int(in.Fd())) && term.IsTerminal(int(out.Fd()))
-}
-
-func (a *app) askSecret(prompt string) (string, error) {
-	fmt.Fprint(a.err, prompt)
-	b, err := term.ReadPassword(int(a.in.(*os.File).Fd()))
-	fmt.Fprintln(a.err)
-	return string(b), err
 }

@@ -10,10 +10,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"metabasis/internal/acts"
 	"metabasis/internal/core/textfile"
+	"metabasis/internal/person"
 	"metabasis/internal/settings"
 	"metabasis/internal/store/secrets"
-	"metabasis/internal/workspace"
 )
 
 func (a *app) secretCommand() *cobra.Command {
@@ -66,12 +67,12 @@ of a login: password, or what a profile asks for, such as operator.`,
 }
 
 // openSecrets opens the workspace's secrets file.
-func (a *app) openSecrets(ctx context.Context) (*workspace.Workspace, *secrets.File, error) {
-	ws, err := a.workspace()
+func (a *app) openSecrets(ctx context.Context) (*acts.Desk, *secrets.File, error) {
+	ws, err := a.desk()
 	if err != nil {
 		return nil, nil, err
 	}
-	f, err := secrets.Open(ws.SecretsPath(), ws.Finder(os.Getenv, a.asker()).Key(ctx))
+	f, err := secrets.Open(ws.SecretsPath(), ws.Finder(os.Getenv, a.person()).Key(ctx))
 	return ws, f, err
 }
 
@@ -86,7 +87,7 @@ func (a *app) secretAdd(ctx context.Context, id secrets.ID) error {
 	if err != nil {
 		return err
 	}
-	value, err := a.secretValue(id)
+	value, err := a.secretValue(ctx, id)
 	if err != nil {
 		return err
 	}
@@ -101,8 +102,8 @@ func (a *app) secretAdd(ctx context.Context, id secrets.ID) error {
 }
 
 // secretValue asks for a secret twice, or reads one line of standard input.
-func (a *app) secretValue(id secrets.ID) (string, error) {
-	ask := a.asker()
+func (a *app) secretValue(ctx context.Context, id secrets.ID) (string, error) {
+	ask := a.person()
 	if ask == nil {
 		line, err := bufio.NewReader(a.in).ReadString('\n')
 		if line = strings.TrimRight(line, "\r\n"); line == "" {
@@ -110,15 +111,15 @@ func (a *app) secretValue(id secrets.ID) (string, error) {
 		}
 		return line, nil
 	}
-	return twice(ask, id.String()+": ")
+	return twice(ctx, ask, id.String())
 }
 
-func twice(ask workspace.Asker, prompt string) (string, error) {
-	one, err := ask(prompt)
+func twice(ctx context.Context, p person.Person, what string) (string, error) {
+	one, err := person.AskOne(ctx, p, "", person.Question{Text: what, Secret: true})
 	if err != nil {
 		return "", err
 	}
-	two, err := ask("Again, " + prompt)
+	two, err := person.AskOne(ctx, p, "", person.Question{Text: "Again, " + what, Secret: true})
 	if err != nil {
 		return "", err
 	}
@@ -129,12 +130,12 @@ func twice(ask workspace.Asker, prompt string) (string, error) {
 }
 
 // newPassphrase asks for the passphrase of a new file.
-func (a *app) newPassphrase(ctx context.Context, ws *workspace.Workspace) (string, error) {
-	ask := a.asker()
+func (a *app) newPassphrase(ctx context.Context, ws *acts.Desk) (string, error) {
+	ask := a.person()
 	if ask == nil || os.Getenv("METABASIS_SECRETS_PASSPHRASE") != "" || ws.Settings.Get(settings.Helper) != "" {
 		return ws.Finder(os.Getenv, nil).Key(ctx).Passphrase()
 	}
-	return twice(ask, "new passphrase of the secrets file: ")
+	return twice(ctx, ask, "new passphrase of the secrets file")
 }
 
 func (a *app) secretList(ctx context.Context) error {
@@ -171,11 +172,11 @@ func (a *app) secretRekey(ctx context.Context, recipients string) error {
 		}
 		return f.Rekey(data, "")
 	}
-	ask := a.asker()
+	ask := a.person()
 	var phrase string
 	switch {
 	case ask != nil:
-		phrase, err = twice(ask, "new passphrase of the secrets file: ")
+		phrase, err = twice(ctx, ask, "new passphrase of the secrets file")
 	case ws.Settings.Get(settings.Helper) != "":
 		phrase, err = ws.Finder(func(string) string { return "" }, nil).Key(ctx).Passphrase()
 	default:

@@ -31,7 +31,7 @@ they are looked for is shown last.`,
 }
 
 func (a *app) settings(asJSON bool) error {
-	ws, err := a.workspace()
+	ws, err := a.desk()
 	if err != nil {
 		return err
 	}

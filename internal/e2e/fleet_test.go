@@ -42,22 +42,22 @@ func TestTheFleetView(t *testing.T) {
 	assert.Regexp(t, `ald-gate-1 plover clear text`, s)
 	assert.Contains(t, s, "ops-desk-1, ops-desk-2: role is desk, wanted != desk")
 
-	x.press("g")
+	x.press("r")
 	s = x.see(`◆ 23 host keys shown for the first time: K shows and accepts them`)
 	assert.Regexp(t, `ald-quay-1 .* ◆ new host key`, s)
 	x.press("K")
 	s = x.see("Compare them with")
 	assert.Regexp(t, `SHA256:[A-Za-z0-9+/]{43}  ssh-ed25519 of \[127\.0\.0\.1\]:\d+  ald-quay-1`, s)
-	x.press("m")
+	x.press("Down", "Down", "Enter")
 	s = x.see("▲ 2 of 27 devices not reached")
 	assert.Contains(t, s, "answers on the network but refuses port")
-	x.press("n")
+	x.press("!")
 	s = x.see("▲ not reached: port")
 	assert.Contains(t, s, "SSH may not be enabled on it, or its host")
 
 	x.press("o", "o", "o")
 	x.see("by outcome")
-	x.press("/")
+	x.press("=")
 	for _, k := range []string{"s", "i", "t", "e", "Space", "=", "=", "Space", `"`, "B", "R", "M", `"`} {
 		x.press(k)
 	}
@@ -68,13 +68,13 @@ func TestTheFleetView(t *testing.T) {
 	saved, err := os.ReadFile(filepath.Join(ws, "selections.yaml"))
 	require.NoError(t, err)
 	assert.Contains(t, string(saved), "brim:")
-	x.press("x", "r", "v", "e", "r", "s", "i", "o", "n", "Enter")
+	x.press("x", "t", "v", "e", "r", "s", "i", "o", "n", "Enter")
 	s = x.see("1 row is unlike most")
 	assert.Contains(t, s, "▲ 2 of 27 devices not read")
 	assert.Regexp(t, `◆ cld-gate-1 clear text +1\.7`, s)
-	x.press("/", "G", "-", "0", "1", "Enter")
+	x.press("&", "G", "-", "0", "1", "Enter")
 	x.see(`only rows with "G-01"`)
-	x.press("w")
+	x.press("s")
 	x.see(`written to \S+version-\S+\.csv: 2 of 25 rows`)
 	x.press("c")
 	x.see("console of ald-gate-1 over Telnet, CLEAR TEXT · what you type")
@@ -83,17 +83,19 @@ func TestTheFleetView(t *testing.T) {
 	x.press("q")
 	x.see("25 ready|not reached")
 
-	x.press("Home", "c")
+	x.press("/")
+	x.type_("ald-quay-1")
+	x.press("Enter", "c")
 	x.see("console of .* what you type reaches it at once")
 	x.see(`\[\S+ look\]`)
 	x.press("t", "e", "l", "l", "Space", "c", "l", "o", "c", "k", "Enter")
 	x.see("settled")
 	x.press("C-g")
 	x.see("▲ 2 of 27 devices not reached")
-	x.press("t")
+	x.press("Enter")
 	x.see("console closed")
 	x.press("q")
-	x.see("n failed")
+	x.see("! failed")
 	x.press("q")
 	x.see(`\[code 0\]`)
 }
@@ -144,9 +146,9 @@ devices:
 	x.see(`\[code 0\]`)
 }
 
-// A login that asks for a code is answered by the person while the terminal is
-// theirs; on the screen it says what to do instead.
-func TestACodeIsAskedForOnTheTerminal(t *testing.T) {
+// A login that asks for a code is answered by the person: on the terminal, and on the
+// screen, where it waits until it is opened.
+func TestACodeIsAskedFor(t *testing.T) {
 	t.Parallel()
 	ws, scenario := filepath.Join(t.TempDir(), "ws"), filepath.Join(t.TempDir(), "scenario.yaml")
 	require.NoError(t, os.WriteFile(scenario, []byte(`
@@ -167,10 +169,20 @@ devices:
 	assert.NotContains(t, s, "0421")
 	x = start(t, "160x42", env, "-C", ws, "reach")
 	x.see("Nothing has been connected to")
-	x.press("g")
+	x.press("r")
+	x.see(`◆ A answers: ald-quay-1 asks "Code: "`)
+	x.press("A")
+	x.see("A secret is wanted")
+	x.press("0", "4", "2", "1")
+	assert.NotContains(t, x.screen(), "0421")
+	x.press("Enter")
+	s = x.see("All 1 device ready")
+	assert.NotContains(t, s, "0421")
+	x.press("r")
+	x.see("A answers")
+	x.press("A", "Escape")
 	s = x.see("1 of 1 device not reached")
-	assert.Contains(t, s, `its login asks "Code: ", which we cannot answer`)
-	assert.Contains(t, s, "nobody is asked on the screen")
+	assert.Contains(t, s, `its login asks "Code: "`)
 }
 
 // What the screen shows can be told without colour, in a narrow window, and in
@@ -182,7 +194,7 @@ func TestTheFleetViewElsewhere(t *testing.T) {
 	env := append([]string{"METABASIS_HOST_KEYS=remember", "NO_COLOR=1"}, loginEnv...)
 	x := start(t, "100x30", env, "-C", ws, "reach")
 	x.see("Nothing has been connected to")
-	x.press("g")
+	x.press("r")
 	s := x.see("▲ 2 of 29 devices not reached")
 	assert.Contains(t, s, "● ready")
 	assert.NotContains(t, x.tmux("capture-pane", "-p", "-e"), "[38;2", "no colour")

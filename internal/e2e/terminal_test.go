@@ -21,6 +21,7 @@ func TestMain(m *testing.M) {
 		panic(err)
 	}
 	binary = filepath.Join(dir, "metabasis")
+	os.Setenv("XDG_STATE_HOME", filepath.Join(dir, "state")) // the diagnostic log of what is started here
 	build := exec.Command("go", "build", "-o", binary, "metabasis/cmd/metabasis")
 	build.Stderr = os.Stderr
 	if err := build.Run(); err != nil {
@@ -120,7 +121,7 @@ func (x *terminal) whole(re *regexp.Regexp, s string) string {
 func (x *terminal) begin() {
 	x.t.Helper()
 	x.see("Ready. Nothing has been sent.")
-	x.press("g")
+	x.press("B")
 	x.see("Enter begins the night")
 	x.press("Enter")
 	x.see("the runbook holds after batch 1")
@@ -159,7 +160,7 @@ func (x *terminal) decide(device, title string) {
 		case strings.Contains(s, "▌ "+device):
 			x.press("d")
 		default:
-			x.press("n")
+			x.press("!")
 		}
 		time.Sleep(150 * time.Millisecond)
 	}

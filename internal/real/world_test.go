@@ -35,6 +35,7 @@ func newLab(t *testing.T) *lab {
 	require.NoError(t, os.Mkdir(l.ws, 0o700))
 	t.Cleanup(func() { os.RemoveAll(dir) })
 	t.Setenv("HOME", l.path("home"))
+	t.Setenv("XDG_STATE_HOME", l.path("home/state"))
 	t.Setenv("XDG_CONFIG_HOME", l.path("home/config"))
 	require.NoError(t, os.MkdirAll(l.path("home/.ssh"), 0o700))
 	for _, v := range []string{"SSH_AUTH_SOCK", "METABASIS_HOST_KEYS"} {

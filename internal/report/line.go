@@ -202,18 +202,19 @@ func Needs(n *run.Night) []string {
 			out = append(out, fmt.Sprintf("%-14s skipped: %s", names[0], note))
 			continue
 		}
-		out = append(out, fmt.Sprintf("%s skipped: %s: %s", Count(len(names), "device"), note, someOf(names)))
+		out = append(out, fmt.Sprintf("%s skipped: %s: %s", Count(len(names), "device"), note, Some(names, 6)))
 	}
 	if names := unread(n); len(names) > 0 {
-		out = append(out, "look whether they would outlive a restart, what is saved cannot be read: "+someOf(names))
+		out = append(out, "look whether they would outlive a restart, what is saved cannot be read: "+Some(names, 6))
 	}
 	return out
 }
 
-func someOf(names []string) string {
-	list := strings.Join(names[:min(len(names), 6)], ", ")
-	if len(names) > 6 {
-		list += fmt.Sprintf(" and %d more", len(names)-6)
+// Some lists names, and counts those that are too many.
+func Some(names []string, most int) string {
+	list := strings.Join(names[:min(len(names), most)], ", ")
+	if len(names) > most {
+		list += fmt.Sprintf(" and %d more", len(names)-most)
 	}
 	return list
 }

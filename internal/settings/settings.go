@@ -62,6 +62,7 @@ const (
 	Identity   = "identity"
 	Helper     = "askpass"
 	Evidence   = "evidence"
+	Mouse      = "mouse"
 )
 
 // All lists every setting.
@@ -70,6 +71,7 @@ func All() []Setting {
 		{HostKeys, "ask", "what to do with a host key seen for the first time: strict, ask or remember", oneOf("strict", "ask", "remember")},
 		{Together, "50", "devices reached or read at once", number(1, 1000)},
 		{Theme, "auto", "colours of the screen: auto, dark or light", oneOf("auto", "dark", "light")},
+		{Mouse, "yes", "whether the screen takes the mouse, to scroll and to choose; no leaves it to the terminal, to mark text: yes or no", oneOf("yes", "no")},
 		{Agent, "yes", "whether keys of the SSH agent are offered: yes or no", oneOf("yes", "no")},
 		{SSHConfig, "~/.ssh/config", "the SSH client's configuration to follow; none follows none", anything},
 		{KnownHosts, "~/.ssh/known_hosts", "a further file of known host keys, only read", anything},

@@ -9,14 +9,14 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
-	"sync/atomic"
 	"time"
 
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/device"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/device/ssh"
+	"metabasis/internal/person"
+	"metabasis/internal/report"
 	"metabasis/internal/settings"
 	"metabasis/internal/store"
 	"metabasis/internal/store/secrets"
@@ -38,9 +38,8 @@ type Access struct {
 	overSSH   map[string]bool // logins of devices that are reached over SSH
 	guard     *device.Guard
 	jumps     *ssh.Jumps
-	find      *Finder     // nil: nobody answers what logins ask
-	quiet     atomic.Bool // the terminal belongs to the screen now
-	fixed     bool        // the devices are this process's own
+	find      *Finder // nil: nobody answers what logins ask
+	fixed     bool    // the devices are this process's own
 }
 
 // Access gets ready to reach devices: it reads the SSH configuration, the host
@@ -54,7 +53,7 @@ func (w *Workspace) Access(ctx context.Context, f *fleet.Fleet, devices []fleet.
 	need := a.needs(devices)
 	if n := need[""]; n != nil {
 		return nil, errors.Join(fmt.Errorf("%s: no login: name one in the fleet's login column, in a rule of the settings that covers them, or in the setting login",
-			someOf(n.devices)), a.Close())
+			report.Some(n.devices, 4)), a.Close())
 	}
 	for _, name := range slices.Sorted(maps.Keys(need)) {
 		l, err := a.login(ctx, name, need[name], find)
@@ -82,7 +81,7 @@ func (a *Access) passphrases(ctx context.Context, need map[string]*need, find *F
 			if !ssh.Encrypted(file) || slices.ContainsFunc(n.agents, func(at string) bool { return a.Keys.Holds(file, at) }) {
 				continue
 			}
-			if _, err := find.Find(ctx, passphraseOf(file), find.Ask == nil && a.settings.Get(settings.Helper) == ""); err != nil {
+			if _, err := find.Find(ctx, passphraseOf(file), find.Person == nil && a.settings.Get(settings.Helper) == ""); err != nil {
 				return err
 			}
 		}
@@ -93,13 +92,6 @@ func (a *Access) passphrases(ctx context.Context, need map[string]*need, find *F
 // passphraseOf is the name of a key's passphrase.
 func passphraseOf(file string) secrets.ID {
 	return secrets.ID{Login: filepath.Base(file), Part: "passphrase"}
-}
-
-func someOf(names []string) string {
-	if len(names) > 4 {
-		return fmt.Sprintf("%s and %d more", strings.Join(names[:4], ", "), len(names)-4)
-	}
-	return strings.Join(names, ", ")
 }
 
 func (w *Workspace) newAccess() *Access {
@@ -275,8 +267,10 @@ func (a *Access) password(ctx context.Context, l *device.Login, n *need, find *F
 		if l.Password, err = find.Find(ctx, id, true); err != nil || l.Password != "" {
 			return err
 		}
-		if find.Ask != nil {
-			l.Password, err = find.Ask(fmt.Sprintf("password of login %s (Enter alone takes your SSH key): ", l.Name))
+		if find.Person != nil {
+			l.Password, err = person.AskOne(ctx, find.Person, "A secret is wanted",
+				person.Question{Text: "password of login " + l.Name, Hint: "Enter alone takes your SSH key", Secret: true})
+			find.told(l.Password)
 		}
 		if l.Password == "" {
 			l.Keys = usual
@@ -353,13 +347,9 @@ func (a *Access) OpenJumps(ctx context.Context, c *device.Connector, devices []f
 	c.OpenJumps(ctx, devices, a.settings.JumpAsks)
 }
 
-// Quiet says that the terminal belongs to the screen from now on: nobody is asked
-// on it any more.
-func (a *Access) Quiet() { a.quiet.Store(true) }
-
 // answer answers what the login of a host asks beyond its password.
 func (a *Access) answer(ctx context.Context, host, question string, _ bool) (string, error) {
-	return a.find.answer(ctx, host, question, a.quiet.Load())
+	return a.find.answer(ctx, host, question)
 }
 
 // Connector opens sessions with what the access has. Transcripts are by device.

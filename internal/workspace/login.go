@@ -12,12 +12,10 @@ import (
 	"strings"
 	"sync"
 
+	"metabasis/internal/person"
 	"metabasis/internal/settings"
 	"metabasis/internal/store/secrets"
 )
-
-// Asker asks a person for a secret without showing it.
-type Asker func(prompt string) (string, error)
 
 var notWord = regexp.MustCompile(`[^A-Z0-9]+`)
 
@@ -36,7 +34,9 @@ func Variable(login, part string) string {
 // once.
 type Finder struct {
 	Getenv func(string) string
-	Ask    Asker // nil: nobody is there
+	Person person.Person // nil: nobody is there
+	// Found is told every secret that was found, so that it is masked; nil for nobody.
+	Found func(secret string)
 
 	settings *settings.Settings
 	dir      string
@@ -48,8 +48,8 @@ type Finder struct {
 }
 
 // Finder makes the workspace's finder.
-func (w *Workspace) Finder(getenv func(string) string, ask Asker) *Finder {
-	return &Finder{Getenv: getenv, Ask: ask, settings: w.Settings, dir: w.Dir, known: map[secrets.ID]string{}}
+func (w *Workspace) Finder(getenv func(string) string, p person.Person) *Finder {
+	return &Finder{Getenv: getenv, Person: p, settings: w.Settings, dir: w.Dir, known: map[secrets.ID]string{}}
 }
 
 // SecretsPath is where the workspace's secrets file is.
@@ -76,7 +76,15 @@ func (f *Finder) Find(ctx context.Context, id secrets.ID, optional bool) (string
 	if err == nil && v != "" {
 		f.known[id] = v
 	}
-	return v, err
+	return f.told(v), err
+}
+
+// told passes on a secret that was found.
+func (f *Finder) told(v string) string {
+	if f.Found != nil && v != "" {
+		f.Found(v)
+	}
+	return v
 }
 
 func (f *Finder) find(ctx context.Context, id secrets.ID, optional bool) (string, error) {
@@ -96,15 +104,27 @@ func (f *Finder) find(ctx context.Context, id secrets.ID, optional bool) (string
 	if optional {
 		return "", nil
 	}
-	prompt := fmt.Sprintf("%s of login %s: ", id.Part, id.Login)
-	if helper := f.settings.Get(settings.Helper); helper != "" {
-		return help(ctx, helper, prompt)
-	}
-	if f.Ask == nil {
-		return "", fmt.Errorf("the %s of login %q is not known: set %s, put it into the secrets file with metabasis secret add %s %s, or name a program that prints it in METABASIS_ASKPASS",
+	return f.ask(ctx, fmt.Sprintf("%s of login %s", id.Part, id.Login), func() error {
+		return fmt.Errorf("the %s of login %q is not known: set %s, put it into the secrets file with metabasis secret add %s %s, or name a program that prints it in METABASIS_ASKPASS",
 			id.Part, id.Login, variable, id.Login, id.Part)
+	})
+}
+
+// ask asks the program, else the person; where neither is there, nobody says what to
+// do instead.
+func (f *Finder) ask(ctx context.Context, question string, nobody func() error) (string, error) {
+	if helper := f.settings.Get(settings.Helper); helper != "" {
+		v, err := help(ctx, helper, question+": ")
+		return f.told(v), err
 	}
-	return f.Ask(prompt)
+	if f.Person == nil {
+		return "", nobody()
+	}
+	v, err := person.AskOne(ctx, f.Person, "A secret is wanted", person.Question{Text: question, Secret: true})
+	if err != nil {
+		return "", fmt.Errorf("%s: %w", question, err)
+	}
+	return f.told(v), nil
 }
 
 // Answer finds a value that a runbook asks for as a secret: in the environment, the
@@ -115,36 +135,18 @@ func (f *Finder) Answer(ctx context.Context, name, question string) (string, err
 	if err != nil || v != "" {
 		return v, err
 	}
-	prompt := fmt.Sprintf("%s (%s, hidden): ", question, name)
-	if helper := f.settings.Get(settings.Helper); helper != "" {
-		return help(ctx, helper, prompt)
-	}
-	if f.Ask == nil {
-		return "", fmt.Errorf("the secret %s is not known: set %s, put it into the secrets file with metabasis secret add answer %s, or name a program that prints it in METABASIS_ASKPASS",
+	return f.ask(ctx, fmt.Sprintf("%s (%s, hidden)", question, name), func() error {
+		return fmt.Errorf("the secret %s is not known: set %s, put it into the secrets file with metabasis secret add answer %s, or name a program that prints it in METABASIS_ASKPASS",
 			name, Variable(id.Login, id.Part), name)
-	}
-	return f.Ask(prompt)
+	})
 }
 
 // answer answers a question of a host's login that is good once, such as one for a
-// code: by the program, else by the person, while one can be asked. One question
-// is asked at a time.
-func (f *Finder) answer(ctx context.Context, host, question string, quiet bool) (string, error) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	prompt := fmt.Sprintf("%s asks %q: ", host, question)
-	var v string
-	var err error
-	switch helper := f.settings.Get(settings.Helper); {
-	case helper != "":
-		v, err = help(ctx, helper, prompt)
-	case quiet:
-		err = errors.New("nobody is asked on the screen: name a program that answers in METABASIS_ASKPASS; for a jump host, write asks: true into its rule, and it is asked for before the screen opens")
-	case f.Ask == nil:
-		err = errors.New("nobody is there to answer: name a program that does in METABASIS_ASKPASS")
-	default:
-		v, err = f.Ask(prompt)
-	}
+// code: by the program, else by the person.
+func (f *Finder) answer(ctx context.Context, host, question string) (string, error) {
+	v, err := f.ask(ctx, fmt.Sprintf("%s asks %q", host, question), func() error {
+		return fmt.Errorf("%w: name a program that does in METABASIS_ASKPASS", person.ErrNobody)
+	})
 	if err == nil && v == "" {
 		err = errors.New("there was no answer")
 	}
@@ -167,17 +169,12 @@ func (f *Finder) secrets(ctx context.Context) (*secrets.File, error) {
 // Key is what opens the secrets file.
 func (f *Finder) Key(ctx context.Context) secrets.Key {
 	return secrets.Key{Identity: f.settings.Get(settings.Identity), Passphrase: func() (string, error) {
-		const prompt = "Passphrase of the secrets file: "
 		if v := f.Getenv("METABASIS_SECRETS_PASSPHRASE"); v != "" {
-			return v, nil
+			return f.told(v), nil
 		}
-		if helper := f.settings.Get(settings.Helper); helper != "" {
-			return help(ctx, helper, prompt)
-		}
-		if f.Ask == nil {
-			return "", errors.New("the passphrase of the secrets file is not known: set METABASIS_SECRETS_PASSPHRASE, or name a program that prints it in METABASIS_ASKPASS")
-		}
-		return f.Ask(prompt)
+		return f.ask(ctx, "Passphrase of the secrets file", func() error {
+			return errors.New("the passphrase of the secrets file is not known: set METABASIS_SECRETS_PASSPHRASE, or name a program that prints it in METABASIS_ASKPASS")
+		})
 	}}
 }
 

@@ -18,6 +18,7 @@ import (
 	"metabasis/internal/core/run"
 	"metabasis/internal/device"
 	"metabasis/internal/device/profile"
+	"metabasis/internal/report"
 	"metabasis/internal/store"
 	"metabasis/internal/store/locks"
 )
@@ -305,7 +306,43 @@ func (n *Night) remnants(ctx context.Context) func(string) []run.Remnant {
 // oldest is the longest that a timer may have been pending.
 const oldest = 8 * 24 * time.Hour
 
-// Close closes what the night had open and gives free what it had taken.
+// Finish writes what the night came to, at its end, and gives free the workspace and the
+// devices: another night can begin. What was said can be read on, until [Night.Close].
+func (n *Night) Finish(night *run.Night) error {
+	var errs []error
+	if n.journal != nil {
+		if err := n.journal.Summarise(n.ID, Summed(night)); err != nil {
+			errs = append(errs, fmt.Errorf("what the night came to is not written; it is read from its events: %w", err))
+		}
+		errs = append(errs, n.journal.Close())
+		n.journal = nil
+	}
+	if n.claims != nil {
+		errs = append(errs, n.claims.Close())
+		n.claims = nil
+	}
+	if n.lock != nil {
+		errs = append(errs, n.lock.Close())
+		n.lock = nil
+	}
+	return errors.Join(errs...)
+}
+
+// Summed is what a night came to.
+func Summed(n *run.Night) store.Summary {
+	s := store.Summary{Ended: n.Ended, Last: n.Last, Outcome: n.Outcome(), Text: report.Summary(n)}
+	if n.Ended.IsZero() {
+		s.Outcome, s.Text = run.NeedsPerson, report.Crashed(n)
+	}
+	for _, d := range n.Devices {
+		if d.State == run.Stranded || d.State == run.Dark {
+			s.Needs = append(s.Needs, d.Name+" "+string(d.State))
+		}
+	}
+	return s
+}
+
+// Close closes what the night has open still and gives free what it had taken.
 func (n *Night) Close() error {
 	var errs []error
 	if s := n.said(); s != nil {
@@ -339,10 +376,10 @@ type Past struct {
 	Night run.Night // what of it can be read
 }
 
-// Pasts lists the nights of the workspace, newest first; those that were never begun
-// are left away. Of a damaged one, Damage says what is wrong. An error says that
-// not all could be listed; those that could are there.
-func (w *Workspace) Pasts(ctx context.Context) ([]Past, error) {
+// Listed lists the nights of the workspace, newest first, without reading their events;
+// those that were never begun are left away. An error says that not all could be
+// listed; those that could are there.
+func (w *Workspace) Listed(ctx context.Context) ([]store.Listed, error) {
 	j, err := w.ReadJournal()
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
@@ -351,30 +388,28 @@ func (w *Workspace) Pasts(ctx context.Context) ([]Past, error) {
 		return nil, err
 	}
 	defer j.Close()
-	heads, err := j.Nights(ctx)
-	var out []Past
-	for _, h := range heads {
-		p := Past{NightHead: h}
-		events, err := j.Events(ctx, h.ID)
-		if errors.Is(err, store.ErrNoNight) {
-			continue
-		}
-		if err != nil && p.Damage == nil {
-			p.Damage = err
-		}
-		p.Night = run.Fold(run.Night{}, events...)
-		out = append(out, p)
-	}
-	return out, err
+	all, err := j.List(ctx)
+	return slices.DeleteFunc(all, func(l store.Listed) bool { return l.Empty }), err
 }
 
 // Past reads one night. A night of which only a part can be read comes with an
 // error that says so; one of which nothing can be shown has no outline.
 func (w *Workspace) Past(ctx context.Context, id int64) (Past, error) {
-	pasts, err := w.Pasts(ctx)
-	i := slices.IndexFunc(pasts, func(p Past) bool { return p.ID == id })
+	j, err := w.ReadJournal()
+	if err != nil {
+		return Past{}, err
+	}
+	defer j.Close()
+	heads, err := j.List(ctx)
+	i := slices.IndexFunc(heads, func(h store.Listed) bool { return h.ID == id })
 	if i < 0 {
 		return Past{}, errors.Join(err, fmt.Errorf("night %d: %w", id, store.ErrNoNight))
 	}
-	return pasts[i], pasts[i].Damage
+	p := Past{NightHead: heads[i].NightHead}
+	events, err := j.Events(ctx, id)
+	p.Night = run.Fold(run.Night{}, events...)
+	if p.Damage == nil {
+		p.Damage = err
+	}
+	return p, p.Damage
 }

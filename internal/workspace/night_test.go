@@ -15,6 +15,7 @@ import (
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
 	"metabasis/internal/core/runbook"
+	"metabasis/internal/person"
 	"metabasis/internal/store/locks"
 )
 
@@ -153,7 +154,7 @@ func TestAnswersThatAreSecrets(t *testing.T) {
 	assert.Equal(t, "gull-wing", v)
 	_, err = ws.Finder(env(), nil).Answer(context.Background(), "key", "The key")
 	assert.ErrorContains(t, err, "set METABASIS_ANSWER_KEY, put it into the secrets file with metabasis secret add answer key")
-	v, err = ws.Finder(env(), func(prompt string) (string, error) { return prompt, nil }).Answer(context.Background(), "key", "The key")
+	v, err = ws.Finder(env(), person.Func(func(_ context.Context, f person.Form) ([]string, error) { return []string{f.Questions[0].Text}, nil })).Answer(context.Background(), "key", "The key")
 	require.NoError(t, err)
-	assert.Equal(t, "The key (key, hidden): ", v)
+	assert.Equal(t, "The key (key, hidden)", v)
 }

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"metabasis/internal/core/fleet"
+	"metabasis/internal/person"
 	"metabasis/internal/store/secrets"
 )
 
@@ -29,7 +30,7 @@ func env(vars ...string) func(string) string {
 }
 
 // access opens a workspace with one login and finds what it needs.
-func access(t *testing.T, dir, fleetCSV string, getenv func(string) string, ask Asker) (*Access, error) {
+func access(t *testing.T, dir, fleetCSV string, getenv func(string) string, ask person.Person) (*Access, error) {
 	ws, err := OpenWith(dir, map[string]string{"agent": "no", "ssh_config": "none", "known_hosts": "/nowhere"})
 	require.NoError(t, err)
 	f, err := fleet.Read("fleet.csv", []byte(fleetCSV), ws.Profiles.Platforms())
@@ -52,9 +53,12 @@ func TestLogins(t *testing.T) {
 	assert.Equal(t, "op", a.Logins["night-crew"].Secrets["operator"])
 
 	var asked []string
-	a, err = access(t, dir, oneTern, env("METABASIS_NIGHT_CREW_PASSWORD=x"), func(p string) (string, error) { asked = append(asked, p); return "told", nil })
+	a, err = access(t, dir, oneTern, env("METABASIS_NIGHT_CREW_PASSWORD=x"), person.Func(func(_ context.Context, f person.Form) ([]string, error) {
+		asked = append(asked, f.Questions[0].Text)
+		return []string{"told"}, nil
+	}))
 	require.NoError(t, err)
-	assert.Equal(t, []string{"operator of login night-crew: "}, asked, "only what is not known is asked")
+	assert.Equal(t, []string{"operator of login night-crew"}, asked, "only what is not known is asked")
 	assert.Equal(t, "told", a.Logins["night-crew"].Secrets["operator"])
 	assert.Equal(t, "night-crew", a.Logins["night-crew"].User)
 
@@ -88,7 +92,7 @@ func TestTheUsualKeys(t *testing.T) {
 	require.NoError(t, os.WriteFile(key, pem.EncodeToMemory(block), 0o600))
 	vars := env("METABASIS_NIGHT_CREW_OPERATOR=op")
 	for answer, keys := range map[string][]string{"": {key}, "typed": nil} {
-		a, err := access(t, t.TempDir(), oneTern, vars, func(string) (string, error) { return answer, nil })
+		a, err := access(t, t.TempDir(), oneTern, vars, person.Func(func(context.Context, person.Form) ([]string, error) { return []string{answer}, nil }))
 		require.NoError(t, err)
 		assert.Equal(t, keys, a.Logins["night-crew"].Keys)
 		assert.Equal(t, answer, a.Logins["night-crew"].Password)

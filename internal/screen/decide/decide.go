@@ -5,14 +5,11 @@ package decide
 
 import (
 	"fmt"
-	"strings"
 	"time"
-	"unicode"
 
 	"metabasis/internal/core/run"
 	"metabasis/internal/report"
 	"metabasis/internal/screen/ink"
-	"metabasis/internal/screen/watch"
 )
 
 // Question is something a person is asked.
@@ -75,8 +72,7 @@ type View struct {
 	confirm bool
 	hold    int
 	open    bool
-	reason  []rune
-	typing  bool // a reason is being typed
+	at      []int // rows at which the offers were drawn
 }
 
 // Open opens the view on a question. Nothing is chosen that would do harm if Enter
@@ -102,55 +98,35 @@ func (v *View) Choose(q Question, i int) {
 		return
 	}
 	v.cursor = min(max(i, 0), len(q.Offers)-1)
-	v.confirm, v.typing, v.reason = false, false, nil
+	v.confirm = false
 }
 
-// Answer is what a person has decided.
-type Answer struct {
-	Choice run.Choice
-	Reason string
-}
-
-// Enter chooses what is under the cursor. It is false as long as something is
-// wanted before: a choice, a confirmation, a reason.
-func (v *View) Enter(q Question) (Answer, bool) {
+// Enter chooses what is under the cursor. It is false as long as something is wanted
+// before: a choice, or a confirmation.
+func (v *View) Enter(q Question) (run.Offer, bool) {
 	if v.cursor < 0 || v.cursor >= len(q.Offers) {
-		return Answer{}, false
+		return run.Offer{}, false
 	}
 	o := q.Offers[v.cursor]
-	switch {
-	case careful(o) && !v.confirm:
+	if careful(o) && !v.confirm {
 		v.confirm = true
-		return Answer{}, false
-	case o.Reason && !v.typing:
-		v.typing = true
-		return Answer{}, false
-	case o.Reason && len(v.given()) < leastReason:
-		return Answer{}, false
+		return run.Offer{}, false
 	}
-	a := Answer{o.Choice, v.given()}
-	v.confirm, v.typing, v.reason = false, false, nil
-	return a, true
+	v.confirm = false
+	return o, true
 }
 
-// leastReason is the least that a reason can say, in bytes.
-const leastReason = 3
+// Forget takes back a confirmation.
+func (v *View) Forget() { v.confirm = false }
 
-func (v *View) given() string { return strings.TrimSpace(string(v.reason)) }
-
-// Typing tells whether keys are part of a reason.
-func (v *View) Typing() bool { return v.typing }
-
-// Type takes a key of a reason.
-func (v *View) Type(key, text string) {
-	switch {
-	case key == "backspace":
-		v.reason = v.reason[:max(len(v.reason)-1, 0)]
-	case key == "ctrl+u":
-		v.reason = nil
-	case len(v.reason) < 200 && !strings.ContainsFunc(text, unicode.IsControl):
-		v.reason = append(v.reason, []rune(text)...)
+// OfferAt is the offer whose row was drawn at that place; -1 for none.
+func (v *View) OfferAt(row int) int {
+	for i, at := range v.at {
+		if row == at || row == at+1 {
+			return i
+		}
 	}
+	return -1
 }
 
 // careful tells a choice that must be confirmed: it touches more than one device,
@@ -226,16 +202,18 @@ func (v *View) Rows(q Question, now time.Time, focused bool, cells int) []ink.Ro
 		}
 	}
 	rows = append(rows, head)
-	for _, l := range watch.Wrap(q.Title, cells, 4) {
+	for _, l := range ink.Wrap(q.Title, cells, 4) {
 		rows = append(rows, ink.Row{}.Strong(ink.Foam, l))
 	}
 	for _, e := range q.Evidence {
-		for _, l := range watch.Wrap(e, cells-2, 3) {
+		for _, l := range ink.Wrap(e, cells-2, 3) {
 			rows = append(rows, ink.T(ink.Foam, "  "+l))
 		}
 	}
 	rows = append(rows, ink.Row{})
+	v.at = v.at[:0]
 	for i, o := range q.Offers {
+		v.at = append(v.at, len(rows))
 		rows = append(rows, v.offer(q, o, i, now, focused, cells)...)
 	}
 	if focused {
@@ -287,16 +265,6 @@ func (v *View) hint(q Question, cells int) []ink.Row {
 	}
 	o := q.Offers[v.cursor]
 	switch {
-	case v.typing:
-		r := ink.Row{}.Strong(ink.Port, "Reason: ").Add(ink.Foam, tail(string(v.reason), max(cells-20, 10))).Strong(ink.Lamp, "▏")
-		if len(v.given()) < leastReason {
-			r = r.Add(ink.Dim, "  for the journal")
-		} else {
-			r = r.Add(ink.Dim, "  Enter does it")
-		}
-		r = r.Right(ink.Row{}, cells)
-		r.Marked = true
-		return []ink.Row{r}
 	case v.confirm:
 		r := ink.Row{}.Strong(ink.Port, "Enter again: "+again(o)+". ").Add(ink.Dim, "Esc leaves it.").Right(ink.Row{}, cells)
 		r.Marked = true
@@ -316,11 +284,6 @@ func again(o run.Offer) string {
 		return report.Count(o.Touches, "device") + ", and it does not fit the window"
 	}
 	return report.Count(o.Touches, "device")
-}
-
-func tail(s string, n int) string {
-	r := []rune(s)
-	return string(r[max(0, len(r)-n):])
 }
 
 // Hold is the number of the hold the view is open on; 0 for an abort.

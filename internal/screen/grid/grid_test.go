@@ -3,16 +3,15 @@ package grid
 import (
 	"context"
 	"fmt"
-	"strings"
 	"testing"
 
-	tea "charm.land/bubbletea/v2"
-	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/core/table"
+	"metabasis/internal/screen"
+	"metabasis/internal/screen/screentest"
 )
 
 func versions() *table.Table {
@@ -28,67 +27,73 @@ func versions() *table.Table {
 	return t
 }
 
-func shown(m *Model) string { return ansi.Strip(m.draw()) }
-
-// pressed sends keys by their names.
-func pressed(m *Model, keys ...string) {
-	for _, k := range keys {
-		m.key(k, map[bool]string{true: k, false: ""}[len(k) == 1])
+// read shows a table and waits until it has been read.
+func read(t *testing.T, src Source) (*screentest.Screen, *View) {
+	v := New(src)
+	s := screentest.Open(t, 100, 30, v)
+	for !v.read {
+		s.Send(nil)
 	}
-}
-
-// read waits until the table has been read.
-func read(t *testing.T, src Source) *Model {
-	m := New(context.Background(), src, "dark")
-	m.Update(tea.WindowSizeMsg{Width: 100, Height: 30})
-	for n := range m.news {
-		m.Update(newsMsg{n})
-	}
-	return m
+	return s, v
 }
 
 func TestOutliersComeFirst(t *testing.T) {
-	m := read(t, Source{Title: "/quays", Devices: 61, Table: &table.Table{Name: "version"}, Fill: func(_ context.Context, each func(int)) *table.Table { each(3); return versions() }})
-	s := shown(m)
-	assert.Contains(t, s, "▲ 1 of 61 devices not read. ◆ 1 row is unlike most. version: 59 have 4.2, 1 has 4.1")
-	assert.Contains(t, s, "▲ quay-99 was not read: port: refuses")
-	lines := strings.Split(s, "\n")
-	assert.Contains(t, lines[4], "◆ quay-41", "the odd one stands first")
-	pressed(m, "right", "right", "s")
-	assert.Contains(t, strings.Split(shown(m), "\n")[4], "quay-59", "sorted by free")
-	pressed(m, "s")
-	assert.Contains(t, strings.Split(shown(m), "\n")[4], "quay-00", "and falling")
-	pressed(m, "o")
-	assert.Contains(t, strings.Split(shown(m), "\n")[4], "quay-41")
+	s, _ := read(t, Source{Title: "/quays", Devices: 61, Table: &table.Table{Name: "version"}, Read: func(_ context.Context, each func(int)) *table.Table { each(3); return versions() }})
+	text := s.Text()
+	assert.Contains(t, text, "▲ 1 of 61 devices not read. ◆ 1 row is unlike most. version: 59 have 4.2, 1 has 4.1")
+	assert.Contains(t, text, "▲ quay-99 was not read: port: refuses")
+	assert.Contains(t, s.Lines()[4], "◆ quay-41", "the odd one stands first")
+	s.Press("right", "right", "o")
+	assert.Contains(t, s.Lines()[4], "quay-59", "sorted by free")
+	s.Press("o")
+	assert.Contains(t, s.Lines()[4], "quay-00", "and falling")
+	s.Press("G", "!")
+	assert.Regexp(t, `▌◆ quay-41`, s.Text(), "the unusual row is found in any order")
+	s.Press("g", "o")
+	assert.Contains(t, s.Lines()[4], "quay-41", "and outliers first again")
+	s.Press("/", "quay-30", "enter")
+	assert.Regexp(t, `▌. quay-30`, s.Text())
 }
 
 func TestFilterAndWrite(t *testing.T) {
 	var wrote *table.Table
-	m := read(t, Source{Table: &table.Table{}, Fill: func(context.Context, func(int)) *table.Table { return versions() },
+	s, v := read(t, Source{Table: &table.Table{}, Read: func(context.Context, func(int)) *table.Table { return versions() },
 		Write: func(t *table.Table) (string, error) { wrote = t; return "version.csv", nil }})
-	pressed(m, "/", "4", ".", "1", "enter")
-	assert.Contains(t, shown(m), `only rows with "4.1"`)
-	pressed(m, "w")
+	s.Press("&", "4.1", "enter")
+	assert.Contains(t, s.Text(), `only rows with "4.1"`)
+	s.Press("s")
 	require.NotNil(t, wrote)
 	assert.Len(t, wrote.Rows, 1, "what is shown is what is written")
-	assert.Contains(t, shown(m), "written to version.csv: 1 of 60 rows")
-	pressed(m, "esc")
-	assert.NotContains(t, shown(m), "only rows")
-	assert.Len(t, m.shown.Rows, 60)
+	assert.Contains(t, s.Text(), "written to version.csv: 1 of 60 rows")
+	s.Press("&", "esc")
+	assert.NotContains(t, s.Text(), "only rows")
+	assert.Len(t, v.shown.Rows, 60)
+	assert.False(t, s.Quit)
 }
 
+// What is read goes on while it is looked at, and is given up when it is left.
 func TestBeforeItIsRead(t *testing.T) {
-	more := make(chan struct{})
-	m := New(context.Background(), Source{Devices: 9, Table: &table.Table{Name: "clock"}, Fill: func(_ context.Context, each func(int)) *table.Table { each(4); <-more; return versions() }}, "light")
-	m.Update(tea.WindowSizeMsg{Width: 100, Height: 30})
-	m.Update(newsMsg{<-m.news})
-	assert.Contains(t, shown(m), "Reading: 4 of 9 devices done.")
-	pressed(m, "w", "s", "down", "end", "left")
+	more, gone := make(chan struct{}), make(chan struct{})
+	v := New(Source{Devices: 9, Table: &table.Table{Name: "clock"}, Read: func(ctx context.Context, each func(int)) *table.Table {
+		select {
+		case <-more:
+		case <-ctx.Done():
+			close(gone)
+		}
+		return versions()
+	}})
+	s := screentest.New(t, 100, 30, screen.Options{Theme: "light"}, func(h *screen.Host) { h.Open(v) })
+	v.done = 4
+	assert.Contains(t, s.Text(), "Reading: 4 of 9 devices done.")
+	s.Press("s", "o", "down", "end", "left", "&", "x", "enter", "esc", "!")
 	close(more)
-	for n := range m.news {
-		m.Update(newsMsg{n})
-	}
-	assert.Contains(t, shown(m), "1 row is unlike most")
+	s.See("1 row is unlike most")
+	more = make(chan struct{})
+	other := New(v.src)
+	v.host.Open(other)
+	s.See("Reading: 0 of 9")
+	s.Press("q")
+	<-gone
 }
 
 // BenchmarkKeyToFrame measures from a key to the finished frame with the ports
@@ -102,23 +107,7 @@ func BenchmarkKeyToFrame(b *testing.B) {
 		}
 		full.Add(fmt.Sprintf("quay-%04d", i), "tern", rows)
 	}
-	m := New(context.Background(), Source{Table: full, Fill: func(context.Context, func(int)) *table.Table { return full }}, "dark")
-	m.Update(tea.WindowSizeMsg{Width: 160, Height: 42})
-	for n := range m.news {
-		m.Update(newsMsg{n})
-	}
-	b.Run("move", func(b *testing.B) {
-		for b.Loop() {
-			pressed(m, "down")
-			_ = m.View()
-		}
-	})
-	b.Run("filter", func(b *testing.B) {
-		m.typing = true
-		for b.Loop() {
-			pressed(m, "7")
-			_ = m.View()
-			pressed(m, "backspace")
-		}
-	})
+	v := New(Source{Table: full, Read: func(context.Context, func(int)) *table.Table { return full }})
+	v.arrive(full)
+	screentest.Bench(b, screen.New(screen.Options{Theme: "dark"}), func(h *screen.Host) { h.Open(v) }, nil)
 }

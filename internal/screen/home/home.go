@@ -1,188 +1,252 @@
-// Package home is the view a workspace opens with: its runbooks, and the nights
-// that were.
+// Package home is the view of the workspace: what needs a person first, then what
+// runs, the fleet, the runbooks with their state, and the past nights by month.
 package home
 
 import (
 	"context"
-	"fmt"
-	"path/filepath"
-	"time"
+	"errors"
+	"strings"
 
-	tea "charm.land/bubbletea/v2"
-
-	"metabasis/internal/core/run"
-	"metabasis/internal/screen/ink"
+	"metabasis/internal/acts"
+	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/problem"
+	"metabasis/internal/screen"
+	"metabasis/internal/screen/keys"
+	"metabasis/internal/screen/list"
+	"metabasis/internal/screen/page"
+	"metabasis/internal/screen/watch"
+	"metabasis/internal/store"
+	"metabasis/internal/workspace"
 )
 
-// Entry is the fleet, a runbook or a past night.
-type Entry struct {
-	Fleet   bool
-	Runbook string // path, for a runbook
-	Problem string // why it cannot be run as it stands
-	Title   string
-	Night   int64 // for a past night
-	Change  string
-	Began   time.Time
-	Outcome run.Outcome
-	Summary string
+// View is the view of the workspace.
+type View struct {
+	desk *acts.Desk
+	host *screen.Host
+
+	fleet    *fleet.Fleet
+	fleetErr error // what keeps it from being read; nil where there is none
+	books    []book
+	nights   []store.Listed
+	nightErr error // why not all nights can be listed
+	loaded   bool
+
+	rows []row
+	list list.List
+	top  int
+	at   string // what the cursor stands on, to be found again
 }
 
-// Place is where the view stands, to come back to.
-type Place struct {
-	Cursor  int
-	Message string // what there is to say
+// book is a runbook and its state.
+type book struct {
+	file, title string
+	checked     bool
+	mistakes    problem.List
+	wrong       error  // what is wrong with it that has no place in it
+	open        string // what it depends on that is asked for
 }
 
-// Choose shows the entries from a place on, and returns the one that was chosen,
-// or nil when the person left, and the place it was left at.
-func Choose(ctx context.Context, dir string, entries []Entry, light bool, at Place, opts ...tea.ProgramOption) (*Entry, Place, error) {
-	m := &model{dir: dir, entries: entries, painter: ink.NewPainter(&ink.Dark), message: at.Message, cursor: min(at.Cursor, max(len(entries)-1, 0))}
-	if light {
-		m.painter = ink.NewPainter(&ink.Light)
-	}
-	if _, err := tea.NewProgram(m, append([]tea.ProgramOption{tea.WithContext(ctx)}, opts...)...).Run(); err != nil {
-		return nil, Place{}, err
-	}
-	return m.chosen, Place{Cursor: m.cursor}, nil
-}
-
-type model struct {
-	dir           string
-	entries       []Entry
-	painter       *ink.Painter
-	cursor, top   int
-	width, height int
-	message       string
-	chosen        *Entry
-}
-
-func (m *model) Init() tea.Cmd { return nil }
-
-func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
-	switch msg := msg.(type) {
-	case tea.WindowSizeMsg:
-		m.width, m.height = msg.Width, msg.Height
-	case tea.KeyPressMsg:
-		m.message = ""
-		switch msg.String() {
-		case "up", "k":
-			m.cursor = max(m.cursor-1, 0)
-		case "down", "j":
-			m.cursor = min(m.cursor+1, max(len(m.entries)-1, 0))
-		case "home":
-			m.cursor = 0
-		case "end":
-			m.cursor = max(len(m.entries)-1, 0)
-		case "enter":
-			return m, m.choose()
-		case "q", "esc", "ctrl+c":
-			return m, tea.Quit
-		}
-	}
-	return m, nil
-}
-
-func (m *model) choose() tea.Cmd {
-	if m.cursor >= len(m.entries) {
-		return nil
-	}
-	if e := m.entries[m.cursor]; e.Problem != "" {
-		m.message = e.Problem
-		return nil
-	}
-	m.chosen = &m.entries[m.cursor]
-	return tea.Quit
-}
-
-func (m *model) View() tea.View {
-	v := tea.NewView(m.painter.Page(m.rows(), m.width, m.height))
-	v.AltScreen = true
-	v.WindowTitle = "Metabasis"
+// New makes the view. What it shows is read once it is opened, and every time it is
+// come back to.
+func New(desk *acts.Desk) *View {
+	v := &View{desk: desk}
+	v.list = list.List{Len: func() int { return len(v.rows) }, Pick: func(i int) bool { return v.rows[i].id != "" },
+		Text: func(i int) string { return v.rows[i].draw(false, 400).Text() }, Moved: func() { v.at = v.rows[v.list.Cursor].id }, Draw: v.row}
 	return v
 }
 
-func (m *model) rows() []ink.Row {
-	abs, err := filepath.Abs(m.dir)
-	if err != nil {
-		abs = m.dir
-	}
-	rows := []ink.Row{ink.Row{}.Add(ink.Foam, " ").Strong(ink.Foam, "Metabasis").Add(ink.Dim, "  "+abs), {}}
-	var list []ink.Row
-	at := 0
-	for i, e := range m.entries {
-		if i == 0 || kind(m.entries[i-1]) != kind(e) {
-			name := kind(e)
-			if i > 0 {
-				list = append(list, ink.Row{})
+// Name implements [screen.View].
+func (v *View) Name() string { return "Workspace" }
+
+// Opened implements [screen.Opener].
+func (v *View) Opened(h *screen.Host) {
+	v.host = h
+	v.load()
+}
+
+// Returned implements [screen.Returner].
+func (v *View) Returned() { v.load() }
+
+// Click implements [screen.Pointed].
+func (v *View) Click(_, y int) { v.list.Click(y - v.top) }
+
+// Wheel implements [screen.Pointed].
+func (v *View) Wheel(rows int) { v.list.Wheel(rows) }
+
+// load reads what there is: the lists first, then the state of each runbook, then the
+// nights that have no summary.
+func (v *View) load() {
+	h, desk := v.host, v.desk
+	h.Go(func(ctx context.Context) {
+		fl, err := desk.Fleet("")
+		if errors.Is(err, workspace.ErrNoFleet) {
+			err = nil
+		}
+		nights, nightErr := desk.Nights(ctx)
+		var books []book
+		for _, file := range desk.Runbooks() {
+			books = append(books, book{file: file})
+		}
+		h.Then(func() { v.take(fl, err, books, nights, nightErr) })
+		for i := range books {
+			if ctx.Err() != nil {
+				return
 			}
-			list = append(list, ink.Row{}.Strong(ink.Foam, " "+name))
+			b := checked(desk, books[i].file, fl)
+			h.Then(func() { v.check(b) })
 		}
-		r := line(e)
-		if i == m.cursor {
-			r.Marked, at = true, len(list)
-			r.Spans[0].Text, r.Spans[0].Ink = "▌", ink.Lamp
+		for _, n := range nights {
+			if n.Summary == nil && ctx.Err() == nil {
+				s := desk.Sum(ctx, n.ID)
+				h.Then(func() { v.sum(n.ID, s) })
+			}
 		}
-		list = append(list, r)
-	}
-	if len(m.entries) == 0 {
-		list = append(list, ink.T(ink.Foam, " There is no runbook here and no night in the journal."))
-	}
-	space := max(m.height-4, 1)
-	if m.cursor == 0 {
-		at = 0 // with the heading over it
-	}
-	m.top = min(max(m.top, at-space+1), at, max(0, len(list)-space))
-	rows = append(rows, list[m.top:min(m.top+space, len(list))]...)
-	for len(rows) < m.height-2 {
-		rows = append(rows, ink.Row{})
-	}
-	foot := ink.Row{}.Add(ink.Foam, " ").Strong(ink.Foam, "↑↓").Add(ink.Dim, " choose    ").Strong(ink.Foam, "Enter").
-		Add(ink.Dim, " open; nothing is sent before you begin    ").Strong(ink.Foam, "q").Add(ink.Dim, " leave")
-	return append(rows, ink.T(ink.Lamp, " "+m.message), foot)
+	})
 }
 
-// kind is the heading an entry stands under.
-func kind(e Entry) string {
-	switch {
-	case e.Fleet:
-		return "Fleet"
-	case e.Runbook != "":
-		return "Runbooks"
+// checked holds a runbook against the fleet.
+func checked(desk *acts.Desk, file string, fl *fleet.Fleet) book {
+	b := book{file: file, checked: true}
+	rb, open, err := desk.Check(file, fl)
+	b.open = open
+	if rb != nil {
+		b.title = rb.Title
 	}
-	return "Nights that were"
+	if err != nil && !errors.As(err, &b.mistakes) {
+		b.wrong = err
+	}
+	return b
 }
 
-func line(e Entry) ink.Row {
-	r := ink.T(ink.Foam, " ").Add(ink.Foam, " ")
-	if e.Fleet && e.Problem != "" {
-		return r.Add(ink.Lamp, "▪ "+e.Problem)
-	}
-	if e.Fleet {
-		return r.Add(ink.Dim, e.Title)
-	}
-	if e.Runbook != "" {
-		r = r.Col(ink.Foam, filepath.Base(e.Runbook), 26).Add(ink.Foam, " ")
-		if e.Problem != "" {
-			return r.Add(ink.Lamp, "▪ "+e.Problem)
+func (v *View) take(fl *fleet.Fleet, err error, books []book, nights []store.Listed, nightErr error) {
+	for i, b := range books { // what was known of them stays until it is known anew
+		for _, old := range v.books {
+			if old.file == b.file {
+				books[i] = old
+			}
 		}
-		return r.Add(ink.Dim, e.Title)
 	}
-	if e.Problem != "" {
-		when := ""
-		if !e.Began.IsZero() {
-			when = e.Began.Local().Format("2006-01-02 15:04")
+	for i, n := range nights {
+		for _, old := range v.nights {
+			if n.Summary == nil && old.ID == n.ID && old.Summary != nil && !strings.HasPrefix(old.Summary.Text, acts.RunsNow) {
+				nights[i].Summary = old.Summary
+			}
 		}
-		return r.Col(ink.Foam, when, 18).Add(ink.Lamp, "▪ ").Col(ink.Foam, e.Title, 50).Add(ink.Lamp, "  "+e.Problem)
 	}
-	shape, in := "●", ink.Buoy
-	switch e.Outcome {
-	case run.SomeBlocked:
-		shape, in = "▪", ink.Lamp
-	case run.SomeBack:
-		shape, in = "◁", ink.Heather
-	case run.NeedsPerson:
-		shape, in = "▲", ink.Port
+	v.fleet, v.fleetErr, v.books, v.nights, v.nightErr, v.loaded = fl, err, books, nights, nightErr, true
+	v.lay()
+}
+
+func (v *View) check(b book) {
+	for i := range v.books {
+		if v.books[i].file == b.file {
+			v.books[i] = b
+		}
 	}
-	return r.Col(ink.Foam, e.Began.Local().Format("2006-01-02 15:04"), 18).Add(in, shape+" ").
-		Col(ink.Foam, fmt.Sprintf("%s · %s", e.Title, e.Change), 50).Add(ink.Dim, "  "+e.Summary)
+	v.lay()
+}
+
+func (v *View) sum(id int64, s store.Summary) {
+	for i := range v.nights {
+		if v.nights[i].ID == id {
+			v.nights[i].Summary = &s
+		}
+	}
+	v.lay()
+}
+
+// Keys implements [screen.View].
+func (v *View) Keys() []screen.Key {
+	out := []screen.Key{screen.On(keys.Open, "open; nothing is sent before you begin", v.open)}
+	out = append(out, v.list.Keys(v.host, "")...)
+	if n := v.current().night; n != nil && needs(n) {
+		out = append(out, screen.On(keys.Settle, "seen to it", func() { v.settle(n.ID) }))
+	}
+	return out
+}
+
+// current is the row under the cursor.
+func (v *View) current() row {
+	if i := v.list.Cursor; i < len(v.rows) {
+		return v.rows[i]
+	}
+	return row{}
+}
+
+// open opens what is under the cursor.
+func (v *View) open() {
+	switch r := v.current(); {
+	case r.standing:
+		v.host.Show(v.host.Standing().View())
+	case r.night != nil:
+		v.openNight(r.night.ID)
+	case r.book != nil:
+		v.openBook(*r.book)
+	case r.fleet:
+		v.openFleet()
+	case r.wrong != nil:
+		v.wrong(r.wrong)
+	}
+}
+
+// wrong says what is wrong: in a line, or where it is more, in full.
+func (v *View) wrong(err error) {
+	var full problem.List
+	if errors.As(err, &full) {
+		v.host.Open(page.Lines("What is wrong", strings.Split(full.String(), "\n")))
+		return
+	}
+	v.host.Say(strings.ReplaceAll(err.Error(), "\n", " "))
+}
+
+func (v *View) openFleet() {
+	if v.fleetErr != nil {
+		v.wrong(v.fleetErr)
+		return
+	}
+	e, err := v.desk.Select("", nil)
+	if err != nil {
+		v.wrong(err)
+		return
+	}
+	OpenFleet(v.host, e, v.wrong)
+}
+
+func (v *View) openBook(b book) {
+	change, err := v.desk.Change(b.file, "")
+	if err != nil {
+		v.wrong(err)
+		return
+	}
+	OpenNight(v.host, change.Runbook.Title, func(ctx context.Context) (*acts.Night, error) { return change.Plan(ctx, acts.Request{}) }, false, v.wrong)
+}
+
+func (v *View) openNight(id int64) {
+	var p *acts.Past
+	var part error // of it cannot be read
+	v.host.Work("Reading the journal", func(ctx context.Context) (err error) {
+		if p, err = v.desk.Open(ctx, id); p != nil {
+			part, err = err, nil
+		}
+		return err
+	}, func(err error) {
+		if err != nil {
+			v.wrong(err)
+			return
+		}
+		v.host.Open(watch.New(watch.OfPast(p)).View())
+		if part != nil {
+			v.host.Say("not all of it can be read: " + part.Error())
+		}
+	})
+}
+
+func (v *View) settle(id int64) {
+	v.host.Type(screen.Line{Label: "Seen to:", Hint: "what was found and done, for the journal", Done: func(why string) error {
+		if err := v.desk.Settle(id, why); err != nil {
+			return err
+		}
+		v.load()
+		return nil
+	}})
 }

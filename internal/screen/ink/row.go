@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/x/ansi"
 )
 
@@ -15,6 +16,15 @@ type Span struct {
 	Ink  Ink
 	Bold bool
 	Mark bool // on the cursor's ground
+	raw  bool // styled already
+}
+
+// cells is how many cells it takes.
+func (s Span) cells() int {
+	if s.raw {
+		return ansi.StringWidth(s.Text)
+	}
+	return width(s.Text)
 }
 
 // Row is a row of the screen. It is drawn in one pass: a row knows its own
@@ -43,7 +53,7 @@ func (r Row) Strong(i Ink, text string) Row {
 func (r Row) Width() int {
 	n := 0
 	for _, s := range r.Spans {
-		n += width(s.Text)
+		n += s.cells()
 	}
 	return n
 }
@@ -137,12 +147,14 @@ func (p *Painter) Paint(b *strings.Builder, r Row, cells int) {
 			break
 		}
 		text := s.Text
-		w := width(text)
+		w := s.cells()
 		if w > left {
 			text = ansi.Truncate(text, left, "…")
-			w = width(text)
+			w = ansi.StringWidth(text)
 		}
-		b.WriteString(p.start(s, r.Marked || s.Mark))
+		if !s.raw {
+			b.WriteString(p.start(s, r.Marked || s.Mark))
+		}
 		b.WriteString(text)
 		left -= w
 	}
@@ -206,10 +218,10 @@ func Cut(r Row, cells int) Row {
 	out.Marked = r.Marked
 	left := cells
 	for _, s := range r.Spans {
-		w := width(s.Text)
+		w := s.cells()
 		if w > left {
 			s.Text = ansi.Truncate(s.Text, left, "…")
-			w = width(s.Text)
+			w = ansi.StringWidth(s.Text)
 		}
 		out.Spans = append(out.Spans, s)
 		if left -= w; left <= 0 {
@@ -253,4 +265,58 @@ func Long(d time.Duration) string {
 		return fmt.Sprintf("%d m %02d s", int(d.Minutes()), int(d.Seconds())%60)
 	}
 	return fmt.Sprintf("%d s", int(d.Seconds()))
+}
+
+// Raw makes a row of text that is styled already, as components draw it.
+func Raw(text string) Row { return Row{Spans: []Span{{Text: text, raw: true}}} }
+
+// Style is an ink on the ground, for components that draw themselves.
+func (p *Painter) Style(i Ink) lipgloss.Style {
+	return lipgloss.NewStyle().Foreground(p.Theme.inks[i]).Background(p.Theme.Ground)
+}
+
+// Clip cuts text to a number of cells, with an ellipsis.
+func Clip(s string, cells int) string {
+	if width(s) <= cells {
+		return s
+	}
+	return ansi.Truncate(s, cells, "…")
+}
+
+// Text is what the row says, without its inks.
+func (r Row) Text() string {
+	var b strings.Builder
+	for _, s := range r.Spans {
+		if s.raw {
+			s.Text = ansi.Strip(s.Text)
+		}
+		b.WriteString(s.Text)
+	}
+	return b.String()
+}
+
+// Wrap breaks text into lines of at most that many cells; the last of them is
+// cut.
+func Wrap(text string, cells, lines int) []string {
+	var out []string
+	line := ""
+	for _, w := range strings.Fields(text) {
+		switch {
+		case line == "":
+			line = w
+		case len([]rune(line))+1+len([]rune(w)) <= cells:
+			line += " " + w
+		default:
+			out = append(out, line)
+			line = w
+		}
+	}
+	if line != "" {
+		out = append(out, line)
+	}
+	if len(out) > lines {
+		out[lines-1] = Fit(strings.Join(out[lines-1:], " "), cells)
+		out = out[:lines]
+	}
+	return out
 }

@@ -1,281 +1,220 @@
 package roster
 
 import (
+	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"slices"
 	"strings"
 
-	tea "charm.land/bubbletea/v2"
-
+	"metabasis/internal/acts"
 	"metabasis/internal/core/reach"
 	"metabasis/internal/core/scope"
-	"metabasis/internal/screen/pager"
+	"metabasis/internal/report"
+	"metabasis/internal/screen"
+	"metabasis/internal/screen/grid"
+	"metabasis/internal/screen/keys"
+	"metabasis/internal/screen/watch"
 )
 
-// key does what a key says, where the keys go now.
-func (m *Model) key(k tea.KeyPressMsg) tea.Cmd {
-	name := k.String()
-	switch {
-	case name == "ctrl+c":
-		return tea.Quit
-	case m.pager != nil:
-		if !m.pager.Key(name, k.Text, m.height-7) {
-			m.pager = nil
+// Keys implements [screen.View].
+func (v *View) Keys() (out []screen.Key) {
+	add := func(can bool, b screen.Binding, does string, do func()) {
+		if can {
+			out = append(out, screen.On(b, does, do))
 		}
-	case m.typing != notTyping:
-		return m.typeKey(name, k.Text)
-	case m.keys:
-		return m.keysKey(name)
-	default:
-		return m.listKey(name)
 	}
-	return nil
+	what := "reach all"
+	if n := len(v.marked); n > 0 {
+		what = fmt.Sprintf("reach %d marked", n)
+	}
+	failed := len(v.failed()) > 0
+	add(!v.busy && v.src.Reach != nil, keys.Reach, what, func() { v.reach(v.meant()) })
+	add(!v.busy && failed, keys.Again, "failed again", func() { v.reach(v.failed()) })
+	add(len(v.fresh()) > 0, keys.HostKeys, "keys", v.accept)
+	out = append(out, v.list.Moves("")...)
+	add(true, keys.Mark, "mark", v.mark)
+	add(v.src.Where != nil, keys.Where, "mark where", v.where)
+	add(failed, keys.Need, "failed", v.nextFailed)
+	add(true, keys.Order, "group", v.regroupNext)
+	add(len(v.src.Tables) > 0, keys.Table, "table", v.table)
+	add(v.src.Said != nil, keys.Open, "transcript", v.transcript)
+	add(v.src.Console != nil, keys.Console, "console", v.console)
+	add(len(v.marked) > 0 && v.src.Save != nil, keys.Save, "save", v.save)
+	add(true, keys.Find, "find", func() { v.list.Find(v.host, "device") })
+	out = append(out, v.list.More(v.host)...)
+	add(len(v.marked) > 0, keys.Range, "", v.markRange)
+	add(len(v.marked) > 0, keys.Unmark, "", func() { v.marked, v.from = map[string]bool{}, "" })
+	return out
 }
 
-func (m *Model) listKey(name string) tea.Cmd {
-	page := max(m.height-10, 1)
-	switch name {
-	case "up", "k":
-		m.move(-1)
-	case "down", "j":
-		m.move(1)
-	case "pgup":
-		m.move(-page)
-	case "pgdown":
-		m.move(page)
-	case "home":
-		m.move(-len(m.rows))
-	case "end":
-		m.move(len(m.rows))
-	case "space":
-		m.mark()
-	case "v":
-		m.markRange()
-	case "x":
-		m.marked, m.from = map[string]bool{}, ""
-	case "/":
-		m.begin(typingCondition, m.src.Choose != nil)
-	case "s":
-		m.begin(typingName, m.src.Save != nil)
-	case "r":
-		m.begin(typingTable, len(m.src.Tables) > 0)
-	case "o":
-		m.group = (m.group + 1) % groupings
-		m.regroup()
-		if i := m.current(); m.group == byOutcome && i >= 0 && m.board.Entries[i].State != reach.Failed {
-			m.cursor = min(1, len(m.rows)-1) // what needs somebody comes first
-		}
-	case "n":
-		m.nextFailed()
-	case "g":
-		return m.reach(m.meant())
-	case "G":
-		if names := m.failed(); len(names) > 0 {
-			return m.reach(names)
-		}
-	case "K":
-		if len(m.fresh()) > 0 && m.src.Accept != nil {
-			m.keys, m.keysTop = true, 0
-		}
-	case "enter", "t":
-		m.openTranscript()
-	case "c":
-		return m.console()
-	case "q", "esc":
-		return tea.Quit
-	}
-	return nil
-}
-
-func (m *Model) begin(t typing, can bool) {
-	if can {
-		m.typing, m.typed = t, ""
-	}
-}
-
-func (m *Model) mark() {
-	i := m.current()
+func (v *View) mark() {
+	i := v.current()
 	if i < 0 {
 		return
 	}
-	name := m.src.Devices[i].Name
-	if m.marked[name] {
-		delete(m.marked, name)
+	name := v.src.Devices[i].Name
+	if v.marked[name] {
+		delete(v.marked, name)
 	} else {
-		m.marked[name] = true
+		v.marked[name] = true
 	}
-	m.from = name
-	m.move(1)
+	v.from = name
+	v.list.Move(1)
 }
 
 // markRange marks from the device that was marked last to the cursor.
-func (m *Model) markRange() {
-	from := slices.IndexFunc(m.rows, func(r row) bool { return r.device >= 0 && m.src.Devices[r.device].Name == m.from })
+func (v *View) markRange() {
+	from := slices.IndexFunc(v.rows, func(r row) bool { return r.device >= 0 && v.src.Devices[r.device].Name == v.from })
 	if from < 0 {
-		m.say("mark the first of the range with Space, then go to the last and press v")
+		v.host.Say("mark the first of the range with m, then go to the last and press M")
 		return
 	}
-	lo, hi := min(from, m.cursor), max(from, m.cursor)
-	for _, r := range m.rows[lo : hi+1] {
+	lo, hi := min(from, v.list.Cursor), max(from, v.list.Cursor)
+	for _, r := range v.rows[lo : hi+1] {
 		if r.device >= 0 {
-			m.marked[m.src.Devices[r.device].Name] = true
+			v.marked[v.src.Devices[r.device].Name] = true
 		}
+	}
+}
+
+func (v *View) where() {
+	v.host.Type(screen.Line{Label: "mark where", Hint: `such as site == "ALD"`, Done: func(text string) error {
+		if strings.TrimSpace(text) == "" {
+			return nil
+		}
+		names, err := v.src.Where(text)
+		if err != nil {
+			return err
+		}
+		for _, n := range names {
+			v.marked[n] = true
+		}
+		v.host.Say(fmt.Sprintf("%s marked, %d in all", report.Count(len(names), "device"), len(v.marked)))
+		return nil
+	}})
+}
+
+func (v *View) save() {
+	names := v.markedNames()
+	v.host.Type(screen.Line{Label: fmt.Sprintf("save %d marked as @", len(names)), Done: func(name string) error {
+		if name == "" {
+			return nil
+		}
+		if err := v.src.Save(name, scope.Selection{Devices: names}); err != nil {
+			return err
+		}
+		v.host.Say(fmt.Sprintf("saved: @%s means %s", name, report.Some(names, 4)))
+		return nil
+	}})
+}
+
+// regroupNext groups the devices by the next thing.
+func (v *View) regroupNext() {
+	v.group = (v.group + 1) % groupings
+	v.regroup()
+	if i := v.current(); v.group == byOutcome && i >= 0 && v.board.Entries[i].State != reach.Failed {
+		v.list.To(0) // what needs somebody comes first
 	}
 }
 
 // nextFailed goes to the next device that was not reached.
-func (m *Model) nextFailed() {
-	for n := 1; n <= len(m.rows); n++ {
-		i := (m.cursor + n) % len(m.rows)
-		if d := m.rows[i].device; d >= 0 && m.board.Entries[d].Result != nil && m.board.Entries[d].Result.Failure != nil {
-			m.cursor = i
+func (v *View) nextFailed() {
+	for n := 1; n <= len(v.rows); n++ {
+		i := (v.list.Cursor + n) % len(v.rows)
+		if d := v.rows[i].device; d >= 0 && v.board.Entries[d].State == reach.Failed {
+			v.list.To(i)
 			return
 		}
 	}
-	m.say("no device has failed")
+	v.host.Say("no device has failed")
 }
 
-func (m *Model) reach(names []string) tea.Cmd {
-	switch {
-	case m.src.Reach == nil:
-		return nil
-	case m.running():
-		m.say("devices are being reached already")
-		return nil
+func (v *View) reach(names []string) {
+	if v.busy || len(names) == 0 {
+		return
 	}
-	m.events = m.src.Reach(names)
-	return m.listen()
+	v.busy = true
+	events := acts.NewStream[reach.Event]()
+	v.host.Go(func(ctx context.Context) {
+		defer events.Close()
+		v.src.Reach(ctx, names, func(e reach.Event) { events.Put(e) })
+	})
+	screen.Listen(v.host, events.Next, func(e []reach.Event) { v.board = v.board.Fold(e...) }, func() {
+		v.busy = false
+		v.regroup()
+	})
 }
 
 // failed are the devices that were not reached; those whose new host keys wait to
 // be accepted are not among them.
-func (m *Model) failed() (names []string) {
-	for _, e := range m.board.Entries {
-		if e.State == reach.Failed && !m.isFresh(e) {
+func (v *View) failed() (names []string) {
+	for _, e := range v.board.Entries {
+		if e.State == reach.Failed && !v.isFresh(e) {
 			names = append(names, e.Device)
 		}
 	}
 	return names
 }
 
-func (m *Model) openTranscript() {
-	i := m.current()
-	if i < 0 || m.src.Transcript == nil {
+// accept asks about new host keys, and reaches again the devices whose keys were
+// accepted.
+func (v *View) accept() {
+	var again []string
+	fresh := v.fresh()
+	v.host.Work("Host keys", func(ctx context.Context) (err error) {
+		again, err = v.src.Accept(ctx, fresh)
+		return err
+	}, func(err error) {
+		switch {
+		case err != nil:
+			v.host.Say("nothing is accepted: " + err.Error())
+		case len(again) == 0:
+			v.host.Say("refused: these devices stay unreached")
+		default:
+			v.reach(again)
+		}
+	})
+}
+
+func (v *View) transcript() {
+	i := v.current()
+	if i < 0 {
 		return
 	}
-	name := m.src.Devices[i].Name
-	lines, err := m.src.Transcript(name)
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		m.say("nothing was said with " + name + " yet")
-	case err != nil:
-		m.say(err.Error())
-	default:
-		m.pager = pager.New(name, lines)
+	name := v.src.Devices[i].Name
+	said, err := watch.Transcript(name, func() ([]string, error) { return v.src.Said(name) })
+	if err != nil {
+		v.host.Say(err.Error())
+		return
+	}
+	v.host.Open(said)
+}
+
+func (v *View) console() {
+	if i := v.current(); i >= 0 {
+		grid.Work(v.host, v.src.Console(v.host.Context(), v.src.Devices[i].Name))
 	}
 }
 
-func (m *Model) console() tea.Cmd {
-	i := m.current()
-	if i < 0 || m.src.Console == nil {
-		return nil
-	}
-	return tea.Exec(m.src.Console(m.src.Devices[i].Name), func(err error) tea.Msg { return leftMsg{err} })
-}
-
-// keysKey answers the question about new host keys. Each answer is two keys
-// away from the list.
-func (m *Model) keysKey(name string) tea.Cmd {
-	forGood := name == "m"
-	switch name {
-	case "up", "k":
-		m.keysTop--
-	case "down", "j":
-		m.keysTop++
-	case "pgup":
-		m.keysTop -= max(m.height-14, 1)
-	case "pgdown":
-		m.keysTop += max(m.height-14, 1)
-	case "1", "m":
-		results := m.fresh()
-		m.keys = false
-		if err := m.src.Accept(results, forGood); err != nil {
-			m.say(err.Error())
+// table opens a table, read from the devices that are marked, else from all.
+func (v *View) table() {
+	tables := strings.Join(v.src.Tables, ", ")
+	v.host.Type(screen.Line{Label: "read table", Hint: tables, Done: func(name string) error {
+		if name == "" {
 			return nil
 		}
-		var names []string
-		for _, r := range results {
-			names = append(names, r.Device)
+		if !slices.Contains(v.src.Tables, name) {
+			return fmt.Errorf("there is no table %q; there are %s", name, tables)
 		}
-		return m.reach(names)
-	case "esc", "q", "x":
-		m.keys = false
-		m.say("refused: these devices stay unreached")
-	}
-	return nil
-}
-
-func (m *Model) typeKey(name, text string) tea.Cmd {
-	switch name {
-	case "esc":
-		m.typing = notTyping
-	case "enter":
-		what := m.typing
-		m.typing = notTyping
-		return m.entered(what, strings.TrimSpace(m.typed))
-	case "backspace":
-		if r := []rune(m.typed); len(r) > 0 {
-			m.typed = string(r[:len(r)-1])
+		if v.busy {
+			return errors.New("devices are being reached: read them when that is over")
 		}
-	case "ctrl+u":
-		m.typed = ""
-	default:
-		if len(m.typed) < 200 {
-			m.typed += text
-		}
-	}
-	return nil
-}
-
-func (m *Model) entered(what typing, text string) tea.Cmd {
-	if text == "" {
-		return nil
-	}
-	switch what {
-	case typingCondition:
-		names, err := m.src.Choose(text)
+		src, err := v.src.Table(name, v.markedNames())
 		if err != nil {
-			m.say(strings.ReplaceAll(err.Error(), "\n", " "))
-			return nil
+			return err
 		}
-		for _, n := range names {
-			m.marked[n] = true
-		}
-		m.say(fmt.Sprintf("%s marked, %d in all", plural(len(names), "device"), len(m.marked)))
-	case typingName:
-		names := m.markedNames()
-		if len(names) == 0 {
-			m.say("no device is marked")
-			return nil
-		}
-		if err := m.src.Save(text, scope.Selection{Devices: names}); err != nil {
-			m.say(err.Error())
-			return nil
-		}
-		m.say(fmt.Sprintf("saved: @%s means %s", text, list(names, 4)))
-	case typingTable:
-		if !slices.Contains(m.src.Tables, text) {
-			m.say(fmt.Sprintf("there is no table %q; there are %s", text, strings.Join(m.src.Tables, ", ")))
-			return nil
-		}
-		if m.running() {
-			m.say("devices are being reached: read them when that is over")
-			return nil
-		}
-		m.table = text
-		return tea.Quit
-	}
-	return nil
+		v.host.Open(grid.New(src))
+		return nil
+	}})
 }

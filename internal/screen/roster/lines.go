@@ -6,39 +6,34 @@ import (
 	"time"
 
 	"metabasis/internal/core/reach"
+	"metabasis/internal/report"
+	"metabasis/internal/screen"
 	"metabasis/internal/screen/ink"
 )
 
-func (m *Model) draw() string {
-	if m.width == 0 {
-		return ""
-	}
-	if page, small := m.painter.TooSmall(m.width, m.height, m.attention()); small {
-		return page
-	}
-	rows := []ink.Row{m.title(), m.progress(), m.attention(), {}}
-	body := m.height - len(rows) - 1
-	rows = append(rows, m.body(body)...)
-	for len(rows) < m.height-1 {
-		rows = append(rows, ink.Row{})
-	}
-	return m.painter.Page(append(rows[:m.height-1], m.foot()), m.width, m.height)
+// Rows implements [screen.View].
+func (v *View) Rows(f screen.Frame) []ink.Row {
+	v.now = f.Now
+	rows := []ink.Row{v.title(f.Cells), v.progress(f.Cells), v.attention(), {}}
+	v.top = len(rows)
+	f.Height -= len(rows)
+	return append(rows, v.body(f)...)
 }
 
-func (m *Model) title() ink.Row {
-	r := ink.T(ink.Foam, " ").Strong(ink.Foam, "Fleet").Add(ink.Dim, "  "+m.src.Title)
+func (v *View) title(cells int) ink.Row {
+	r := ink.T(ink.Foam, " ").Strong(ink.Foam, "Fleet").Add(ink.Dim, "  "+v.src.Title)
 	var right ink.Row
-	if n := len(m.marked); n > 0 {
+	if n := len(v.marked); n > 0 {
 		right = right.Strong(ink.Lamp, fmt.Sprintf("◉ %d marked  ", n))
 	}
-	right = right.Add(ink.Dim, "by "+m.group.String()+"  ").Strong(ink.Foam, m.now.Format("15:04:05")).Add(ink.Foam, " ")
-	return ink.Cut(r, max(m.width-right.Width()-1, 0)).Add(ink.Foam, " ").Then(right)
+	right = right.Add(ink.Dim, "by "+v.group.String()+"  ").Strong(ink.Foam, v.now.Format("15:04:05")).Add(ink.Foam, " ")
+	return ink.Cut(r, max(cells-right.Width()-1, 0)).Add(ink.Foam, " ").Then(right)
 }
 
 // progress is a bar over all devices: failed, to be accepted, ready, under way,
 // waiting. One in a thousand is seen, too.
-func (m *Model) progress() ink.Row {
-	c, fresh := m.board.Count(), len(m.fresh())
+func (v *View) progress(cells int) ink.Row {
+	c, fresh := v.board.Count(), len(v.fresh())
 	parts := []struct {
 		n     int
 		shape string
@@ -49,7 +44,7 @@ func (m *Model) progress() ink.Row {
 		counts = append(counts, p.n)
 	}
 	r := ink.T(ink.Foam, " ")
-	for i, n := range apportion(counts, m.width-2) {
+	for i, n := range apportion(counts, cells-2) {
 		r = r.Add(parts[i].in, strings.Repeat(parts[i].shape, n))
 	}
 	return r
@@ -79,38 +74,38 @@ func apportion(counts []int, cells int) []int {
 }
 
 // attention answers: how does it go, and what needs me?
-func (m *Model) attention() ink.Row {
-	c := m.board.Count()
-	total := len(m.board.Entries)
+func (v *View) attention() ink.Row {
+	c := v.board.Count()
+	total := len(v.board.Entries)
 	done := c[reach.Ready] + c[reach.Failed]
 	r := ink.T(ink.Foam, " ")
-	fresh := len(m.fresh())
+	fresh := len(v.fresh())
 	switch {
 	case done+c[reach.Reaching] == 0:
-		r = r.Strong(ink.Foam, "Nothing has been connected to. ").Add(ink.Dim, plural(total, "device")+" in scope"+m.leftOut()+".")
-	case m.running():
+		r = r.Strong(ink.Foam, "Nothing has been connected to. ").Add(ink.Dim, report.Count(total, "device")+" in scope"+v.leftOut()+".")
+	case v.busy:
 		r = r.Strong(ink.Tide, fmt.Sprintf("Reaching: %d of %d done. ", done, total)).Add(ink.Buoy, fmt.Sprintf("● %d ready  ", c[reach.Ready]))
 		if fresh > 0 {
-			r = r.Add(ink.Lamp, fmt.Sprintf("◆ %s  ", plural(m.countKeys(), "new host key")))
+			r = r.Add(ink.Lamp, fmt.Sprintf("◆ %s  ", report.Count(v.countKeys(), "new host key")))
 		}
 		if n := c[reach.Failed] - fresh; n > 0 {
 			r = r.Strong(ink.Port, fmt.Sprintf("▲ %d not reached", n))
 		}
 		return r
 	case fresh > 0:
-		r = r.Strong(ink.Lamp, fmt.Sprintf("◆ %s shown for the first time: K shows and accepts them. ", plural(m.countKeys(), "host key")))
+		r = r.Strong(ink.Lamp, fmt.Sprintf("◆ %s shown for the first time: K shows and accepts them. ", report.Count(v.countKeys(), "host key")))
 		if n := c[reach.Failed] - fresh; n > 0 {
 			r = r.Strong(ink.Port, fmt.Sprintf("▲ %d not reached.", n))
 		}
 		r.Marked = true
 	case c[reach.Failed] > 0:
-		r = r.Strong(ink.Port, fmt.Sprintf("▲ %d of %s not reached. ", c[reach.Failed], plural(done, "device"))).Add(ink.Foam, m.firstCause())
+		r = r.Strong(ink.Port, fmt.Sprintf("▲ %d of %s not reached. ", c[reach.Failed], report.Count(done, "device"))).Add(ink.Foam, v.firstCause())
 		r.Marked = true
-	case m.others() > 0:
-		r = r.Strong(ink.Lamp, fmt.Sprintf("◆ %s under another name. ", answers(m.others()))).Add(ink.Dim, fmt.Sprintf("%d of %d ready.", c[reach.Ready], total))
+	case v.others() > 0:
+		r = r.Strong(ink.Lamp, fmt.Sprintf("◆ %s under another name. ", answers(v.others()))).Add(ink.Dim, fmt.Sprintf("%d of %d ready.", c[reach.Ready], total))
 		r.Marked = true
 	case c[reach.Ready] == total:
-		r = r.Strong(ink.Buoy, fmt.Sprintf("● All %s ready.", plural(total, "device")))
+		r = r.Strong(ink.Buoy, fmt.Sprintf("● All %s ready.", report.Count(total, "device")))
 	default:
 		r = r.Strong(ink.Buoy, fmt.Sprintf("● %d ready, ", c[reach.Ready])).Add(ink.Dim, fmt.Sprintf("%d not tried.", c[reach.Waiting]))
 	}
@@ -118,9 +113,9 @@ func (m *Model) attention() ink.Row {
 }
 
 // others counts the devices that call themselves otherwise than we do.
-func (m *Model) others() int {
+func (v *View) others() int {
 	n := 0
-	for _, e := range m.board.Entries {
+	for _, e := range v.board.Entries {
 		if e.Result != nil && e.Result.OtherName() != "" {
 			n++
 		}
@@ -135,8 +130,8 @@ func answers(n int) string {
 	return fmt.Sprintf("%d devices answer", n)
 }
 
-func (m *Model) firstCause() string {
-	causes := m.board.Causes()
+func (v *View) firstCause() string {
+	causes := v.board.Causes()
 	if len(causes) == 0 {
 		return ""
 	}
@@ -144,76 +139,54 @@ func (m *Model) firstCause() string {
 	return fmt.Sprintf("%d at the %s: %s", len(c.Devices), c.Stage.Noun(), c.Failure.Cause)
 }
 
-func (m *Model) leftOut() string {
-	if n := len(m.src.LeftOut); n > 0 {
+func (v *View) leftOut() string {
+	if n := len(v.src.LeftOut); n > 0 {
 		return fmt.Sprintf(", %d left out", n)
 	}
 	return ""
 }
 
-func (m *Model) body(height int) []ink.Row {
-	if m.pager != nil {
-		if lines, err := m.src.Transcript(m.pager.Device); err == nil {
-			m.pager.Set(lines)
-		}
-		return m.pager.Rows(m.width, height)
+func (v *View) body(f screen.Frame) []ink.Row {
+	v.cells = f.Cells
+	if f.Cells >= ink.SideBySide {
+		side := f.Cells * 36 / 100
+		v.cells = f.Cells - side - 2
+		return ink.Beside(v.list.Rows(v.cells, f.Height), f.Cells-side, v.side(side-2, f.Height))
 	}
-	if m.keys {
-		return m.newKeys(m.width, height)
-	}
-	if m.width >= ink.SideBySide {
-		side := m.width * 36 / 100
-		return ink.Beside(m.list(m.width-side-2, height), m.width-side, m.side(side-2, height))
-	}
-	if height < 20 {
-		return m.list(m.width, height)
+	if f.Height < 20 {
+		return v.list.Rows(f.Cells, f.Height)
 	}
 	panel := 9
-	rows := m.list(m.width, height-panel-1)
-	for len(rows) < height-panel {
+	rows := v.list.Rows(f.Cells, f.Height-panel-1)
+	for len(rows) < f.Height-panel {
 		rows = append(rows, ink.Row{})
 	}
-	return append(rows, m.side(m.width-2, panel)...)
+	return append(rows, v.side(f.Cells-2, panel)...)
 }
 
-// list draws the groups and their devices.
-func (m *Model) list(cells, height int) []ink.Row {
-	if m.cursor < m.top+1 {
-		m.top = max(m.cursor-1, 0) // with a heading over it
+// row draws a group's heading or a device.
+func (v *View) row(i int, here bool, cells int) ink.Row {
+	if r := v.rows[i]; r.device < 0 {
+		return v.heading(r, cells)
 	}
-	m.top = max(m.top, m.cursor-height+1)
-	m.top = min(m.top, max(len(m.rows)-height, 0))
-	name := 6
-	for _, d := range m.src.Devices {
-		name = max(name, len(d.Name))
-	}
-	var out []ink.Row
-	for i := m.top; i < min(m.top+height, len(m.rows)); i++ {
-		r := m.rows[i]
-		if r.device < 0 {
-			out = append(out, m.heading(r, cells))
-			continue
-		}
-		out = append(out, m.line(r.device, i == m.cursor, min(name, 24), cells))
-	}
-	return out
+	return v.line(v.rows[i].device, here, cells)
 }
 
-func (m *Model) heading(r row, cells int) ink.Row {
+func (v *View) heading(r row, cells int) ink.Row {
 	c, fresh := map[reach.State]int{}, 0
 	for _, i := range r.members {
-		if m.isFresh(m.board.Entries[i]) {
+		if v.isFresh(v.board.Entries[i]) {
 			fresh++
 			continue
 		}
-		c[m.board.Entries[i].State]++
+		c[v.board.Entries[i].State]++
 	}
-	if m.group == byOutcome {
-		shape, in := m.shape(m.board.Entries[r.members[0]])
+	if v.group == byOutcome {
+		shape, in := v.shape(v.board.Entries[r.members[0]])
 		out := ink.T(ink.Foam, " ").Strong(in, shape+" ").Strong(ink.Foam, r.heading)
-		return ink.Cut(out.Add(ink.Dim, "  "+plural(len(r.members), "device")), cells)
+		return ink.Cut(out.Add(ink.Dim, "  "+report.Count(len(r.members), "device")), cells)
 	}
-	out := ink.T(ink.Foam, " ").Strong(ink.Foam, r.heading).Add(ink.Dim, "  "+plural(len(r.members), "device"))
+	out := ink.T(ink.Foam, " ").Strong(ink.Foam, r.heading).Add(ink.Dim, "  "+report.Count(len(r.members), "device"))
 	if n := c[reach.Ready]; n > 0 {
 		out = out.Add(ink.Buoy, fmt.Sprintf("  ● %d ready", n))
 	}
@@ -227,9 +200,9 @@ func (m *Model) heading(r row, cells int) ink.Row {
 }
 
 // shape is the shape and the ink of where a device stands.
-func (m *Model) shape(e reach.Entry) (string, ink.Ink) {
+func (v *View) shape(e reach.Entry) (string, ink.Ink) {
 	switch {
-	case m.isFresh(e):
+	case v.isFresh(e):
 		return "◆", ink.Lamp
 	case e.State == reach.Failed:
 		return "▲", ink.Port
@@ -271,38 +244,38 @@ func rail(e reach.Entry, fresh bool) ink.Row {
 	return r
 }
 
-func (m *Model) line(i int, here bool, name, cells int) ink.Row {
-	d, e := m.src.Devices[i], m.board.Entries[i]
+func (v *View) line(i int, here bool, cells int) ink.Row {
+	d, e := v.src.Devices[i], v.board.Entries[i]
 	var r ink.Row
 	if here {
 		r = r.Add(ink.Lamp, "▌")
 	} else {
 		r = r.Add(ink.Foam, " ")
 	}
-	if m.marked[d.Name] {
+	if v.marked[d.Name] {
 		r = r.Strong(ink.Lamp, "◉ ")
 	} else {
 		r = r.Add(ink.Faint, "  ")
 	}
-	r = r.Col(ink.Foam, d.Name, name).Add(ink.Foam, " ")
-	if m.group != bySite {
+	r = r.Col(ink.Foam, d.Name, v.nameCells).Add(ink.Foam, " ")
+	if v.group != bySite {
 		r = r.Col(ink.Dim, d.Site, 4)
 	}
-	if m.group != byPlatform {
+	if v.group != byPlatform {
 		r = r.Col(ink.Dim, d.Platform, 7)
 	}
 	if d.ClearText {
 		r = r.Strong(ink.Lamp, "clear text ")
-	} else if m.clear {
+	} else if v.clear {
 		r = r.Add(ink.Foam, "           ")
 	}
-	r = r.Then(rail(e, m.isFresh(e))).Add(ink.Foam, "  ")
-	shape, in := m.shape(e)
+	r = r.Then(rail(e, v.isFresh(e))).Add(ink.Foam, "  ")
+	shape, in := v.shape(e)
 	switch {
-	case m.isFresh(e):
+	case v.isFresh(e):
 		r = r.Strong(in, shape+" new host key").Add(ink.Dim, "  to be accepted")
 	case e.State == reach.Failed:
-		r = r.Strong(in, fmt.Sprintf("%s %s ", shape, e.Stage)).Add(ink.Foam, " "+m.cause(e.Result.Failure))
+		r = r.Strong(in, fmt.Sprintf("%s %s ", shape, e.Stage)).Add(ink.Foam, " "+v.cause(e.Result.Failure))
 	case e.State == reach.Ready:
 		r = r.Add(in, shape+" ready  ").Add(ink.Dim, fmt.Sprintf("%.1f s", e.Result.Took.Seconds()))
 		if other := e.Result.OtherName(); other != "" {
@@ -312,7 +285,7 @@ func (m *Model) line(i int, here bool, name, cells int) ink.Row {
 			r = r.Add(ink.Lamp, "  ! "+e.Result.Warnings[0])
 		}
 	case e.State == reach.Reaching:
-		r = r.Add(in, shape+" "+e.Stage.String()).Add(ink.Dim, fmt.Sprintf("  %d s", int(m.now.Sub(e.Since).Round(time.Second).Seconds())))
+		r = r.Add(in, shape+" "+e.Stage.String()).Add(ink.Dim, fmt.Sprintf("  %d s", int(v.now.Sub(e.Since).Round(time.Second).Seconds())))
 	default:
 		r = r.Add(in, shape+" waiting")
 	}
@@ -323,62 +296,12 @@ func (m *Model) line(i int, here bool, name, cells int) ink.Row {
 
 // cause is what stands in a failed device's line: under a heading that says why,
 // only what is the device's own.
-func (m *Model) cause(f *reach.Failure) string {
+func (v *View) cause(f *reach.Failure) string {
 	switch {
-	case m.group != byOutcome, f.Cause != f.Common():
+	case v.group != byOutcome, f.Cause != f.Common():
 		return f.Cause
 	case f.Last != "":
 		return fmt.Sprintf("last: %q", f.Last)
 	}
 	return ""
-}
-
-// foot is the last line: a line that is typed, a message, or the keys.
-func (m *Model) foot() ink.Row {
-	r := ink.T(ink.Foam, " ")
-	switch m.typing {
-	case typingCondition:
-		return r.Strong(ink.Lamp, "mark where ").Add(ink.Foam, m.typed+"▏").Add(ink.Dim, `   such as site == "ALD"`)
-	case typingName:
-		return r.Strong(ink.Lamp, fmt.Sprintf("save %d marked as @", len(m.marked))).Add(ink.Foam, m.typed+"▏")
-	case typingTable:
-		return r.Strong(ink.Lamp, "read table ").Add(ink.Foam, m.typed+"▏").Add(ink.Dim, "   "+strings.Join(m.src.Tables, ", "))
-	}
-	if m.message != "" {
-		return r.Strong(ink.Lamp, m.message)
-	}
-	var ks []ink.Key
-	switch {
-	case m.pager != nil && m.pager.Typing():
-		ks = []ink.Key{ink.K("Enter", "finds it"), ink.K("Esc", "gives up")}
-	case m.pager != nil:
-		ks = []ink.Key{ink.K("↑↓ PgUp PgDn", "scroll"), ink.K("/", "search"), ink.K("n N", "next, previous"), ink.K("Esc", "back")}
-	case m.keys:
-		ks = []ink.Key{ink.K("↑↓", "scroll"), ink.K("m", "remember"), ink.K("1", "once"), ink.K("Esc", "refuse")}
-	default:
-		what := "reach all"
-		if n := len(m.marked); n > 0 {
-			what = fmt.Sprintf("reach %d marked", n)
-		}
-		failed := len(m.failed())
-		if !m.running() {
-			ks = append(ks, ink.K("g", what))
-			if failed > 0 {
-				ks = append(ks, ink.K("G", "failed again"))
-			}
-		}
-		if len(m.fresh()) > 0 && m.src.Accept != nil {
-			ks = append(ks, ink.K("K", "keys"))
-		}
-		ks = append(ks, ink.K("Space v /", "mark"))
-		if failed > 0 {
-			ks = append(ks, ink.K("n", "failed"))
-		}
-		ks = append(ks, ink.K("o", "group"), ink.K("r", "read"), ink.K("t", "transcript"), ink.K("c", "console"))
-		if len(m.marked) > 0 {
-			ks = append(ks, ink.K("s", "save"))
-		}
-		ks = append(ks, ink.K("q", "leave"))
-	}
-	return ink.Keys(ks, m.width)
 }

@@ -28,7 +28,7 @@ func Panel(d *run.Device, now time.Time, tail func(lines int) []string, cells, h
 	if d.ClearText {
 		rows[1] = rows[1].Strong(ink.Lamp, "  clear text")
 	}
-	for _, l := range Wrap(d.Note, cells, 3) {
+	for _, l := range ink.Wrap(d.Note, cells, 3) {
 		rows = append(rows, ink.T(ink.Foam, l))
 	}
 	rows = append(rows, ink.Row{})
@@ -159,30 +159,4 @@ func TranscriptRow(l string, cells int) ink.Row {
 		return r.Add(ink.Lamp, "· "+ink.Fit(text, cells-11))
 	}
 	return r.Add(ink.Dim, "  "+ink.Fit(text, cells-11))
-}
-
-// Wrap breaks text into lines of at most that many cells; the last of them is
-// cut.
-func Wrap(text string, cells, lines int) []string {
-	var out []string
-	line := ""
-	for _, w := range strings.Fields(text) {
-		switch {
-		case line == "":
-			line = w
-		case len([]rune(line))+1+len([]rune(w)) <= cells:
-			line += " " + w
-		default:
-			out = append(out, line)
-			line = w
-		}
-	}
-	if line != "" {
-		out = append(out, line)
-	}
-	if len(out) > lines {
-		out[lines-1] = ink.Fit(strings.Join(out[lines-1:], " "), cells)
-		out = out[:lines]
-	}
-	return out
 }

@@ -1,0 +1,108 @@
+package acts
+
+import (
+	"errors"
+	"os"
+	"os/user"
+	"path/filepath"
+	"slices"
+	"sync"
+	"time"
+
+	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/scope"
+	"metabasis/internal/diag"
+	"metabasis/internal/person"
+	"metabasis/internal/workspace"
+)
+
+// Desk is a workspace and whoever works at it.
+type Desk struct {
+	*workspace.Workspace
+	// Person is asked what has to be asked; nil when nobody is there.
+	Person person.Person
+	// Log takes what is needed to understand a mistake of ours.
+	Log *diag.Log
+	// Access, if not nil, is how devices are reached, in place of the workspace's own:
+	// those of the demo are in this process.
+	Access func(*fleet.Fleet) *workspace.Access
+
+	mu     sync.Mutex
+	nights []*Night // that were planned
+}
+
+// Open opens the workspace in a directory with the settings that were given as flags.
+func Open(dir string, given map[string]string, p person.Person) (*Desk, error) {
+	ws, err := workspace.OpenWith(dir, given)
+	if err != nil {
+		return nil, err
+	}
+	return &Desk{Workspace: ws, Person: p, Log: diag.None()}, nil
+}
+
+// Planned are the nights that were planned here, in order.
+func (d *Desk) Planned() []*Night {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return slices.Clone(d.nights)
+}
+
+// Close closes the nights that were planned here and do not run.
+func (d *Desk) Close() error {
+	var errs []error
+	for _, n := range d.Planned() {
+		if !n.Running() {
+			errs = append(errs, n.Close())
+		}
+	}
+	return errors.Join(errs...)
+}
+
+// finder finds secrets, asking the desk's person for those that are nowhere.
+func (d *Desk) finder() *workspace.Finder {
+	f := d.Finder(os.Getenv, d.Person)
+	f.Found = d.Log.Secrets.Add
+	return f
+}
+
+// did logs an act that is over: what it was, how long it took, and why it failed.
+func (d *Desk) did(what string, began time.Time, err error, args ...any) {
+	args = append(args, "took", time.Since(began).Round(time.Millisecond))
+	if err != nil {
+		args = append(args, "err", err)
+	}
+	d.Log.Info(what, args...)
+}
+
+// Path is the workspace's directory in full.
+func (d *Desk) Path() string {
+	if abs, err := filepath.Abs(d.Dir); err == nil {
+		return abs
+	}
+	return d.Dir
+}
+
+// Who is the person in front of us, for the journal.
+func Who() string {
+	if u, err := user.Current(); err == nil && u.Username != "" {
+		return u.Username
+	}
+	return "somebody"
+}
+
+// Select selects devices by words: a condition, names, and saved selections; none are
+// all of them. A fleet file takes the place of the workspace's; "" is that one.
+// Nothing connects.
+func (d *Desk) Select(fleetFile string, words []string) (*Evening, error) {
+	e := &Evening{Desk: d}
+	var err error
+	if e.Fleet, err = d.Fleet(fleetFile); err != nil {
+		return nil, err
+	}
+	saved, err := d.Selections()
+	if err != nil {
+		return nil, err
+	}
+	e.Scope, err = scope.Select(e.Fleet, words, saved)
+	return e, err
+}

@@ -1,0 +1,280 @@
+package acts
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/reach"
+	"metabasis/internal/core/scope"
+	"metabasis/internal/device"
+	"metabasis/internal/device/profile"
+	"metabasis/internal/person"
+	"metabasis/internal/report"
+	"metabasis/internal/settings"
+	"metabasis/internal/store"
+	"metabasis/internal/workspace"
+)
+
+// Evening is devices selected to be reached, read or asked, with nothing changed on
+// them. Before anything connects it must be made [Evening.Ready].
+type Evening struct {
+	*Desk
+	Fleet *fleet.Fleet
+	Scope *scope.Scope
+	// Connector opens sessions, once the evening is ready.
+	Connector *device.Connector
+	// Transcripts is the directory of what is said.
+	Transcripts string
+	// Warnings are what was met while it was made ready.
+	Warnings []string
+
+	access  *workspace.Access
+	scripts *store.Transcripts
+	part    bool // another evening has its access
+}
+
+// Devices are the devices in scope.
+func (e *Evening) Devices() []fleet.Device { return e.Scope.Devices }
+
+// Device finds a device in scope by its name.
+func (e *Evening) Device(name string) (fleet.Device, bool) {
+	i := slices.IndexFunc(e.Scope.Devices, func(d fleet.Device) bool { return d.Name == name })
+	if i < 0 {
+		return fleet.Device{}, false
+	}
+	return e.Scope.Devices[i], true
+}
+
+// Title says in a line what is in scope.
+func (e *Evening) Title() string {
+	if e.Scope.Source != "" {
+		return e.Path() + "  where " + e.Scope.Source
+	}
+	return e.Path()
+}
+
+// Ready gets ready to reach the devices: secrets are found or asked for, jump hosts
+// that ask for more are connected to. What is said is kept under a name that begins
+// with what the evening is for. Close must be called then.
+func (e *Evening) Ready(ctx context.Context, what string) (err error) {
+	began := time.Now()
+	defer func() { e.did("ready", began, err, "for", what, "devices", len(e.Scope.Devices)) }()
+	if e.access, err = e.accessTo(ctx, e.Fleet, e.Scope.Devices); err != nil {
+		return err
+	}
+	e.Warnings = e.access.Warnings
+	now := time.Now()
+	e.Transcripts = e.TranscriptsAt(now, now.Format("150405")+"-"+what)
+	if e.scripts, err = store.NewTranscripts(e.Transcripts); err != nil {
+		return errors.Join(err, e.access.Close())
+	}
+	e.Connector = e.access.Connector(e.scripts.For)
+	e.access.OpenJumps(ctx, e.Connector, e.Scope.Devices)
+	return nil
+}
+
+// accessTo gets ready to reach devices.
+func (d *Desk) accessTo(ctx context.Context, f *fleet.Fleet, devices []fleet.Device) (*workspace.Access, error) {
+	if d.Access != nil {
+		return d.Access(f), nil
+	}
+	return d.Workspace.Access(ctx, f, devices, d.finder())
+}
+
+// Close ends what the evening had open.
+func (e *Evening) Close() error {
+	if e.part || e.access == nil {
+		return nil
+	}
+	return errors.Join(e.access.Close(), e.scripts.Close())
+}
+
+// Part is the evening with only some of its devices; none named are all of them. It
+// has no life of its own.
+func (e *Evening) Part(names []string) *Evening {
+	p := *e
+	p.part = true
+	if len(names) > 0 {
+		s := *e.Scope
+		s.Devices = slices.DeleteFunc(slices.Clone(s.Devices), func(d fleet.Device) bool { return !slices.Contains(names, d.Name) })
+		p.Scope = &s
+	}
+	return &p
+}
+
+// Together is how many devices are worked on at once.
+func (e *Evening) Together() int { return e.Settings.Int(settings.Together) }
+
+// Reach reaches the devices named, none are all, and tells what happens; each is
+// called from several goroutines. It returns when all are done, or given up because
+// ctx has ended.
+func (e *Evening) Reach(ctx context.Context, names []string, each func(reach.Event)) {
+	began := time.Now()
+	defer func() { e.did("reach", began, ctx.Err(), "devices", len(names)) }()
+	send := func(ev reach.Event) {
+		ev.At = time.Now()
+		if r := ev.Result; r != nil && r.Failure != nil {
+			e.Log.Debug("not reached", "device", ev.Device, "stage", r.Failure.Stage.String(), "cause", r.Failure.Cause, "err", r.Failure.Err)
+		} else {
+			e.Log.Debug("reaching", "device", ev.Device, "stage", ev.Stage.String(), "over", r != nil)
+		}
+		each(ev)
+	}
+	reach.Sweep(ctx, e.Part(names).Scope.Devices, e.Together(), func(ctx context.Context, d fleet.Device) {
+		r := e.Connector.Reach(ctx, d, func(s reach.Stage) { send(reach.Event{Device: d.Name, Stage: s}) })
+		send(reach.Event{Device: d.Name, Result: &r})
+	}, func(_ context.Context, d fleet.Device) {
+		r := reach.Result{Device: d.Name, Failure: &reach.Failure{Stage: reach.Name, Cause: notBegun}}
+		send(reach.Event{Device: d.Name, Result: &r})
+	})
+}
+
+// notBegun is why a device was not reached that was never tried.
+const notBegun = "not begun: given up before"
+
+// Where tells which devices in scope a condition selects.
+func (e *Evening) Where(condition string) ([]string, error) {
+	saved, err := e.Selections()
+	if err != nil {
+		return nil, err
+	}
+	s, err := scope.Select(&fleet.Fleet{File: e.Fleet.File, Devices: e.Scope.Devices, Columns: e.Fleet.Columns}, []string{condition}, saved)
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, d := range s.Devices {
+		out = append(out, d.Name)
+	}
+	return out, nil
+}
+
+// LoginOf names the login of a device, and where that is said.
+func (e *Evening) LoginOf(d fleet.Device) (login, from string) {
+	if e.access == nil {
+		return e.Workspace.LoginOf(d, nil)
+	}
+	return e.Workspace.LoginOf(d, e.access.Config)
+}
+
+// Said returns what was said with a device; fs.ErrNotExist where nothing was.
+func (e *Evening) Said(device string) ([]string, error) { return e.scripts.Read(device) }
+
+// Console opens a device to be worked by hand, in a window of that size.
+func (e *Evening) Console(ctx context.Context, device string, columns, rows int) (*profile.Raw, error) {
+	d, ok := e.Device(device)
+	if !ok {
+		return nil, fmt.Errorf("%s is not in scope", device)
+	}
+	return e.Connector.Console(ctx, d, columns, rows)
+}
+
+// Tables are the tables that some profile in scope reads.
+func (e *Evening) Tables() []string {
+	all := map[string]bool{}
+	for _, d := range e.Scope.Devices {
+		for n := range e.Profiles[d.Platform].Readers {
+			all[n] = true
+		}
+	}
+	return slices.Sorted(maps.Keys(all))
+}
+
+// NewKey is the host key that a device showed for the first time; nil when that is not
+// why it was not reached.
+func NewKey(r *reach.Result) *store.NewKey {
+	var k *store.NewKey
+	if r != nil && r.Failure != nil && errors.As(r.Failure.Err, &k) {
+		return k
+	}
+	return nil
+}
+
+// Fingerprint is a new key's, with its kind and whose it is; "" where there is none.
+func Fingerprint(r *reach.Result) string {
+	if k := NewKey(r); k != nil {
+		return k.Fingerprint() + "  " + k.Key.Type() + " of " + k.Host
+	}
+	return ""
+}
+
+// Words on new host keys.
+const (
+	Remember = "remember"
+	Once     = "once"
+	Refuse   = "refuse"
+)
+
+// Accept asks about the host keys that were shown for the first time, each of them
+// whole, since half a fingerprint proves nothing. It returns the devices that can be
+// reached again: none where the keys were refused.
+func (e *Evening) Accept(ctx context.Context, results []*reach.Result) ([]string, error) {
+	keys, ok := e.access.HostKeys.(*store.HostKeys)
+	if !ok || e.Person == nil {
+		return nil, person.ErrNobody
+	}
+	word, err := person.AskOne(ctx, formPerson{e.Person, printsOf(results)}, "", person.Question{Text: "Accept them?", Choices: []person.Choice{
+		{Word: Refuse, Does: "the devices stay unreached"},
+		{Word: Once, Does: "accept them this once and go on"},
+		{Word: Remember, Does: "accept them for good and go on"},
+	}})
+	if err != nil || word == Refuse {
+		return nil, err
+	}
+	var again []string
+	for _, r := range results {
+		if k := NewKey(r); k != nil {
+			if err := keys.Accept(k, word == Remember); err != nil {
+				return nil, err
+			}
+			again = append(again, r.Device)
+		}
+	}
+	return again, nil
+}
+
+// formPerson puts what must be seen before every question.
+type formPerson struct {
+	person.Person
+	form person.Form
+}
+
+// Ask implements [person.Person].
+func (p formPerson) Ask(ctx context.Context, f person.Form) ([]string, error) {
+	f.Title, f.Lines = p.form.Title, p.form.Lines
+	return p.Person.Ask(ctx, f)
+}
+
+// printsOf lists the new keys, each with the devices that wait for it: those behind a
+// jump host may all wait for its key.
+func printsOf(results []*reach.Result) person.Form {
+	prints, devices := Prints(results)
+	f := person.Form{Title: fmt.Sprintf("%s shown for the first time", report.Count(len(prints), "host key"))}
+	f.Lines = append(f.Lines, "Compare them with what the devices' own consoles say. A wrong one means that",
+		"somebody stands between you and the device.", "")
+	for _, p := range prints {
+		f.Lines = append(f.Lines, p+"  "+report.Some(devices[p], 2))
+	}
+	return f
+}
+
+// Prints lists the fingerprints of new keys, each with its devices.
+func Prints(results []*reach.Result) (prints []string, devices map[string][]string) {
+	devices = map[string][]string{}
+	for _, r := range results {
+		p := Fingerprint(r)
+		if p == "" {
+			continue
+		}
+		if devices[p] == nil {
+			prints = append(prints, p)
+		}
+		devices[p] = append(devices[p], r.Device)
+	}
+	return prints, devices
+}

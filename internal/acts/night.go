@@ -1,0 +1,232 @@
+package acts
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/run"
+	"metabasis/internal/device/profile"
+	"metabasis/internal/report"
+	"metabasis/internal/store/locks"
+	"metabasis/internal/workspace"
+)
+
+// Night is a night of this process: planned, then running, then over. It runs to its
+// end whoever looks at it.
+type Night struct {
+	*workspace.Night
+	// Events are what happens, from the first event of the run on, to be drawn or
+	// printed. They end with the night.
+	Events *Stream[run.Event]
+
+	desk   *Desk
+	access *workspace.Access
+	needs  atomic.Pointer[string]
+
+	mu          sync.Mutex
+	began       bool
+	closed      bool
+	interrupted bool
+	over        chan struct{} // closed at the end of the run
+	end         run.Night
+	err         error
+}
+
+func newNight(d *Desk, n *workspace.Night, a *workspace.Access) *Night {
+	return &Night{Night: n, desk: d, access: a, Events: NewStream[run.Event](), over: make(chan struct{})}
+}
+
+// Warnings are what was met while it was planned.
+func (n *Night) Warnings() []string { return n.access.Warnings }
+
+// Planned is the night before it begins.
+func (n *Night) Planned() run.Night {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return run.Fold(run.Night{}, run.Event{Kind: run.Planned, Outline: run.Outlined(n.Plan)})
+}
+
+// Lines tells what will be sent to a device, secrets masked.
+func (n *Night) Lines(device string) []string { return report.Lines(n.Plan, device) }
+
+// Begin takes the workspace and the devices and begins the run. Where another night
+// has the workspace, it says by whom; with wait it waits for that night's end, as long
+// as ctx lives, and say is told. The run itself does not end with ctx: it is ended by
+// decisions, or by [Night.Interrupt].
+func (n *Night) Begin(ctx context.Context, wait bool, say func(string)) error {
+	n.mu.Lock()
+	again := n.began
+	n.mu.Unlock()
+	if again {
+		return errors.New("the night has begun already")
+	}
+	began := time.Now()
+	err := n.Night.Begin(ctx, wait, say)
+	n.desk.did("begin", began, err, "night", n.ID)
+	if err != nil {
+		var held *locks.Held
+		if errors.As(err, &held) {
+			err = fmt.Errorf("%w; wait for its end with --wait", err)
+		}
+		return err
+	}
+	n.mu.Lock()
+	n.began = true
+	n.mu.Unlock()
+	go n.run(context.WithoutCancel(ctx))
+	return nil
+}
+
+// run runs the night to its end, whoever looks.
+func (n *Night) run(ctx context.Context) {
+	done := make(chan error, 1)
+	go func() { done <- n.Run.Go(ctx) }()
+	var night run.Night
+	for batch := range n.Run.Events() {
+		night = run.Fold(night, batch...)
+		n.note(&night)
+		n.Events.Put(batch...)
+	}
+	err := <-done
+	n.desk.did("night", night.Began, err, "night", n.ID, "outcome", int(night.Outcome()))
+	wrong := n.Finish(&night)
+	n.mu.Lock()
+	n.end, n.err = night, err
+	if wrong != nil {
+		n.Notes = append(n.Notes, wrong.Error())
+	}
+	n.mu.Unlock()
+	n.Events.Close()
+	close(n.over)
+}
+
+// Began tells whether the night has begun.
+func (n *Night) Began() bool {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return n.began
+}
+
+// Running tells whether the night has begun and is not over.
+func (n *Night) Running() bool {
+	if !n.Began() {
+		return false
+	}
+	select {
+	case <-n.over:
+		return false
+	default:
+		return true
+	}
+}
+
+// Wait waits for the end of a night that has begun, and returns it as it stood then.
+func (n *Night) Wait() (run.Night, error) {
+	<-n.over
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return n.end, n.err
+}
+
+// Do passes on a decision.
+func (n *Night) Do(c run.Command) error {
+	c.By = Who()
+	if !n.Began() {
+		return errors.New("the night has not begun")
+	}
+	return n.Run.Do(context.Background(), c)
+}
+
+// Interrupt asks the night to end because of something that nobody decided on the
+// screen: the first time by taking back what is in change, then by letting go of
+// everything.
+func (n *Night) Interrupt(why string) {
+	n.mu.Lock()
+	choice := run.BackDevice
+	if n.interrupted {
+		choice = run.Release
+	}
+	begun := n.began
+	n.interrupted = n.interrupted || begun
+	n.mu.Unlock()
+	if begun {
+		_ = n.Run.Do(context.Background(), run.Command{Choice: choice, By: Who() + " (" + why + ")"}) // the night may be over
+	}
+}
+
+// Interrupted tells whether it was asked to end so.
+func (n *Night) Interrupted() bool {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return n.interrupted
+}
+
+// Close ends what the night had open. A night that runs is not closed: it must be over.
+func (n *Night) Close() error {
+	if n.Running() {
+		return errors.New("the night runs")
+	}
+	n.mu.Lock()
+	again := n.closed
+	n.closed = true
+	n.mu.Unlock()
+	if again {
+		return nil
+	}
+	return errors.Join(n.Night.Close(), n.access.Close())
+}
+
+// Console opens a device of the night to be worked by hand, in a window of that size.
+func (n *Night) Console(ctx context.Context, device string, columns, rows int) (*profile.Raw, error) {
+	return n.Connector.Console(ctx, n.device(device), columns, rows)
+}
+
+// ClearText tells whether a device is reached without encryption.
+func (n *Night) ClearText(device string) bool { return n.Connector.ClearText(n.device(device)) }
+
+func (n *Night) device(name string) fleet.Device {
+	for _, t := range n.Plan.Targets() {
+		if t.Device.Name == name {
+			return t.Device
+		}
+	}
+	return fleet.Device{Name: name}
+}
+
+// note notes what needs a person now.
+func (n *Night) note(night *run.Night) {
+	text := ""
+	switch {
+	case !night.Ended.IsZero():
+		text = "the night is over"
+	case len(night.Holds) > 0:
+		who := "the run"
+		if d := night.Holds[0].Device; d != "" {
+			who = d
+		}
+		text = "◆ " + who + " is held"
+		if more := len(night.Holds) - 1; more > 0 {
+			text += fmt.Sprintf(", and %d more", more)
+		}
+	case night.Count()[run.Dark]+night.Count()[run.Stranded] > 0:
+		text = fmt.Sprintf("▲ %d out of contact", night.Count()[run.Dark]+night.Count()[run.Stranded])
+	}
+	n.needs.Store(&text)
+}
+
+// Needs is what needs a person now, in a few words, for whoever cannot see the night:
+// somebody who works a device by hand. It is "" for nothing.
+func (n *Night) Needs() string {
+	if n == nil {
+		return ""
+	}
+	if p := n.needs.Load(); p != nil {
+		return *p
+	}
+	return ""
+}

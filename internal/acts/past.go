@@ -1,0 +1,116 @@
+package acts
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"strings"
+	"time"
+
+	"metabasis/internal/core/run"
+	"metabasis/internal/store"
+	"metabasis/internal/workspace"
+)
+
+// Past is a night that is looked at: one that is over, has crashed, or runs in another
+// process.
+type Past struct {
+	workspace.Past
+	// Elsewhere says who runs it now; "" when nobody does.
+	Elsewhere string
+
+	dir string // of its transcripts
+}
+
+// Open opens a night of the journal, from the journal alone. One of which only a part
+// can be read comes with what is wrong with it; what can be read of it is there, when
+// it has an outline.
+func (d *Desk) Open(ctx context.Context, id int64) (*Past, error) {
+	p, err := d.Workspace.Past(ctx, id)
+	if p.Night.Outline == nil {
+		return nil, err
+	}
+	past := &Past{Past: p, dir: d.Transcripts(id)}
+	if h, now := d.Running(p.NightHead); now {
+		past.Elsewhere = h.String()
+	}
+	return past, err
+}
+
+// Transcript returns what was said with a device; fs.ErrNotExist where nothing was.
+func (p *Past) Transcript(device string) ([]string, error) {
+	return store.ReadTranscript(p.dir, device)
+}
+
+// Tail returns the last lines of that.
+func (p *Past) Tail(device string, n int) []string {
+	lines, err := p.Transcript(device)
+	if err != nil {
+		return nil
+	}
+	return lines[max(0, len(lines)-n):]
+}
+
+// Nights lists the nights of the workspace, newest first, without reading their events.
+// An error says that not all could be listed; those that could are there.
+func (d *Desk) Nights(ctx context.Context) ([]store.Listed, error) {
+	all, err := d.Listed(ctx)
+	for i, l := range all {
+		if by, now := d.Running(l.NightHead); now {
+			all[i].Summary = &store.Summary{Outcome: run.NeedsPerson, Text: fmt.Sprintf("%s%s, process %d", RunsNow, by.Who, by.PID)}
+		}
+	}
+	return all, err
+}
+
+// RunsNow begins what is said of a night that runs.
+const RunsNow = "runs now: "
+
+// Sum reads a night that has no summary yet, says what it came to, and writes that down
+// where it can, so that it is read once.
+func (d *Desk) Sum(ctx context.Context, id int64) store.Summary {
+	p, err := d.Workspace.Past(ctx, id)
+	if err != nil {
+		return store.Summary{Outcome: run.NeedsPerson, Text: "damaged: " + strings.ReplaceAll(err.Error(), "\n", " ")}
+	}
+	s := workspace.Summed(&p.Night)
+	if !s.Ended.IsZero() {
+		_ = d.write(func(j *store.Journal) error { return j.Summarise(id, s) }) // one that may not be written is read again
+	}
+	return s
+}
+
+// leastReason is the least that a reason can say, in bytes.
+const leastReason = 3
+
+// Settle writes into the journal that a person has seen to what a night left: it is not
+// among what needs somebody any more.
+func (d *Desk) Settle(id int64, why string) error {
+	why = strings.TrimSpace(why)
+	if len(why) < leastReason {
+		return errors.New("write what was found and done: it stands in the journal")
+	}
+	err := d.write(func(j *store.Journal) error { return j.Settle(id, store.Seen{At: time.Now(), By: Who(), Why: why}) })
+	if err != nil {
+		return fmt.Errorf("night %d stays among what needs somebody: %w", id, err)
+	}
+	return nil
+}
+
+// write writes into the journal there is.
+func (d *Desk) write(do func(*store.Journal) error) error {
+	if j, err := d.ReadJournal(); err != nil {
+		if errors.Is(err, fs.ErrNotExist) {
+			err = store.ErrNoNight
+		}
+		return err
+	} else if err := j.Close(); err != nil {
+		return err
+	}
+	j, err := store.OpenJournal(d.JournalFile())
+	if err != nil {
+		return err
+	}
+	return errors.Join(do(j), j.Close())
+}

@@ -1,0 +1,276 @@
+package acts
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/plan"
+	"metabasis/internal/core/runbook"
+	"metabasis/internal/person"
+	"metabasis/internal/report"
+	"metabasis/internal/workspace"
+)
+
+// Change is a runbook read and compiled against the workspace, not planned yet.
+type Change struct {
+	*Desk
+	File    string
+	Runbook *runbook.Runbook
+	Fleet   *fleet.Fleet
+	text    string
+}
+
+// Change reads a runbook and the fleet it is for; a fleet file takes the place of the
+// workspace's, "" is that one.
+func (d *Desk) Change(file, fleetFile string) (*Change, error) {
+	fl, err := d.Workspace.Fleet(fleetFile)
+	if err != nil {
+		return nil, err
+	}
+	rb, text, err := d.Runbook(file, fl)
+	if err != nil {
+		return nil, err
+	}
+	return &Change{Desk: d, File: file, Runbook: rb, Fleet: fl, text: text}, nil
+}
+
+// Check holds a runbook against the fleet: what cannot be done on a platform in scope
+// is found here, not at night. Open names what it depends on that is asked for, where
+// that keeps it from being held against the fleet; without a fleet, f is nil.
+func (d *Desk) Check(file string, f *fleet.Fleet) (rb *runbook.Runbook, open string, err error) {
+	rb, _, err = d.Runbook(file, f)
+	if err == nil && f != nil {
+		open, err = plan.Review(rb, f, d.Profiles.Traits())
+	}
+	return rb, open, err
+}
+
+// Request is what a night is planned from, beside its runbook.
+type Request struct {
+	Answers []string // NAME=VALUE, for values the runbook asks for
+	Waivers []string // CHECK on DEVICE: REASON
+	// Unattended says that nobody decides at holds: the runbook must say what is done.
+	Unattended bool
+}
+
+// Plan plans a night: the values that the runbook asks for are taken from the request,
+// else from its own, else the person is asked; the devices are got ready to be
+// reached. Nothing connects, except to jump hosts that ask for more than a password.
+// Close must be called on the night.
+func (c *Change) Plan(ctx context.Context, r Request) (night *Night, err error) {
+	began := time.Now()
+	defer func() { c.did("plan", began, err, "runbook", c.File) }()
+	finder := c.finder()
+	answers, err := c.values(ctx, r, finder)
+	if err != nil {
+		return nil, err
+	}
+	p, err := plan.Make(c.Runbook, c.Fleet, answers, c.Profiles.Traits(), time.Now())
+	if err != nil {
+		return nil, err
+	}
+	var waivers []plan.Waiver
+	for _, text := range r.Waivers {
+		w, err := plan.ParseWaiver(text, Who())
+		if err != nil {
+			return nil, err
+		}
+		waivers = append(waivers, w)
+	}
+	if err := p.Waive(waivers); err != nil {
+		return nil, err
+	}
+	if r.Unattended && !p.Unattended.Given {
+		return nil, fmt.Errorf("%s has no unattended line, so nobody would answer a hold; write, for example: unattended  take back the device", c.File)
+	}
+	access, err := c.reachable(ctx, p, finder)
+	if err != nil {
+		return nil, err
+	}
+	n := c.Prepare(p, c.File, c.text, access, r.Unattended, Who())
+	access.OpenJumps(ctx, n.Connector, devicesOf(p))
+	night = newNight(c.Desk, n, access)
+	c.mu.Lock()
+	c.nights = append(c.nights, night)
+	c.mu.Unlock()
+	return night, nil
+}
+
+// reachable gets ready to reach the devices of a plan, with the finder that its values
+// were found by: no secret is looked for twice.
+func (c *Change) reachable(ctx context.Context, p *plan.Plan, finder *workspace.Finder) (*workspace.Access, error) {
+	if c.Access != nil {
+		return c.Access(c.Fleet), nil
+	}
+	return c.Workspace.Access(ctx, c.Fleet, devicesOf(p), finder)
+}
+
+// devicesOf are the devices of a plan, and the partners of those in pairs.
+func devicesOf(p *plan.Plan) []fleet.Device {
+	var out []fleet.Device
+	for _, t := range p.Targets() {
+		out = append(out, t.Device)
+		if t.Mate != nil && p.Asks("pair") {
+			out = append(out, *t.Mate)
+		}
+	}
+	return out
+}
+
+// values settles the values that the runbook asks for. Secrets come from where secrets
+// are kept, never from a request.
+func (c *Change) values(ctx context.Context, r Request, find *workspace.Finder) (map[string]string, error) {
+	out, err := c.given(r.Answers)
+	if err != nil {
+		return nil, err
+	}
+	if err := c.askValues(ctx, r, out); err != nil {
+		return nil, err
+	}
+	for _, ask := range c.Runbook.Ask {
+		v := out[ask.Name]
+		if ask.Kind == runbook.Secret {
+			if v, err = secretValue(ctx, ask, find); err != nil {
+				return nil, err
+			}
+			out[ask.Name] = v
+		}
+		if err := ask.Check(v); err != nil {
+			return nil, fmt.Errorf("%w; give it with --answer %s=VALUE", err, ask.Name)
+		}
+	}
+	return out, nil
+}
+
+// given takes the runbook's own values, and those of a request in their place.
+func (c *Change) given(answers []string) (map[string]string, error) {
+	out := map[string]string{}
+	for _, ask := range c.Runbook.Ask {
+		out[ask.Name] = ask.Default
+	}
+	for _, text := range answers {
+		name, value, ok := strings.Cut(text, "=")
+		i := slices.IndexFunc(c.Runbook.Ask, func(k runbook.Ask) bool { return k.Name == name })
+		switch {
+		case i >= 0 && c.Runbook.Ask[i].Kind == runbook.Secret:
+			return nil, fmt.Errorf("--answer %s: it is a secret, and a command line can be read by everybody on this machine and stays in the shell's history; "+
+				"set %s, put it into the secrets file with metabasis secret add answer %s, or let yourself be asked", name, workspace.Variable("answer", name), name)
+		case !ok || i < 0:
+			return nil, fmt.Errorf("--answer %q: write NAME=VALUE with a name the runbook asks for", text)
+		}
+		out[name] = value
+	}
+	return out, nil
+}
+
+// askValues asks the person for the values that nothing gives, all of them together.
+func (c *Change) askValues(ctx context.Context, r Request, values map[string]string) error {
+	if c.Person == nil || r.Unattended {
+		return nil
+	}
+	form := person.Form{Title: "Values for " + c.Runbook.Title}
+	var names []string
+	for _, ask := range c.Runbook.Ask {
+		if ask.Kind == runbook.Secret || values[ask.Name] != "" {
+			continue
+		}
+		names = append(names, ask.Name)
+		form.Questions = append(form.Questions, person.Question{Text: ask.Prompt, Hint: fmt.Sprintf("%s, %s", ask.Name, ask.Kind), Check: ask.Check})
+	}
+	if len(names) == 0 {
+		return nil
+	}
+	answers, err := c.Person.Ask(ctx, form)
+	if errors.Is(err, person.ErrNobody) {
+		return nil // what is missing is said where it is checked
+	}
+	if err != nil {
+		return fmt.Errorf("%s: %w", strings.Join(names, ", "), err)
+	}
+	for i, name := range names {
+		values[name] = strings.TrimSpace(answers[i])
+	}
+	return nil
+}
+
+// askedAgain is how often a person may try to answer.
+const askedAgain = 3
+
+// secretValue settles a value that is asked for as a secret.
+func secretValue(ctx context.Context, ask runbook.Ask, find *workspace.Finder) (string, error) {
+	for try := 1; ; try++ {
+		v, err := find.Answer(ctx, ask.Name, ask.Prompt)
+		if err != nil {
+			return "", err
+		}
+		if ask.Check(v) == nil || find.Person == nil || try == askedAgain {
+			return v, nil
+		}
+	}
+}
+
+// Waivable are the prechecks of the night that can be waived, and what for: each
+// device, and each platform.
+func (n *Night) Waivable() (checks, what []string) {
+	for _, pc := range n.Plan.Prechecks {
+		if !pc.Off && pc.Name != "reachable" {
+			checks = append(checks, pc.Name)
+		}
+	}
+	platforms := map[string]bool{}
+	for _, t := range n.Plan.Targets() {
+		what = append(what, t.Device.Name)
+		platforms[t.Device.Platform] = true
+	}
+	return checks, append(what, slices.Sorted(maps.Keys(platforms))...)
+}
+
+// Waive asks for a waiver of a precheck, with a name and a reason, before the night
+// begins. The plan that it is part of is told anew by [Night.Planned].
+func (n *Night) Waive(ctx context.Context) error {
+	if n.Began() {
+		return errors.New("the night has begun: a waiver is given before it")
+	}
+	if n.desk.Person == nil {
+		return person.ErrNobody
+	}
+	checks, what := n.Waivable()
+	if len(checks) == 0 {
+		return errors.New("no precheck of this runbook can be waived")
+	}
+	var choices []person.Choice
+	for _, c := range checks {
+		choices = append(choices, person.Choice{Word: c})
+	}
+	answers, err := n.desk.Person.Ask(ctx, person.Form{Title: "Waive a precheck",
+		Lines: []string{"A device that does not pass it is changed all the same. Name and reason stand in the journal."},
+		Questions: []person.Question{
+			{Text: "Which precheck?", Choices: choices},
+			{Text: "On which device, or on which platform?", Hint: report.Some(what, 6), Check: func(v string) error {
+				if !slices.Contains(what, strings.TrimSpace(v)) {
+					return fmt.Errorf("%q is no device or platform of this night", strings.TrimSpace(v))
+				}
+				return nil
+			}},
+			{Text: "Why need it not hold?", Check: func(v string) error {
+				if len(strings.TrimSpace(v)) < 3 {
+					return errors.New("write a reason that says something to whoever reads the journal")
+				}
+				return nil
+			}},
+		}})
+	if err != nil {
+		return err
+	}
+	w, err := plan.ParseWaiver(fmt.Sprintf("%s on %s: %s", answers[0], strings.TrimSpace(answers[1]), answers[2]), Who())
+	if err != nil {
+		return err
+	}
+	return n.Plan.Waive([]plan.Waiver{w})
+}

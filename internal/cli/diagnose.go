@@ -1,0 +1,70 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"runtime"
+	"runtime/debug"
+	"strings"
+
+	"metabasis/internal/diag"
+)
+
+// log opens the diagnostic log, once. Where it cannot be written, nothing is lost but
+// the log.
+func (a *app) log() *diag.Log {
+	if a.logged == nil {
+		var err error
+		if a.logged, err = diag.Open(diag.File(os.Getenv), a.debug); err != nil {
+			a.logged = diag.None()
+		} else {
+			a.logFile = diag.File(os.Getenv)
+		}
+		a.logged.Info("start", "version", Version, "commit", commit(), "words", strings.Join(a.words, " "))
+	}
+	return a.logged
+}
+
+// caught tells of a mistake of ours, and where all that is known of it stands.
+func (a *app) caught(r any) {
+	a.log().Error("mistake", "what", fmt.Sprint(r), "stack", string(debug.Stack()))
+	where := ""
+	if a.logFile != "" {
+		where = "; what led to it is in " + a.logFile
+	}
+	fmt.Fprintf(a.err, "metabasis: Metabasis has made a mistake: %v%s; metabasis --version says what a report of it needs\n", r, where)
+}
+
+// commit is what the program was built from.
+func commit() string {
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return "unknown"
+	}
+	rev, changed := "unknown", ""
+	for _, s := range info.Settings {
+		switch {
+		case s.Key == "vcs.revision":
+			rev = s.Value[:min(len(s.Value), 12)]
+		case s.Key == "vcs.modified" && s.Value == "true":
+			changed = ", changed since"
+		}
+	}
+	return rev + changed
+}
+
+// about is what a report of a mistake needs.
+func about() string {
+	or := func(name string) string {
+		if v := os.Getenv(name); v != "" {
+			return v
+		}
+		return "not set"
+	}
+	return fmt.Sprintf(`metabasis %s
+commit    %s
+built by  %s for %s/%s
+terminal  TERM %s, COLORTERM %s, NO_COLOR %s, language %s
+log       %s
+`, Version, commit(), runtime.Version(), runtime.GOOS, runtime.GOARCH, or("TERM"), or("COLORTERM"), or("NO_COLOR"), or("LANG"), diag.File(os.Getenv))
+}

@@ -1,0 +1,144 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"sync"
+	"syscall"
+
+	tea "charm.land/bubbletea/v2"
+
+	"metabasis/internal/acts"
+	"metabasis/internal/core/run"
+	"metabasis/internal/report"
+	"metabasis/internal/screen"
+	"metabasis/internal/screen/grid"
+	"metabasis/internal/screen/home"
+	"metabasis/internal/settings"
+)
+
+// open shows what the workspace holds.
+func (a *app) open(ctx context.Context) error {
+	d, err := a.desk()
+	if err != nil {
+		return err
+	}
+	if !a.isTerminal() {
+		return errors.New("there is no terminal here for the screen; try metabasis --help")
+	}
+	return a.onScreen(ctx, d, func(h *screen.Host, workspace *home.View) { h.Open(workspace) })
+}
+
+// onScreen shows the application until the person leaves. Begin opens the first view.
+// The nights that were begun there are seen to their end.
+func (a *app) onScreen(ctx context.Context, d *acts.Desk, begin func(h *screen.Host, workspace *home.View)) error {
+	signal.Ignore(syscall.SIGPIPE)
+	app := screen.New(screen.Options{Theme: d.Settings.Get(settings.Theme), Mouse: d.Settings.Get(settings.Mouse) == "yes", Log: d.Log.Logger, LogFile: a.logFile})
+	d.Person = app
+	ctx, closeScreen := context.WithCancel(ctx)
+	defer closeScreen()
+	var asked interrupt
+	defer onInterrupts(func(sig os.Signal) {
+		closeScreen()
+		asked.by(d, sig.String())
+	})()
+	workspace := home.New(d)
+	app.SetHome(workspace)
+	err := app.Run(ctx, func(h *screen.Host) { begin(h, workspace) })
+	return a.afterScreen(d, &asked, err)
+}
+
+// interrupt is that the system asked us to end.
+type interrupt struct {
+	mu  sync.Mutex
+	was bool
+}
+
+func (i *interrupt) by(d *acts.Desk, why string) {
+	i.mu.Lock()
+	i.was = true
+	i.mu.Unlock()
+	for _, n := range d.Planned() {
+		n.Interrupt(why)
+	}
+}
+
+func (i *interrupt) asked() bool {
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	return i.was
+}
+
+// afterScreen sees the nights that were begun to their end and tells it, to whoever
+// still reads.
+func (a *app) afterScreen(d *acts.Desk, asked *interrupt, err error) error {
+	var last error
+	begun := false
+	for _, n := range d.Planned() {
+		if !n.Began() {
+			continue
+		}
+		begun = true
+		if n.Running() {
+			if !asked.asked() { // the screen is gone, and nobody has said what becomes of the night
+				n.Interrupt("the screen ended")
+			}
+			fmt.Fprintln(a.err, "metabasis: the screen is gone; what is in change is taken back, and this ends then")
+			err = nil
+		}
+		last = a.tell(n)
+	}
+	if closeErr := d.Close(); closeErr != nil { // what there was to tell is told
+		fmt.Fprintln(a.err, "metabasis:", closeErr)
+	}
+	switch {
+	case begun && err == nil:
+		return last
+	case errors.Is(err, context.Canceled), errors.Is(err, tea.ErrProgramKilled):
+		return &exitError{code: exitInterrupted}
+	}
+	return err
+}
+
+// tell waits for the end of a night and tells it.
+func (a *app) tell(n *acts.Night) error {
+	night, err := n.Wait()
+	for _, note := range n.Notes {
+		fmt.Fprintln(a.err, "warning:", note)
+	}
+	fmt.Fprintln(a.out, report.Summary(&night))
+	for _, l := range report.Needs(&night) {
+		fmt.Fprintln(a.out, "  "+l)
+	}
+	if err != nil {
+		return &exitError{int(run.NeedsPerson), err}
+	}
+	return outcome(&night, night.Aborted != "" || night.Released)
+}
+
+// nightOnScreen shows one night.
+func (a *app) nightOnScreen(ctx context.Context, d *acts.Desk, c *acts.Change, r acts.Request, wait bool) error {
+	return a.onScreen(ctx, d, func(h *screen.Host, _ *home.View) {
+		home.OpenNight(h, c.Runbook.Title, func(ctx context.Context) (*acts.Night, error) { return c.Plan(ctx, r) }, wait, h.Fail)
+	})
+}
+
+// fleetOnScreen shows the selected devices, to be reached.
+func (a *app) fleetOnScreen(ctx context.Context, e *acts.Evening) error {
+	return a.onScreen(ctx, e.Desk, func(h *screen.Host, _ *home.View) { home.OpenFleet(h, e, h.Fail) })
+}
+
+// tableOnScreen reads a table on the screen.
+func (a *app) tableOnScreen(ctx context.Context, e *acts.Evening, r *acts.Reading) error {
+	var shown *grid.View
+	err := a.onScreen(ctx, e.Desk, func(h *screen.Host, _ *home.View) {
+		home.OpenTable(h, r, e, h.Fail, func(v *grid.View) { shown = v })
+	})
+	if err != nil || shown == nil {
+		return err
+	}
+	return ended(false, shown.NotRead())
+}

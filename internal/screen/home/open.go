@@ -1,0 +1,66 @@
+package home
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"metabasis/internal/acts"
+	"metabasis/internal/report"
+	"metabasis/internal/screen"
+	"metabasis/internal/screen/grid"
+	"metabasis/internal/screen/roster"
+	"metabasis/internal/screen/watch"
+)
+
+// OpenNight plans a night while the person waits, and opens its view. Wrong is told
+// what kept it from being planned.
+func OpenNight(h *screen.Host, title string, plan func(ctx context.Context) (*acts.Night, error), wait bool, wrong func(error)) {
+	var n *acts.Night
+	h.Work("Planning "+title, func(ctx context.Context) (err error) {
+		n, err = plan(ctx)
+		return err
+	}, func(err error) {
+		if err != nil {
+			wrong(err)
+			return
+		}
+		h.Open(watch.New(watch.OfNight(n, wait)).View())
+		warn(h, n.Warnings())
+	})
+}
+
+// OpenFleet gets ready to reach devices while the person waits, and opens their view.
+func OpenFleet(h *screen.Host, e *acts.Evening, wrong func(error)) {
+	ready(h, e, "reach", wrong, func() { h.Open(roster.New(roster.OfEvening(e))) })
+}
+
+// OpenTable does the same for a table to be read from them.
+func OpenTable(h *screen.Host, r *acts.Reading, read *acts.Evening, wrong func(error), then func(*grid.View)) {
+	ready(h, read, "read-"+r.Table.Name, wrong, func() {
+		src := grid.OfReading(r.With(read))
+		src.Close = read.Close
+		v := grid.New(src)
+		then(v)
+		h.Open(v)
+	})
+}
+
+func ready(h *screen.Host, e *acts.Evening, what string, wrong func(error), then func()) {
+	h.Work(fmt.Sprintf("Getting ready for %s", report.Count(len(e.Devices()), "device")), func(ctx context.Context) error {
+		return e.Ready(ctx, what)
+	}, func(err error) {
+		if err != nil {
+			wrong(err)
+			return
+		}
+		then()
+		warn(h, e.Warnings)
+	})
+}
+
+func warn(h *screen.Host, warnings []string) {
+	if len(warnings) > 0 {
+		h.Say("warning: " + strings.Join(warnings, "; "))
+	}
+}

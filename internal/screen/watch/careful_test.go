@@ -1,0 +1,296 @@
+package watch
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"metabasis/internal/core/plan"
+	"metabasis/internal/core/run"
+	"metabasis/internal/screen"
+	"metabasis/internal/screen/screentest"
+)
+
+// asked is a hold of the run.
+func asked(n int, offers ...run.Offer) run.Event {
+	return run.Event{Kind: run.HoldOpened, At: began, Hold: n, Note: "the window opens at Wed 2 Dec 01:30 UTC", Offers: offers}
+}
+
+// Nothing that cannot be seen can be answered: in a window that is too small, keys do
+// nothing at all.
+func TestKeysDoNothingInAWindowThatIsTooSmall(t *testing.T) {
+	s := running(t, run.Fold(planned(4, 4), held("ald-quay-3", 7)...), 50, 12)
+	assert.Contains(t, s.Text(), "Keys do nothing until then.")
+	assert.Contains(t, s.Text(), "ald-quay-3 is held", "what needs a person is said all the same")
+	s.Press("d", "down", "down", "enter", "enter", "a", "4", "enter", "enter", "ctrl+c", "enter")
+	s.Click(3, 3)
+	s.Resize(160, 42)
+	s.Press("enter")
+	assert.Empty(t, s.commands)
+	assert.Contains(t, s.Text(), "Transcript of ald-quay-1", "the last Enter alone was taken")
+}
+
+// What stands in a pane with little room scrolls: the choice under the cursor, and
+// what Enter will do, are always in sight.
+func TestTheChoiceIsAlwaysInSight(t *testing.T) {
+	n := run.Fold(planned(4, 4), held("ald-quay-3", 7)...)
+	n.Holds[0].Evidence = strings.Split(strings.Repeat("said: something long enough to fill a line\n", 12), "\n")
+	n.Holds[0].Offers = []run.Offer{{Choice: run.TryAgain, Takes: time.Minute, Fits: true}, {Choice: run.SkipStep, Fits: true}, {Choice: run.BackDevice, Fits: true},
+		{Choice: run.LetFire, Fits: true}, {Choice: run.Extend, Fits: true}, {Choice: run.BackBatch, Touches: 3, Fits: true}, {Choice: run.BackAll, Touches: 7, Fits: true}}
+	titles := []string{"Try again", "Skip the step", "Take this device back", "Wait for the timer", "Extend the timer", "Take the batch back", "Take everything back"}
+	for _, size := range [][2]int{{160, 20}, {100, 20}, {60, 16}} {
+		s := running(t, n, size[0], size[1])
+		s.Press("d")
+		for i, title := range titles {
+			if i > 0 {
+				s.Press("down")
+			}
+			assert.Contains(t, s.Text(), fmt.Sprintf("▌ %d %s", i+1, title), "%v", size)
+		}
+		s.Press("enter")
+		assert.Contains(t, s.Text(), "Enter again: 7 devices", "%v", size)
+	}
+}
+
+// After Esc nothing stays chosen: neither a choice nor its first Enter. Pressing d
+// again begins anew, too.
+func TestEscForgets(t *testing.T) {
+	for _, away := range [][]string{{"esc", "d"}, {"q", "d"}, {"d"}, {"a", "esc", "d"}, {"?", "q", "esc", "d"}} {
+		s := running(t, run.Fold(planned(4, 4), held("ald-quay-3", 7)...), 160, 42)
+		s.Press("d", "down", "enter")
+		require.Contains(t, s.Text(), "Enter again")
+		s.Press(away...)
+		assert.Contains(t, s.Text(), "▌ 1 Try again", away)
+		assert.NotContains(t, s.Text(), "Enter again")
+		s.Press("down", "enter")
+		s.Press(away...)
+		s.Press("down", "enter")
+		assert.Empty(t, s.commands, "the second Enter is wanted every time")
+	}
+}
+
+// What touches many devices, does not fit or goes against the window is never chosen
+// before a person moves to it.
+func TestNothingHarmfulIsPreselected(t *testing.T) {
+	for name, first := range map[string]run.Offer{
+		"many":    {Choice: run.GoOn, Touches: 21, Fits: true},
+		"no room": {Choice: run.TryAgain, Touches: 1, Takes: time.Hour},
+		"early":   {Choice: run.StartEarly, Touches: 1, Reason: true, Fits: true},
+		"late":    {Choice: run.GoOnLate, Touches: 1, Reason: true, Fits: true},
+		"give up": {Choice: run.Leave, Touches: 1, Fits: true},
+	} {
+		s := running(t, run.Fold(planned(4, 4), asked(3, first, run.Offer{Choice: run.Stop})), 160, 42)
+		s.Press("d")
+		assert.Contains(t, s.Text(), "Nothing is chosen", name)
+		s.Press("enter", "enter", "enter")
+		assert.Empty(t, s.commands, name)
+		s.Press("1", "enter")
+		assert.Empty(t, s.commands, name)
+		assert.Contains(t, s.Text(), "Enter again: ", name)
+	}
+	s := running(t, run.Fold(planned(4, 4), asked(3, run.Offer{Choice: run.GoOn, Touches: 1, Fits: true}, run.Offer{Choice: run.Stop})), 160, 42)
+	s.Press("d", "enter")
+	assert.Len(t, s.commands, 1, "going on with one device is no harm")
+}
+
+// A click chooses an answer; it never gives it.
+func TestAClickOnlyChooses(t *testing.T) {
+	for _, size := range [][2]int{{160, 42}, {100, 30}} {
+		s := running(t, run.Fold(planned(4, 4), held("ald-quay-3", 7)...), size[0], size[1])
+		s.Press("d")
+		for y, l := range s.Lines() {
+			if i := strings.Index(l, "2 Take everything back"); i >= 0 {
+				for range 3 {
+					s.Click(len([]rune(l[:i])), y)
+				}
+			}
+		}
+		assert.Contains(t, s.Text(), "▌ 2 Take everything back", size)
+		assert.NotContains(t, s.Text(), "Enter again")
+		assert.Empty(t, s.commands)
+	}
+	s := running(t, planned(24, 8), 160, 42)
+	for y, l := range s.Lines() {
+		if strings.Contains(l, "ald-quay-12 ") {
+			s.Click(4, y)
+		}
+	}
+	assert.Equal(t, "ald-quay-12", s.n.view.Device().Name)
+	s.Wheel(false)
+	assert.Equal(t, "ald-quay-15", s.n.view.Device().Name)
+	s.Press("f")
+	s.Wheel(true)
+	for y, l := range s.Lines() {
+		if strings.Contains(l, "Batch 3 of 3") {
+			s.Click(2+2*4, y+1)
+		}
+	}
+	assert.Equal(t, "ald-quay-21", s.n.view.Device().Name)
+}
+
+// An abort never has a choice made before a person makes it, the first time nor the
+// second.
+func TestAnAbortHasNothingPreselected(t *testing.T) {
+	moved := changing("ald-quay-1", "ald-quay-2")
+	for _, more := range [][]run.Event{nil, {{Kind: run.Aborted, Choice: run.Finish}}} {
+		s := running(t, run.Fold(planned(4, 4), append(moved, more...)...), 160, 42)
+		s.Press("a", "enter", "enter", "a", "a", "enter", "enter")
+		assert.Empty(t, s.commands)
+		s.Press("1", "enter", "enter")
+		assert.Equal(t, []run.Command{{Choice: run.BackDevice}}, s.commands)
+	}
+}
+
+// A question that the end of the night answers is closed.
+func TestTheEndClosesTheAbort(t *testing.T) {
+	s := running(t, run.Fold(planned(4, 4), changing("ald-quay-1")...), 160, 42)
+	s.Press("a")
+	s.happen(run.Event{Kind: run.Ended, At: began.Add(time.Minute)})
+	assert.Contains(t, s.Text(), "the night was over before it was aborted")
+	s.Press("1", "enter")
+	assert.Empty(t, s.commands)
+}
+
+// Starting early takes a second Enter and a reason, which is typed and passed on.
+func TestStartingEarlyNeedsAReason(t *testing.T) {
+	s := running(t, run.Fold(planned(4, 4), asked(3, run.Offer{Choice: run.StartEarly, Touches: 4, Reason: true, Fits: true}, run.Offer{Choice: run.Stop})), 160, 42)
+	s.Press("d", "1", "enter", "enter")
+	assert.Contains(t, s.Text(), "Reason:")
+	s.Press("enter", "enter")
+	assert.Empty(t, s.commands, "no reason, no start")
+	s.Press("q", "d", "a", "esc")
+	assert.Empty(t, s.commands)
+	s.Press("enter") // the confirmation was taken back
+	assert.Contains(t, s.Text(), "Enter again")
+	s.Press("enter", "the  quay is empty: a d q 1")
+	assert.Contains(t, s.Text(), "the  quay is empty: a d q 1")
+	s.Press("enter")
+	assert.Equal(t, []run.Command{{Hold: 3, Choice: run.StartEarly, Reason: "the  quay is empty: a d q 1"}}, s.commands)
+}
+
+// A reason that is typed for a hold that closes meanwhile answers nothing.
+func TestAReasonForAHoldThatCloses(t *testing.T) {
+	early := run.Offer{Choice: run.StartEarly, Touches: 4, Reason: true, Fits: true}
+	s := running(t, run.Fold(planned(4, 4), asked(3, early)), 160, 42)
+	s.Press("d", "1", "enter", "enter", "the quay")
+	s.happen(run.Event{Kind: run.HoldClosed, Hold: 3}, asked(4, early))
+	assert.NotContains(t, s.Text(), "Reason:")
+	s.Press("enter")
+	assert.Empty(t, s.commands)
+}
+
+func TestTryAgainSaysWhetherItSends(t *testing.T) {
+	n := run.Fold(planned(4, 4), held("ald-quay-3", 7)...)
+	s := running(t, n, 160, 42)
+	s.Press("d")
+	assert.Contains(t, s.Text(), "send the same step once more from its first line")
+	n.Holds[0].Offers[0].Looks = true
+	s = running(t, n, 160, 42)
+	s.Press("d")
+	assert.Contains(t, s.Text(), "look once more; nothing is sent")
+}
+
+func TestFindingADevice(t *testing.T) {
+	s := running(t, planned(24, 8), 160, 42)
+	at := func() string { return s.n.view.Device().Name }
+	s.Press("/", "QUAY-2")
+	assert.Equal(t, "ald-quay-2", at())
+	s.Press("down")
+	assert.Equal(t, "ald-quay-20", at())
+	s.Press("9")
+	assert.Contains(t, s.Text(), "nothing here has QUAY-29")
+	s.Press("esc")
+	assert.Equal(t, "ald-quay-1", at(), "Esc goes back")
+	s.Press("/", "1", "7", "enter", "down")
+	assert.Equal(t, "ald-quay-18", at(), "Enter stays there")
+	s.Press("n", "G", "g")
+	assert.Equal(t, "ald-quay-1", at())
+	s.Press("G")
+	assert.Equal(t, "ald-quay-24", at())
+}
+
+// ready is a night that has not begun.
+func ready(t *testing.T, cells, rows, warnings int) (*shown, chan error) {
+	t.Helper()
+	night := planned(24, 8)
+	night.Outline.Values = []plan.Value{{Name: "clock_a", Value: "192.0.2.40", Usual: true}, {Name: "key", Value: plan.Hidden}}
+	night.Outline.Budget = 2
+	for i := range warnings {
+		night.Outline.Warnings = append(night.Outline.Warnings, fmt.Sprintf("warning number %d of many", i+1))
+	}
+	answers := make(chan error)
+	s := &shown{n: New(Source{Night: night,
+		Begin: func(ctx context.Context) error {
+			select {
+			case err := <-answers:
+				return err
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		},
+		Next: func(ctx context.Context) ([]run.Event, bool) { <-ctx.Done(); return nil, false },
+		Lines: func(string) []string {
+			return []string{"Step 1 of 2: Time sources", "    | time source 192.0.2.40 first"}
+		}})}
+	s.Screen = screentest.New(t, cells, rows, options(), func(h *screen.Host) { h.Open(s.n.View()) })
+	return s, answers
+}
+
+func TestReadyShowsWhatWillBeDone(t *testing.T) {
+	for _, size := range [][2]int{{160, 42}, {100, 30}} {
+		s, _ := ready(t, size[0], size[1], 0)
+		text := s.Text()
+		for _, want := range []string{"Wed 2 Dec 2026 01:30 to 04:30 UTC, 3h", "clock_a = 192.0.2.40, the runbook's own", "key = ▒▒▒▒", "after 2 failures, as the runbook does not say"} {
+			assert.Contains(t, text, want, size)
+		}
+		assert.Contains(t, text, "ald-quay-1", "the list stands beside or below")
+		s, _ = ready(t, size[0], size[1], 60)
+		text = s.Text()
+		assert.Contains(t, text, "warning number 1 of many", "what warns comes first")
+		assert.Contains(t, text, "↓")
+		assert.NotContains(t, text, "as the runbook does not say")
+		s.Press("tab", "end")
+		text = s.Text()
+		assert.Contains(t, text, "Enter on a device shows the lines", "in full it scrolls to its end")
+		assert.Contains(t, text, "as the runbook does not say")
+		assert.NotContains(t, text, "warning number 1 of many")
+		s.Press("esc", "down", "enter")
+		text = s.Text()
+		assert.Contains(t, text, "What will be sent to ald-quay-2")
+		assert.Contains(t, text, "| time source 192.0.2.40 first")
+		s.Press("esc")
+		assert.Contains(t, s.Text(), "Ready. Nothing has been sent.")
+		s.Press("B")
+		assert.Contains(t, s.Text(), "Enter begins the night", "it is in sight, however long the pane")
+		s.Press("esc")
+		assert.NotContains(t, s.Text(), "Enter begins the night")
+	}
+}
+
+// A run that cannot begin says why, and can be begun again; what has begun stands on
+// top of every view.
+func TestBeginning(t *testing.T) {
+	s, answers := ready(t, 160, 42, 2)
+	s.Press("g", "enter", "q", "G", "B", "x", "r", "enter")
+	s.See("Beginning:")
+	s.Press("B", "enter")
+	s.See("What will be sent")
+	s.Press("esc")
+	answers <- errors.New("this workspace is taken by ben")
+	text := s.See("this workspace is taken by ben")
+	assert.Contains(t, text, "Ready. Nothing has been sent.")
+	assert.False(t, s.n.Running())
+	s.Press("B", "enter")
+	answers <- nil
+	s.See("Going well|24 waiting")
+	assert.True(t, s.n.Running())
+	s.Press("?")
+	text = s.See("all keys of this view")
+	assert.Contains(t, text, "Move the quays to the new clocks", "its strip stays on top")
+}

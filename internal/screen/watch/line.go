@@ -1,0 +1,283 @@
+package watch
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"metabasis/internal/core/run"
+	"metabasis/internal/report"
+	"metabasis/internal/screen/ink"
+)
+
+// perRow is how many cells of devices fit in a row.
+func perRow(cells int) int { return max((cells-3)/2, 1) }
+
+// cellRow draws a cell a device; the cursor is set in brackets, so that it
+// shows without colour.
+func cellRow(devices []*run.Device, cursor int) ink.Row {
+	r := ink.T(ink.Foam, "  ")
+	for i, d := range devices {
+		s := ink.SignOf(d.State)
+		switch {
+		case i == cursor:
+			r.Spans[len(r.Spans)-1].Text = strings.TrimSuffix(r.Spans[len(r.Spans)-1].Text, " ") + "▐"
+			r = r.Strong(s.Ink, s.Shape).Add(ink.Lamp, "▌")
+		default:
+			r = r.Add(s.Ink, s.Shape).Add(ink.Foam, " ")
+		}
+	}
+	return r
+}
+
+// head is the line over a batch.
+func head(n *run.Night, number int, members []*run.Device, now time.Time) ink.Row {
+	count, clear := map[run.State]int{}, 0
+	for _, d := range members {
+		count[d.State]++
+		if d.ClearText {
+			clear++
+		}
+	}
+	r := ink.Row{}.Add(ink.Foam, " ").Strong(ink.Foam, fmt.Sprintf("Batch %d of %d", number, len(n.Outline.Batches))).
+		Add(ink.Dim, "   "+report.Count(len(members), "device"))
+	if clear > 0 { // folded to cells, the devices cannot say so themselves
+		r = r.Strong(ink.Lamp, fmt.Sprintf("   %d in clear text", clear))
+	}
+	if count[run.Waiting] == len(members) {
+		return r.Then(plannedFor(n, number, now))
+	}
+	for _, part := range []struct {
+		word   string
+		ink    ink.Ink
+		states []run.State
+	}{
+		{"kept", ink.Buoy, []run.State{run.Kept}},
+		{"already", ink.Buoy, []run.State{run.Already}},
+		{"in change", ink.Tide, []run.State{run.Checking, run.Recording, run.Armed, run.Changing, run.Verifying, run.Soaking}},
+		{"held", ink.Lamp, []run.State{run.Held}},
+		{"dark", ink.Port, []run.State{run.Dark}},
+		{"reverting", ink.Heather, []run.State{run.Reverting}},
+		{"reverted", ink.Heather, []run.State{run.Reverted}},
+		{"stranded", ink.Port, []run.State{run.Stranded}},
+		{"blocked", ink.Lamp, []run.State{run.Blocked}},
+		{"skipped", ink.Dim, []run.State{run.Skipped}},
+		{"waiting", ink.Dim, []run.State{run.Waiting}},
+	} {
+		k := 0
+		for _, s := range part.states {
+			k += count[s]
+		}
+		if k > 0 {
+			r = r.Add(ink.Foam, "   ").Add(part.ink, fmt.Sprintf("%d %s", k, part.word))
+		}
+	}
+	return r
+}
+
+// plannedFor says when a batch that has not begun is to run.
+func plannedFor(n *run.Night, number int, now time.Time) ink.Row {
+	i := number - (len(n.Outline.Batches) - len(n.Slots) + 1)
+	slots, _, _ := n.Schedule(now)
+	if i < 0 || i >= len(slots) || !n.Ended.IsZero() {
+		return ink.Row{}
+	}
+	s := slots[i]
+	return ink.T(ink.Dim, fmt.Sprintf("   planned %s to %s, must start by %s",
+		s.Start.Format("15:04:05"), s.End.Format("15:04:05"), s.TurnBack.Format("15:04:05")))
+}
+
+// Widths of the columns of a device's line.
+const (
+	nameCells  = 13
+	stateCells = 12
+	timerCells = 14
+	sinceCells = 6
+)
+
+// Line is a device on one line: name, state, how far it is, what it is doing,
+// its timer and how long it has taken.
+func Line(d *run.Device, now time.Time, cells int) ink.Row {
+	s := ink.SignOf(d.State)
+	r := ink.T(ink.Foam, " ").Col(ink.Foam, " "+d.Name, nameCells+1)
+	r = r.Add(s.Ink, s.Shape+" ").Col(s.Ink, string(d.State), stateCells-2)
+	rail := Rail(d)
+	tail := timer(d, now).Then(ink.T(ink.Dim, fmt.Sprintf("%*s ", sinceCells, taken(d, now))))
+	doing := cells - r.Width() - rail.Width() - tail.Width() - 3
+	if doing < 12 { // narrow: the rail goes first, the words stay
+		doing += rail.Width() + 1
+		rail = ink.Row{}
+	} else {
+		r = r.Then(rail).Add(ink.Foam, " ")
+	}
+	if d.ClearText && doing > 24 {
+		r = r.Strong(ink.Lamp, "clear text ")
+		doing -= len("clear text ")
+	}
+	r = r.Col(noteInk(d), note(d), doing).Add(ink.Foam, "  ")
+	return r.Then(tail)
+}
+
+func note(d *run.Device) string {
+	if d.State == run.Waiting {
+		return ""
+	}
+	if d.State == run.Changing && d.Lines > 0 {
+		return fmt.Sprintf("%s, line %d of %d", d.Note, d.Line, d.Lines)
+	}
+	return d.Note
+}
+
+func noteInk(d *run.Device) ink.Ink {
+	switch d.State {
+	case run.Held, run.Stranded, run.Dark, run.Blocked:
+		return ink.Foam
+	}
+	if d.SavedUnread { // the end is not the whole word
+		return ink.Lamp
+	}
+	return ink.Dim
+}
+
+// timer is the rollback timer burning down.
+func timer(d *run.Device, now time.Time) ink.Row {
+	if d.TimerDue.IsZero() || d.State.Ended() && d.State != run.Stranded {
+		return ink.T(ink.Foam, strings.Repeat(" ", timerCells))
+	}
+	left := d.TimerDue.Sub(now)
+	i := ink.Tide
+	if d.State == run.Held || d.State == run.Dark || d.State == run.Reverting {
+		i = ink.Lamp
+	}
+	if left < 15*time.Second {
+		i = ink.Port
+	}
+	full, empty := ink.Bar(float64(left)/float64(max(d.TimerFor, 1)), 7)
+	return ink.T(i, full).Add(ink.Faint, empty).Add(i, fmt.Sprintf("%6s", ink.Short(left))).Add(ink.Foam, " ")
+}
+
+func taken(d *run.Device, now time.Time) string {
+	if d.Began.IsZero() {
+		return ""
+	}
+	if !d.Ended.IsZero() {
+		now = d.Ended
+	}
+	return ink.Short(now.Sub(d.Began))
+}
+
+// mostSteps is how many steps a rail shows one by one.
+const mostSteps = 6
+
+// Rail is how far a device has come: a node each for checks, backup, timer,
+// every step, soak and keeping.
+func Rail(d *run.Device) ink.Row {
+	done, total, current := progress(d)
+	if d.State == run.Waiting || d.State == run.Skipped {
+		return ink.T(ink.Foam, strings.Repeat(" ", 2*total-1))
+	}
+	s := ink.SignOf(d.State)
+	var r ink.Row
+	for i := range total {
+		if i > 0 {
+			link, li := "─", ink.Faint
+			if i <= done-1 || i == done && current {
+				link, li = "━", ink.Dim
+			}
+			r = r.Add(li, link)
+		}
+		switch {
+		case i < done:
+			r = r.Add(nodeInk(d, i), nodeShape(d, i))
+		case i == done && current:
+			r = r.Add(s.Ink, s.Shape)
+		default:
+			r = r.Add(ink.Faint, "◦")
+		}
+	}
+	return r
+}
+
+func nodeShape(d *run.Device, i int) string {
+	if hollow(d, i) {
+		return "○"
+	}
+	if k := i - 3; k >= 0 && k < len(d.Marks) && len(d.Marks) <= mostSteps {
+		switch d.Marks[k] {
+		case run.StepLeft, run.StepUndone:
+			return "◇"
+		case run.StepAlready:
+			return "◎"
+		}
+	}
+	return "●"
+}
+
+// hollow tells whether a node was passed without what it stands for: a timer that
+// there is none of, or keeping that it could not be read whether it lasts.
+func hollow(d *run.Device, i int) bool {
+	_, total, _ := progress(d)
+	return i == timerNode && !d.Timed || i == total-1 && d.SavedUnread
+}
+
+// timerNode is the place of the timer on a rail.
+const timerNode = 2
+
+func nodeInk(d *run.Device, i int) ink.Ink {
+	if hollow(d, i) {
+		return ink.Lamp
+	}
+	if nodeShape(d, i) == "◇" {
+		return ink.Heather
+	}
+	switch d.State {
+	case run.Kept, run.Already:
+		return ink.Buoy
+	}
+	return ink.Dim
+}
+
+// progress counts the nodes that are done, and tells whether the next one is
+// being worked on.
+func progress(d *run.Device) (done, total int, current bool) {
+	steps := min(len(d.Marks), mostSteps)
+	if len(d.Marks) > mostSteps {
+		steps = 1
+	}
+	total = 3 + steps + 2
+	state := d.State
+	if state == run.Held || state == run.Reverting || state == run.Dark {
+		state = d.Before
+	}
+	step := 0
+	if d.Step > 0 {
+		step = d.Step - 1
+		if d.Marks[step] == run.StepDone || d.Marks[step] == run.StepAlready {
+			step++
+		}
+	}
+	if len(d.Marks) > mostSteps {
+		step = 0
+	}
+	switch state {
+	case run.Waiting, run.Skipped, run.Already:
+		return 0, total, state == run.Already
+	case run.Checking:
+		return 0, total, true
+	case run.Blocked:
+		return 0, total, true
+	case run.Recording:
+		return 1, total, true
+	case run.Armed:
+		return 2, total, true
+	case run.Changing, run.Verifying:
+		return 3 + min(step, steps), total, true
+	case run.Soaking:
+		return 3 + steps, total, true
+	case run.Kept:
+		return total, total, false
+	case run.Reverted, run.Stranded:
+		return min(3+step, total-1), total, true
+	}
+	return 0, total, true
+}

@@ -1,0 +1,159 @@
+package watch
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"metabasis/internal/core/run"
+	"metabasis/internal/person"
+	"metabasis/internal/report"
+	"metabasis/internal/screen"
+	"metabasis/internal/screen/decide"
+	"metabasis/internal/screen/ink"
+	"metabasis/internal/screen/strip"
+)
+
+// Night is a night with its view. Once it has begun it stands on top of every view.
+type Night struct {
+	src     Source
+	night   run.Night
+	started bool
+	asked   bool // the run was asked to begin
+	view    *View
+}
+
+// New makes a night that is to be looked at. Its View is to be opened.
+func New(src Source) *Night {
+	n := &Night{src: src, night: src.Night}
+	n.view = newView(n)
+	return n
+}
+
+// View implements [screen.Standing].
+func (n *Night) View() screen.View { return n.view }
+
+// Title implements [screen.Standing].
+func (n *Night) Title() string {
+	if n.night.Outline == nil {
+		return "a night"
+	}
+	return n.night.Outline.Title
+}
+
+// planned tells a night that has not begun and can be.
+func (n *Night) planned() bool { return !n.started && n.src.Begin != nil }
+
+// past tells a night that is only looked at.
+func (n *Night) past() bool { return !n.started && n.src.Begin == nil && n.src.Do == nil }
+
+// Running implements [screen.Standing].
+func (n *Night) Running() bool { return n.started && n.night.Ended.IsZero() }
+
+// Waits implements [screen.Standing].
+func (n *Night) Waits() bool { return len(n.night.Holds) > 0 && n.src.Do != nil }
+
+// Leads implements [screen.Standing].
+func (n *Night) Leads() string {
+	switch {
+	case n.Waits():
+		return "decide"
+	case !n.night.Ended.IsZero():
+		return "see its end"
+	}
+	return "night"
+}
+
+// clock is the time the night shows: that of one whose journal ends before it does
+// stands still, as nobody knows what came then.
+func (n *Night) clock(now time.Time) time.Time {
+	if n.past() && n.night.Ended.IsZero() && !n.night.Last.IsZero() {
+		return n.night.Last
+	}
+	return now
+}
+
+// Head implements [screen.Standing].
+func (n *Night) Head(f screen.Frame) []ink.Row {
+	now := n.clock(f.Now)
+	rows := strip.Rows(&n.night, now, f.Cells)
+	if n.past() && n.night.Ended.IsZero() {
+		rows = strip.Still(&n.night, f.Cells)
+	}
+	return append(rows, n.attention())
+}
+
+// begin begins the run.
+func (n *Night) begin(h *screen.Host) {
+	n.asked = true
+	root := h.Root()
+	root.Go(func(ctx context.Context) {
+		err := n.src.Begin(ctx)
+		root.Then(func() {
+			n.asked = false
+			if err != nil {
+				root.Say(strings.ReplaceAll(err.Error(), "\n", " "))
+				return
+			}
+			n.started = true
+			root.Stand(n)
+			screen.Listen(root, n.src.Next, n.take, nil)
+		})
+	})
+}
+
+// take takes in what has happened.
+func (n *Night) take(events []run.Event) {
+	n.night = run.Fold(n.night, events...)
+	n.view.changed()
+}
+
+// do passes on a decision.
+func (n *Night) do(h *screen.Host, c run.Command) {
+	if err := n.src.Do(c); err != nil {
+		h.Say(err.Error())
+	}
+}
+
+// Decide implements [screen.Standing].
+func (n *Night) Decide() {
+	if hold, ok := n.view.hold(); ok {
+		n.view.ask(decide.OfHold(&n.night, hold))
+	}
+}
+
+// Abort implements [screen.Standing].
+func (n *Night) Abort() { n.view.ask(decide.OfAbort(&n.night)) }
+
+// Leaving implements [screen.Standing].
+func (n *Night) Leaving() person.Form {
+	in := 0
+	for _, d := range n.night.Devices {
+		if !d.Over && d.State != run.Waiting {
+			in++
+		}
+	}
+	return person.Form{Title: "The night runs", Lines: []string{
+		"Leaving aborts it: no new device starts, and what is in change is taken back, each",
+		"device after the line in flight: " + report.Count(in, "device") + " now. What is kept stays. This process ends",
+		"when that is done.",
+	}, Questions: []person.Question{{Text: "Leave?", Choices: []person.Choice{
+		{Word: "stay", Does: "the night goes on"},
+		{Word: "leave", Does: "abort the night and take back what is in change"},
+	}}}}
+}
+
+// Plain implements [screen.Standing].
+func (n *Night) Plain() []string {
+	if !n.Running() {
+		return nil
+	}
+	lines := []string{"The night goes on.", ""}
+	for state, k := range n.night.Count() {
+		lines = append(lines, fmt.Sprintf("%d %s", k, state))
+	}
+	slices.Sort(lines[2:])
+	return append(lines, "", "Closing the terminal takes back what is in change, and ends the night then.")
+}

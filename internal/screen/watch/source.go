@@ -1,0 +1,61 @@
+package watch
+
+import (
+	"context"
+
+	"metabasis/internal/acts"
+	"metabasis/internal/core/run"
+	"metabasis/internal/screen/console"
+)
+
+// Source is where a night comes from and what can be done with it. What is nil cannot
+// be done: a night that is only looked at has no Begin and no Do.
+type Source struct {
+	// Night is the night as it stands: planned, or past.
+	Night run.Night
+	// Begin begins the run. It may take a while.
+	Begin func(ctx context.Context) error
+	// Next waits for what happens then; it is false at the end.
+	Next func(ctx context.Context) ([]run.Event, bool)
+	// Do passes on a decision.
+	Do func(run.Command) error
+	// Waive asks for a waiver before the night begins, and returns the night with it.
+	Waive func(ctx context.Context) (run.Night, error)
+	// Tail returns the last lines of a device's transcript.
+	Tail func(device string, lines int) []string
+	// Transcript returns all of it.
+	Transcript func(device string) ([]string, error)
+	// Lines returns what will be sent to a device, before the night begins.
+	Lines func(device string) []string
+	// Elsewhere says who runs the night in another process; "" for one that nobody
+	// runs.
+	Elsewhere string
+	// Console works a device by hand.
+	Console func(ctx context.Context, device string) *console.Command
+	// Close ends what the night has open, once it is not running.
+	Close func() error
+}
+
+// OfNight is a night that was planned here. With wait it waits, when it is begun, for
+// another that has the workspace.
+func OfNight(n *acts.Night, wait bool) Source {
+	return Source{
+		Night: n.Planned(), Begin: func(ctx context.Context) error { return n.Begin(ctx, wait, func(string) {}) },
+		Next: n.Events.Next, Do: n.Do, Tail: n.Tail, Transcript: n.Transcript, Lines: n.Lines, Close: n.Close,
+		Waive: func(ctx context.Context) (run.Night, error) {
+			err := n.Waive(ctx)
+			return n.Planned(), err
+		},
+		Console: func(ctx context.Context, device string) *console.Command {
+			return &console.Command{Ctx: ctx, Title: console.Title(device, n.ClearText(device)), Needs: n.Needs,
+				Open: func(ctx context.Context, columns, rows int) (console.Session, error) {
+					return n.Console(ctx, device, columns, rows)
+				}}
+		},
+	}
+}
+
+// OfPast is a night of the journal.
+func OfPast(p *acts.Past) Source {
+	return Source{Night: p.Night, Elsewhere: p.Elsewhere, Tail: p.Tail, Transcript: p.Transcript}
+}

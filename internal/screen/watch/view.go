@@ -1,0 +1,361 @@
+package watch
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"slices"
+	"strings"
+
+	"metabasis/internal/core/run"
+	"metabasis/internal/screen"
+	"metabasis/internal/screen/decide"
+	"metabasis/internal/screen/ink"
+	"metabasis/internal/screen/keys"
+	"metabasis/internal/screen/list"
+	"metabasis/internal/screen/page"
+)
+
+// View is the list of devices with its cursor, and what stands beside it. The cursor
+// stays on a device, not on a row, so that nothing jumps when rows are folded.
+type View struct {
+	n      *Night
+	host   *screen.Host
+	cursor int // index of the device
+	folded bool
+	sure   bool // the person is asked whether it begins
+	list   list.List
+	rows   []place
+	cells  int // the rows were made for
+	asking *asking
+
+	frame   screen.Frame // that is drawn
+	listTop int          // row at which the list begins
+	paneTop int          // first row of the pane that is shown
+}
+
+// place is what stands in a row of the list.
+type place struct {
+	batch    int // whose head it is, from 1; 0 for a row of devices
+	from, to int // devices; none for an empty row
+}
+
+// manyDevices is from how many on the list begins folded.
+const manyDevices = 60
+
+func newView(n *Night) *View {
+	v := &View{n: n, folded: len(n.night.Devices) > manyDevices}
+	v.list = list.List{Len: func() int { return len(v.rows) }, Pick: func(i int) bool { return v.rows[i].to > v.rows[i].from },
+		Draw: v.row, Text: v.text, Moved: v.moved}
+	return v
+}
+
+// Name implements [screen.View].
+func (v *View) Name() string { return "Night" }
+
+// Opened implements [screen.Opener].
+func (v *View) Opened(h *screen.Host) { v.host = h }
+
+// Closed implements [screen.Closer]. A night that runs goes on.
+func (v *View) Closed() error {
+	if v.n.src.Close == nil || v.n.Running() {
+		return nil
+	}
+	return v.n.src.Close()
+}
+
+// Back implements [screen.Backer].
+func (v *View) Back() bool {
+	if v.sure {
+		v.sure = false
+		return true
+	}
+	if !v.n.night.Ended.IsZero() && v.host.Standing() == screen.Standing(v.n) {
+		v.host.Stand(nil) // its end was seen
+	}
+	return false
+}
+
+// lay lays out the rows: a head a batch, then its devices, a line or a cell each.
+func (v *View) lay(cells int) {
+	if v.cells == cells && len(v.rows) > 0 {
+		return
+	}
+	v.cells = cells
+	v.rows = v.rows[:0]
+	each, i := 1, 0
+	if v.folded {
+		each = perRow(cells)
+	}
+	for b, batch := range v.n.night.Outline.Batches {
+		if b > 0 {
+			v.rows = append(v.rows, place{})
+		}
+		v.rows = append(v.rows, place{batch: b + 1})
+		for from := i; from < i+len(batch); from += each {
+			v.rows = append(v.rows, place{from: from, to: min(from+each, i+len(batch))})
+		}
+		i += len(batch)
+	}
+	v.list.Cursor = max(slices.IndexFunc(v.rows, func(p place) bool { return p.from <= v.cursor && v.cursor < p.to }), 0)
+}
+
+// moved takes the cursor to the row that the list's stands in, in the same column.
+func (v *View) moved() {
+	p := v.rows[v.list.Cursor]
+	if v.cursor >= p.from && v.cursor < p.to {
+		return
+	}
+	column := 0
+	if i := slices.IndexFunc(v.rows, func(p place) bool { return p.from <= v.cursor && v.cursor < p.to }); i >= 0 {
+		column = v.cursor - v.rows[i].from
+	}
+	v.cursor = min(p.from+column, p.to-1)
+}
+
+// to puts the cursor on a device.
+func (v *View) to(i int) {
+	v.cursor = min(max(i, 0), max(len(v.n.night.Devices)-1, 0))
+	if i := slices.IndexFunc(v.rows, func(p place) bool { return p.from <= v.cursor && v.cursor < p.to }); i >= 0 {
+		v.list.Cursor = i
+	}
+}
+
+// row draws a row of the list.
+func (v *View) row(i int, here bool, cells int) ink.Row {
+	n, p := &v.n.night, v.rows[i]
+	switch {
+	case p.batch > 0:
+		return head(n, p.batch, v.members(p.batch), v.n.clock(v.now()))
+	case p.from == p.to:
+		return ink.Row{}
+	case v.folded:
+		r := cellRow(n.Devices[p.from:p.to], v.cursor-p.from)
+		return r
+	}
+	r := Line(n.Devices[p.from], v.n.clock(v.now()), cells)
+	if here {
+		r.Spans[0].Text, r.Spans[0].Ink = "▌", ink.Lamp
+	}
+	return r
+}
+
+// members are the devices of a batch.
+func (v *View) members(batch int) []*run.Device {
+	from := 0
+	for _, b := range v.n.night.Outline.Batches[:batch-1] {
+		from += len(b)
+	}
+	return v.n.night.Devices[from : from+len(v.n.night.Outline.Batches[batch-1])]
+}
+
+// text is what finding looks in.
+func (v *View) text(i int) string {
+	var names []string
+	for _, d := range v.n.night.Devices[v.rows[i].from:v.rows[i].to] {
+		names = append(names, d.Name)
+	}
+	return strings.Join(names, " ")
+}
+
+// Device is the device under the cursor; nil when there is none.
+func (v *View) Device() *run.Device {
+	if v.cursor < 0 || v.cursor >= len(v.n.night.Devices) {
+		return nil
+	}
+	return v.n.night.Devices[v.cursor]
+}
+
+// needs lists the states that need somebody, the most urgent first; those that
+// only want to be looked at come last.
+func needs() [][]run.State {
+	return [][]run.State{{run.Held}, {run.Stranded, run.Dark}, {run.Reverting, run.Reverted, run.Blocked}}
+}
+
+// nextInNeed moves the cursor to the next device that needs somebody.
+func (v *View) nextInNeed() {
+	devices := v.n.night.Devices
+	for _, states := range needs() {
+		for i := 1; i <= len(devices); i++ {
+			if j := (v.cursor + i) % len(devices); slices.Contains(states, devices[j].State) {
+				v.to(j)
+				return
+			}
+		}
+	}
+	v.host.Say("no device needs you")
+}
+
+// hold is the hold of the device under the cursor, else the oldest.
+func (v *View) hold() (run.Hold, bool) {
+	holds := v.n.night.Holds
+	if d := v.Device(); d != nil {
+		if i := slices.IndexFunc(holds, func(h run.Hold) bool { return h.Device == d.Name }); i >= 0 {
+			return holds[i], true
+		}
+	}
+	if len(holds) > 0 {
+		return holds[0], true
+	}
+	return run.Hold{}, false
+}
+
+// ask opens a question above the view.
+func (v *View) ask(q decide.Question) {
+	v.asking = newAsking(v, q)
+	v.host.Open(v.asking)
+}
+
+// changed takes note of what has happened: a question that nobody waits for any more
+// is closed.
+func (v *View) changed() {
+	if v.asking != nil {
+		v.asking.changed()
+	}
+}
+
+// Keys implements [screen.View].
+func (v *View) Keys() []screen.Key {
+	if v.sure {
+		return []screen.Key{screen.On(keys.Open, "begin", v.begin)}
+	}
+	var out []screen.Key
+	n := v.n
+	if n.planned() && !n.asked {
+		out = append(out, screen.On(keys.Begin, "begin", func() { v.sure = true }))
+	}
+	opens := "transcript"
+	if n.planned() {
+		opens = "its lines"
+	}
+	out = append(out, v.list.Moves("device")...)
+	out = append(out, screen.On(keys.Open, opens, v.open), screen.On(keys.Find, "find", func() { v.list.Find(v.host, "device") }))
+	out = append(out, v.list.More(v.host)...)
+	if !n.planned() {
+		out = append(out, screen.On(keys.Need, "next in need", v.nextInNeed))
+	}
+	out = append(out, screen.On(keys.Pane, "pane", v.pane), screen.On(keys.Fold, "fold", v.fold))
+	if n.src.Console != nil {
+		out = append(out, screen.On(keys.Console, "console", v.console))
+	}
+	if n.planned() && n.src.Waive != nil && !n.asked {
+		out = append(out, screen.On(keys.Waive, "waive", v.waive))
+	}
+	return append(out, screen.On(keys.Left, "", func() { v.to(v.cursor - 1) }), screen.On(keys.Right, "", func() { v.to(v.cursor + 1) }))
+}
+
+func (v *View) begin() {
+	v.sure = false
+	v.n.begin(v.host)
+}
+
+func (v *View) fold() {
+	v.folded = !v.folded
+	v.cells = 0
+}
+
+func (v *View) waive() {
+	var night run.Night
+	v.host.Work("Waiving a precheck", func(ctx context.Context) (err error) {
+		night, err = v.n.src.Waive(ctx)
+		return err
+	}, func(err error) {
+		if err != nil {
+			v.host.Say("nothing is waived: " + err.Error())
+			return
+		}
+		v.n.night = night
+		v.host.Say("waived; it stands among the warnings")
+	})
+}
+
+func (v *View) console() {
+	if d := v.Device(); d != nil {
+		v.host.Exec(v.n.src.Console(v.host.Context(), d.Name), func(err error) {
+			if err != nil {
+				v.host.Say("the console: " + err.Error())
+			}
+		})
+	}
+}
+
+// open opens the transcript of the device under the cursor; before the night, the lines
+// that will be sent to it.
+func (v *View) open() {
+	d := v.Device()
+	switch {
+	case d == nil:
+		return
+	case v.n.planned():
+		v.host.Open(page.Lines("What will be sent to "+d.Name, v.n.src.Lines(d.Name)))
+		return
+	case v.n.src.Transcript == nil:
+		return
+	}
+	said, err := Transcript(d.Name, func() ([]string, error) { return v.n.src.Transcript(d.Name) })
+	if err != nil {
+		v.host.Say(err.Error())
+		return
+	}
+	v.host.Open(said)
+}
+
+// Transcript is a page with what was said with a device, followed as it grows. The
+// error says why there is none.
+func Transcript(device string, read func() ([]string, error)) (*page.Page, error) {
+	last, err := read()
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, errors.New("nothing was said to " + device + " yet")
+	case err != nil:
+		return nil, err
+	}
+	return page.Growing("Transcript of "+device, func() []string {
+		if now, err := read(); err == nil {
+			last = now
+		}
+		return last
+	}, TranscriptRow), nil
+}
+
+// pane opens what stands beside the list in full: what will be done, or the device.
+func (v *View) pane() {
+	if v.n.planned() {
+		v.host.Open(page.Of("What will be done", func(f screen.Frame) []ink.Row { return v.brief(f.Cells - 2) }))
+		return
+	}
+	d := v.Device()
+	if d == nil {
+		return
+	}
+	name := d.Name
+	v.host.Open(page.Of(name, func(f screen.Frame) []ink.Row {
+		d := v.n.night.Get(name)
+		return Panel(d, v.n.clock(f.Now), func(n int) []string { return v.tail(name, n) }, f.Cells-2, wholePane)
+	}))
+}
+
+// wholePane is how many rows a device in full has at most.
+const wholePane = 400
+
+func (v *View) tail(device string, n int) []string {
+	if v.n.src.Tail == nil {
+		return nil
+	}
+	return v.n.src.Tail(device, n)
+}
+
+// Click implements [screen.Pointed].
+func (v *View) Click(x, y int) {
+	y -= v.listTop
+	if x >= v.cells || v.sure {
+		return
+	}
+	v.list.Click(y)
+	if i := v.list.At(y); v.folded && i >= 0 && v.rows[i].to > v.rows[i].from {
+		v.to(min(v.rows[i].from+max(x-2, 0)/2, v.rows[i].to-1))
+	}
+}
+
+// Wheel implements [screen.Pointed].
+func (v *View) Wheel(rows int) { v.list.Wheel(rows) }
