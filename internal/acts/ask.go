@@ -121,6 +121,7 @@ func (q *asking) one(ctx context.Context, d fleet.Device) (out []Answer) {
 	s, err := q.Connector.Open(ctx, d, nil)
 	if err != nil {
 		f := reach.AsFailure(err)
+		q.failed(f)
 		return []Answer{{Device: d.Name, Error: fmt.Sprintf("%s: %v", f.Stage, f)}}
 	}
 	defer s.Close()

@@ -29,6 +29,7 @@ type Desk struct {
 
 	mu     sync.Mutex
 	nights []*Night // that were planned
+	found  *workspace.Finder
 }
 
 // Open opens the workspace in a directory with the settings that were given as flags.
@@ -59,10 +60,25 @@ func (d *Desk) Close() error {
 }
 
 // finder finds secrets, asking the desk's person for those that are nowhere.
+// What was told once is not asked again, until a login fails.
 func (d *Desk) finder() *workspace.Finder {
-	f := d.Finder(os.Getenv, d.Person)
-	f.Found = d.Log.Secrets.Add
-	return f
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.found == nil {
+		d.found = d.Finder(os.Getenv, d.Person)
+		d.found.Found = d.Log.Secrets.Add
+	}
+	return d.found
+}
+
+// refused forgets what was told: a secret was refused, and may have been mistyped.
+func (d *Desk) refused() {
+	d.mu.Lock()
+	f := d.found
+	d.mu.Unlock()
+	if f != nil {
+		f.Forget()
+	}
 }
 
 // did logs an act that is over: what it was, how long it took, and why it failed.

@@ -119,6 +119,7 @@ func (e *Evening) Reach(ctx context.Context, names []string, each func(reach.Eve
 	send := func(ev reach.Event) {
 		ev.At = time.Now()
 		if r := ev.Result; r != nil && r.Failure != nil {
+			e.failed(r.Failure)
 			e.Log.Debug("not reached", "device", ev.Device, "stage", r.Failure.Stage.String(), "cause", r.Failure.Cause, "err", r.Failure.Err)
 		} else {
 			e.Log.Debug("reaching", "device", ev.Device, "stage", ev.Stage.String(), "over", r != nil)
@@ -132,6 +133,13 @@ func (e *Evening) Reach(ctx context.Context, names []string, each func(reach.Eve
 		r := reach.Result{Device: d.Name, Failure: &reach.Failure{Stage: reach.Name, Cause: notBegun}}
 		send(reach.Event{Device: d.Name, Result: &r})
 	})
+}
+
+// failed takes note of why a device was not reached.
+func (e *Evening) failed(f *reach.Failure) {
+	if f.Stage == reach.Login || f.Stage == reach.Privileged {
+		e.refused()
+	}
 }
 
 // notBegun is why a device was not reached that was never tried.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -89,6 +90,9 @@ func (n *Night) run(ctx context.Context) {
 	var night run.Night
 	for batch := range n.Run.Events() {
 		night = run.Fold(night, batch...)
+		if slices.ContainsFunc(batch, func(e run.Event) bool { return e.Kind == run.Moved && e.State == run.Blocked }) {
+			n.desk.refused() // it may have been the login
+		}
 		n.note(&night)
 		n.Events.Put(batch...)
 	}

@@ -113,6 +113,7 @@ func (r *Reading) readOne(ctx context.Context, d fleet.Device) (any, error) {
 	s, err := r.Connector.Open(ctx, d, nil)
 	if err != nil {
 		f := reach.AsFailure(err)
+		r.failed(f)
 		return nil, fmt.Errorf("%s: %w", f.Stage, f)
 	}
 	defer s.Close()

@@ -203,6 +203,42 @@ func TestSecretsAreAskedForOnTheScreen(t *testing.T) {
 	assert.Contains(t, s.Text(), "this is one")
 }
 
+// What is typed ahead goes to the field it is meant for, however fast it comes.
+func TestTypingAhead(t *testing.T) {
+	one := newPlain("one")
+	s := screentest.Open(t, 100, 30, one)
+	var got []string
+	one.host.Ask(person.Form{Title: "Both", Questions: []person.Question{
+		{Text: "name", Check: func(v string) error {
+			if v == "" {
+				return errors.New("a name is wanted")
+			}
+			return nil
+		}}, {Text: "way", Choices: []person.Choice{{Word: "north"}, {Word: "south"}}}, {Text: "secret", Secret: true}}}, func(a []string) { got = a })
+	type_ := func(text string) {
+		for _, r := range text { // with nothing done between
+			s.App().Update(tea.KeyPressMsg{Text: string(r), Code: r})
+		}
+	}
+	enter := func() { s.App().Update(tea.KeyPressMsg{Code: tea.KeyEnter}) }
+	_ = s.Text()
+	enter()
+	type_("ada")
+	enter()
+	s.App().Update(tea.KeyPressMsg{Code: tea.KeyDown})
+	enter()
+	type_("gull")
+	s.App().Update(tea.KeyPressMsg{Code: tea.KeyTab, Mod: tea.ModShift})
+	s.App().Update(tea.KeyPressMsg{Code: tea.KeyUp})
+	enter()
+	s.App().Update(tea.KeyPressMsg{Code: tea.KeyTab})
+	type_("s")
+	enter()
+	assert.Equal(t, []string{"ada", "north", "gulls"}, got)
+	enter()
+	assert.Contains(t, s.Text(), "this is one")
+}
+
 // What is pasted goes where something is typed, and nowhere else.
 func TestPasting(t *testing.T) {
 	one := newPlain("one")

@@ -2,6 +2,7 @@ package screen
 
 import (
 	"slices"
+	"strings"
 
 	"charm.land/bubbles/v2/key"
 
@@ -64,7 +65,7 @@ func (h *keyHelp) Rows(f Frame) []ink.Row {
 
 func helpLine(b key.Binding, does string) ink.Row {
 	r := ink.T(ink.Foam, "   ").Strong(ink.Foam, ink.Fit(b.Help().Key, 14)).Add(ink.Foam, b.Help().Desc)
-	if does != "" {
+	if does != "" && !strings.HasPrefix(b.Help().Desc, does) {
 		r = r.Add(ink.Dim, "   here: "+does)
 	}
 	return r

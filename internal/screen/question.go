@@ -24,6 +24,7 @@ type question struct {
 	err      error
 
 	drawn  *huh.Form
+	fields []huh.Field
 	values []string
 	theme  *ink.Theme
 	top    int // first of the lines shown
@@ -64,13 +65,12 @@ func (q *question) keys() []key.Binding {
 // Opened implements [Opener].
 func (q *question) Opened(h *Host) {
 	q.values = make([]string, len(q.form.Questions))
-	var fields []huh.Field
 	for i := range q.form.Questions {
 		q.values[i] = q.form.Questions[i].Usual
-		fields = append(fields, q.field(i))
+		q.fields = append(q.fields, q.field(i))
 	}
 	q.theme = h.app.painter.Theme
-	q.drawn = huh.NewForm(huh.NewGroup(fields...)).WithShowHelp(false).WithTheme(theme(h.app.painter)).WithKeyMap(formKeys()).WithWidth(min(h.app.width-4, 100))
+	q.drawn = huh.NewForm(huh.NewGroup(q.fields...)).WithShowHelp(false).WithTheme(theme(h.app.painter)).WithKeyMap(formKeys()).WithWidth(min(h.app.width-4, 100))
 	h.app.cmd(q.drawn.Init())
 }
 
@@ -120,9 +120,10 @@ func (q *question) take(msg tea.Msg) tea.Cmd {
 			return nil
 		}
 	}
-	next, cmd := q.drawn.Update(msg)
-	if f, ok := next.(*huh.Form); ok {
-		q.drawn = f
+	field := q.drawn.GetFocusedField()
+	_, cmd := q.drawn.Update(msg)
+	if k, ok := msg.(tea.KeyPressMsg); ok {
+		cmd = q.goOn(k.String(), field, cmd)
 	}
 	if q.drawn.State == huh.StateCompleted {
 		q.over = true
@@ -130,6 +131,24 @@ func (q *question) take(msg tea.Msg) tea.Cmd {
 		q.done(q.values, nil)
 	}
 	return cmd
+}
+
+// goOn goes to another field at once, in place of the command by which the form would:
+// else what is typed ahead would stand in the field before, and a part of a secret
+// where it can be seen.
+func (q *question) goOn(pressed string, from huh.Field, cmd tea.Cmd) tea.Cmd {
+	last := from == q.fields[len(q.fields)-1]
+	switch {
+	case pressed == "shift+tab":
+		return q.drawn.PrevField()
+	case pressed != "enter" && pressed != "tab":
+		return cmd
+	case from.Error() != nil || last && pressed == "tab":
+		return nil
+	case last:
+		return q.drawn.NextGroup()
+	}
+	return q.drawn.NextField()
 }
 
 // left says that there is no answer, if none was given.

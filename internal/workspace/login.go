@@ -79,6 +79,14 @@ func (f *Finder) Find(ctx context.Context, id secrets.ID, optional bool) (string
 	return f.told(v), err
 }
 
+// Forget forgets the secrets that were found: one of them may have been wrong. The
+// secrets file stays open.
+func (f *Finder) Forget() {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	clear(f.known)
+}
+
 // told passes on a secret that was found.
 func (f *Finder) told(v string) string {
 	if f.Found != nil && v != "" {

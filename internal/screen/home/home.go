@@ -157,7 +157,7 @@ func (v *View) sum(id int64, s store.Summary) {
 
 // Keys implements [screen.View].
 func (v *View) Keys() []screen.Key {
-	out := []screen.Key{screen.On(keys.Open, "open; nothing is sent before you begin", v.open)}
+	out := []screen.Key{screen.On(keys.Open, "open", v.open)}
 	out = append(out, v.list.Keys(v.host, "")...)
 	if n := v.current().night; n != nil && needs(n) {
 		out = append(out, screen.On(keys.Settle, "seen to it", func() { v.settle(n.ID) }))

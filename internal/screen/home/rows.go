@@ -30,7 +30,7 @@ func (v *View) Rows(f screen.Frame) []ink.Row {
 	if v.host.Standing() != nil { // it may have begun or ended since
 		v.lay()
 	}
-	rows := []ink.Row{ink.Row{}.Add(ink.Foam, " ").Strong(ink.Foam, "Workspace").Add(ink.Dim, "  "+v.desk.Path()), {}}
+	rows := []ink.Row{ink.Row{}.Add(ink.Foam, " ").Strong(ink.Foam, "Metabasis").Add(ink.Dim, "  "+v.desk.Path()).Right(ink.T(ink.Dim, "nothing is sent before you begin a night "), f.Cells), {}}
 	v.top = len(rows)
 	if !v.loaded {
 		return append(rows, ink.T(ink.Dim, " reading …"))
@@ -41,7 +41,7 @@ func (v *View) Rows(f screen.Frame) []ink.Row {
 func (v *View) row(i int, here bool, cells int) ink.Row {
 	r := v.rows[i].draw(here, cells)
 	if here {
-		r.Spans[0].Text, r.Spans[0].Ink = "▌", ink.Lamp
+		r.Spans[0].Text, r.Spans[0].Ink = "▌ ", ink.Lamp
 	}
 	return ink.Cut(r, cells)
 }

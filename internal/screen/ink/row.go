@@ -152,8 +152,9 @@ func (p *Painter) Paint(b *strings.Builder, r Row, cells int) {
 			text = ansi.Truncate(text, left, "…")
 			w = ansi.StringWidth(text)
 		}
-		if !s.raw {
-			b.WriteString(p.start(s, r.Marked || s.Mark))
+		b.WriteString(p.start(s, r.Marked || s.Mark))
+		if s.raw { // what it leaves without an ink is on the ground all the same
+			text = strings.ReplaceAll(text, "\x1b[m", p.start(Span{}, r.Marked || s.Mark))
 		}
 		b.WriteString(text)
 		left -= w

@@ -165,26 +165,49 @@ func (s *Screen) See(pattern string) string {
 	}
 }
 
-// Bench measures from a key to the finished frame in a window of 160 by 42; each is
-// called before every key.
+// Bench measures from a key to the finished frame in a window of 160 by 42; each, which
+// may be nil, is called before every key.
 func Bench(b *testing.B, app *screen.App, begin func(h *screen.Host), each func(i int)) {
+	bench(b, app, begin, nil, nil, each)
+}
+
+// BenchKeys presses keys first, opens what then opens, and measures as [Bench] does,
+// while what was begun goes on.
+func BenchKeys(b *testing.B, app *screen.App, begin func(h *screen.Host), first []string, then func(h *screen.Host)) {
+	bench(b, app, begin, first, then, nil)
+}
+
+func bench(b *testing.B, app *screen.App, begin func(h *screen.Host), first []string, then func(h *screen.Host), each func(i int)) {
 	s := &Screen{t: b, app: app, msgs: make(chan tea.Msg, 1024), stop: make(chan struct{})}
 	defer close(s.stop)
+	defer app.Close()
 	s.run(app.Init())
 	s.Resize(160, 42)
 	app.Begin(begin)
 	s.settle()
-	_ = app.View()
+	s.Press(first...)
+	if then != nil {
+		app.Begin(then)
+	}
+	for range 20 {
+		s.settle()
+	}
 	keys := []tea.KeyPressMsg{{Code: tea.KeyDown}, {Code: tea.KeyPgDown}, {Code: tea.KeyUp}}
 	var times []time.Duration
 	for i := 0; b.Loop(); i++ {
 		if each != nil {
 			each(i)
 		}
+		select { // what has come in meanwhile is a frame of its own
+		case msg := <-s.msgs:
+			s.take(msg)
+		case <-time.After(time.Millisecond):
+		}
 		start := time.Now()
-		app.Update(keys[i%len(keys)])
+		_, cmd := app.Update(keys[i%len(keys)])
 		_ = app.View().Content
 		times = append(times, time.Since(start))
+		s.run(cmd)
 	}
 	slices.Sort(times)
 	b.ReportMetric(float64(times[len(times)*99/100].Microseconds())/1000, "p99-ms")
