@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -132,4 +133,39 @@ func TestLeavingWhileANightRuns(t *testing.T) {
 	s = x.see(`\[code (130|3)\]`)
 	assert.Contains(t, s, "the screen is gone; what is in change is taken back, and this ends then")
 	assert.Regexp(t, `10 devices: .*skipped`, s)
+}
+
+// A wheel scrolls, a click chooses, and neither does more.
+func TestTheMouse(t *testing.T) {
+	t.Parallel()
+	x := start(t, "160x42", nil, "demo")
+	x.see("Ready. Nothing has been sent.")
+	mouse := func(button, column, row int) {
+		x.type_(fmt.Sprintf("\x1b[<%d;%d;%dM", button, column, row))
+	}
+	mouse(0, 5, 13) // the row of a device in batch 2
+	x.see(`▌ ald-quay-6`)
+	mouse(65, 5, 13)
+	x.see(`▌ brm-quay-4`)
+	for range 4 {
+		mouse(0, 5, 1)
+		mouse(2, 5, 42)
+	}
+	x.begin()
+	x.see(`brm-quay-4 is held`)
+	x.press("d")
+	s := x.see(`▌ 1 Try again`)
+	for row, l := range strings.Split(s, "\n") {
+		if i := strings.Index(l, "Take everything back and stop"); i >= 0 {
+			mouse(0, len([]rune(l[:i])), row+1)
+			mouse(0, len([]rune(l[:i])), row+1)
+		}
+	}
+	s = x.see(`▌ \d Take everything back and stop`)
+	assert.NotContains(t, s, "Enter again")
+	x.press("Escape")
+	x.see("! next in need")
+	x = start(t, "160x41", []string{"METABASIS_MOUSE=no"}, "demo")
+	x.see("Ready. Nothing has been sent.")
+	assert.Equal(t, "0", strings.TrimSpace(x.tmux("display-message", "-p", "#{mouse_any_flag}")), "the mouse is the terminal's")
 }

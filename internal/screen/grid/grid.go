@@ -136,7 +136,7 @@ func (v *View) Keys() []screen.Key {
 	}
 	if device := v.device(); device != "" {
 		if v.src.Said != nil {
-			out = append(out, screen.On(keys.Open, "transcript", func() { v.transcript(device) }))
+			out = append(out, screen.On(keys.Open, "transcript", func() { watch.OpenTranscript(v.host, device, v.src.Said) }))
 		}
 		if v.src.Console != nil {
 			out = append(out, screen.On(keys.Console, "console", func() { Work(v.host, v.src.Console(v.host.Context(), device)) }))
@@ -151,15 +151,6 @@ func (v *View) device() string {
 		return v.shown.Rows[i].Device
 	}
 	return ""
-}
-
-func (v *View) transcript(device string) {
-	said, err := watch.Transcript(device, func() ([]string, error) { return v.src.Said(device) })
-	if err != nil {
-		v.host.Say(err.Error())
-		return
-	}
-	v.host.Open(said)
 }
 
 // order goes on from outliers first to the column under the cursor, rising, then

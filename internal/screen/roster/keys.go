@@ -178,17 +178,9 @@ func (v *View) accept() {
 }
 
 func (v *View) transcript() {
-	i := v.current()
-	if i < 0 {
-		return
+	if i := v.current(); i >= 0 {
+		watch.OpenTranscript(v.host, v.src.Devices[i].Name, v.src.Said)
 	}
-	name := v.src.Devices[i].Name
-	said, err := watch.Transcript(name, func() ([]string, error) { return v.src.Said(name) })
-	if err != nil {
-		v.host.Say(err.Error())
-		return
-	}
-	v.host.Open(said)
 }
 
 func (v *View) console() {

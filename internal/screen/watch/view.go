@@ -292,30 +292,27 @@ func (v *View) open() {
 	case v.n.src.Transcript == nil:
 		return
 	}
-	said, err := Transcript(d.Name, func() ([]string, error) { return v.n.src.Transcript(d.Name) })
-	if err != nil {
-		v.host.Say(err.Error())
-		return
-	}
-	v.host.Open(said)
+	OpenTranscript(v.host, d.Name, v.n.src.Transcript)
 }
 
-// Transcript is a page with what was said with a device, followed as it grows. The
-// error says why there is none.
-func Transcript(device string, read func() ([]string, error)) (*page.Page, error) {
-	last, err := read()
+// OpenTranscript opens what was said with a device, followed as it grows, or says why
+// there is nothing.
+func OpenTranscript(h *screen.Host, device string, read func(device string) ([]string, error)) {
+	last, err := read(device)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return nil, errors.New("nothing was said to " + device + " yet")
+		h.Say("nothing was said to " + device + " yet")
+		return
 	case err != nil:
-		return nil, err
+		h.Say(err.Error())
+		return
 	}
-	return page.Growing("Transcript of "+device, func() []string {
-		if now, err := read(); err == nil {
+	h.Open(page.Growing("Transcript of "+device, func() []string {
+		if now, err := read(device); err == nil {
 			last = now
 		}
 		return last
-	}, TranscriptRow), nil
+	}, TranscriptRow))
 }
 
 // pane opens what stands beside the list in full: what will be done, or the device.
