@@ -10,7 +10,7 @@ demo: build
 	bin/metabasis demo
 
 build:
-	$(GO) build -o bin/metabasis ./cmd/metabasis
+	$(GO) build -buildvcs=auto -o bin/metabasis ./cmd/metabasis
 
 test: deps vet lint
 	$(GO) test -count=1 -timeout 280s -parallel 12 ./...

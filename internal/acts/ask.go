@@ -118,7 +118,7 @@ type asking struct {
 
 // one asks one device all its commands.
 func (q *asking) one(ctx context.Context, d fleet.Device) (out []Answer) {
-	s, err := q.Connector.Open(ctx, d, nil)
+	s, err := q.open(ctx, d)
 	if err != nil {
 		f := reach.AsFailure(err)
 		q.failed(f)

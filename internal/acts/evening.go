@@ -78,6 +78,24 @@ func (e *Evening) Ready(ctx context.Context, what string) (err error) {
 	return nil
 }
 
+// Renew has secrets that were typed typed anew, after a login was denied: one may have
+// been mistyped. Secrets that come from elsewhere stay as they are, and what guards
+// against accounts being locked out is not told to begin anew.
+func (e *Evening) Renew(ctx context.Context) error {
+	if !e.finder().Typed() {
+		return nil
+	}
+	e.refused()
+	access, err := e.accessTo(ctx, e.Fleet, e.Scope.Devices)
+	if err != nil {
+		return err
+	}
+	old := e.access
+	e.access, e.Connector = access, access.Connector(e.scripts.For)
+	e.access.OpenJumps(ctx, e.Connector, e.Scope.Devices)
+	return old.Close()
+}
+
 // accessTo gets ready to reach devices.
 func (d *Desk) accessTo(ctx context.Context, f *fleet.Fleet, devices []fleet.Device) (*workspace.Access, error) {
 	if d.Access != nil {
@@ -92,6 +110,27 @@ func (e *Evening) Close() error {
 		return nil
 	}
 	return errors.Join(e.access.Close(), e.scripts.Close())
+}
+
+// ErrInChange says that a night of this process works on a device: it is not disturbed.
+var ErrInChange = errors.New("the night that runs works on it")
+
+// free says whether a device may be connected to now.
+func (e *Evening) free(d fleet.Device) error {
+	for _, n := range e.Planned() {
+		if n.changes(d.Name) {
+			return &reach.Failure{Stage: reach.Name, Cause: "not tried: " + ErrInChange.Error(), Remedy: "try it again once it is kept, or held", Err: ErrInChange}
+		}
+	}
+	return nil
+}
+
+// open opens a session with a device, unless a night works on it.
+func (e *Evening) open(ctx context.Context, d fleet.Device) (*profile.Session, error) {
+	if err := e.free(d); err != nil {
+		return nil, err
+	}
+	return e.Connector.Open(ctx, d, nil)
 }
 
 // Part is the evening with only some of its devices; none named are all of them. It
@@ -127,6 +166,10 @@ func (e *Evening) Reach(ctx context.Context, names []string, each func(reach.Eve
 		each(ev)
 	}
 	reach.Sweep(ctx, e.Part(names).Scope.Devices, e.Together(), func(ctx context.Context, d fleet.Device) {
+		if err := e.free(d); err != nil {
+			send(reach.Event{Device: d.Name, Result: &reach.Result{Device: d.Name, Failure: reach.AsFailure(err)}})
+			return
+		}
 		r := e.Connector.Reach(ctx, d, func(s reach.Stage) { send(reach.Event{Device: d.Name, Stage: s}) })
 		send(reach.Event{Device: d.Name, Result: &r})
 	}, func(_ context.Context, d fleet.Device) {

@@ -28,6 +28,7 @@ type Night struct {
 	desk   *Desk
 	access *workspace.Access
 	needs  atomic.Pointer[string]
+	now    atomic.Pointer[run.Night] // as it stands while it runs
 
 	mu          sync.Mutex
 	began       bool
@@ -94,6 +95,8 @@ func (n *Night) run(ctx context.Context) {
 			n.desk.refused() // it may have been the login
 		}
 		n.note(&night)
+		stands := night
+		n.now.Store(&stands)
 		n.Events.Put(batch...)
 	}
 	err := <-done
@@ -183,6 +186,24 @@ func (n *Night) Close() error {
 		return nil
 	}
 	return errors.Join(n.Night.Close(), n.access.Close())
+}
+
+// changes tells whether the night works on a device at this moment. One that is held
+// waits, and may be looked at.
+func (n *Night) changes(device string) bool {
+	night := n.now.Load()
+	if night == nil || !n.Running() {
+		return false
+	}
+	d := night.Get(device)
+	if d == nil {
+		return false
+	}
+	switch d.State {
+	case run.Checking, run.Recording, run.Armed, run.Changing, run.Verifying, run.Soaking, run.Reverting:
+		return true
+	}
+	return false
 }
 
 // Console opens a device of the night to be worked by hand, in a window of that size.

@@ -110,7 +110,7 @@ func (r *Reading) Read(ctx context.Context, each func(done int)) *table.Table {
 }
 
 func (r *Reading) readOne(ctx context.Context, d fleet.Device) (any, error) {
-	s, err := r.Connector.Open(ctx, d, nil)
+	s, err := r.open(ctx, d)
 	if err != nil {
 		f := reach.AsFailure(err)
 		r.failed(f)

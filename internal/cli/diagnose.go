@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"os"
+	"path/filepath"
 	"runtime"
 	"runtime/debug"
 	"strings"
@@ -19,10 +20,22 @@ func (a *app) log() *diag.Log {
 			a.logged = diag.None()
 		} else {
 			a.logFile = diag.File(os.Getenv)
+			crashes(filepath.Join(filepath.Dir(a.logFile), "crash.log"))
 		}
 		a.logged.Info("start", "version", Version, "commit", commit(), "words", strings.Join(a.words, " "))
 	}
 	return a.logged
+}
+
+// crashes has what the runtime says at a crash written into a file, too: on the screen it
+// could not be read.
+func crashes(file string) {
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return
+	}
+	defer f.Close()
+	_ = debug.SetCrashOutput(f, debug.CrashOptions{}) // it keeps a copy of its own
 }
 
 // caught tells of a mistake of ours, and where all that is known of it stands.

@@ -91,8 +91,8 @@ func (a *App) keyRow(cells int) ink.Row {
 		if a.running() {
 			everywhere = append([]key.Binding{named(keys.Abort, "a", "abort")}, everywhere...)
 		}
-		if a.standing.Waits() || h.view != a.standing.View() {
-			everywhere = append([]key.Binding{named(keys.Decide, "d", a.standing.Leads())}, everywhere...)
+		if leads := a.standing.Leads(); leads != "" && (a.standing.Waits() || h.view != a.standing.View()) {
+			everywhere = append([]key.Binding{named(keys.Decide, "d", leads)}, everywhere...)
 		}
 	}
 	if h.failed == "" {

@@ -80,7 +80,8 @@ type Standing interface {
 	Title() string
 	// View is the view of it.
 	View() View
-	// Leads says in a word what [Standing.Decide] leads to: a decision, or the night.
+	// Leads says in a word what [Standing.Decide] leads to: a decision, or the
+	// night; "" when that is what is looked at.
 	Leads() string
 	// Waits tells whether something waits for a decision.
 	Waits() bool

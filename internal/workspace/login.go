@@ -11,6 +11,7 @@ import (
 	"regexp"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"metabasis/internal/person"
 	"metabasis/internal/settings"
@@ -42,6 +43,7 @@ type Finder struct {
 	dir      string
 
 	mu     sync.Mutex
+	typed  atomic.Bool // a person was asked
 	opened bool
 	file   *secrets.File
 	known  map[secrets.ID]string
@@ -78,6 +80,9 @@ func (f *Finder) Find(ctx context.Context, id secrets.ID, optional bool) (string
 	}
 	return f.told(v), err
 }
+
+// Typed tells whether a person has typed a secret: then it may be another the next time.
+func (f *Finder) Typed() bool { return f.typed.Load() }
 
 // Forget forgets the secrets that were found: one of them may have been wrong. The
 // secrets file stays open.
@@ -132,6 +137,7 @@ func (f *Finder) ask(ctx context.Context, question string, nobody func() error) 
 	if err != nil {
 		return "", fmt.Errorf("%s: %w", question, err)
 	}
+	f.typed.Store(true)
 	return f.told(v), nil
 }
 

@@ -29,8 +29,8 @@ func (v *View) Keys() (out []screen.Key) {
 		what = fmt.Sprintf("reach %d marked", n)
 	}
 	failed := len(v.failed()) > 0
-	add(!v.busy && v.src.Reach != nil, keys.Reach, what, func() { v.reach(v.meant()) })
-	add(!v.busy && failed, keys.Again, "failed again", func() { v.reach(v.failed()) })
+	add(!v.busy && v.src.Reach != nil, keys.Reach, what, func() { v.again(v.meant()) })
+	add(!v.busy && failed, keys.Again, "failed again", func() { v.again(v.failed()) })
 	add(len(v.fresh()) > 0, keys.HostKeys, "keys", v.accept)
 	out = append(out, v.list.Moves("")...)
 	add(true, keys.Mark, "mark", v.mark)
@@ -128,6 +128,25 @@ func (v *View) nextFailed() {
 		}
 	}
 	v.host.Say("no device has failed")
+}
+
+// again reaches devices; where a login was denied before, what was typed as its secret
+// is typed anew first.
+func (v *View) again(names []string) {
+	denied := slices.ContainsFunc(v.board.Entries, func(e reach.Entry) bool {
+		return e.State == reach.Failed && (e.Stage == reach.Login || e.Stage == reach.Privileged) && slices.Contains(names, e.Device)
+	})
+	if !denied || v.src.Renew == nil {
+		v.reach(names)
+		return
+	}
+	v.host.Work("Getting ready again", v.src.Renew, func(err error) {
+		if err != nil {
+			v.host.Say("not reached again: " + err.Error())
+			return
+		}
+		v.reach(names)
+	})
 }
 
 func (v *View) reach(names []string) {

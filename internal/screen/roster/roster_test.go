@@ -254,6 +254,28 @@ func TestTheFailedAreReachedAgain(t *testing.T) {
 	assert.Equal(t, []string{"quay-4", "quay-5"}, f.reached)
 }
 
+// Where a login was denied, what was typed is typed anew before it is tried again.
+func TestADeniedLoginIsTypedAnew(t *testing.T) {
+	f := newFixture(t)
+	renewed := 0
+	f.v.src.Renew = func(context.Context) error { renewed++; return nil }
+	f.fold(failed("quay-4", reach.Port, "refuses"))
+	f.Press("R")
+	assert.Equal(t, []string{"quay-4"}, f.reached)
+	assert.Zero(t, renewed)
+	f.end()
+	f.fold(failed("quay-5", reach.Login, "denied"))
+	f.Press("R")
+	f.See("Reaching")
+	assert.Equal(t, 1, renewed)
+	f.end()
+	f.v.src.Renew = func(context.Context) error { return errors.New("no answer was given") }
+	f.reached = nil
+	f.Press("R")
+	f.See("not reached again: no answer was given")
+	assert.Nil(t, f.reached)
+}
+
 // The bar is full whatever is counted, and nothing that is there is left out.
 func TestApportion(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {

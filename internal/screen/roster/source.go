@@ -19,6 +19,8 @@ type Source struct {
 	LeftOut []scope.LeftOut
 	// Reach reaches devices and tells what happens; it returns when that is over.
 	Reach func(ctx context.Context, names []string, each func(reach.Event))
+	// Renew has secrets typed anew, after a login was denied.
+	Renew func(ctx context.Context) error
 	// Where tells which devices a condition selects.
 	Where func(condition string) ([]string, error)
 	// Save saves a selection.
@@ -46,7 +48,7 @@ type Device struct {
 
 // OfEvening is the view's source for devices that are ready to be reached.
 func OfEvening(e *acts.Evening) Source {
-	src := Source{Title: e.Title(), LeftOut: e.Scope.LeftOut, Reach: e.Reach, Where: e.Where, Save: e.SaveSelection,
+	src := Source{Title: e.Title(), LeftOut: e.Scope.LeftOut, Reach: e.Reach, Renew: e.Renew, Where: e.Where, Save: e.SaveSelection,
 		Console: grid.ConsoleOf(e), Said: e.Said, Accept: e.Accept, Tables: e.Tables(), Close: e.Close}
 	for _, d := range e.Devices() {
 		login, _ := e.LoginOf(d)

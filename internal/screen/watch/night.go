@@ -58,6 +58,8 @@ func (n *Night) Waits() bool { return len(n.night.Holds) > 0 && n.src.Do != nil 
 // Leads implements [screen.Standing].
 func (n *Night) Leads() string {
 	switch {
+	case n.view.asking != nil && n.view.asking.host.Top():
+		return "" // it is open
 	case n.Waits():
 		return "decide"
 	case !n.night.Ended.IsZero():
