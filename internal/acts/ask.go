@@ -120,6 +120,9 @@ type asking struct {
 func (q *asking) one(ctx context.Context, d fleet.Device) (out []Answer) {
 	s, err := q.open(ctx, d)
 	if err != nil {
+		if errors.Is(err, ErrInChange) {
+			return []Answer{{Device: d.Name, Error: err.Error()}}
+		}
 		f := reach.AsFailure(err)
 		q.failed(f)
 		return []Answer{{Device: d.Name, Error: fmt.Sprintf("%s: %v", f.Stage, f)}}

@@ -113,13 +113,13 @@ func (e *Evening) Close() error {
 }
 
 // ErrInChange says that a night of this process works on a device: it is not disturbed.
-var ErrInChange = errors.New("the night that runs works on it")
+var ErrInChange = errors.New("not tried: the night that runs works on it")
 
 // free says whether a device may be connected to now.
 func (e *Evening) free(d fleet.Device) error {
 	for _, n := range e.Planned() {
 		if n.changes(d.Name) {
-			return &reach.Failure{Stage: reach.Name, Cause: "not tried: " + ErrInChange.Error(), Remedy: "try it again once it is kept, or held", Err: ErrInChange}
+			return ErrInChange
 		}
 	}
 	return nil
@@ -151,10 +151,18 @@ func (e *Evening) Together() int { return e.Settings.Int(settings.Together) }
 
 // Reach reaches the devices named, none are all, and tells what happens; each is
 // called from several goroutines. It returns when all are done, or given up because
-// ctx has ended.
-func (e *Evening) Reach(ctx context.Context, names []string, each func(reach.Event)) {
+// ctx has ended, and names those that were not tried because a night works on them.
+func (e *Evening) Reach(ctx context.Context, names []string, each func(reach.Event)) (inChange []string) {
+	var devices []fleet.Device
+	for _, d := range e.Part(names).Scope.Devices {
+		if e.free(d) != nil {
+			inChange = append(inChange, d.Name)
+			continue
+		}
+		devices = append(devices, d)
+	}
 	began := time.Now()
-	defer func() { e.did("reach", began, ctx.Err(), "devices", len(names)) }()
+	defer func() { e.did("reach", began, ctx.Err(), "devices", len(devices), "in change", len(inChange)) }()
 	send := func(ev reach.Event) {
 		ev.At = time.Now()
 		if r := ev.Result; r != nil && r.Failure != nil {
@@ -165,17 +173,14 @@ func (e *Evening) Reach(ctx context.Context, names []string, each func(reach.Eve
 		}
 		each(ev)
 	}
-	reach.Sweep(ctx, e.Part(names).Scope.Devices, e.Together(), func(ctx context.Context, d fleet.Device) {
-		if err := e.free(d); err != nil {
-			send(reach.Event{Device: d.Name, Result: &reach.Result{Device: d.Name, Failure: reach.AsFailure(err)}})
-			return
-		}
+	reach.Sweep(ctx, devices, e.Together(), func(ctx context.Context, d fleet.Device) {
 		r := e.Connector.Reach(ctx, d, func(s reach.Stage) { send(reach.Event{Device: d.Name, Stage: s}) })
 		send(reach.Event{Device: d.Name, Result: &r})
 	}, func(_ context.Context, d fleet.Device) {
 		r := reach.Result{Device: d.Name, Failure: &reach.Failure{Stage: reach.Name, Cause: notBegun}}
 		send(reach.Event{Device: d.Name, Result: &r})
 	})
+	return inChange
 }
 
 // failed takes note of why a device was not reached.

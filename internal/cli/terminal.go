@@ -102,6 +102,10 @@ func (t terminal) read(ctx context.Context, q *person.Question) (string, error) 
 			return
 		}
 		line, err := readLine(t.a.in)
+		if q.Secret {
+			got <- given{strings.TrimRight(line, "\r"), err}
+			return
+		}
 		got <- given{strings.TrimSpace(line), err}
 	}()
 	select {

@@ -219,7 +219,7 @@ func TestWorkspaceOpensAPastNight(t *testing.T) {
 	x.press("Enter")
 	x.see("Transcript of ald-quay-3")
 	x.press("Escape")
-	x.see("q back")
+	x.see("! next in need")
 	x.press("q")
 	x.see("Nights of")
 	x.press("q")

@@ -157,7 +157,9 @@ func (v *View) reach(names []string) {
 	events := acts.NewStream[reach.Event]()
 	v.host.Go(func(ctx context.Context) {
 		defer events.Close()
-		v.src.Reach(ctx, names, func(e reach.Event) { events.Put(e) })
+		if left := v.src.Reach(ctx, names, func(e reach.Event) { events.Put(e) }); len(left) > 0 {
+			v.host.Then(func() { v.host.Say("not tried, the night works on them: " + report.Some(left, 4)) })
+		}
 	})
 	screen.Listen(v.host, events.Next, func(e []reach.Event) { v.board = v.board.Fold(e...) }, func() {
 		v.busy = false

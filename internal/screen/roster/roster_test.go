@@ -33,6 +33,7 @@ type fixture struct {
 	reached []string
 	saved   map[string]scope.Selection
 	took    []string
+	left    []string // not tried
 	table   string
 }
 
@@ -43,12 +44,13 @@ func newFixture(t *testing.T) *fixture {
 		d := fleet.Device{Name: fmt.Sprintf("quay-%d", i), Site: []string{"ALD", "BRM", "CLD"}[i/2], Role: "quay", Platform: "tern", Address: fmt.Sprintf("192.0.2.%d", i)}
 		src.Devices = append(src.Devices, Device{Device: d, Login: "crew", ClearText: i == 3})
 	}
-	src.Reach = func(ctx context.Context, names []string, _ func(reach.Event)) {
+	src.Reach = func(ctx context.Context, names []string, _ func(reach.Event)) []string {
 		f.reached = names
 		select {
 		case <-f.over:
 		case <-ctx.Done():
 		}
+		return f.left
 	}
 	src.Where = func(c string) ([]string, error) {
 		if c != "two" {
@@ -208,6 +210,17 @@ func TestSizes(t *testing.T) {
 	}
 	f.Resize(59, 16)
 	assert.Contains(t, f.Text(), "This window is too small")
+}
+
+// What a night works on is not tried, and said.
+func TestWhatANightWorksOnIsNotTried(t *testing.T) {
+	f := newFixture(t)
+	f.left = []string{"quay-1", "quay-2"}
+	f.Press("r")
+	f.fold(ready("quay-0"))
+	f.end()
+	assert.Contains(t, f.Text(), "not tried, the night works on them: quay-1, quay-2")
+	assert.Contains(t, f.Text(), "● 1 ready, 5 not tried.")
 }
 
 // A device that calls itself otherwise may be the wrong one.

@@ -17,8 +17,9 @@ type Source struct {
 	Title   string
 	Devices []Device
 	LeftOut []scope.LeftOut
-	// Reach reaches devices and tells what happens; it returns when that is over.
-	Reach func(ctx context.Context, names []string, each func(reach.Event))
+	// Reach reaches devices and tells what happens; it returns when that is over,
+	// and names those that were not tried because a night works on them.
+	Reach func(ctx context.Context, names []string, each func(reach.Event)) (inChange []string)
 	// Renew has secrets typed anew, after a login was denied.
 	Renew func(ctx context.Context) error
 	// Where tells which devices a condition selects.
