@@ -396,6 +396,18 @@ func TestEveryFrameFits(t *testing.T) {
 	}
 }
 
+// What goes on behind other views is seen on the last line.
+func TestProgressBehind(t *testing.T) {
+	one, two := newPlain("one"), newPlain("two")
+	s := screentest.Open(t, 100, 30, one)
+	one.host.Progress("reaching", 3, 12)
+	assert.NotContains(t, s.Text(), "reaching", "the view itself says so")
+	one.host.Open(two)
+	assert.Contains(t, s.Text(), "◔ reaching ━━╌╌╌╌╌╌ 3 of 12   ? keys   q back")
+	one.host.Progress("", 0, 0)
+	assert.NotContains(t, s.Text(), "reaching")
+}
+
 // Messages go away by themselves.
 func TestMessagesGo(t *testing.T) {
 	one := newPlain("one")

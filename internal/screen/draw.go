@@ -1,8 +1,11 @@
 package screen
 
 import (
+	"fmt"
+
 	"charm.land/bubbles/v2/help"
 	"charm.land/bubbles/v2/key"
+	"charm.land/bubbles/v2/progress"
 	tea "charm.land/bubbletea/v2"
 
 	"metabasis/internal/screen/ink"
@@ -69,7 +72,25 @@ func (a *App) foot() ink.Row {
 	if len(a.questions) > 0 {
 		r = r.Strong(ink.Lamp, "◆ A answers: "+ink.Clip(a.questions[0].title(), 40)+"   ")
 	}
+	r = r.Then(a.progress())
 	return r.Then(a.keyRow(a.width - r.Width()))
+}
+
+// progress is how far what goes on behind other views is.
+func (a *App) progress() (r ink.Row) {
+	for _, h := range a.stack[:max(len(a.stack)-1, 0)] {
+		if p := h.behind; p.total > 0 {
+			r = r.Strong(ink.Tide, "◔ "+p.what+" ").Then(Bar(a.painter, p.done, p.total, 8)).Add(ink.Dim, fmt.Sprintf(" %d of %d   ", p.done, p.total))
+		}
+	}
+	return r
+}
+
+// Bar draws how far something is.
+func Bar(p *ink.Painter, done, total, cells int) ink.Row {
+	bar := progress.New(progress.WithoutPercentage(), progress.WithWidth(cells), progress.WithFillCharacters('━', '╌'), progress.WithColors(p.Theme.Color(ink.Tide)))
+	bar.EmptyColor = p.Theme.Color(ink.Faint)
+	return ink.Raw(bar.ViewAs(float64(done) / float64(max(total, 1))))
 }
 
 // keyRow is the line of the keys that do something now. Those that work everywhere

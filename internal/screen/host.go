@@ -22,6 +22,7 @@ type Host struct {
 	work   sync.WaitGroup
 	closed bool
 	failed string // why it cannot be drawn
+	behind progressOf
 }
 
 // Context ends when the view is left.
@@ -103,6 +104,16 @@ func (h *Host) Work(what string, do func(ctx context.Context) error, then func(e
 
 // inFront marks the context of work that the person waits for.
 type inFront struct{}
+
+// progressOf is how far something is that goes on behind a view.
+type progressOf struct {
+	what        string
+	done, total int
+}
+
+// Progress says how far something is that goes on behind the view, such as reaching; it
+// stands on the last line while another view is looked at. A total of 0 ends it.
+func (h *Host) Progress(what string, done, total int) { h.behind = progressOf{what, done, total} }
 
 // Exec gives the terminal to something else for a while.
 func (h *Host) Exec(c tea.ExecCommand, then func(error)) {

@@ -10,8 +10,6 @@ import (
 
 	"metabasis/internal/screen/list"
 
-	"charm.land/bubbles/v2/progress"
-
 	"metabasis/internal/core/table"
 	"metabasis/internal/screen"
 	"metabasis/internal/screen/ink"
@@ -68,10 +66,16 @@ func (v *View) Opened(h *screen.Host) {
 		t := v.src.Read(ctx, func(done int) {
 			if time.Since(last) > everyWhile {
 				last = time.Now()
-				h.Then(func() { v.done = max(v.done, done) })
+				h.Then(func() {
+					v.done = max(v.done, done)
+					h.Progress("reading "+v.all.Name, v.done, v.src.Devices)
+				})
 			}
 		})
-		h.Then(func() { v.arrive(t) })
+		h.Then(func() {
+			h.Progress("", 0, 0)
+			v.arrive(t)
+		})
 	})
 }
 
@@ -251,10 +255,8 @@ func (v *View) columnName(i int) string {
 func (v *View) attention(f screen.Frame) ink.Row {
 	r := ink.T(ink.Foam, " ")
 	if !v.read {
-		bar := progress.New(progress.WithoutPercentage(), progress.WithWidth(24), progress.WithFillCharacters('━', '╌'), progress.WithColors(f.Painter.Theme.Color(ink.Tide)))
-		bar.EmptyColor = f.Painter.Theme.Color(ink.Faint)
 		return r.Strong(ink.Tide, fmt.Sprintf("Reading: %d of %d devices done.  ", v.done, v.src.Devices)).
-			Then(ink.Raw(bar.ViewAs(float64(v.done) / float64(max(v.src.Devices, 1)))))
+			Then(screen.Bar(f.Painter, v.done, v.src.Devices, 24))
 	}
 	cols := v.telling
 	if i := v.all.Column(v.src.By); i >= 0 {

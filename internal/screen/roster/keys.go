@@ -161,7 +161,12 @@ func (v *View) reach(names []string) {
 			v.host.Then(func() { v.host.Say("not tried, the night works on them: " + report.Some(left, 4)) })
 		}
 	})
-	screen.Listen(v.host, events.Next, func(e []reach.Event) { v.board = v.board.Fold(e...) }, func() {
+	screen.Listen(v.host, events.Next, func(e []reach.Event) {
+		v.board = v.board.Fold(e...)
+		c := v.board.Count()
+		v.host.Progress("reaching", c[reach.Ready]+c[reach.Failed], len(v.board.Entries))
+	}, func() {
+		v.host.Progress("", 0, 0)
 		v.busy = false
 		v.regroup()
 	})

@@ -294,3 +294,18 @@ func TestBeginning(t *testing.T) {
 	text = s.See("all keys of this view")
 	assert.Contains(t, text, "Move the quays to the new clocks", "its strip stays on top")
 }
+
+// A view above a night that fails is left, and the night goes on meanwhile: what happens
+// is taken in, and a hold is decided on.
+func TestAViewThatFailsAboveANight(t *testing.T) {
+	s := running(t, planned(4, 4), 160, 42)
+	s.Press("tab")
+	s.n.src.Tail = func(string, int) []string { panic("no such tail") }
+	assert.Contains(t, s.See("this view cannot be drawn"), "The night goes on.")
+	s.happen(held("ald-quay-3", 7)...)
+	text := s.See("ald-quay-3 is held")
+	assert.Contains(t, text, "no such tail (watch/careful_test.go:")
+	s.n.src.Tail = nil
+	s.Press("q", "d", "enter")
+	assert.Equal(t, []run.Command{{Choice: run.TryAgain, Hold: 7}}, s.commands)
+}
