@@ -57,6 +57,9 @@ func (p *Past) Tail(device string, n int) []string {
 func (d *Desk) Nights(ctx context.Context) ([]store.Listed, error) {
 	all, err := d.Listed(ctx)
 	for i, l := range all {
+		if l.Summary != nil {
+			continue // it is over
+		}
 		if by, now := d.Running(l.NightHead); now {
 			all[i].Summary = &store.Summary{Outcome: run.NeedsPerson, Text: fmt.Sprintf("%s%s, process %d", RunsNow, by.Who, by.PID)}
 		}

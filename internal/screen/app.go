@@ -4,6 +4,7 @@ import (
 	"context"
 	"log/slog"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -216,7 +217,9 @@ func (a *App) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 
 // others hands on what components have sent themselves, and what was pasted.
 func (a *App) others(msg tea.Msg) {
-	if _, pasted := msg.(tea.PasteMsg); pasted {
+	if p, pasted := msg.(tea.PasteMsg); pasted {
+		// The end of a line is no part of what was copied with it, such as a password.
+		msg = tea.PasteMsg{Content: strings.TrimRight(p.Content, "\r\n")}
 		if a.small() {
 			return
 		}
@@ -253,7 +256,7 @@ func (a *App) top() *Host {
 // at once.
 func (a *App) open(below *Host, v View) *Host {
 	ctx, cancel := context.WithCancel(a.root.ctx)
-	h := &Host{app: a, view: v, ctx: ctx, cancel: cancel}
+	h := &Host{app: a, view: v, parent: below, ctx: ctx, cancel: cancel}
 	at := len(a.stack)
 	if below != a.root {
 		if at = slices.Index(a.stack, below) + 1; at == 0 {
@@ -326,7 +329,8 @@ func (h *Host) Quit() { h.app.cmd(tea.Quit) }
 // Root is a host that lives as long as the application, for what outlives a view.
 func (h *Host) Root() *Host { return h.app.root }
 
-// Show opens a view that may be open already: then what is above it is left.
+// Show opens a view that may be open already: then it comes up on top of the others,
+// which stay as they are, and what was opened from it is left.
 func (h *Host) Show(v View) {
 	a := h.app
 	i := slices.IndexFunc(a.stack, func(o *Host) bool { return o.view == v })
@@ -334,9 +338,26 @@ func (h *Host) Show(v View) {
 		a.open(a.root, v)
 		return
 	}
-	for len(a.stack) > i+1 {
-		a.remove(a.top())
+	shown := a.stack[i]
+	for _, o := range slices.Backward(slices.Clone(a.stack)) {
+		if o.from(shown) {
+			a.remove(o)
+		}
 	}
+	if a.top() != shown {
+		a.line = nil
+		a.stack = append(slices.DeleteFunc(a.stack, func(o *Host) bool { return o == shown }), shown)
+	}
+}
+
+// from tells whether a view was opened from another, or from one that was.
+func (h *Host) from(other *Host) bool {
+	for p := h.parent; p != nil; p = p.parent {
+		if p == other {
+			return true
+		}
+	}
+	return false
 }
 
 // Ask implements [person.Person]: it may be called from anywhere. What the person waits

@@ -260,6 +260,10 @@ func TestPasting(t *testing.T) {
 	s.Send(tea.PasteMsg{Content: "gull\x1b[31m\nq"})
 	s.Press("enter")
 	assert.Equal(t, "gull q", strings.Join(strings.Fields(strings.ReplaceAll(got, "[31m", "")), " "))
+	s.Press("/")
+	s.Send(tea.PasteMsg{Content: "harbour-lamp\r\n"})
+	s.Press("enter")
+	assert.Equal(t, "harbour-lamp", got, "the end of the line is no part of it")
 	s.Press("/", "wrong", "enter")
 	assert.Contains(t, s.Text(), "there is no such thing")
 	assert.Contains(t, s.Text(), "wrong", "what was typed is not lost")
@@ -329,7 +333,21 @@ func TestANightIsAlwaysThere(t *testing.T) {
 	assert.Contains(t, s.Text(), "this is the night")
 	s.Press("q")
 	assert.Contains(t, s.Text(), "Keys  of one", "back to where it was")
-	s.Press("esc", "q")
+	// What was opened from the night is left when it comes up again; what was not stays,
+	// and goes on.
+	s.Press("esc", "d")
+	page, other := newPlain("page of the night"), newPlain("other")
+	n.view.host.Open(page)
+	one.host.Root().Open(other)
+	ended := false
+	other.host.Go(func(ctx context.Context) { <-ctx.Done(); ended = true })
+	s.Press("d")
+	assert.Contains(t, s.Text(), "this is the night")
+	<-page.closed
+	assert.False(t, ended)
+	s.Press("q")
+	assert.Contains(t, s.Text(), "this is other")
+	s.Press("q", "q")
 	s.See("The night runs")
 	s.Press("enter")
 	assert.Contains(t, s.Text(), "this is one")

@@ -59,8 +59,8 @@ func (h *keyHelp) Rows(f Frame) []ink.Row {
 	}
 	all = append(all, ink.T(ink.Dim, "   A mouse wheel scrolls; a click chooses. Neither ever does more."))
 	h.most = max(len(all)-(f.Height-len(rows)), 0)
-	h.top = min(h.top, h.most)
-	return append(rows, all[h.top:min(h.top+f.Height-len(rows), len(all))]...)
+	all, h.top = ink.Scroll(all, h.top, -1, f.Height-len(rows))
+	return append(rows, all...)
 }
 
 func helpLine(b key.Binding, does string) ink.Row {

@@ -17,6 +17,7 @@ import (
 type Host struct {
 	app    *App
 	view   View
+	parent *Host // that opened it
 	ctx    context.Context
 	cancel context.CancelFunc
 	work   sync.WaitGroup

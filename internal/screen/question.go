@@ -59,7 +59,11 @@ func (q *question) keys() []key.Binding {
 	if len(q.form.Lines) > 4 {
 		out = append(out, b("PgUp PgDn", "scroll"))
 	}
-	return append(out, b("Esc", "no answer"))
+	out = append(out, b("Esc", "no answer"))
+	if s := q.app.standing; s != nil && s.Waits() {
+		out = append(out, b("Esc d", "decide"))
+	}
+	return out
 }
 
 // Opened implements [Opener].
@@ -69,7 +73,7 @@ func (q *question) Opened(h *Host) {
 		q.values[i] = q.form.Questions[i].Usual
 		q.fields = append(q.fields, q.field(i))
 	}
-	q.theme = h.app.painter.Theme
+	q.app, q.theme = h.app, h.app.painter.Theme
 	q.drawn = huh.NewForm(huh.NewGroup(q.fields...)).WithShowHelp(false).WithTheme(theme(h.app.painter)).WithKeyMap(formKeys()).WithWidth(min(h.app.width-4, 100))
 	h.app.cmd(q.drawn.Init())
 }
@@ -90,12 +94,15 @@ func (q *question) field(i int) huh.Field {
 		}
 		return huh.NewSelect[string]().Title(one.Text).Options(options...).Value(&q.values[i])
 	}
-	in := huh.NewInput().Title(one.Text).Description(one.Hint).Value(&q.values[i]).Prompt("▸ ").CharLimit(mostTyped).Validate(one.Refuses)
+	in := huh.NewInput().Title(one.Text).Description(one.Hint).Value(&q.values[i]).Prompt("▸ ").CharLimit(mostAnswered).Validate(one.Refuses)
 	if one.Secret {
 		in = in.EchoMode(huh.EchoModePassword)
 	}
 	return in
 }
+
+// mostAnswered is the most that an answer can have, in characters: a token may be long.
+const mostAnswered = 8192
 
 // formKeys are the keys in a form: Enter and Tab go on, Shift-Tab goes back.
 func formKeys() *huh.KeyMap {

@@ -8,6 +8,7 @@ import (
 
 	"charm.land/bubbles/v2/viewport"
 
+	"metabasis/internal/report"
 	"metabasis/internal/screen"
 	"metabasis/internal/screen/ink"
 	"metabasis/internal/screen/keys"
@@ -186,7 +187,7 @@ func (p *Page) head(top, end int) ink.Row {
 				n++
 			}
 		}
-		r = r.Add(ink.Dim, fmt.Sprintf("   %d lines with ", n)).Strong(ink.Lamp, p.query)
+		r = r.Add(ink.Dim, "   "+report.Count(n, "line")+" with ").Strong(ink.Lamp, p.query)
 	}
 	return r
 }

@@ -309,3 +309,19 @@ func TestAViewThatFailsAboveANight(t *testing.T) {
 	s.Press("q", "d", "enter")
 	assert.Equal(t, []run.Command{{Choice: run.TryAgain, Hold: 7}}, s.commands)
 }
+
+// Deciding from a view that was opened beside the night leaves it open, and its work
+// goes on; a question is never open twice.
+func TestDecidingLeavesOtherViewsOpen(t *testing.T) {
+	s := running(t, run.Fold(planned(4, 4), held("ald-quay-3", 7)...), 160, 42)
+	other := New(Source{Night: planned(2, 2)})
+	s.n.view.host.Root().Open(other.View())
+	s.Press("d")
+	assert.Contains(t, s.Text(), "Decide: ald-quay-3")
+	s.Press("d", "a", "d", "enter")
+	assert.Equal(t, []run.Command{{Choice: run.TryAgain, Hold: 7}}, s.commands)
+	s.Press("q")
+	assert.Regexp(t, `2 devices in|ald-quay-2`, s.Text())
+	assert.NotContains(t, s.Text(), "Decide: ")
+	assert.False(t, other.view.host.Left())
+}

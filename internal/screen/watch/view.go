@@ -202,6 +202,9 @@ func (v *View) hold() (run.Hold, bool) {
 
 // ask opens a question above the view.
 func (v *View) ask(q decide.Question) {
+	if v.asking != nil {
+		v.asking.close()
+	}
 	v.asking = newAsking(v, q)
 	v.host.Open(v.asking)
 }
