@@ -414,6 +414,17 @@ func TestEveryFrameFits(t *testing.T) {
 	}
 }
 
+// A long message is said in full, and every frame fits all the same.
+func TestALongMessageIsSaidInFull(t *testing.T) {
+	one := newPlain("one")
+	s := screentest.Open(t, 80, 24, one)
+	one.host.Say("this workspace is taken by ada, " + strings.Repeat("for a long while ", 6) + "wait for its end with --wait")
+	text := s.Text()
+	assert.Regexp(t, `with\s+--wait`, text)
+	assert.Contains(t, text, "this is one")
+	assert.Len(t, s.Lines(), 24)
+}
+
 // What goes on behind other views is seen on the last line.
 func TestProgressBehind(t *testing.T) {
 	one, two := newPlain("one"), newPlain("two")

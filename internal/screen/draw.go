@@ -57,23 +57,31 @@ func (a *App) draw() string {
 	for len(rows) < a.height-1 {
 		rows = append(rows, ink.Row{})
 	}
-	return a.painter.Page(append(rows[:a.height-1], a.foot()), a.width, a.height)
+	foot := a.foot()
+	rows = append(rows[:a.height-len(foot)], foot...)
+	return a.painter.Page(rows, a.width, a.height)
 }
 
-// foot is the last line: what is typed, a message, or the keys.
-func (a *App) foot() ink.Row {
+// mostMessage is the most rows that a message takes.
+const mostMessage = 3
+
+// foot is the last line, or lines: what is typed, a message, or the keys.
+func (a *App) foot() (rows []ink.Row) {
 	if a.line != nil {
-		return a.line.row(a.painter, a.width)
+		return []ink.Row{a.line.row(a.painter, a.width)}
 	}
 	r := ink.T(ink.Foam, " ")
-	if a.message != "" {
-		return r.Strong(ink.Lamp, a.message)
+	if a.message != "" { // all of it is said, over what stands above where it must
+		for _, l := range ink.Wrap(a.message, a.width-2, mostMessage) {
+			rows = append(rows, r.Strong(ink.Lamp, l))
+		}
+		return rows
 	}
 	if len(a.questions) > 0 {
 		r = r.Strong(ink.Lamp, "◆ A answers: "+ink.Clip(a.questions[0].title(), 40)+"   ")
 	}
 	r = r.Then(a.progress())
-	return r.Then(a.keyRow(a.width - r.Width()))
+	return []ink.Row{r.Then(a.keyRow(a.width - r.Width()))}
 }
 
 // progress is how far what goes on behind other views is.

@@ -279,6 +279,9 @@ func TestBeginning(t *testing.T) {
 	s, answers := ready(t, 160, 42, 2)
 	s.Press("g", "enter", "q", "G", "B", "x", "r", "enter")
 	s.See("Beginning:")
+	s.Press("q")
+	s.See("Leaving aborts it") // hasty, while it begins
+	s.Press("enter")
 	s.Press("B", "enter")
 	s.See("What will be sent")
 	s.Press("esc")

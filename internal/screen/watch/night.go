@@ -50,7 +50,7 @@ func (n *Night) planned() bool { return !n.started && n.src.Begin != nil }
 func (n *Night) past() bool { return !n.started && n.src.Begin == nil && n.src.Do == nil }
 
 // Running implements [screen.Standing].
-func (n *Night) Running() bool { return n.started && n.night.Ended.IsZero() }
+func (n *Night) Running() bool { return (n.started || n.asked) && n.night.Ended.IsZero() }
 
 // Waits implements [screen.Standing].
 func (n *Night) Waits() bool { return len(n.night.Holds) > 0 && n.src.Do != nil }
@@ -91,11 +91,17 @@ func (n *Night) Head(f screen.Frame) []ink.Row {
 func (n *Night) begin(h *screen.Host) {
 	n.asked = true
 	root := h.Root()
+	if s := root.Standing(); s == nil || !s.Running() {
+		root.Stand(n) // leaving asks from now on
+	}
 	root.Go(func(ctx context.Context) {
 		err := n.src.Begin(ctx)
 		root.Then(func() {
 			n.asked = false
 			if err != nil {
+				if root.Standing() == screen.Standing(n) {
+					root.Stand(nil)
+				}
 				root.Say(strings.ReplaceAll(err.Error(), "\n", " "))
 				return
 			}
