@@ -7,7 +7,7 @@
 // act and draws. Neither puts parts together. Whatever has to be asked meanwhile goes
 // to the [person.Person] of the [Desk].
 //
-//	desk, err := acts.Open(dir, nil, person.Nobody{}) // a workspace, and who can be asked
+//	desk, err := acts.Open(dir, nil, nil) // a workspace, and who can be asked: nobody
 //	e, err := desk.Select("", []string{`site == "ALD"`}) // devices; nothing connects yet
 //	err = e.Ready(ctx, "reach")                          // secrets, keys, jump hosts
 //	e.Reach(ctx, e.Devices(), func(ev reach.Event) { … })

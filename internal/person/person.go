@@ -68,12 +68,6 @@ func AskOne(ctx context.Context, p Person, title string, q Question) (string, er
 	return answers[0], nil
 }
 
-// Nobody is there.
-type Nobody struct{}
-
-// Ask implements [Person].
-func (Nobody) Ask(context.Context, Form) ([]string, error) { return nil, ErrNobody }
-
 // Func makes a function a [Person].
 type Func func(ctx context.Context, f Form) ([]string, error)
 
