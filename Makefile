@@ -35,7 +35,7 @@ lint:
 	$(GO) tool staticcheck ./...
 
 race:
-	$(GO) test -race -timeout 900s ./internal/core/... ./internal/device/... ./internal/store ./internal/sim ./internal/screen/...
+	$(GO) test -race -timeout 900s ./internal/core/... ./internal/device/... ./internal/store ./internal/sim ./internal/screen/... ./internal/acts ./internal/diag
 	$(GO) test -race -timeout 900s ./internal/nights -args -nights 60
 
 # make nights N=5000 SEED=1: that many random nights, from that seed on; and as many

@@ -23,6 +23,8 @@
 //   - [Opener]: Opened gives it its [Host], with which it opens other views, says
 //     something, asks, and has work done. Work ends with the view.
 //   - [Closer]: Closed is called after it was left and its work has ended.
+//   - [Backer] and [Returner]: told when it is about to be left, and when it is come
+//     back to.
 //   - [Pointed]: a click and the wheel of a mouse. Neither ever does more than to
 //     choose and to scroll.
 //

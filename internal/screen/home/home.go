@@ -30,6 +30,7 @@ type View struct {
 	nights   []store.Listed
 	nightErr error // why not all nights can be listed
 	loaded   bool
+	loads    int // how often it was read
 
 	rows []row
 	list list.List
@@ -77,29 +78,42 @@ func (v *View) Wheel(rows int) { v.list.Wheel(rows) }
 // nights that have no summary.
 func (v *View) load() {
 	h, desk := v.host, v.desk
+	v.loads++
+	this := v.loads
+	then := func(do func()) {
+		h.Then(func() {
+			if this == v.loads { // else it is being read anew already
+				do()
+			}
+		})
+	}
 	h.Go(func(ctx context.Context) {
 		fl, err := desk.Fleet("")
 		if errors.Is(err, workspace.ErrNoFleet) {
 			err = nil
 		}
 		nights, nightErr := desk.Nights(ctx)
-		var books []book
-		for _, file := range desk.Runbooks() {
-			books = append(books, book{file: file})
+		files := desk.Runbooks()
+		var unread []int64 // nights without a summary
+		for _, n := range nights {
+			if n.Summary == nil {
+				unread = append(unread, n.ID)
+			}
 		}
-		h.Then(func() { v.take(fl, err, books, nights, nightErr) })
-		for i := range books {
+		then(func() { v.take(fl, err, files, nights, nightErr) })
+		for _, file := range files {
 			if ctx.Err() != nil {
 				return
 			}
-			b := checked(desk, books[i].file, fl)
-			h.Then(func() { v.check(b) })
+			b := checked(desk, file, fl)
+			then(func() { v.check(b) })
 		}
-		for _, n := range nights {
-			if n.Summary == nil && ctx.Err() == nil {
-				s := desk.Sum(ctx, n.ID)
-				h.Then(func() { v.sum(n.ID, s) })
+		for _, id := range unread {
+			if ctx.Err() != nil {
+				return
 			}
+			s := desk.Sum(ctx, id)
+			then(func() { v.sum(id, s) })
 		}
 	})
 }
@@ -118,13 +132,16 @@ func checked(desk *acts.Desk, file string, fl *fleet.Fleet) book {
 	return b
 }
 
-func (v *View) take(fl *fleet.Fleet, err error, books []book, nights []store.Listed, nightErr error) {
-	for i, b := range books { // what was known of them stays until it is known anew
+func (v *View) take(fl *fleet.Fleet, err error, files []string, nights []store.Listed, nightErr error) {
+	var books []book
+	for _, file := range files { // what was known of them stays until it is known anew
+		b := book{file: file}
 		for _, old := range v.books {
-			if old.file == b.file {
-				books[i] = old
+			if old.file == file {
+				b = old
 			}
 		}
+		books = append(books, b)
 	}
 	for i, n := range nights {
 		for _, old := range v.nights {

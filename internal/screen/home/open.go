@@ -26,7 +26,6 @@ func OpenNight(h *screen.Host, title string, plan func(ctx context.Context) (*ac
 			return
 		}
 		h.Open(watch.New(watch.OfNight(n, wait)).View())
-		warn(h, n.Warnings())
 	})
 }
 
@@ -55,12 +54,8 @@ func ready(h *screen.Host, e *acts.Evening, what string, wrong func(error), then
 			return
 		}
 		then()
-		warn(h, e.Warnings)
+		if len(e.Warnings) > 0 {
+			h.Say("warning: " + strings.Join(e.Warnings, "; "))
+		}
 	})
-}
-
-func warn(h *screen.Host, warnings []string) {
-	if len(warnings) > 0 {
-		h.Say("warning: " + strings.Join(warnings, "; "))
-	}
 }

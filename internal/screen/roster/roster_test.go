@@ -30,7 +30,7 @@ type fixture struct {
 	v       *View
 	t       *testing.T
 	over    chan struct{} // ends reaching
-	reached []string
+	asked   chan []string // what was asked to be reached
 	saved   map[string]scope.Selection
 	took    []string
 	left    []string // not tried
@@ -38,14 +38,14 @@ type fixture struct {
 }
 
 func newFixture(t *testing.T) *fixture {
-	f := &fixture{t: t, over: make(chan struct{}), saved: map[string]scope.Selection{}}
+	f := &fixture{t: t, over: make(chan struct{}), asked: make(chan []string, 9), saved: map[string]scope.Selection{}}
 	src := Source{Title: "/quays", Tables: []string{"clock", "version"}, LeftOut: []scope.LeftOut{{Device: "ops-1", Why: "role is desk, wanted quay"}}}
 	for i := range 6 {
 		d := fleet.Device{Name: fmt.Sprintf("quay-%d", i), Site: []string{"ALD", "BRM", "CLD"}[i/2], Role: "quay", Platform: "tern", Address: fmt.Sprintf("192.0.2.%d", i)}
 		src.Devices = append(src.Devices, Device{Device: d, Login: "crew", ClearText: i == 3})
 	}
 	src.Reach = func(ctx context.Context, names []string, _ func(reach.Event)) []string {
-		f.reached = names
+		f.asked <- names
 		select {
 		case <-f.over:
 		case <-ctx.Done():
@@ -73,6 +73,19 @@ func newFixture(t *testing.T) *fixture {
 	f.v = New(src)
 	f.Screen = screentest.Open(t, 160, 42, f.v)
 	return f
+}
+
+// reached is what was asked to be reached last, since it was asked for; nil when nothing
+// was.
+func (f *fixture) reached() (last []string) {
+	for range 10 { // it is begun behind
+		select {
+		case last = <-f.asked:
+		default:
+			f.Send(nil)
+		}
+	}
+	return last
 }
 
 func (f *fixture) fold(events ...reach.Event) {
@@ -115,13 +128,12 @@ func TestNothingIsReachedUnasked(t *testing.T) {
 	assert.Contains(t, s, "ops-1: role is desk, wanted quay")
 	assert.Contains(t, s, "r reach all")
 	f.Press("g", "G", "enter", "space")
-	assert.Empty(t, f.reached)
+	assert.Empty(t, f.reached())
 	f.Press("r")
-	assert.Len(t, f.reached, 6)
+	assert.Len(t, f.reached(), 6)
 	assert.NotContains(t, f.Text(), "reach all", "they are being reached already")
-	f.reached = nil
 	f.Press("r")
-	assert.Empty(t, f.reached)
+	assert.Empty(t, f.reached())
 }
 
 // What is marked by hand, by range and by condition is what is meant.
@@ -136,7 +148,7 @@ func TestMarking(t *testing.T) {
 	f.Press("s", "pair", "enter")
 	assert.Equal(t, map[string]scope.Selection{"pair": {Devices: []string{"quay-0", "quay-5"}}}, f.saved)
 	f.Press("r")
-	assert.Equal(t, []string{"quay-0", "quay-5"}, f.reached)
+	assert.Equal(t, []string{"quay-0", "quay-5"}, f.reached())
 	f.Press("=", "x", "enter")
 	assert.Contains(t, f.Text(), "nothing is called that")
 	assert.Contains(t, f.Text(), "mark where x", "the line stays, to be mended")
@@ -186,10 +198,7 @@ func TestNewHostKeys(t *testing.T) {
 	f.Press("K")
 	f.See("Reaching:")
 	assert.Equal(t, []string{"quay-1"}, f.took)
-	for len(f.reached) != 1 {
-		f.Send(nil)
-	}
-	assert.Equal(t, []string{"quay-1"}, f.reached)
+	assert.Equal(t, []string{"quay-1"}, f.reached())
 }
 
 // The view says the same in every size; clear text is marked in all.
@@ -260,11 +269,11 @@ func TestATableIsAskedFor(t *testing.T) {
 func TestTheFailedAreReachedAgain(t *testing.T) {
 	f := newFixture(t)
 	f.Press("R")
-	assert.Nil(t, f.reached, "none has failed")
+	assert.Nil(t, f.reached(), "none has failed")
 	f.fold(ready("quay-0"), newKey(t, "quay-1"), failed("quay-4", reach.Port, "refuses"), failed("quay-5", reach.Login, "denied"))
 	assert.Contains(t, f.Text(), "R failed again")
 	f.Press("R")
-	assert.Equal(t, []string{"quay-4", "quay-5"}, f.reached)
+	assert.Equal(t, []string{"quay-4", "quay-5"}, f.reached())
 }
 
 // Where a login was denied, what was typed is typed anew before it is tried again.
@@ -274,19 +283,19 @@ func TestADeniedLoginIsTypedAnew(t *testing.T) {
 	f.v.src.Renew = func(context.Context) error { renewed++; return nil }
 	f.fold(failed("quay-4", reach.Port, "refuses"))
 	f.Press("R")
-	assert.Equal(t, []string{"quay-4"}, f.reached)
+	assert.Equal(t, []string{"quay-4"}, f.reached())
 	assert.Zero(t, renewed)
 	f.end()
 	f.fold(failed("quay-5", reach.Login, "denied"))
 	f.Press("R")
 	f.See("Reaching")
 	assert.Equal(t, 1, renewed)
+	assert.Len(t, f.reached(), 2)
 	f.end()
 	f.v.src.Renew = func(context.Context) error { return errors.New("no answer was given") }
-	f.reached = nil
 	f.Press("R")
 	f.See("not reached again: no answer was given")
-	assert.Nil(t, f.reached)
+	assert.Nil(t, f.reached())
 }
 
 // The bar is full whatever is counted, and nothing that is there is left out.

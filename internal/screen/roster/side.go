@@ -100,12 +100,19 @@ func (v *View) stages(e reach.Entry) []ink.Row {
 	return rows
 }
 
-// outside says who is left out, until something has been reached.
+// outside says what was met, and who is left out, until something has been reached.
 func (v *View) outside(cells int) []ink.Row {
-	if len(v.src.LeftOut) == 0 || !v.board.Began.IsZero() {
+	if !v.board.Began.IsZero() {
 		return nil
 	}
-	rows := []ink.Row{{}, ink.Row{}.Strong(ink.Foam, "Left out")}
+	var rows []ink.Row
+	for _, w := range v.src.Warnings {
+		rows = append(append(rows, ink.Row{}), labelled("warning", w, cells, ink.Lamp)...)
+	}
+	if len(v.src.LeftOut) == 0 {
+		return rows
+	}
+	rows = append(rows, ink.Row{}, ink.Row{}.Strong(ink.Foam, "Left out"))
 	for _, g := range scope.Groups(v.src.LeftOut) {
 		for _, l := range ink.Wrap(report.Some(g.Devices, 4)+": "+g.Why, cells, 3) {
 			rows = append(rows, ink.T(ink.Dim, l))

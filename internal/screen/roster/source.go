@@ -17,6 +17,8 @@ type Source struct {
 	Title   string
 	Devices []Device
 	LeftOut []scope.LeftOut
+	// Warnings are what was met while they were made ready to be reached.
+	Warnings []string
 	// Reach reaches devices and tells what happens; it returns when that is over,
 	// and names those that were not tried because a night works on them.
 	Reach func(ctx context.Context, names []string, each func(reach.Event)) (inChange []string)
@@ -49,7 +51,7 @@ type Device struct {
 
 // OfEvening is the view's source for devices that are ready to be reached.
 func OfEvening(e *acts.Evening) Source {
-	src := Source{Title: e.Title(), LeftOut: e.Scope.LeftOut, Reach: e.Reach, Renew: e.Renew, Where: e.Where, Save: e.SaveSelection,
+	src := Source{Title: e.Title(), LeftOut: e.Scope.LeftOut, Warnings: e.Warnings, Reach: e.Reach, Renew: e.Renew, Where: e.Where, Save: e.SaveSelection,
 		Console: grid.ConsoleOf(e), Said: e.Said, Accept: e.Accept, Tables: e.Tables(), Close: e.Close}
 	for _, d := range e.Devices() {
 		login, _ := e.LoginOf(d)

@@ -2,6 +2,7 @@ package watch
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"metabasis/internal/core/plan"
@@ -27,7 +28,7 @@ func (v *View) brief(cells int) []ink.Row {
 		return rows
 	}
 	rows := []ink.Row{ink.Row{}.Strong(ink.Foam, "Before it begins")}
-	for _, w := range o.Warnings { // first: what is further down may be out of sight
+	for _, w := range slices.Concat(o.Warnings, v.n.src.Warnings) { // first: what is further down may be out of sight
 		for i, l := range ink.Wrap(w, cells-12, 4) {
 			name := ""
 			if i == 0 {

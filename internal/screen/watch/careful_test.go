@@ -225,7 +225,7 @@ func ready(t *testing.T, cells, rows, warnings int) (*shown, chan error) {
 		night.Outline.Warnings = append(night.Outline.Warnings, fmt.Sprintf("warning number %d of many", i+1))
 	}
 	answers := make(chan error)
-	s := &shown{n: New(Source{Night: night,
+	s := &shown{n: New(Source{Night: night, Warnings: []string{"the agent cannot be asked"},
 		Begin: func(ctx context.Context) error {
 			select {
 			case err := <-answers:
@@ -246,7 +246,7 @@ func TestReadyShowsWhatWillBeDone(t *testing.T) {
 	for _, size := range [][2]int{{160, 42}, {100, 30}} {
 		s, _ := ready(t, size[0], size[1], 0)
 		text := s.Text()
-		for _, want := range []string{"Wed 2 Dec 2026 01:30 to 04:30 UTC, 3h", "clock_a = 192.0.2.40, the runbook's own", "key = ▒▒▒▒", "after 2 failures, as the runbook does not say"} {
+		for _, want := range []string{"Wed 2 Dec 2026 01:30 to 04:30 UTC, 3h", "clock_a = 192.0.2.40, the runbook's own", "key = ▒▒▒▒", "after 2 failures, as the runbook does not say", "warning     the agent cannot be asked"} {
 			assert.Contains(t, text, want, size)
 		}
 		assert.Contains(t, text, "ald-quay-1", "the list stands beside or below")

@@ -107,6 +107,9 @@ func (n *Night) begin(h *screen.Host) {
 			}
 			n.started = true
 			root.Stand(n)
+			if n.src.Notes != nil && len(n.src.Notes()) > 0 {
+				root.Say("warning: " + strings.Join(n.src.Notes(), "; "))
+			}
 			screen.Listen(root, n.src.Next, n.take, nil)
 		})
 	})

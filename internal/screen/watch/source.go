@@ -15,6 +15,10 @@ type Source struct {
 	Night run.Night
 	// Begin begins the run. It may take a while.
 	Begin func(ctx context.Context) error
+	// Notes are what was met when it began, for the person.
+	Notes func() []string
+	// Warnings are what was met while it was planned.
+	Warnings []string
 	// Next waits for what happens then; it is false at the end.
 	Next func(ctx context.Context) ([]run.Event, bool)
 	// Do passes on a decision.
@@ -41,7 +45,8 @@ type Source struct {
 func OfNight(n *acts.Night, wait bool) Source {
 	return Source{
 		Night: n.Planned(), Begin: func(ctx context.Context) error { return n.Begin(ctx, wait, func(string) {}) },
-		Next: n.Events.Next, Do: n.Do, Tail: n.Tail, Transcript: n.Transcript, Lines: n.Lines, Close: n.Close,
+		Next: n.Events.Next, Do: n.Do, Tail: n.Tail, Transcript: n.Transcript, Lines: n.Lines, Close: n.Close, Warnings: n.Warnings(),
+		Notes: func() []string { return n.Notes },
 		Waive: func(ctx context.Context) (run.Night, error) {
 			err := n.Waive(ctx)
 			return n.Planned(), err
