@@ -181,6 +181,9 @@ func (q *question) Rows(f Frame) []ink.Row {
 	if q.form.Title != "" {
 		rows = append(rows, ink.T(ink.Foam, "  ").Strong(ink.Lamp, "◆ "+q.form.Title), ink.Row{})
 	}
+	if b := q.waits(); b != "" {
+		rows = append(rows[:len(rows)-1], ink.T(ink.Dim, "    for: "+b), ink.Row{})
+	}
 	var fields []ink.Row
 	for _, l := range strings.Split(q.drawn.WithWidth(min(f.Cells-4, 100)).View(), "\n") {
 		fields = append(fields, ink.T(ink.Foam, "  ").Then(ink.Raw(l)))
@@ -195,6 +198,17 @@ func (q *question) Rows(f Frame) []ink.Row {
 		rows = append(append(rows, lines...), ink.Row{})
 	}
 	return append(rows, fields...)
+}
+
+// waits is what waits in front of the person for the answer; "" for nothing.
+func (q *question) waits() string {
+	if q.owner == nil || q.form.Title == "" {
+		return ""
+	}
+	if b, ok := q.owner.view.(*busy); ok {
+		return b.what
+	}
+	return ""
 }
 
 // theme is our look for a form.
