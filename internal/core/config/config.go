@@ -19,8 +19,9 @@ import (
 
 // Style is how a platform writes its configuration.
 type Style struct {
-	// Layout is "indented" (deeper lines belong to the line above them) or
-	// "flat" (every line stands alone).
+	// Layout is "indented" (deeper lines belong to the line above them), "braces"
+	// (what stands between a line that ends with { and a line } belongs to it; a ;
+	// at the end of a line is no part of it) or "flat" (every line stands alone).
 	Layout string
 	// Volatile lines change by themselves, such as a date, and are left out of
 	// every comparison.
@@ -62,8 +63,19 @@ func Parse(text string, style Style) Config {
 		if body == "" || matchesAny(style.Volatile, raw) {
 			continue
 		}
-		indent := 0
-		if style.Layout != "flat" {
+		indent, opens := 0, true
+		switch style.Layout {
+		case "flat":
+		case "braces":
+			if strings.TrimRight(body, "; ") == "}" {
+				if len(stack) > 1 {
+					stack = stack[:len(stack)-1]
+				}
+				continue
+			}
+			indent, opens = len(stack), strings.HasSuffix(body, "{")
+			body = strings.TrimRight(body, "{; ")
+		default:
 			indent = len(raw) - len(body)
 		}
 		for len(stack) > 1 && stack[len(stack)-1].indent >= indent {
@@ -71,7 +83,9 @@ func Parse(text string, style Style) Config {
 		}
 		in := stack[len(stack)-1].lines
 		*in = append(*in, Line{Text: body})
-		stack = append(stack, open{indent, &(*in)[len(*in)-1].Under})
+		if opens {
+			stack = append(stack, open{indent, &(*in)[len(*in)-1].Under})
+		}
 	}
 	c.paths = paths(c.Lines)
 	if !style.Ordered {

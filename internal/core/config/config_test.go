@@ -112,3 +112,23 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+// Braces say what belongs together, however it is indented; one too many does no harm.
+func TestBraces(t *testing.T) {
+	braces := Style{Layout: "braces"}
+	c := Parse("port 7 {\nlan 310;\n  gate {\n label \"x\";\n }\n}\nname a;\n}\nport 8 {\n}\n", braces)
+	assert.Equal(t, []string{"name a", "port 7", "port 7 > gate", "port 7 > gate > label \"x\"", "port 7 > lan 310", "port 8"}, c.Paths())
+	assert.Len(t, c.Lines, 3)
+	assert.True(t, Equal(c, Parse("  port 8 {\n  }\n  name a;\n  port 7 {\n      gate {\n  label \"x\";\n}\n lan 310;\n}", braces)))
+	l := &Language{Leave: "exit", Style: braces, Rules: []Rule{
+		{In: re(`^port \d+$`), Line: re(`^lan \d+$`), Put: "set $0", Key: "lan", Away: "delete lan"},
+		{In: re(`^port \d+$`), Line: re(`^gate$`), Section: true, Put: "edit $0", Away: "delete gate"},
+		{In: re(`^gate$`), Line: re(`^label .*$`), Put: "set $0", Key: "label", Away: "delete label"},
+		{Line: re(`^port \d+$`), Section: true, Put: "edit $0", Away: "delete $0"},
+		{Line: re(`^name \S+$`), Key: "name", Put: "set $0"},
+	}}
+	to := Parse("port 7 {\nlan 20;\ngate {\nlabel \"y\";\n}\n}\nport 9 {\ngate {\n}\n}\nname b;\n", braces)
+	lines, err := l.Lead(c, to)
+	assert.NoError(t, err)
+	assert.Equal(t, []string{"set name b", "delete port 8", "edit port 9", "edit gate", "exit", "exit", "edit port 7", "set lan 20", "edit gate", `set label "y"`}, lines)
+}

@@ -1,0 +1,200 @@
+package config
+
+import (
+	"fmt"
+	"regexp"
+	"strings"
+)
+
+// Language is how a platform's configuration is changed by lines: what is typed to put a
+// line there, what takes it away, which lines replace one another, which open a section.
+// It comes from a profile; nothing of a platform is known here.
+//
+// Templates have $0 for the printed line and $1, $2 … for what its rule's pattern has
+// caught.
+type Language struct {
+	// Rules are tried in their order; the first that fits a line counts.
+	Rules []Rule
+	// Leave is typed to leave a section. "" says that a line which does not belong into
+	// the section leaves it by itself.
+	Leave string
+	// Takes tells a typed line that takes something away, so that one which finds
+	// nothing is not taken for a line to be put; nil: none is known by its form.
+	Takes *regexp.Regexp
+	// Style is how configurations are printed.
+	Style Style
+}
+
+// Rule is how one kind of line works.
+type Rule struct {
+	// In is the line of the section that it stands in; nil is the top.
+	In *regexp.Regexp
+	// Line is the line as it is printed.
+	Line *regexp.Regexp
+	// Put is what is typed to put it there; "" is the line itself. It must have $0.
+	Put string
+	// Away is what is typed to take it away, in its section; "" says that it cannot be.
+	// A section goes with all that stands in it.
+	Away string
+	// Key tells lines that replace one another in a section: those with the same key.
+	// "" is the line itself.
+	Key string
+	// Section says that the line opens a section.
+	Section bool
+	// Fixed sections are there by themselves: they are neither put nor taken away.
+	Fixed bool
+	// Places, if any, make the lines of the rule a list whose order counts: $1 is the
+	// entry, $2 its place, one of these words. An entry that is put goes to its place,
+	// and the others move on; the device prints each with the word of where it then is.
+	Places []string
+	// Needs are lines, with their sections, without which it cannot stand, such as
+	// "lan $1"; and which cannot be taken away as long as it stands.
+	Needs []string
+	// Path says that the line is part of the way by which the device is managed: it is
+	// changed last.
+	Path bool
+}
+
+// fits tells whether the rule is for a line in a section.
+func (r *Rule) fits(section, line string) []string {
+	switch {
+	case (r.In == nil) != (section == ""), !strings.HasPrefix(line, literal(r.Line.String())), r.In != nil && !r.In.MatchString(section):
+		return nil
+	}
+	return r.Line.FindStringSubmatch(line)
+}
+
+// literal is what every line begins with that an anchored pattern fits: most lines are
+// told apart by it, at a fraction of what the pattern costs.
+func literal(pattern string) string {
+	if !strings.HasPrefix(pattern, "^") || alternates(pattern) {
+		return ""
+	}
+	n := 1
+	for n < len(pattern) && strings.IndexByte(`\.+*?()|[]{}^$`, pattern[n]) < 0 {
+		n++
+	}
+	if n < len(pattern) && n > 1 && strings.IndexByte("?*{", pattern[n]) >= 0 {
+		n-- // the last may be missing
+	}
+	return pattern[1:n]
+}
+
+// alternates tells whether a pattern has a | outside of all brackets.
+func alternates(pattern string) bool {
+	depth := 0
+	for i := 0; i < len(pattern); i++ {
+		switch pattern[i] {
+		case '\\':
+			i++
+		case '(':
+			depth++
+		case ')':
+			depth--
+		case '[': // to its end; a ] that comes first is one of it
+			if i+1 < len(pattern) && pattern[i+1] == '^' {
+				i++
+			}
+			for i += 2; i < len(pattern) && pattern[i] != ']'; i++ {
+				if pattern[i] == '\\' {
+					i++
+				}
+			}
+		case '|':
+			if depth <= 0 {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// fill fills a template with what was caught.
+func fill(template string, caught []string) string {
+	if !strings.Contains(template, "$") {
+		return template
+	}
+	var b strings.Builder
+	for i := 0; i < len(template); i++ {
+		if template[i] == '$' && i+1 < len(template) && template[i+1] >= '0' && template[i+1] <= '9' {
+			if n := int(template[i+1] - '0'); n < len(caught) {
+				b.WriteString(caught[n])
+			}
+			i++
+			continue
+		}
+		b.WriteByte(template[i])
+	}
+	return b.String()
+}
+
+// known is a line with what its rule says of it.
+type known struct {
+	rule   *Rule
+	number int // of the rule
+	caught []string
+}
+
+// know finds the rule of a line in a section; it is false when there is none.
+func (l *Language) know(section, line string) (known, bool) {
+	for i := range l.Rules {
+		if caught := l.Rules[i].fits(section, line); caught != nil {
+			return known{&l.Rules[i], i, caught}, true
+		}
+	}
+	return known{}, false
+}
+
+// key is that by which lines of a section replace one another.
+func (k known) key() string {
+	switch {
+	case k.rule.Places != nil:
+		return fmt.Sprintf("%d\x00%s", k.number, k.caught[1])
+	case k.rule.Key == "":
+		return "\x00" + k.caught[0]
+	}
+	return fill(k.rule.Key, k.caught)
+}
+
+func (k known) put() string {
+	if k.rule.Put == "" {
+		return k.caught[0]
+	}
+	return fill(k.rule.Put, k.caught)
+}
+
+func (k known) away() string { return fill(k.rule.Away, k.caught) }
+
+func (k known) needs() (out []string) {
+	for _, n := range k.rule.Needs {
+		out = append(out, fill(n, k.caught))
+	}
+	return out
+}
+
+// printed is the line that a typed one puts there: the other way round than
+// [Rule.Put].
+func (r *Rule) printed(typed string) (string, bool) {
+	before, after, ok := strings.Cut(r.Put, "$0")
+	if !ok {
+		return typed, true
+	}
+	if !strings.HasPrefix(typed, before) || !strings.HasSuffix(typed, after) || len(typed) < len(before)+len(after) {
+		return "", false
+	}
+	return typed[len(before) : len(typed)-len(after)], true
+}
+
+// meant finds the line that a typed one puts into a section, and its rule.
+func (l *Language) meant(section, typed string) (known, bool) {
+	for i := range l.Rules {
+		line, ok := l.Rules[i].printed(typed)
+		if !ok {
+			continue
+		}
+		if caught := l.Rules[i].fits(section, line); caught != nil {
+			return known{&l.Rules[i], i, caught}, true
+		}
+	}
+	return known{}, false
+}
