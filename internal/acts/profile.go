@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"time"
 
+	"metabasis/internal/core/config"
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/scope"
 	"metabasis/internal/core/textfile"
@@ -148,4 +149,13 @@ func (e *Evening) Explore(ctx context.Context, p profile.Person) (string, error)
 		return "", fmt.Errorf("%s: %w", e.Scope.Devices[0].Name, err)
 	}
 	return seen.Draft(), nil
+}
+
+// ReadConfig reads a configuration that a device of a platform has printed.
+func ReadConfig(p *profile.Profile, file string) (config.Config, error) {
+	data, err := textfile.Read(file, textfile.Large)
+	if err != nil {
+		return config.Config{}, err
+	}
+	return config.Parse(string(data), p.Style()), nil
 }

@@ -40,12 +40,23 @@ armed and disarmed, and a trial is applied and taken back, where the profile has
 	}
 	try.Flags().StringVar(&file, "fleet", "", "a fleet file in place of the workspace's")
 	try.Flags().BoolVar(&change, "change", false, "also enter edit mode, and arm and disarm the rollback timer")
-	cmd.AddCommand(&cobra.Command{
+	var printed string
+	check := &cobra.Command{
 		Use:   "check FILE...",
 		Short: "Check profiles and print every error with its place",
 		Args:  cobra.MinimumNArgs(1),
-		RunE:  func(_ *cobra.Command, files []string) error { return a.profileCheck(files) },
-	}, try, a.profileNewCommand())
+		RunE: func(_ *cobra.Command, files []string) error {
+			if printed != "" && len(files) > 1 {
+				return errors.New("--config goes with one profile")
+			}
+			if err := a.profileCheck(files); err != nil || printed == "" {
+				return err
+			}
+			return a.checkConfig(files[0], printed)
+		},
+	}
+	check.Flags().StringVar(&printed, "config", "", "a configuration that a device has printed: say which of its lines the profile's language does not know")
+	cmd.AddCommand(check, try, a.profileNewCommand(), a.profileLinesCommand())
 	return cmd
 }
 

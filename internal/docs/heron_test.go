@@ -89,7 +89,7 @@ func TestTheProfileMadeFromNothing(t *testing.T) {
 				assert.Zero(t, n)
 			}
 			if kind == "yaml-profile" {
-				assert.Len(t, p.Lacks(), 2, "nothing is missing but a way to restore, and to call off a line")
+				assert.Len(t, p.Lacks(), 3, "nothing is missing but a way to restore, to call off a line, and a language")
 			}
 		}
 	}

@@ -18,7 +18,7 @@ func TestProfileSnippets(t *testing.T) {
 	shipped, err := profiles.Sources()
 	require.NoError(t, err)
 	for kind, head := range map[string]string{"yaml-keys": "platform: x\nlike: tern\n", "yaml-lines": "platform: x\nlike: bird\n", "yaml-also": "platform: x\nlike: bird\n",
-		"yaml-pager": "platform: x\nlike: tern\n", "yaml-like": ""} {
+		"yaml-pager": "platform: x\nlike: tern\n", "yaml-like": "", "yaml-language": "platform: x\nlike: tern\n"} {
 		for _, b := range blocks(t, "docs/profiles.md", kind) {
 			p, err := profile.Sources{Shipped: shipped}.Load(profile.Source{File: "x.yaml", Data: []byte(head + b)})
 			require.NoError(t, err, kind)
@@ -26,6 +26,8 @@ func TestProfileSnippets(t *testing.T) {
 			case "yaml-keys":
 				assert.NotEmpty(t, p.Unsendable("a\x1ab"))
 				assert.Empty(t, p.Unsendable("a?\tb"))
+			case "yaml-language":
+				assert.Len(t, p.Language().Rules, 9)
 			case "yaml-also":
 				assert.Len(t, p.Config.Also, 1)
 			case "yaml-lines":

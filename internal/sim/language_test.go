@@ -3,7 +3,6 @@ package sim
 import (
 	"fmt"
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -13,26 +12,14 @@ import (
 	"pgregory.net/rapid"
 
 	"metabasis/internal/core/config"
+	"metabasis/profiles"
 )
 
-// tern is the language of a tern, as a profile would say it.
-func tern() *config.Language {
-	re := regexp.MustCompile
-	port, lan := re(`^port \d+$`), re(`^lan \d+$`)
-	return &config.Language{Leave: "up", Takes: re(`^(drop |open$)`), Style: config.Style{Layout: "indented"}, Rules: []config.Rule{
-		{In: port, Line: re(`^label "[^"]*"$`), Key: "label", Away: "drop label"},
-		{In: port, Line: re(`^lan (\d+)$`), Key: "lan", Away: "drop lan", Needs: []string{"lan $1"}},
-		{In: port, Line: re(`^trunk$`), Key: "lan", Away: "drop trunk"},
-		{In: port, Line: re(`^shut$`), Away: "open"},
-		{In: lan, Line: re(`^title \S+$`), Key: "title", Away: "drop title"},
-		{Line: re(`^name \S+$`), Key: "name"},
-		{Line: re(`^time source (\S+) (first|second|third|fourth)$`), Places: ordinals, Away: "drop time source $1"},
-		{Line: re(`^log host \S+$`), Away: "drop $0"},
-		{Line: re(`^manage from \S+$`), Key: "manage", Path: true},
-		{Line: re(`^login (\S+) secret \S+$`), Key: "login $1", Away: "drop login $1"},
-		{Line: lan, Section: true, Away: "drop $0"},
-		{Line: port, Section: true, Fixed: true},
-	}}
+// language is that of a platform, as its profile says it.
+func language(t *testing.T, platform string) *config.Language {
+	set, err := profiles.Shipped()
+	require.NoError(t, err)
+	return set[platform].Language()
 }
 
 func drawTern(t *rapid.T, name string) *ternConfig {
@@ -65,7 +52,7 @@ func drawTern(t *rapid.T, name string) *ternConfig {
 // The lines that the language finds are all taken by the device, and leave it as was
 // predicted, line by line.
 func TestTheLanguageIsThatOfTheDevice(t *testing.T) {
-	l := tern()
+	l := language(t, "tern")
 	rapid.Check(t, func(t *rapid.T) {
 		from, to := drawTern(t, "from"), drawTern(t, "to")
 		parse := func(c *ternConfig) config.Config { return config.Parse(c.String(), l.Style) }
@@ -91,7 +78,7 @@ func TestTheLanguageIsThatOfTheDevice(t *testing.T) {
 // Lines that a person might type, in any order: what the device takes is predicted, and
 // what it refuses is not taken.
 func TestWhateverIsTypedIsPredicted(t *testing.T) {
-	l := tern()
+	l := language(t, "tern")
 	typed := []string{"up", "name c", "log host 198.51.100.9", "drop log host 198.51.100.1", "time source 192.0.2.1 first", "time source 192.0.2.9 second", "drop time source 192.0.2.2",
 		"manage from any", "login crew secret z", "lan 10", "lan 40", "drop lan 10", "drop lan 40", "title t", "drop title", "port 1", "port 2", "port 9",
 		`label "x"`, "drop label", "trunk", "drop trunk", "drop lan", "shut"}
@@ -121,5 +108,36 @@ func TestWhateverIsTypedIsPredicted(t *testing.T) {
 			taken = append(taken, line)
 			assert.Empty(t, config.Explain(predicted, config.Parse(device.String(), l.Style)), "behind %q", taken)
 		}
+	})
+}
+
+// The same for a plover, which knows no sections.
+func TestTheLanguageIsThatOfThePlover(t *testing.T) {
+	l := language(t, "plover")
+	rapid.Check(t, func(t *rapid.T) {
+		draw := func(name string) (lines []string) {
+			for _, key := range []string{"name", "gate 1 open", "gate 2 open", "clock source", "report host"} {
+				if v := rapid.SampledFrom([]string{"", "x", "y"}).Draw(t, name); v != "" {
+					lines = append(lines, key+" "+v)
+				}
+			}
+			return lines
+		}
+		from, to := draw("from"), draw("to")
+		parse := func(lines []string) config.Config { return config.Parse(strings.Join(lines, "\n"), l.Style) }
+		lines, err := l.Lead(parse(from), parse(to))
+		require.NoError(t, err)
+		device := slices.Clone(from)
+		for _, line := range lines {
+			switch w := strings.Fields(line); w[0] {
+			case "set":
+				device = with(device, w[1:])
+			case "clear":
+				device = without(device, strings.Join(w[1:], " "))
+			default:
+				t.Fatalf("%q", line)
+			}
+		}
+		assert.ElementsMatch(t, to, device)
 	})
 }

@@ -3,6 +3,7 @@ package config
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 )
 
@@ -197,4 +198,24 @@ func (l *Language) meant(section, typed string) (known, bool) {
 		}
 	}
 	return known{}, false
+}
+
+// Unknown lists the lines of a configuration that no rule knows, as paths.
+func (l *Language) Unknown(c Config) (out []string) {
+	var walk func(at []string, lines []Line)
+	walk = func(at []string, lines []Line) {
+		section := ""
+		if len(at) > 0 {
+			section = at[len(at)-1]
+		}
+		for _, line := range lines {
+			k, ok := l.know(section, line.Text)
+			if !ok || len(line.Under) > 0 && !k.rule.Section {
+				out = append(out, pathOf(at, line.Text))
+			}
+			walk(append(slices.Clone(at), line.Text), line.Under)
+		}
+	}
+	walk(nil, c.Lines)
+	return out
 }

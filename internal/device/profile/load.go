@@ -114,9 +114,10 @@ func (c *checker) check() {
 	if _, ok := p.Modes[p.Config.Edit]; !ok {
 		c.fail("configuration.edit", problem.OneOf(p.Config.Edit, p.order), "there is no mode %q", p.Config.Edit)
 	}
-	if l := p.Config.Layout; l != "indented" && l != "flat" {
-		c.fail("configuration.layout", problem.OneOf(l, []string{"indented", "flat"}), "layout %q is not known", l)
+	if layouts := []string{"indented", "braces", "flat"}; !slices.Contains(layouts, p.Config.Layout) {
+		c.fail("configuration.layout", problem.OneOf(p.Config.Layout, layouts), "layout %q is not known", p.Config.Layout)
 	}
+	c.language()
 	if len(p.Refused) == 0 {
 		c.fail("refused", "the pattern of an error line", "without it a refused line would go unnoticed")
 	}

@@ -39,6 +39,7 @@ type Profile struct {
 	More     Continued         `yaml:"continued"`
 	Never    []Pattern         `yaml:"never"` // lines no runbook may send
 	Config   Configuration     `yaml:"configuration"`
+	Grammar  Grammar           `yaml:"language"` // how lines change it
 	Save     Command           `yaml:"save"`
 	Restore  Restore           `yaml:"restore"`
 	Timer    Timer             `yaml:"timer"`
@@ -138,7 +139,7 @@ func (p Pager) pages() []Page { return append([]Page{p.Page}, p.Also...) }
 
 // Configuration is how the platform keeps and prints its configuration.
 type Configuration struct {
-	Layout   string    `yaml:"layout"` // indented or flat
+	Layout   string    `yaml:"layout"` // indented, braces or flat
 	Ordered  bool      `yaml:"ordered"`
 	Running  Command   `yaml:"running"`
 	Saved    Command   `yaml:"saved"`
@@ -305,6 +306,7 @@ func (p *Profile) Lacks() []string {
 		missing bool
 		what    string
 	}{
+		{len(p.Grammar.Lines) == 0, "a language: the lines that lead from one configuration to another are not known"},
 		{p.Restore.Send == "", "a way to restore: a backup can only be put back by undo lines or by hand"},
 		{len(p.Ask.Safe) == 0, "safe commands: metabasis ask sends nothing to it"},
 		{len(p.Config.Secrets) == 0, "secrets to mask: whatever it prints is kept as it is"},

@@ -1,0 +1,98 @@
+package profile
+
+import (
+	"fmt"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"metabasis/internal/core/config"
+)
+
+// Grammar is how a platform's configuration is changed by lines; see [config.Language].
+type Grammar struct {
+	Leave string     `yaml:"leave"` // typed to leave a section
+	Takes Pattern    `yaml:"takes"` // a typed line that takes something away
+	Lines []LineRule `yaml:"lines"` // the first that fits a line counts
+}
+
+// LineRule is how one kind of line works; see [config.Rule].
+type LineRule struct {
+	In      Pattern  `yaml:"in"`      // the line of the section it stands in; none is the top
+	Line    Pattern  `yaml:"line"`    // as it is printed
+	Put     string   `yaml:"put"`     // what is typed to put it there; none is the line itself
+	Away    string   `yaml:"away"`    // what is typed to take it away; none says that it cannot be
+	Key     string   `yaml:"key"`     // lines with the same key replace one another
+	Section bool     `yaml:"section"` // it opens a section
+	Fixed   bool     `yaml:"fixed"`   // a section that is there by itself
+	Places  []string `yaml:"places"`  // the words of the places in a list: group 1 is the entry, 2 its place
+	Needs   []string `yaml:"needs"`   // lines without which it cannot stand
+	Path    bool     `yaml:"path"`    // it is part of the way by which the device is managed
+}
+
+// Language is how the platform's configuration is changed by lines; nil where the
+// profile does not say.
+func (p *Profile) Language() *config.Language {
+	if len(p.Grammar.Lines) == 0 {
+		return nil
+	}
+	l := &config.Language{Leave: p.Grammar.Leave, Takes: p.Grammar.Takes.Regexp, Style: p.Style()}
+	for _, r := range p.Grammar.Lines {
+		l.Rules = append(l.Rules, config.Rule{In: r.In.Regexp, Line: r.Line.Regexp, Put: r.Put, Away: r.Away, Key: r.Key,
+			Section: r.Section, Fixed: r.Fixed, Places: r.Places, Needs: r.Needs, Path: r.Path})
+	}
+	return l
+}
+
+var templateGroup = regexp.MustCompile(`\$(\d)`)
+
+// language checks the rules of the language.
+func (c *checker) language() {
+	g := c.p.Grammar
+	if len(g.Lines) == 0 && (g.Leave != "" || g.Takes.Regexp != nil) {
+		c.fail("language", "lines: with line: and away:", "it has no rules for lines")
+	}
+	sections := false
+	for i, r := range g.Lines {
+		at := fmt.Sprintf("language.lines[%d]", i)
+		sections = sections || r.Section
+		if r.Line.Regexp == nil {
+			c.fail(at, `line: '^log host \S+$'`, "the rule has no pattern of the lines that it is for")
+			continue
+		}
+		c.whole(at+".line", r.Line)
+		if r.In.Regexp != nil {
+			c.whole(at+".in", r.In)
+		}
+		if r.Put != "" && strings.Count(r.Put, "$0") != 1 {
+			c.fail(at+".put", "set $0", "what is typed must have $0, the line as it is printed, once")
+		}
+		for _, t := range append([]string{r.Put, r.Away, r.Key}, r.Needs...) {
+			for _, m := range templateGroup.FindAllStringSubmatch(t, -1) {
+				if n, _ := strconv.Atoi(m[1]); n > r.Line.NumSubexp() {
+					c.fail(at, fmt.Sprintf("(…) in line:, %d of them", n), "%q has $%d, and the pattern of the line has %d groups", t, n, r.Line.NumSubexp())
+				}
+			}
+		}
+		switch {
+		case r.Fixed && !r.Section:
+			c.fail(at+".fixed", "section: true", "only a section is there by itself")
+		case r.Fixed && r.Away != "":
+			c.fail(at+".away", "", "what is there by itself cannot be taken away")
+		case r.Section && (r.Key != "" || len(r.Places) > 0):
+			c.fail(at, "a rule of its own for each", "a section has neither a key nor places")
+		case len(r.Places) > 0 && (len(r.Places) < 2 || r.Line.NumSubexp() < 2):
+			c.fail(at+".places", `line: '^time source (\S+) (first|second)$'`, "a list needs the words of two places at least, and groups for the entry and its place")
+		}
+	}
+	if sections && c.p.Config.Layout == "flat" {
+		c.fail("language", "layout: indented", "the configuration is flat: it has no sections")
+	}
+}
+
+// whole reports a pattern that does not fit whole lines.
+func (c *checker) whole(path string, p Pattern) {
+	if s := p.String(); !strings.HasPrefix(s, "^") || !strings.HasSuffix(s, "$") {
+		c.fail(path, "^"+strings.Trim(s, "^$")+"$", "the pattern must fit the whole line, or others would pass for it")
+	}
+}
