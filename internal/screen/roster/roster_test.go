@@ -27,14 +27,14 @@ import (
 // fixture is a view over six devices of three sites.
 type fixture struct {
 	*screentest.Screen
-	v       *View
-	t       *testing.T
-	over    chan struct{} // ends reaching
-	asked   chan []string // what was asked to be reached
-	saved   map[string]scope.Selection
-	took    []string
-	left    []string // not tried
-	table   string
+	v     *View
+	t     *testing.T
+	over  chan struct{} // ends reaching
+	asked chan []string // what was asked to be reached
+	saved map[string]scope.Selection
+	took  []string
+	left  []string // not tried
+	table string
 }
 
 func newFixture(t *testing.T) *fixture {
