@@ -49,12 +49,14 @@ func (k TimerKind) What() string {
 
 // Traits are what planning and running must know of a platform.
 type Traits struct {
-	Timer   TimerKind
-	Boot    time.Duration // from the timer's firing to the first prompt
-	Style   config.Style
-	Connect time.Duration // usual time to connect and log in
-	Command time.Duration // usual time for a command or line
-	Never   []*regexp.Regexp
+	Timer TimerKind
+	Boot  time.Duration // from the timer's firing to the first prompt
+	Style config.Style
+	// Language is how lines change its configuration; nil where nobody knows.
+	Language *config.Language
+	Connect  time.Duration // usual time to connect and log in
+	Command  time.Duration // usual time for a command or line
+	Never    []*regexp.Regexp
 	// ClearText tells that it is usually reached without encryption.
 	ClearText bool
 	// TellsPair tells that its profile reads the health of its pair.

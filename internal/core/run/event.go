@@ -82,6 +82,7 @@ const (
 	ToExtend  = "extend"
 	ToSend    = "send"
 	ToUndo    = "undo"
+	ToLead    = "lead back"
 	ToRestore = "restore"
 	ToDisarm  = "disarm"
 	ToSave    = "save"

@@ -14,6 +14,7 @@ import (
 const (
 	asFound     = "as found"
 	RungUndo    = "undo lines"
+	RungLines   = "computed lines"
 	RungRestore = "restore the backup"
 	RungFire    = "let the timer fire"
 )
@@ -110,7 +111,7 @@ func (w *worker) climb() error {
 	if err != nil {
 		return err
 	}
-	for _, rung := range []func() (bool, error){w.undoAll, w.restore} {
+	for _, rung := range []func() (bool, error){w.undoAll, w.leadBack, w.restore} {
 		if equal {
 			break
 		}

@@ -242,7 +242,7 @@ func (p *Profile) Style() config.Style {
 // Traits are what a plan needs to know of the platform.
 func (p *Profile) Traits() plan.Traits {
 	_, tellsPair := p.Readers["pair"]
-	return plan.Traits{ClearText: p.Connect.Protocol == Telnet, TellsPair: tellsPair, Timer: p.Timer.Kind, Boot: p.Timer.Boot, Style: p.Style(), Connect: p.Pace.Connect,
+	return plan.Traits{ClearText: p.Connect.Protocol == Telnet, TellsPair: tellsPair, Timer: p.Timer.Kind, Boot: p.Timer.Boot, Style: p.Style(), Language: p.Language(), Connect: p.Pace.Connect,
 		Command: p.Pace.Command, Never: regexps(p.Never), Mask: p.Mask, Unsendable: p.Unsendable, Restores: p.Restore.Send != "", Saves: p.Save.Send != "", TellsSaved: p.Config.Saved.Send != "", One: p.one(), Tables: p.Tables()}
 }
 
