@@ -42,7 +42,10 @@ func drawConfig(t *rapid.T, name string, ports int) Config {
 	var lines []string
 	add := func(format string, args ...any) { lines = append(lines, fmt.Sprintf(format, args...)) }
 	add("name %s", pick("a", "b"))
-	for i, s := range some(0, "192.0.2.1", "192.0.2.2", "192.0.2.3", "192.0.2.4") {
+	for i, s := range some(0, "192.0.2.1", "192.0.2.2", "192.0.2.3", "192.0.2.4", "192.0.2.5") {
+		if i == 4 {
+			break
+		}
 		add("time source %s %s", s, []string{"first", "second", "third", "fourth"}[i])
 	}
 	for _, h := range some(0, "198.51.100.1", "198.51.100.2", "198.51.100.3") {
@@ -191,6 +194,42 @@ func TestTheOrderIsSafe(t *testing.T) {
 	assert.Equal(t, []string{"time source 192.0.2.40 first", "drop time source 192.0.2.9"},
 		lead(t, l, "time source 192.0.2.9 first\n", "time source 192.0.2.40 first\n"), "never without one")
 	assert.Equal(t, []string{"log host 1", "manage from any"}, lead(t, l, "manage from 203.0.113.0/24\n", "manage from any\nlog host 1\n"))
+}
+
+// A section that can be done last is, so that it need not be left; a full list makes
+// room first; the management path is last, wherever it stands.
+func TestTheEndOfTheWay(t *testing.T) {
+	l := harbour()
+	assert.Equal(t, []string{"port 1", "trunk", "up", "drop lan 20", "lan 10"}, lead(t, l, "lan 20\nport 1\n lan 20\n", "lan 10\nport 1\n trunk\n"))
+	assert.Equal(t, []string{"drop time source 1", "time source 5 fourth"},
+		lead(t, l, "time source 1 first\ntime source 2 second\ntime source 3 third\ntime source 4 fourth\n", "time source 2 first\ntime source 3 second\ntime source 4 third\ntime source 5 fourth\n"))
+	assert.Equal(t, []string{"time source 3 first", "drop time source 2"}, lead(t, l, "time source 1 first\ntime source 2 second\n", "time source 3 first\ntime source 1 second\n"))
+	l.Rules[3].Path = true // shut
+	assert.Equal(t, []string{"log host 1", "port 2", "trunk", "up", "port 1", "shut"}, lead(t, l, "port 1\nport 2\n", "log host 1\nport 1\n shut\nport 2\n trunk\n"))
+}
+
+// Where the order of all lines has a meaning, and no rule puts lines into one, nothing is
+// made up.
+func TestAnOrderThatNoRuleKnows(t *testing.T) {
+	l := gates()
+	l.Style.Ordered = true
+	_, err := l.Lead(Parse("a 1\nb 1\n", l.Style), Parse("b 1\na 1\n", l.Style))
+	assert.ErrorContains(t, err, "do not say how its lines are put into an order")
+	assert.Equal(t, []string{"set b 2"}, lead(t, l, "a 1\nb 1\n", "a 1\nb 2\n"))
+}
+
+// What needs each other in a circle has no order, and a section without a rule is not
+// entered.
+func TestWhatHasNoOrder(t *testing.T) {
+	l := &Language{Leave: "up", Style: Style{Layout: "indented"}, Rules: []Rule{
+		{Line: re(`^a$`), Away: "drop a", Needs: []string{"b"}}, {Line: re(`^b$`), Away: "drop b", Needs: []string{"a"}},
+		{Line: re(`^plain \d$`), Away: "drop $0"}, {In: re(`^plain \d$`), Line: re(`^x$`), Away: "drop x"}}}
+	_, err := l.Lead(Config{}, Parse("a\nb\n", l.Style))
+	assert.ErrorContains(t, err, "wait for each other")
+	_, err = l.Lead(Parse("plain 1\n x\n", l.Style), Parse("plain 1\n", l.Style))
+	assert.ErrorContains(t, err, "no rule of the language says that it is a section")
+	_, err = l.Lead(Config{}, Parse("plain 1\n x\n", l.Style))
+	assert.ErrorContains(t, err, "does not say that it is a section")
 }
 
 // What no rule leads to is said, each line.
