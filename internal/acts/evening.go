@@ -79,8 +79,8 @@ func (e *Evening) Ready(ctx context.Context, what string) (err error) {
 }
 
 // Renew has secrets that were typed typed anew, after a login was denied: one may have
-// been mistyped. Secrets that come from elsewhere stay as they are, and what guards
-// against accounts being locked out is not told to begin anew.
+// been mistyped. Secrets that come from elsewhere stay as they are; what guards against
+// accounts being locked out begins anew only for a secret that is another now.
 func (e *Evening) Renew(ctx context.Context) error {
 	if !e.finder().Typed() {
 		return nil
@@ -91,6 +91,7 @@ func (e *Evening) Renew(ctx context.Context) error {
 		return err
 	}
 	old := e.access
+	access.Follows(old)
 	e.access, e.Connector = access, access.Connector(e.scripts.For)
 	e.access.OpenJumps(ctx, e.Connector, e.Scope.Devices)
 	return old.Close()

@@ -84,14 +84,14 @@ func (d *Desk) Sum(ctx context.Context, id int64) store.Summary {
 	return s
 }
 
-// leastReason is the least that a reason can say, in bytes.
-const leastReason = 3
+// LeastReason is the least that a reason can say, in bytes.
+const LeastReason = 3
 
 // Settle writes into the journal that a person has seen to what a night left: it is not
 // among what needs somebody any more.
 func (d *Desk) Settle(id int64, why string) error {
 	why = strings.TrimSpace(why)
-	if len(why) < leastReason {
+	if len(why) < LeastReason {
 		return errors.New("write what was found and done: it stands in the journal")
 	}
 	err := d.write(func(j *store.Journal) error { return j.Settle(id, store.Seen{At: time.Now(), By: Who(), Why: why}) })

@@ -259,7 +259,7 @@ func (n *Night) Waive(ctx context.Context) error {
 				return nil
 			}},
 			{Text: "Why need it not hold?", Check: func(v string) error {
-				if len(strings.TrimSpace(v)) < 3 {
+				if len(strings.TrimSpace(v)) < LeastReason {
 					return errors.New("write a reason that says something to whoever reads the journal")
 				}
 				return nil

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
-	"sync"
 	"syscall"
 
 	tea "charm.land/bubbletea/v2"
@@ -40,41 +39,21 @@ func (a *app) onScreen(ctx context.Context, d *acts.Desk, begin func(h *screen.H
 	d.Person = app
 	ctx, closeScreen := context.WithCancel(ctx)
 	defer closeScreen()
-	var asked interrupt
 	defer onInterrupts(func(sig os.Signal) {
 		closeScreen()
-		asked.by(d, sig.String())
+		for _, n := range d.Planned() {
+			n.Interrupt(sig.String())
+		}
 	})()
 	workspace := home.New(d)
 	app.SetHome(workspace)
 	err := app.Run(ctx, func(h *screen.Host) { begin(h, workspace) })
-	return a.afterScreen(d, &asked, err)
-}
-
-// interrupt is that the system asked us to end.
-type interrupt struct {
-	mu  sync.Mutex
-	was bool
-}
-
-func (i *interrupt) by(d *acts.Desk, why string) {
-	i.mu.Lock()
-	i.was = true
-	i.mu.Unlock()
-	for _, n := range d.Planned() {
-		n.Interrupt(why)
-	}
-}
-
-func (i *interrupt) asked() bool {
-	i.mu.Lock()
-	defer i.mu.Unlock()
-	return i.was
+	return a.afterScreen(d, err)
 }
 
 // afterScreen sees the nights that were begun to their end and tells it, to whoever
 // still reads.
-func (a *app) afterScreen(d *acts.Desk, asked *interrupt, err error) error {
+func (a *app) afterScreen(d *acts.Desk, err error) error {
 	var last error
 	begun := false
 	for _, n := range d.Planned() {
@@ -83,7 +62,7 @@ func (a *app) afterScreen(d *acts.Desk, asked *interrupt, err error) error {
 		}
 		begun = true
 		if n.Running() {
-			if !asked.asked() { // the screen is gone, and nobody has said what becomes of the night
+			if !n.Interrupted() { // nobody has said what becomes of it, or it had not begun when they did
 				n.Interrupt("the screen ended")
 			}
 			fmt.Fprintln(a.err, "metabasis: the screen is gone; what is in change is taken back, and this ends then")

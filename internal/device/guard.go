@@ -21,6 +21,21 @@ type Guard struct {
 	logins map[string]*account
 }
 
+// Account is what a secret of a login is guarded as; "password" is the login itself.
+func Account(login, secret string) string {
+	if secret == "password" {
+		return login
+	}
+	return login + "'s " + secret
+}
+
+// Anew forgets what was denied of an account, because its secret is another now.
+func (g *Guard) Anew(account string) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	delete(g.logins, account)
+}
+
 // mostDenied is how many devices in a row may deny a login.
 const mostDenied = 3
 

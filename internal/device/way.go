@@ -173,7 +173,7 @@ func (c *Connector) trySecret(w *way) func(context.Context, string) (func(error)
 		return nil
 	}
 	return func(ctx context.Context, secret string) (func(error), error) {
-		done, err := c.Guard.Try(ctx, w.login.Name+"'s "+secret, w.device.Name)
+		done, err := c.Guard.Try(ctx, Account(w.login.Name, secret), w.device.Name)
 		if err != nil {
 			return nil, err
 		}

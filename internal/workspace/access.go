@@ -128,6 +128,23 @@ func (a *Access) ssh(w *Workspace) error {
 	return err
 }
 
+// Follows takes over what guards against accounts being locked out from an access that
+// this one takes the place of: only an account whose secret is another now begins anew.
+func (a *Access) Follows(old *Access) {
+	a.guard = old.guard
+	for name, l := range a.Logins {
+		before := old.Logins[name]
+		if l.Password != before.Password {
+			a.guard.Anew(device.Account(name, "password"))
+		}
+		for part, v := range l.Secrets {
+			if v != before.Secrets[part] {
+				a.guard.Anew(device.Account(name, part))
+			}
+		}
+	}
+}
+
 // Close ends connections to jump hosts and lets go of the agent.
 func (a *Access) Close() error {
 	if a.jumps != nil {

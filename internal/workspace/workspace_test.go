@@ -14,6 +14,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"metabasis/internal/core/fleet"
+	devssh "metabasis/internal/device/ssh"
 	"metabasis/internal/person"
 	"metabasis/internal/store/secrets"
 )
@@ -175,4 +176,39 @@ func TestSecretsOfARunbookStayOutOfTheJournal(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "step \"a | b\"\n  send\n    | login ferry secret ▒▒▒▒\n    | log host 192.0.2.1",
 		ws.maskRunbook("step \"a | b\"\n  send\n    | login ferry secret k3lp\n    | log host 192.0.2.1"))
+}
+
+// An access that takes the place of another goes on guarding its accounts: only a secret
+// that is another now is tried again after three denials.
+func TestAnAccessThatFollowsGuardsOn(t *testing.T) {
+	denied := func(a *Access, account string) {
+		for range 3 {
+			over, err := a.guard.Try(t.Context(), account, "ald-quay-1")
+			require.NoError(t, err)
+			over(devssh.Denied)
+		}
+	}
+	tried := func(a *Access, account string) error {
+		over, err := a.guard.Try(t.Context(), account, "ald-quay-1")
+		if err == nil {
+			over(devssh.Denied)
+		}
+		return err
+	}
+	dir := t.TempDir()
+	with := func(password string) *Access {
+		a, err := access(t, dir, oneTern, env("METABASIS_NIGHT_CREW_PASSWORD="+password, "METABASIS_NIGHT_CREW_OPERATOR=op"), nil)
+		require.NoError(t, err)
+		return a
+	}
+	one := with("x")
+	denied(one, "night-crew")
+	denied(one, "night-crew's operator")
+	same := with("x")
+	same.Follows(one)
+	assert.Error(t, tried(same, "night-crew"), "the same secret is not tried again")
+	other := with("y")
+	other.Follows(same)
+	assert.NoError(t, tried(other, "night-crew"))
+	assert.Error(t, tried(other, "night-crew's operator"))
 }

@@ -9,15 +9,11 @@ import (
 // the platform has them. It stops at the first that is refused: those behind it were
 // meant for where it would have led. What it says proves nothing; the comparison does.
 func (w *worker) leadBack() (bool, error) {
-	l := w.t.Traits.Language
-	if l == nil {
-		return false, nil
-	}
 	_, now, err := w.running()
 	if err != nil {
 		return false, err
 	}
-	lines, err := l.Lead(now, w.before)
+	lines, err := w.t.Traits.Language.Lead(now, w.before)
 	if err == nil {
 		err = w.maySend(lines)
 	}

@@ -111,7 +111,11 @@ func (w *worker) climb() error {
 	if err != nil {
 		return err
 	}
-	for _, rung := range []func() (bool, error){w.undoAll, w.leadBack, w.restore} {
+	rungs := []func() (bool, error){w.undoAll, w.restore}
+	if w.t.Traits.Language != nil {
+		rungs = slices.Insert(rungs, 1, w.leadBack)
+	}
+	for _, rung := range rungs {
 		if equal {
 			break
 		}

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"strings"
 
+	"metabasis/internal/acts"
 	"metabasis/internal/core/run"
 	"metabasis/internal/screen"
 	"metabasis/internal/screen/decide"
@@ -98,7 +99,7 @@ func (a *asking) enter(q decide.Question) {
 	case !sure:
 	case offer.Reason:
 		a.host.Type(screen.Line{Label: "Reason:", Hint: "for the journal; Enter does it, Esc leaves it", Done: func(reason string) error {
-			if reason = strings.TrimSpace(reason); len(reason) < leastReason {
+			if reason = strings.TrimSpace(reason); len(reason) < acts.LeastReason {
 				return errors.New("write a reason that says something: it is for the journal")
 			}
 			if _, open := a.question(); open {
@@ -110,9 +111,6 @@ func (a *asking) enter(q decide.Question) {
 		a.answer(q, offer.Choice, "")
 	}
 }
-
-// leastReason is the least that a reason can say, in bytes.
-const leastReason = 3
 
 func (a *asking) answer(q decide.Question, choice run.Choice, reason string) {
 	a.v.n.do(a.host, run.Command{Hold: q.Hold, Choice: choice, Reason: reason})
