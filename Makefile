@@ -47,8 +47,10 @@ nights:
 FUZZTIME ?= 30s
 fuzz:
 	$(GO) test ./internal/core/runbook -run '^$$' -fuzz FuzzParse -fuzztime $(FUZZTIME)
-	$(GO) test ./internal/core/fleet -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME)
+	$(GO) test ./internal/core/fleet -run '^$$' -fuzz 'FuzzRead$$' -fuzztime $(FUZZTIME)
+	$(GO) test ./internal/core/fleet -run '^$$' -fuzz FuzzReadShared -fuzztime $(FUZZTIME)
 	$(GO) test ./internal/core/config -run '^$$' -fuzz FuzzParse -fuzztime $(FUZZTIME)
+	$(GO) test ./internal/core/config -run '^$$' -fuzz FuzzLanguage -fuzztime $(FUZZTIME)
 	$(GO) test ./internal/device/profile -run '^$$' -fuzz FuzzPrinted -fuzztime $(FUZZTIME)
 	$(GO) test ./internal/device/profile -run '^$$' -fuzz FuzzLoad -fuzztime $(FUZZTIME)
 	$(GO) test ./internal/device/profile -run '^$$' -fuzz FuzzReaders -fuzztime $(FUZZTIME)
@@ -59,7 +61,7 @@ fuzz:
 	$(GO) test ./internal/screen/console -run '^$$' -fuzz FuzzFilter -fuzztime $(FUZZTIME)
 
 bench: build
-	$(GO) test ./internal/nights ./internal/screen/... -run '^$$' -bench . -benchtime 5x
+	$(GO) test ./internal/core/config ./internal/core/plan ./internal/nights ./internal/screen/... -run '^$$' -bench . -benchtime 5x
 	scripts/first-frame
 
 # make install PREFIX=/usr/local DESTDIR=: the program, its man pages, and what shells

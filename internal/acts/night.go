@@ -10,9 +10,12 @@ import (
 	"time"
 
 	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/plan"
+	"metabasis/internal/core/reach"
 	"metabasis/internal/core/run"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/report"
+	"metabasis/internal/settings"
 	"metabasis/internal/store/locks"
 	"metabasis/internal/workspace"
 )
@@ -31,6 +34,8 @@ type Night struct {
 	now    atomic.Pointer[run.Night] // as it stands while it runs
 
 	mu          sync.Mutex
+	read        map[string]*plan.Target // as computed from what was read before the night
+	stopReading func()                  // ends the reading that goes on; nil for none
 	began       bool
 	closed      bool
 	interrupted bool
@@ -40,7 +45,7 @@ type Night struct {
 }
 
 func newNight(d *Desk, n *workspace.Night, a *workspace.Access) *Night {
-	return &Night{Night: n, desk: d, access: a, Events: NewStream[run.Event](), over: make(chan struct{})}
+	return &Night{Night: n, desk: d, access: a, Events: NewStream[run.Event](), read: map[string]*plan.Target{}, over: make(chan struct{})}
 }
 
 // Warnings are what was met while it was planned.
@@ -53,8 +58,61 @@ func (n *Night) Planned() run.Night {
 	return run.Fold(run.Night{}, run.Event{Kind: run.Planned, Outline: run.Outlined(n.Plan)})
 }
 
-// Lines tells what will be sent to a device, secrets masked.
-func (n *Night) Lines(device string) []string { return report.Lines(n.Plan, device) }
+// Lines tells what will be sent to a device, secrets masked: as planned, or as computed
+// once it was read; see [Night.Foresee].
+func (n *Night) Lines(device string) []string {
+	n.mu.Lock()
+	read := n.read[device]
+	n.mu.Unlock()
+	if read != nil {
+		return report.LinesOf(n.Plan, read)
+	}
+	return report.Lines(n.Plan, device)
+}
+
+// Foresee reads the devices and computes what the night will do to each; nothing is
+// changed. What is to be told of a device is passed on as it comes, from several
+// goroutines.
+func (n *Night) Foresee(ctx context.Context, each func(...run.Event)) error {
+	if n.Began() {
+		return errors.New("the night has begun")
+	}
+	began := time.Now()
+	ctx, stop := context.WithCancel(ctx)
+	done := make(chan struct{})
+	defer close(done)
+	defer stop()
+	n.mu.Lock()
+	if n.stopReading != nil {
+		n.mu.Unlock()
+		return errors.New("they are being read already")
+	}
+	n.stopReading = func() { stop(); <-done }
+	n.mu.Unlock()
+	defer func() {
+		n.mu.Lock()
+		n.stopReading = nil
+		n.mu.Unlock()
+	}()
+	devices := map[string]*plan.Target{}
+	var list []fleet.Device
+	for _, t := range n.Plan.Targets() {
+		devices[t.Device.Name] = t
+		list = append(list, t.Device)
+	}
+	reach.Sweep(ctx, list, n.desk.Settings.Int(settings.Together), func(ctx context.Context, d fleet.Device) {
+		read, events := run.Foresee(ctx, n.Connector, devices[d.Name])
+		if ctx.Err() != nil {
+			return // what failed then says nothing of the device
+		}
+		n.mu.Lock()
+		n.read[d.Name] = read
+		n.mu.Unlock()
+		each(events...)
+	}, func(context.Context, fleet.Device) {})
+	n.desk.did("foresee", began, ctx.Err(), "devices", len(list))
+	return ctx.Err()
+}
 
 // Begin takes the workspace and the devices and begins the run. Where another night
 // has the workspace, it says by whom; with wait it waits for that night's end, as long
@@ -62,10 +120,13 @@ func (n *Night) Lines(device string) []string { return report.Lines(n.Plan, devi
 // decisions, or by [Night.Interrupt].
 func (n *Night) Begin(ctx context.Context, wait bool, say func(string)) error {
 	n.mu.Lock()
-	again := n.began
+	again, stop := n.began, n.stopReading
 	n.mu.Unlock()
 	if again {
 		return errors.New("the night has begun already")
+	}
+	if stop != nil { // no device is read and changed at once
+		stop()
 	}
 	began := time.Now()
 	err := n.Night.Begin(ctx, wait, say)
@@ -179,11 +240,14 @@ func (n *Night) Close() error {
 		return errors.New("the night runs")
 	}
 	n.mu.Lock()
-	again := n.closed
+	again, stop := n.closed, n.stopReading
 	n.closed = true
 	n.mu.Unlock()
 	if again {
 		return nil
+	}
+	if stop != nil {
+		stop()
 	}
 	return errors.Join(n.Night.Close(), n.access.Close())
 }

@@ -181,7 +181,11 @@ func (c *Change) askValues(ctx context.Context, r Request, values map[string]str
 			continue
 		}
 		names = append(names, ask.Name)
-		form.Questions = append(form.Questions, person.Question{Text: ask.Prompt, Hint: fmt.Sprintf("%s, %s", ask.Name, ask.Kind), Check: ask.Check})
+		kind := string(ask.Kind)
+		if ask.Kind == runbook.Switch {
+			kind = "yes or no"
+		}
+		form.Questions = append(form.Questions, person.Question{Text: ask.Prompt, Hint: ask.Name + ", " + kind, Check: ask.Check})
 	}
 	if len(names) == 0 {
 		return nil

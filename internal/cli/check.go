@@ -8,6 +8,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"metabasis/internal/core/config"
+	"metabasis/internal/core/plan"
 	"metabasis/internal/core/problem"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/core/textfile"
@@ -55,15 +57,62 @@ func (a *app) check(files []string) error {
 }
 
 func (a *app) tidyCommand() *cobra.Command {
-	var list bool
+	var list, want bool
 	cmd := &cobra.Command{
 		Use:   "tidy FILE...",
 		Short: "Give runbooks their one layout",
 		Args:  cobra.MinimumNArgs(1),
-		RunE:  func(_ *cobra.Command, files []string) error { return a.tidy(files, list) },
+		RunE: func(_ *cobra.Command, files []string) error {
+			if want {
+				return a.asWant(files)
+			}
+			return a.tidy(files, list)
+		},
 	}
+	cmd.Flags().BoolVar(&want, "want", false, "change no file: print the runbook with its steps saying what shall be there, where they can, and why others cannot")
 	cmd.Flags().BoolVar(&list, "list", false, "only list the files that are not tidy; exit 1 if there are any")
 	return cmd
+}
+
+// asWant prints runbooks with the steps that can be saying what shall be there.
+func (a *app) asWant(files []string) error {
+	d, err := a.desk()
+	if err != nil {
+		return err
+	}
+	fl, err := d.Workspace.Fleet("")
+	if err != nil {
+		return err
+	}
+	traits := d.Profiles.Traits()
+	for _, file := range files {
+		rb, _, err := d.Check(file, fl)
+		if err != nil {
+			return err
+		}
+		src, err := textfile.Read(file, textfile.Small)
+		if err != nil {
+			return err
+		}
+		inScope := plan.Platforms(rb, fl, traits)
+		out, left, err := runbook.AsWant(file, src, func(platforms []string) (list []*config.Language) {
+			if len(platforms) == 0 {
+				platforms = inScope
+			}
+			for _, p := range platforms {
+				list = append(list, traits[p].Language)
+			}
+			return list
+		})
+		if err != nil {
+			return err
+		}
+		_, _ = a.out.Write(out)
+		for _, l := range left {
+			fmt.Fprintln(a.err, "left as it is:", l)
+		}
+	}
+	return nil
 }
 
 func (a *app) tidy(files []string, list bool) error {

@@ -32,7 +32,8 @@ prompts, modes, pager, configuration, timer, readers. For each it shows what was
 sent, what came, which pattern fitted, and what decided. A word that no device knows
 is sent, with ? and a tab in it too. Nothing is changed; with --change, after you have
 confirmed it, edit mode is entered and the word is sent there, a rollback timer is
-armed and disarmed, and a trial is applied and taken back, where the profile has them.`,
+armed and disarmed, the harmless line of its language is put there and taken away, and a
+trial is applied and taken back, where the profile has them.`,
 		Args: cobra.ExactArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.profileTry(cmd.Context(), file, args[0], args[1], change)

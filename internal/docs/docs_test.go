@@ -80,6 +80,13 @@ func TestTheShellProfile(t *testing.T) {
 	assert.Equal(t, "", p.Unsendable("cat > /etc/ward/time.nft <<'END'"))
 }
 
+func TestSharedValuesExamples(t *testing.T) {
+	for _, text := range blocks(t, "docs/command-line.md", "csv-shared") {
+		_, err := fleet.ReadShared("sites.csv", "site", []byte(text))
+		require.NoError(t, err)
+	}
+}
+
 func TestFleetExamples(t *testing.T) {
 	for kind, file := range map[string]string{"csv": "fleet.csv", "yaml": "fleet.yaml", "text": "fleet.txt"} {
 		for _, b := range blocks(t, "docs/command-line.md", kind) {
@@ -188,5 +195,5 @@ func TestEveryLawHasItsTest(t *testing.T) {
 			assert.Regexp(t, `func (\(w \*world\) )?`+n[1]+`\(`, code.String(), line)
 		}
 	}
-	assert.Equal(t, 13, laws)
+	assert.Equal(t, 14, laws)
 }

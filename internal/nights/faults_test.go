@@ -64,16 +64,16 @@ func TestLadder(t *testing.T) {
 		note   string
 		rungs  []string
 	}{
-		"undo lines are enough":  {[]sim.Fault{reject}, run.Reverted, "equal", []string{"as found", run.RungUndo}},
-		"undo lost, so restored": {[]sim.Fault{reject, {Kind: sim.LostUndo}}, run.Reverted, "equal", []string{"as found", run.RungUndo, run.RungLines, run.RungRestore}},
-		"undo lost once, so computed": {[]sim.Fault{reject, {Kind: sim.LostUndo, Times: 3}, {Kind: sim.Refusing}}, run.Reverted, "equal",
-			[]string{"as found", run.RungUndo, run.RungLines}},
+		"computed lines are enough": {[]sim.Fault{reject}, run.Reverted, "equal", []string{"as found", run.RungLines}},
+		"undo lost, so restored":    {[]sim.Fault{reject, {Kind: sim.LostUndo}}, run.Reverted, "equal", []string{"as found", run.RungLines, run.RungUndo, run.RungRestore}},
+		"computed lines lost, so undo lines": {[]sim.Fault{reject, {Kind: sim.LostUndo, Times: 3}, {Kind: sim.Refusing}}, run.Reverted, "equal",
+			[]string{"as found", run.RungLines, run.RungUndo}},
 		"restore refused, so the timer": {[]sim.Fault{reject, {Kind: sim.LostUndo}, {Kind: sim.Refusing}}, run.Reverted, "came back",
-			[]string{"as found", run.RungUndo, run.RungLines, run.RungRestore, run.RungFire}},
+			[]string{"as found", run.RungLines, run.RungUndo, run.RungRestore, run.RungFire}},
 		"never back": {[]sim.Fault{reject, {Kind: sim.LostUndo}, {Kind: sim.Refusing}, {Kind: sim.NeverBack}}, run.Stranded, "not back by",
-			[]string{"as found", run.RungUndo, run.RungLines, run.RungRestore, run.RungFire}},
+			[]string{"as found", run.RungLines, run.RungUndo, run.RungRestore, run.RungFire}},
 		"back as something else": {[]sim.Fault{reject, {Kind: sim.LostUndo}, {Kind: sim.Refusing}, {Kind: sim.Spoils}}, run.Stranded,
-			"not what was backed up: + log host 192.0.2.254", []string{"as found", run.RungUndo, run.RungLines, run.RungRestore, run.RungFire}},
+			"not what was backed up: + log host 192.0.2.254", []string{"as found", run.RungLines, run.RungUndo, run.RungRestore, run.RungFire}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {

@@ -530,9 +530,9 @@ func TestLinesThatAreNotWhatWasSent(t *testing.T) {
 		end   run.State
 		held  string
 	}{
-		"ignored":            {sim.Fault{Kind: sim.Ignores, Match: "^log host"}, run.Reverted, `the lines of "Log collector" were taken, and what runs does not have what they make`},
+		"ignored":            {sim.Fault{Kind: sim.Ignores, Match: "^log host"}, run.Reverted, "after \"Log collector\", what runs is not what was predicted / predicted, and not there: log host 198.51.100.14"},
 		"seen a little late": {sim.Fault{Kind: sim.ShowsLate, By: 3 * time.Second}, run.Kept, ""},
-		"seen too late":      {sim.Fault{Kind: sim.ShowsLate, Match: "^log host", By: time.Minute, Times: 1}, run.Reverted, `the lines of "Log collector" were taken, and what runs does not have what they make`},
+		"seen too late":      {sim.Fault{Kind: sim.ShowsLate, Match: "^log host", By: time.Minute, Times: 1}, run.Reverted, "after \"Log collector\", what runs is not what was predicted / predicted, and not there: log host 198.51.100.14"},
 		"altered":            {sim.Fault{Kind: sim.Alters, Match: `^log host 198\.51\.100\.$`, Times: 1}, run.Reverted, `what the device says back is not what was sent: log host 198.51.100.4`},
 		"altered, a command": {sim.Fault{Kind: sim.Alters, Match: `^tell runn$`, Times: 1}, run.Blocked, ""},
 		"broken into":        {sim.Fault{Kind: sim.BreaksIn, Match: `^log ho$`, Times: 1}, run.Kept, ""},

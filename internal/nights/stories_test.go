@@ -91,7 +91,7 @@ var stories = map[string]story{
 	"line refused":             {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^log host"})},
 	"last line refused":        {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^port 3"})},
 	"expectation not met":      {specs: faults(sim.Fault{Kind: sim.NeverSettles})},
-	"soak breaks":              {specs: faults(sim.Fault{Kind: sim.Drifts, Match: "^tell running", After: 6, Times: 1}), edit: edits("    | drop log host 198.51.100.14\n", "    | drop log host 198.51.100.14\n  expect    config lacks \"log host 192.0.2.253\" within 1s\n")},
+	"soak breaks":              {specs: faults(sim.Fault{Kind: sim.Drifts, Match: "^tell running", After: 8, Times: 1}), edit: edits("    | drop log host 198.51.100.14\n", "    | drop log host 198.51.100.14\n  expect    config lacks \"log host 192.0.2.253\" within 1s\n")},
 	"contact lost in a line":   {specs: faults(sim.Fault{Kind: sim.Drops, Match: "^log host", Times: 1})},
 	"lost while undoing":       {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^port 3", Times: 1}, sim.Fault{Kind: sim.Drops, Match: "^drop log host", Times: 1})},
 	"hangs while reading":      {specs: faults(sim.Fault{Kind: sim.Hangs, Match: "^tell running", Times: 1})},

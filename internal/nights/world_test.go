@@ -103,6 +103,7 @@ type world struct {
 	claim    func(ctx context.Context, t *plan.Target) (func(), error)
 	wait     bool
 	drawn    *sim.Manners // of its dunlins, when it has any
+	loose    bool         // the order of lines that have none is not held against the truth
 	misled   bool         // its profile is wrong in one place: what is said must be true all the same
 }
 

@@ -95,10 +95,34 @@ func tell(e run.Event) string {
 		return fmt.Sprintf("step %d %s", e.Step, e.What)
 	case run.Expected:
 		return "expectation " + okOr(e.OK, e.Note)
+	case run.Foreseen:
+		return foreseen(e)
+	case run.Predicted:
+		if !e.OK {
+			return "not as predicted: " + Some(e.Lines, 3)
+		}
+		if e.What == run.AtTheEnd {
+			return "as predicted"
+		}
 	case run.Rung:
 		return "taking back, " + e.What + ": " + e.Note
 	}
 	return ""
+}
+
+// foreseen tells what was computed for a device.
+func foreseen(e run.Event) string {
+	switch {
+	case e.Step > 0 && len(e.Lines) == 0:
+		return e.Note
+	case e.Step > 0:
+		return e.Note + ": " + Some(e.Lines, 4)
+	case e.Note != "":
+		return Count(len(e.Lines), "line") + " will differ; " + e.Note
+	case len(e.Lines) == 0:
+		return "nothing will differ"
+	}
+	return Count(len(e.Lines), "line") + " will differ"
 }
 
 func abortWords(c run.Choice) string {
@@ -157,7 +181,20 @@ func Summary(n *run.Night) string {
 	if k := len(unread(n)); k > 0 {
 		s += fmt.Sprintf("; on %d it cannot be read what is saved", k)
 	}
+	if k := len(unlike(n)); k > 0 {
+		s += fmt.Sprintf("; %d kept and not as predicted", k)
+	}
 	return s
+}
+
+// unlike are the devices that were kept although they are not as predicted.
+func unlike(n *run.Night) (out []*run.Device) {
+	for _, d := range n.Devices {
+		if d.State == run.Kept && len(d.Unlike) > 0 {
+			out = append(out, d)
+		}
+	}
+	return out
 }
 
 // unread names the devices of which it cannot be read what is saved.
@@ -203,6 +240,9 @@ func Needs(n *run.Night) []string {
 			continue
 		}
 		out = append(out, fmt.Sprintf("%s skipped: %s: %s", Count(len(names), "device"), note, Some(names, 6)))
+	}
+	for _, d := range unlike(n) {
+		out = append(out, fmt.Sprintf("%-14s kept, and not as predicted: %s", d.Name, Some(d.Unlike, 3)))
 	}
 	if names := unread(n); len(names) > 0 {
 		out = append(out, "look whether they would outlive a restart, what is saved cannot be read: "+Some(names, 6))

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"metabasis/internal/core/config"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/runbook"
 )
@@ -13,13 +14,14 @@ import (
 func Lines(p *plan.Plan, device string) []string {
 	for _, t := range p.Targets() {
 		if t.Device.Name == device {
-			return linesOf(p, t)
+			return LinesOf(p, t)
 		}
 	}
 	return nil
 }
 
-func linesOf(p *plan.Plan, t *plan.Target) []string {
+// LinesOf tells what will be sent to a device as far as it is known.
+func LinesOf(p *plan.Plan, t *plan.Target) []string {
 	out := []string{fmt.Sprintf("%s, %s, %s. Nothing of this has been sent.", t.Device.Name, t.Device.Platform, t.Device.Address), ""}
 	if p.Guards(t) {
 		out = append(out, "timer armed for "+runbook.FormatDuration(t.TimerFor(p))+" before the first line", "")
@@ -34,8 +36,18 @@ func linesOf(p *plan.Plan, t *plan.Target) []string {
 		for _, c := range s.Already {
 			out = append(out, "  not sent when "+p.Mask(filled(c)))
 		}
+		for _, u := range s.Uses {
+			out = append(out, t.Mask(fmt.Sprintf("  %s is %s, from %s", u.Name, u.Value, u.From)))
+		}
+		out = append(out, wants(t, s)...)
+		if s.Want == nil && s.Done {
+			out = append(out, "  already so: nothing is sent")
+		}
 		out = append(out, block("send", t.Masked(s.Send))...)
 		out = append(out, block("undo", t.Masked(s.Undo))...)
+		if s.Unwritten && len(s.Undo) == 0 {
+			out = append(out, "  undone by lines that are computed from the device's own configuration")
+		}
 		for _, e := range s.Expect {
 			out = append(out, fmt.Sprintf("  expect %s within %s", p.Mask(filled(e.Check)), runbook.FormatDuration(e.Within)))
 		}
@@ -43,6 +55,43 @@ func linesOf(p *plan.Plan, t *plan.Target) []string {
 	}
 	if p.Soak > 0 {
 		out = append(out, "Then a soak of "+runbook.FormatDuration(p.Soak)+".")
+	}
+	return out
+}
+
+// wants says what a step wants, whose lines are computed.
+func wants(t *plan.Target, s plan.Step) (out []string) {
+	if s.Through != nil {
+		rows := "each row of " + s.Through.Table
+		if s.Through.Where != nil {
+			rows += " where " + s.Through.Where.Source
+		}
+		out = append(out, "  for "+rows+": known once the device is read")
+	}
+	if s.Want == nil {
+		return out
+	}
+	out = append(out, block("want", t.Masked(printed(s.Want.Lines, "")))...)
+	for _, p := range s.Want.NoOther {
+		out = append(out, fmt.Sprintf("  no other %q", t.Mask(p)))
+	}
+	out = append(out, block("gone", t.Masked(printed(s.Want.Gone, "")))...)
+	switch {
+	case s.Done:
+		out = append(out, "  already so: nothing is sent")
+	case s.Later:
+		out = append(out, "  its lines are computed once the steps before it were done")
+	case s.After == nil && s.Through == nil:
+		out = append(out, "  its lines are computed once the device is read")
+	}
+	return out
+}
+
+// printed is lines as they stand in their sections.
+func printed(lines []config.Line, indent string) (out []string) {
+	for _, l := range lines {
+		out = append(out, indent+l.Text)
+		out = append(out, printed(l.Under, indent+"  ")...)
 	}
 	return out
 }

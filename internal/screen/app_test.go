@@ -397,13 +397,15 @@ func TestEveryFrameFits(t *testing.T) {
 	for _, theme := range []string{"dark", "light"} {
 		for _, size := range [][2]int{{160, 42}, {80, 24}, {60, 16}, {59, 16}, {200, 60}} {
 			one := newPlain("one")
-			s := screentest.New(t, size[0], size[1], screen.Options{Theme: theme}, func(h *screen.Host) { h.Open(one) })
-			one.host.Stand(&night{view: newPlain("the night")})
 			form := person.Form{Title: "Host keys", Questions: []person.Question{{Text: strings.Repeat("long ", 60), Hint: "hint", Check: func(string) error { return errors.New(strings.Repeat("wrong ", 60)) }}}}
 			for i := range 40 {
 				form.Lines = append(form.Lines, fmt.Sprintf("line %d %s", i, strings.Repeat("x", 200)))
 			}
-			one.host.Ask(form, func([]string) {})
+			s := screentest.New(t, size[0], size[1], screen.Options{Theme: theme}, func(h *screen.Host) {
+				h.Open(one)
+				one.host.Stand(&night{view: newPlain("the night")})
+				one.host.Ask(form, func([]string) {})
+			})
 			s.Press("abc", "enter")
 			lines := s.Lines()
 			require.Len(t, lines, size[1])

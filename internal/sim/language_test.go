@@ -79,7 +79,7 @@ func TestTheLanguageIsThatOfTheDevice(t *testing.T) {
 // what it refuses is not taken.
 func TestWhateverIsTypedIsPredicted(t *testing.T) {
 	l := language(t, "tern")
-	typed := []string{"up", "name c", "log host 198.51.100.9", "drop log host 198.51.100.1", "time source 192.0.2.1 first", "time source 192.0.2.9 second", "drop time source 192.0.2.2",
+	typed := []string{"up", "name c", "log host 198.51.100.9", "log host 198.51.100.1", "log host 198.51.100.2", "drop log host 198.51.100.1", "time source 192.0.2.1 first", "time source 192.0.2.9 second", "drop time source 192.0.2.2",
 		"manage from any", "login crew secret z", "lan 10", "lan 40", "drop lan 10", "drop lan 40", "title t", "drop title", "port 1", "port 2", "port 9",
 		`label "x"`, "drop label", "trunk", "drop trunk", "drop lan", "shut"}
 	rapid.Check(t, func(t *rapid.T) {

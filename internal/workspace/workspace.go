@@ -116,9 +116,34 @@ func (w *Workspace) fleetOf(file string, platforms []string) (*fleet.Fleet, erro
 		if err != nil {
 			return nil, err
 		}
-		return fleet.Read(path, data, platforms)
+		f, err := fleet.Read(path, data, platforms)
+		if err != nil {
+			return nil, err
+		}
+		return f, addShared(f, filepath.Dir(path))
 	}
 	return nil, ErrNoFleet
+}
+
+// addShared adds the values by site and by role that stand beside a fleet file.
+func addShared(f *fleet.Fleet, dir string) error {
+	var shared []*fleet.Shared
+	for _, by := range []string{"site", "role"} {
+		path := filepath.Join(dir, by+"s.csv")
+		data, err := textfile.Read(path, textfile.Large)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		s, err := fleet.ReadShared(path, by, data)
+		if err != nil {
+			return err
+		}
+		shared = append(shared, s)
+	}
+	return f.Add(shared...)
 }
 
 // Runbook reads a runbook and compiles it against the profiles and, when there

@@ -13,6 +13,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/aymanbagabas/go-udiff"
 )
@@ -39,7 +40,7 @@ type Line struct {
 // Config is a parsed configuration.
 type Config struct {
 	Lines   []Line
-	paths   []string
+	paths   *listed
 	ordered bool
 	whole   bool     // it has further parts, if empty ones
 	parts   []string // their lines
@@ -87,11 +88,15 @@ func Parse(text string, style Style) Config {
 			stack = append(stack, open{indent, &(*in)[len(*in)-1].Under})
 		}
 	}
-	c.paths = paths(c.Lines)
-	if !style.Ordered {
-		slices.Sort(c.paths)
-	}
+	c.paths = &listed{}
 	return c
+}
+
+// listed are the paths of a configuration, listed when they are first wanted: to sort them
+// costs more than most of what is done with a configuration.
+type listed struct {
+	once sync.Once
+	list []string
 }
 
 func matchesAny(res []*regexp.Regexp, s string) bool {
@@ -101,7 +106,18 @@ func matchesAny(res []*regexp.Regexp, s string) bool {
 // Paths lists every line with the sections it stands in, joined by " > ".
 // Unless the style is ordered, the lines are sorted. The caller must not change
 // the list.
-func (c Config) Paths() []string { return c.paths }
+func (c Config) Paths() []string {
+	if c.paths == nil {
+		return nil
+	}
+	c.paths.once.Do(func() {
+		c.paths.list = paths(c.Lines)
+		if !c.ordered {
+			slices.Sort(c.paths.list)
+		}
+	})
+	return c.paths.list
+}
 
 func paths(lines []Line) (out []string) {
 	var walk func(prefix string, lines []Line)
@@ -142,7 +158,7 @@ func (c Config) Has(query string) bool {
 
 // Equal tells whether two configurations of one style say the same.
 func Equal(a, b Config) bool {
-	return slices.Equal(a.paths, b.paths) && (!a.whole || !b.whole || slices.Equal(a.parts, b.parts))
+	return slices.Equal(a.Paths(), b.Paths()) && (!a.whole || !b.whole || slices.Equal(a.parts, b.parts))
 }
 
 // Diff is what must be taken out of one configuration and put into it to make
@@ -156,13 +172,13 @@ func Compare(from, to Config) Diff {
 	if Equal(from, to) {
 		return Diff{}
 	}
-	d := differing(from.paths, to.paths)
+	d := differing(from.Paths(), to.Paths())
 	if from.whole && to.whole {
 		p := differing(from.parts, to.parts)
 		d.Removed, d.Added = append(d.Removed, p.Removed...), append(d.Added, p.Added...)
 	}
 	if from.ordered && to.ordered {
-		moved := moved(from.paths, to.paths)
+		moved := moved(from.Paths(), to.Paths())
 		d.Removed, d.Added = append(d.Removed, moved...), append(d.Added, moved...)
 	}
 	return d

@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 )
 
 // Language is how a platform's configuration is changed by lines: what is typed to put a
@@ -24,6 +25,37 @@ type Language struct {
 	Takes *regexp.Regexp
 	// Style is how configurations are printed.
 	Style Style
+
+	once   sync.Once
+	starts []string         // what the lines of each rule begin with; see [literal]
+	keyed  []string         // the same of the rules whose lines replace others
+	needy  []string         // and of those whose lines need others
+	needed []*regexp.Regexp // what may be needed
+	aways  []*regexp.Regexp // what may take a line of each rule away; nil for nothing
+}
+
+// begin finds out what the lines of the rules begin with: most lines are told apart by it.
+func (l *Language) begin() {
+	l.once.Do(func() {
+		for _, r := range l.Rules {
+			start := literal(r.Line.String())
+			l.starts = append(l.starts, start)
+			var away *regexp.Regexp
+			if r.Away != "" {
+				away = templated(r.Away)
+			}
+			l.aways = append(l.aways, away)
+			if r.Key != "" || r.Places != nil {
+				l.keyed = append(l.keyed, start)
+			}
+			if len(r.Needs) > 0 {
+				l.needy = append(l.needy, start)
+			}
+			for _, n := range r.Needs {
+				l.needed = append(l.needed, templated(n))
+			}
+		}
+	})
 }
 
 // Rule is how one kind of line works.
@@ -51,15 +83,30 @@ type Rule struct {
 	// Needs are lines, with their sections, without which it cannot stand, such as
 	// "lan $1"; and which cannot be taken away as long as it stands.
 	Needs []string
+	// Brings are lines that appear by themselves in a section when it is made.
+	Brings []string
 	// Path says that the line is part of the way by which the device is managed: it is
 	// changed last.
 	Path bool
 }
 
-// fits tells whether the rule is for a line in a section.
-func (r *Rule) fits(section, line string) []string {
+// mayBeNeeded tells, without looking at a configuration, whether something may need a
+// line.
+func (l *Language) mayBeNeeded(path string) bool {
+	l.begin()
+	return slices.ContainsFunc(l.needed, func(re *regexp.Regexp) bool { return re.MatchString(path) })
+}
+
+// templated is what a template may become.
+func templated(template string) *regexp.Regexp {
+	return regexp.MustCompile("^" + placeholder.ReplaceAllString(regexp.QuoteMeta(template), ".*") + "$")
+}
+
+// fits tells whether the rule is for a line in a section; start is what its lines begin
+// with.
+func (r *Rule) fits(section, line, start string) []string {
 	switch {
-	case (r.In == nil) != (section == ""), !strings.HasPrefix(line, literal(r.Line.String())), r.In != nil && !r.In.MatchString(section):
+	case (r.In == nil) != (section == ""), !strings.HasPrefix(line, start), r.In != nil && !r.In.MatchString(section):
 		return nil
 	}
 	return r.Line.FindStringSubmatch(line)
@@ -138,8 +185,9 @@ type known struct {
 
 // know finds the rule of a line in a section; it is false when there is none.
 func (l *Language) know(section, line string) (known, bool) {
+	l.begin()
 	for i := range l.Rules {
-		if caught := l.Rules[i].fits(section, line); caught != nil {
+		if caught := l.Rules[i].fits(section, line, l.starts[i]); caught != nil {
 			return known{&l.Rules[i], i, caught}, true
 		}
 	}
@@ -173,6 +221,14 @@ func (k known) needs() (out []string) {
 	return out
 }
 
+// brings are the lines that appear by themselves in a section.
+func (k known) brings() (out []Line) {
+	for _, b := range k.rule.Brings {
+		out = append(out, Line{Text: fill(b, k.caught)})
+	}
+	return out
+}
+
 // printed is the line that a typed one puts there: the other way round than
 // [Rule.Put].
 func (r *Rule) printed(typed string) (string, bool) {
@@ -188,12 +244,13 @@ func (r *Rule) printed(typed string) (string, bool) {
 
 // meant finds the line that a typed one puts into a section, and its rule.
 func (l *Language) meant(section, typed string) (known, bool) {
+	l.begin()
 	for i := range l.Rules {
 		line, ok := l.Rules[i].printed(typed)
 		if !ok {
 			continue
 		}
-		if caught := l.Rules[i].fits(section, line); caught != nil {
+		if caught := l.Rules[i].fits(section, line, l.starts[i]); caught != nil {
 			return known{&l.Rules[i], i, caught}, true
 		}
 	}

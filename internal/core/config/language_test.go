@@ -28,7 +28,7 @@ func harbour() *Language {
 		{Line: re(`^log host (\S+)$`), Away: "drop $0"},
 		{Line: re(`^manage from (\S+)$`), Key: "manage", Path: true},
 		{Line: re(`^login (\S+) secret (\S+)$`), Key: "login $1", Away: "drop login $1"},
-		{Line: re(`^lan (\d+)$`), Section: true, Away: "drop $0"},
+		{Line: re(`^lan (\d+)$`), Section: true, Away: "drop $0", Brings: []string{"title l$1"}},
 		{Line: re(`^port (\d+)$`), Section: true, Fixed: true},
 	}}
 }
@@ -200,7 +200,7 @@ func TestTheOrderIsSafe(t *testing.T) {
 // room first; the management path is last, wherever it stands.
 func TestTheEndOfTheWay(t *testing.T) {
 	l := harbour()
-	assert.Equal(t, []string{"port 1", "trunk", "up", "drop lan 20", "lan 10"}, lead(t, l, "lan 20\nport 1\n lan 20\n", "lan 10\nport 1\n trunk\n"))
+	assert.Equal(t, []string{"port 1", "trunk", "up", "drop lan 20", "lan 10", "drop title"}, lead(t, l, "lan 20\nport 1\n lan 20\n", "lan 10\nport 1\n trunk\n"))
 	assert.Equal(t, []string{"drop time source 1", "time source 5 fourth"},
 		lead(t, l, "time source 1 first\ntime source 2 second\ntime source 3 third\ntime source 4 fourth\n", "time source 2 first\ntime source 3 second\ntime source 4 third\ntime source 5 fourth\n"))
 	assert.Equal(t, []string{"time source 3 first", "drop time source 2"}, lead(t, l, "time source 1 first\ntime source 2 second\n", "time source 3 first\ntime source 1 second\n"))
@@ -372,4 +372,31 @@ func BenchmarkLanguage(b *testing.B) {
 			})
 		}
 	}
+}
+
+// A section, too, may need a line, and what needs others is found however its line begins.
+func TestWhatASectionNeeds(t *testing.T) {
+	l := &Language{Leave: "up", Takes: re("^drop "), Rules: []Rule{
+		{Line: re(`^area (\d)$`), Section: true, Away: "drop $0", Needs: []string{"router $1"}},
+		{In: re(`^area \d$`), Line: re(`^on (\S+)$`), Away: "drop $0", Needs: []string{"link $1"}},
+		{Line: re(`^router (\d)$`), Away: "drop $0"}, {Line: re(`^link (\S+)$`), Away: "drop $0"}}}
+	c := Parse("router 1\nlink a\narea 1\n  on a", Style{})
+	_, err := l.Predict(c, []string{"area 2"})
+	assert.EqualError(t, err, `line 1, "area 2": it needs "router 2", which is not there`)
+	_, err = l.Predict(c, []string{"drop router 1"})
+	assert.EqualError(t, err, `line 1, "drop router 1": "router 1" is needed by another line`)
+	_, err = l.Predict(c, []string{"drop link a"})
+	assert.EqualError(t, err, `line 1, "drop link a": "link a" is needed by another line`)
+	got, err := l.Predict(c, []string{"area 1", "drop on a", "up", "drop link a", "drop area 1", "drop router 1"})
+	require.NoError(t, err)
+	assert.Empty(t, got.Lines)
+}
+
+// A line that stands there already is typed again, once it was counted who needs what.
+func TestWhatIsThereIsTypedAgain(t *testing.T) {
+	l := harbour()
+	c := Parse("log host 1\nlan 10\nlan 20\nport 1\n  lan 10\n  shut", l.Style)
+	got, err := l.Predict(c, []string{"drop lan 20", "log host 1", "port 1", "shut", "lan 10"})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"lan 10", "log host 1", "port 1", "port 1 > lan 10", "port 1 > shut"}, got.Paths())
 }

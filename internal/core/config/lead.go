@@ -145,6 +145,20 @@ func (w *way) section(at []string, from, to []Line, isNew bool) *group {
 // differ tells apart the lines of one section that are only in one of two, and pairs
 // those in both.
 func differ(from, to []Line) (gone, come []*Line, both [][2]*Line) {
+	both = make([][2]*Line, 0, min(len(from), len(to)))
+	for len(from) > 0 && len(to) > 0 && from[0].Text == to[0].Text { // most of two configurations is the same
+		both = append(both, [2]*Line{&from[0], &to[0]})
+		from, to = from[1:], to[1:]
+	}
+	var tail [][2]*Line
+	for f, t := len(from), len(to); f > 0 && t > 0 && from[f-1].Text == to[t-1].Text; f, t = f-1, t-1 {
+		tail = append(tail, [2]*Line{&from[f-1], &to[t-1]})
+	}
+	from, to = from[:len(from)-len(tail)], to[:len(to)-len(tail)]
+	defer func() {
+		slices.Reverse(tail)
+		both = append(both, tail...)
+	}()
 	have := make(map[string][]*Line, len(from))
 	for i := range from {
 		have[from[i].Text] = append(have[from[i].Text], &from[i])
@@ -200,7 +214,7 @@ func (w *way) come(g *group, gone, come []*Line) {
 			w.fail("%q is not there, and is not made by a line", pathOf(g.at, l.Text))
 		case k.rule.Section:
 			at := append(slices.Clone(g.at), l.Text)
-			made := w.section(at, nil, l.Under, true).made
+			made := w.section(at, k.brings(), l.Under, true).made
 			w.register(made, pathOf(g.at, l.Text), k)
 			if g.made != nil {
 				g.made.first(made)

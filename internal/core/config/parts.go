@@ -59,4 +59,4 @@ func parts(text string, style Style) (out []string) {
 
 // OnlyParts tells whether two configurations differ in their further parts and in
 // nothing else.
-func OnlyParts(a, b Config) bool { return slices.Equal(a.paths, b.paths) && !Equal(a, b) }
+func OnlyParts(a, b Config) bool { return slices.Equal(a.Paths(), b.Paths()) && !Equal(a, b) }

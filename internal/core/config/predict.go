@@ -51,6 +51,7 @@ type section struct {
 	texts map[string]*entry // by the line
 	keys  map[string]*entry // by what they replace one another by, of rules that say so
 	aways map[string]*entry // by what takes them away
+	looks int               // for what a line takes away
 }
 
 // entry is a line in a section.
@@ -70,8 +71,10 @@ func newEditor(l *Language, c Config) *editor {
 
 func sectionOf(line string, lines []Line) *section {
 	s := &section{line: line, lines: make([]*entry, len(lines))}
+	all := make([]entry, len(lines))
 	for i, l := range lines {
-		s.lines[i] = &entry{text: l.Text, src: l.Under}
+		all[i].text, all[i].src = l.Text, l.Under
+		s.lines[i] = &all[i]
 	}
 	return s
 }
@@ -103,12 +106,7 @@ func (s *section) printed() []Line {
 
 // ofLines makes a configuration of lines, as Parse does.
 func ofLines(lines []Line, style Style) Config {
-	c := Config{Lines: lines, ordered: style.Ordered}
-	c.paths = paths(lines)
-	if !style.Ordered {
-		slices.Sort(c.paths)
-	}
-	return c
+	return Config{Lines: lines, ordered: style.Ordered, paths: &listed{}}
 }
 
 // find is the line of a section by its text; nil when there is none.
@@ -144,15 +142,17 @@ func (e *editor) replaced(s *section, k known) *entry {
 // mayBeKeyed tells, without looking closely, whether a line may be one that others
 // replace.
 func (l *Language) mayBeKeyed(text string) bool {
-	return slices.ContainsFunc(l.Rules, func(r Rule) bool {
-		return (r.Key != "" || r.Places != nil) && strings.HasPrefix(text, literal(r.Line.String()))
-	})
+	l.begin()
+	return slices.ContainsFunc(l.keyed, func(start string) bool { return strings.HasPrefix(text, start) })
 }
 
 // taken is the line that is taken away by a typed one; nil when there is none.
 func (e *editor) taken(s *section, typed string) *entry {
 	if e.l.Takes != nil && !e.l.Takes.MatchString(typed) {
 		return nil
+	}
+	if s.looks++; s.aways == nil && s.looks <= fewLooks {
+		return e.takenOf(s, typed)
 	}
 	if s.aways == nil {
 		s.aways = make(map[string]*entry, len(s.lines))
@@ -163,6 +163,27 @@ func (e *editor) taken(s *section, typed string) *entry {
 		}
 	}
 	return s.aways[typed]
+}
+
+// fewLooks is how often a section is searched for what is taken away before it is worth
+// finding out what takes away each of its lines.
+const fewLooks = 4
+
+// takenOf searches a section for the line that is taken away by a typed one, among those
+// of the rules that it may be of.
+func (e *editor) takenOf(s *section, typed string) *entry {
+	e.l.begin()
+	for i := range e.l.Rules {
+		if e.l.aways[i] == nil || !e.l.aways[i].MatchString(typed) {
+			continue
+		}
+		for _, x := range slices.Backward(s.lines) {
+			if strings.HasPrefix(x.text, e.l.starts[i]) && e.is(s, x) && x.known.rule.Away != "" && x.known.away() == typed {
+				return x
+			}
+		}
+	}
+	return nil
 }
 
 // is finds out what a line is; it is false when no rule knows it.
@@ -241,6 +262,9 @@ func (e *editor) inSection(s *section, line string) string {
 func (e *editor) put(s *section, k known) string {
 	text := k.caught[0]
 	old := e.replaced(s, k)
+	if old != nil {
+		e.is(s, old) // it was found by its text: what it needs must be known, too
+	}
 	if k.rule.Section {
 		if old == nil && k.rule.Fixed {
 			return "there is no such section, and it cannot be made"
@@ -249,10 +273,7 @@ func (e *editor) put(s *section, k known) string {
 			if why := e.lacks(k); why != "" {
 				return why
 			}
-			old = &entry{text: text, known: k, is: true}
-			s.lines = append(s.lines, old)
-			e.enter(s, old)
-			e.uses(old, 1)
+			old = e.newSection(s, k)
 		}
 		e.at = append(e.at, old.in())
 		return ""
@@ -276,6 +297,15 @@ func (e *editor) put(s *section, k known) string {
 	e.enter(s, x)
 	e.uses(x, 1)
 	return ""
+}
+
+// newSection makes a section, with what appears in it by itself.
+func (e *editor) newSection(s *section, k known) *entry {
+	x := &entry{text: k.caught[0], known: k, is: true, src: k.brings()}
+	s.lines = append(s.lines, x)
+	e.enter(s, x)
+	e.uses(x, 1)
+	return x
 }
 
 // place puts an entry into a list, at its place; the others move on.
@@ -359,13 +389,14 @@ func (e *editor) users() map[string]int {
 		return e.used
 	}
 	e.used = map[string]int{}
-	if !slices.ContainsFunc(e.l.Rules, func(r Rule) bool { return len(r.Needs) > 0 }) {
+	if e.l.begin(); len(e.l.needy) == 0 {
 		return e.used
 	}
 	var walk func(s *section)
 	walk = func(s *section) {
 		for _, x := range s.lines {
-			if e.is(s, x) {
+			may := slices.ContainsFunc(e.l.needy, func(start string) bool { return strings.HasPrefix(x.text, start) })
+			if may && e.is(s, x) {
 				for _, n := range x.known.needs() {
 					e.used[n]++
 				}
@@ -384,8 +415,10 @@ func (e *editor) uses(x *entry, by int) {
 	if e.used == nil {
 		return
 	}
-	for _, n := range x.known.needs() {
-		e.used[n] += by
+	if x.is {
+		for _, n := range x.known.needs() {
+			e.used[n] += by
+		}
 	}
 	if len(x.src) > 0 || x.under != nil {
 		for _, y := range x.in().lines {
@@ -430,7 +463,7 @@ func (e *editor) needed(s *section, x *entry) string {
 	if s.line != "" {
 		path = s.line + " > " + path
 	}
-	if e.users()[path] > 0 {
+	if e.l.mayBeNeeded(path) && e.users()[path] > 0 {
 		return fmt.Sprintf("%q is needed by another line", path)
 	}
 	return ""

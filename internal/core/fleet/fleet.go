@@ -39,7 +39,8 @@ type Device struct {
 	Old      bool     // weak SSH algorithms are allowed for it
 	Shared   bool     // its login may be used in clear text although it is used over SSH, too
 	Values   map[string]string
-	Line     int // where the file speaks of it
+	Sources  map[string]string // where those of them come from that its own line does not say
+	Line     int               // where the file speaks of it
 }
 
 // AnyPlatform among the platforms at hand lets a fleet name others, too.
@@ -50,6 +51,7 @@ type Fleet struct {
 	File    string
 	Devices []Device
 	Columns []string // names of the further columns, in file order
+	shared  []*Shared
 }
 
 // Fields are the columns of a device under the names runbooks know. A column

@@ -67,15 +67,34 @@ func Schema(traits map[string]Traits, columns []string) runbook.Schema {
 // whose devices depend on a value that is not known yet is not looked at; open
 // names that value.
 func Review(rb *runbook.Runbook, f *fleet.Fleet, traits map[string]Traits) (open string, err error) {
-	m := &maker{rb: rb, answers: map[string]string{}, traits: traits, columns: f.Columns, said: map[string]bool{}, lenient: true}
 	for _, a := range rb.Ask {
-		m.answers[a.Name] = a.Sample()
 		if a.Default == "" && rb.DependsOn(a.Name) {
 			return a.Name, nil
 		}
 	}
+	m := sampled(rb, f, traits)
 	m.platforms(m.targets(f, &Plan{}))
 	return "", m.list.Err()
+}
+
+// sampled makes a maker that plans with answers that fit, before the real ones are known.
+func sampled(rb *runbook.Runbook, f *fleet.Fleet, traits map[string]Traits) *maker {
+	m := &maker{rb: rb, answers: map[string]string{}, traits: traits, fleet: f, columns: f.Columns, said: map[string]bool{}, lenient: true}
+	for _, a := range rb.Ask {
+		m.answers[a.Name] = a.Sample()
+	}
+	return m
+}
+
+// Platforms are those of the devices in scope, as far as that can be told before values
+// are known.
+func Platforms(rb *runbook.Runbook, f *fleet.Fleet, traits map[string]Traits) (out []string) {
+	for _, t := range sampled(rb, f, traits).targets(f, &Plan{}) {
+		if !slices.Contains(out, t.Device.Platform) {
+			out = append(out, t.Device.Platform)
+		}
+	}
+	return out
 }
 
 // Mask takes the values that were asked for as secrets out of a text.

@@ -124,7 +124,8 @@ type Target struct {
 	Secrets []string
 }
 
-// Step is a step rendered for one device.
+// Step is a step rendered for one device. What depends on the device is known once it
+// was read; see [Target.Unroll] and [Target.Compute].
 type Step struct {
 	Title   string
 	Number  int   // its number in the runbook, from 1
@@ -133,7 +134,55 @@ type Step struct {
 	Undo    []string
 	Already []Check // all must hold; none means it is never known
 	Expect  []Expect
+
+	// Want is what shall be there, where the step says that; its lines are computed.
+	Want *config.Want
+	// Uses are the values in its lines that are the device's own, with where each is said.
+	Uses []Use
+	// Through tells over which rows of a table of the device the step goes; nil for none.
+	Through *Through
+	// Rounds are the turns of its loop, one where it has none; none where they are not
+	// known yet.
+	Rounds []Round
+	// UndoFirst tells that a take-back begins with its undo lines.
+	UndoFirst bool
+	// Unwritten tells that the runbook has no undo lines for it: they are computed.
+	Unwritten bool
+
+	// Done tells, once the device was read, that there is nothing to do.
+	Done bool
+	// Later tells that its lines are only known once the steps before it were done.
+	Later bool
+	// Empty says that its loop goes through nothing on the device; "" where it does.
+	Empty string
+	// Wrong says why its lines, or those that lead back, cannot be computed.
+	Wrong error
+	// After is what the configuration will be once it was done; nil where nobody knows.
+	After *config.Config
 }
+
+// Round is one turn of a step's loop.
+type Round struct {
+	Send    []string
+	Undo    []string
+	Want    config.Want
+	Already []Check
+	Expect  []Expect
+}
+
+// Through is a loop over the rows of a table that is read from the device.
+type Through struct {
+	Table  string
+	Where  *runbook.Cond // nil for all rows
+	Var    string
+	render func(t *Target, env runbook.Env) (Round, error)
+}
+
+// Use is a value of a device that stands in a step's lines.
+type Use struct{ Name, Value, From string }
+
+// Changes tells whether the step may change the device.
+func (s Step) Changes() bool { return len(s.Send) > 0 || s.Want != nil || s.Through != nil }
 
 // Check is a condition with the values it is evaluated over.
 type Check struct {
@@ -158,7 +207,7 @@ func (p *Plan) Targets() []*Target {
 // Make plans a compiled runbook over a fleet. Traits are by platform. The
 // error, if any, is a problem.List.
 func Make(rb *runbook.Runbook, f *fleet.Fleet, answers map[string]string, traits map[string]Traits, now time.Time) (*Plan, error) {
-	m := &maker{rb: rb, answers: answers, traits: traits, columns: f.Columns, said: map[string]bool{}}
+	m := &maker{rb: rb, answers: answers, traits: traits, fleet: f, columns: f.Columns, said: map[string]bool{}}
 	p := &Plan{
 		Title: rb.Title, Change: rb.Change, Window: newWindow(rb, now), Rules: rb.Batches, Prechecks: rb.Prechecks,
 		Timer: rb.Timer, Soak: rb.Soak, Unattended: rb.Unattended,
@@ -183,6 +232,7 @@ type maker struct {
 	rb      *runbook.Runbook
 	answers map[string]string
 	traits  map[string]Traits
+	fleet   *fleet.Fleet
 	columns []string
 	secrets []string
 	list    problem.List
@@ -284,20 +334,62 @@ func (m *maker) step(t *Target, s runbook.Step, number int) (Step, bool) {
 	if !ok {
 		return Step{}, false
 	}
-	out := Step{Title: s.Title, Number: number, Needs: m.numbers(s.Needs)}
+	out := Step{Title: s.Title, Number: number, Needs: m.numbers(s.Needs), UndoFirst: on.UndoFirst, Unwritten: len(on.Send) > 0 && len(on.Undo) == 0}
+	if on.Wants() {
+		out.Want = &config.Want{}
+	}
+	out.Uses = m.uses(t, on)
+	if s.For != nil && s.For.Table != "" {
+		out.Through = m.through(s, on)
+		m.suits(t, s, on, out)
+		return out, true
+	}
 	for _, env := range m.loop(t, s) {
-		out.Send = append(out.Send, m.render(t, on.Send, env)...)
-		out.Undo = slices.Concat(m.render(t, on.Undo, env), out.Undo)
-		for _, already := range []*runbook.Cond{s.Already, on.Already} {
-			if already != nil {
-				out.Already = append(out.Already, Check{already, env})
-			}
-		}
-		for _, e := range slices.Concat(s.Expect, on.Expect) {
-			out.Expect = append(out.Expect, Expect{Check{e.Cond, env}, e.Within})
+		out.Rounds = append(out.Rounds, m.round(t, s, on, env))
+	}
+	out.gather()
+	m.suits(t, s, on, out)
+	return out, true
+}
+
+// uses are the values of the device in a step's lines.
+func (m *maker) uses(t *Target, on runbook.On) (out []Use) {
+	for _, name := range on.Names() {
+		if slices.Contains(m.columns, name) && t.Device.Values[name] != "" {
+			out = append(out, Use{name, t.Device.Values[name], m.fleet.Source(t.Device, name)})
 		}
 	}
-	return out, true
+	return out
+}
+
+// round renders one turn of a step.
+func (m *maker) round(t *Target, s runbook.Step, on runbook.On, env runbook.Env) (r Round) {
+	r.Send, r.Undo = m.render(t, on.Send, env), m.render(t, on.Undo, env)
+	r.Want = t.wanted(m.render(t, on.Want, env), m.render(t, on.Gone, env), m.patterns(t, on.NoOther, env))
+	for _, already := range []*runbook.Cond{s.Already, on.Already} {
+		if already != nil {
+			r.Already = append(r.Already, Check{already, env})
+		}
+	}
+	for _, e := range slices.Concat(s.Expect, on.Expect) {
+		r.Expect = append(r.Expect, Expect{Check{e.Cond, env}, e.Within})
+	}
+	return r
+}
+
+// gather makes of the rounds of a step what is done in it.
+func (s *Step) gather() {
+	s.Send, s.Undo, s.Already, s.Expect = nil, nil, nil, nil
+	for _, r := range s.Rounds {
+		s.Send = append(s.Send, r.Send...)
+		s.Undo = slices.Concat(r.Undo, s.Undo)
+		s.Already = append(s.Already, r.Already...)
+		s.Expect = append(s.Expect, r.Expect...)
+		if s.Want != nil {
+			w := s.Want.Merge(r.Want)
+			s.Want = &w
+		}
+	}
 }
 
 // numbers finds steps by their titles.
@@ -331,7 +423,7 @@ func (m *maker) render(t *Target, texts []*runbook.Text, env runbook.Env) []stri
 	for _, text := range texts {
 		line, err := text.Render(env)
 		if err != nil {
-			m.fail(0, "%s: %v", t.Device.Name, err)
+			m.fail(0, "%s: %v%s", t.Device.Name, err, m.unsaid(t, text))
 			continue
 		}
 		for _, v := range t.Traits.Style.Volatile {
@@ -353,6 +445,18 @@ func (m *maker) render(t *Target, texts []*runbook.Text, env runbook.Env) []stri
 		out = append(out, line)
 	}
 	return out
+}
+
+// unsaid says of the values in a text that the device does not have who does not say them.
+func (m *maker) unsaid(t *Target, text *runbook.Text) string {
+	for _, name := range text.Names() {
+		if m.fleet != nil && slices.Contains(m.columns, name) && t.Device.Values[name] == "" {
+			if from := m.fleet.Source(t.Device, name); strings.HasPrefix(from, "neither") {
+				return "; " + from
+			}
+		}
+	}
+	return ""
 }
 
 // secretInTheOpen refuses a value that stands where the profile masks a secret

@@ -67,15 +67,33 @@ func (t *Target) Work(soak time.Duration) (usual, worst time.Duration) {
 
 func (t *Target) stepWork(i int) (usual, worst time.Duration) {
 	s := t.Steps[i]
-	lines := time.Duration(len(s.Send)+3) * t.Traits.Command
-	if len(s.Send) > 0 {
-		lines += 3 * t.Traits.Command // what runs before it, who else is there, the timer
+	sent := s.lines()
+	lines := time.Duration(sent+3) * t.Traits.Command
+	if sent > 0 {
+		lines += 4 * t.Traits.Command // what runs before it, who else is there, the timer, what runs after it
 	}
 	for _, e := range s.Expect {
 		usual += e.Within / expected
 		worst += e.Within
 	}
 	return usual + lines, worst + lines
+}
+
+// rowsGuessed is for how many rows of a table the work is reckoned before it was read.
+const rowsGuessed = 4
+
+// lines is how many lines are sent in a step, as far as that is known: before the device
+// was read, as many as are wanted or may have to go.
+func (s Step) lines() int {
+	switch {
+	case s.Done:
+		return 0
+	case s.Through != nil:
+		return 4 * rowsGuessed
+	case s.Want != nil && len(s.Send) == 0:
+		return 2*s.Want.Size() + 2
+	}
+	return len(s.Send)
 }
 
 // Left is the worst case of what remains from step i on (len(t.Steps) when
@@ -120,7 +138,11 @@ func (t *Target) Night(p *Plan) (usual, worst time.Duration) {
 func (t *Target) Back() time.Duration {
 	lines := 0
 	for _, s := range t.Steps {
-		lines += len(s.Undo) + 2
+		undo := len(s.Undo)
+		if undo == 0 { // it is computed, and about as long
+			undo = s.lines()
+		}
+		lines += undo + 2
 	}
 	return t.Traits.Connect + time.Duration(lines+10)*t.Traits.Command
 }

@@ -80,7 +80,7 @@ func (r *Run) takeBatchBack() {
 	for _, w := range r.active {
 		w.takeBackNow()
 	}
-	r.undoKept(func(w *worker) bool { return w.t.Batch == r.batch })
+	r.undoKept(func(w *worker) bool { return w.target.Batch == r.batch })
 }
 
 // takeAllBack takes back every device of the night and stops.
@@ -105,8 +105,8 @@ func (r *Run) undoKept(which func(*worker) bool) {
 
 // again makes the worker that takes back what w kept.
 func (w *worker) again() *worker {
-	return &worker{r: w.r, t: w.t, back: make(chan struct{}), told: make(chan answer, 4), reverting: true,
-		entry: w.entry, backup: w.backup, before: w.before, found: w.found, foundSaved: w.foundSaved, intended: w.intended, saved: w.saved, already: w.already, begun: w.begun, undone: map[int]bool{}, left: w.left, snaps: map[int]config.Config{}}
+	return &worker{r: w.r, target: w.target, t: w.t, back: make(chan struct{}), told: make(chan answer, 4), reverting: true,
+		entry: w.entry, backup: w.backup, before: w.before, found: w.found, foundSaved: w.foundSaved, intended: w.intended, saved: w.saved, already: w.already, begun: w.begun, expected: w.expected, recorded: w.recorded, undone: map[int]bool{}, left: w.left, snaps: map[int]config.Config{}, bases: map[int]config.Config{}, sent: map[int]int{}}
 }
 
 // paceKeeper learns how this night's devices compare with the estimates.
@@ -123,7 +123,7 @@ func (k *paceKeeper) begin(w *worker) {
 }
 
 func (k *paceKeeper) learn(w *worker, p *plan.Plan) {
-	usual, _ := w.t.Night(p)
+	usual, _ := w.target.Night(p)
 	k.took += time.Since(k.began[w.name()])
 	k.est += usual
 }

@@ -41,7 +41,7 @@ const claimEvery = 2 * time.Second
 // left it, and, before the first line, nobody else is at work on the device. It
 // also keeps what runs before the step, which leaving it out must lead back to.
 func (w *worker) clear(i int) *trouble {
-	if len(w.t.Steps[i].Send) == 0 {
+	if !w.t.Steps[i].Changes() {
 		return nil
 	}
 	if err := w.snap(i); err != nil {
@@ -53,6 +53,9 @@ func (w *worker) clear(i int) *trouble {
 		return tr
 	}
 	w.snaps[i] = now
+	if tr := w.compute(i); tr != nil || w.already[i] {
+		return tr
+	}
 	if !w.looked {
 		if tr := w.nobodyElse(); tr != nil {
 			return tr

@@ -56,10 +56,10 @@ func (r *Run) ask(ctx context.Context, why string, evidence []string, alone, on 
 func (r *Run) backAll() (time.Duration, int) {
 	var targets []*plan.Target
 	for _, w := range r.kept {
-		targets = append(targets, w.t)
+		targets = append(targets, w.target)
 	}
 	for _, w := range r.active {
-		targets = append(targets, w.t)
+		targets = append(targets, w.target)
 	}
 	return r.plan.BackTime(targets), len(targets)
 }
@@ -127,7 +127,7 @@ func (r *Run) alone(w *worker) Choice {
 	}
 	switch u.Then {
 	case runbook.SkipStep:
-		if w.at.step < len(w.t.Steps) && !w.skipFailed {
+		if w.at.step < len(w.target.Steps) && !w.skipFailed {
 			return SkipStep
 		}
 	case runbook.BackBatch:

@@ -290,22 +290,36 @@ func (w *worker) row(table string) (map[string]any, error) {
 // alreadyDone finds the steps with nothing to do (law 10), and tells whether
 // that is all of them.
 func (w *worker) alreadyDone() (all bool, err error) {
+	if err := w.read(); err != nil {
+		return false, err
+	}
 	w.already = make([]bool, len(w.t.Steps))
 	all = true
-	tables := tables{"config": w.before}
 	for i, s := range w.t.Steps {
-		w.already[i] = len(s.Already) > 0
-		for _, c := range s.Already {
-			ok, _, err := w.holds(c, tables)
-			if err != nil {
-				return false, fmt.Errorf("already of %q: %w", s.Title, err)
-			}
-			w.already[i] = w.already[i] && ok
-		}
+		w.already[i] = s.Done
 		// A step without lines asks for nothing to be done.
-		all = all && (w.already[i] || len(s.Send) == 0)
+		all = all && (s.Done || !s.Changes())
+	}
+	for _, e := range w.foreseen() {
+		w.emit(e)
 	}
 	return all, nil
+}
+
+// rows reads a table of many rows, unless it was read before.
+func (w *worker) rows(table string, read tables) ([]map[string]any, error) {
+	if _, ok := read[table]; !ok {
+		v, err := w.look(table)
+		if err != nil {
+			return nil, err
+		}
+		read[table] = v
+	}
+	rows, ok := read[table].([]map[string]any)
+	if !ok {
+		return nil, unfitf("the profile reads %s as one row; many are needed here", table)
+	}
+	return rows, nil
 }
 
 // tables are what was read from the device for one evaluation.
@@ -314,7 +328,7 @@ type tables map[string]any
 // holds evaluates a condition, reading what it looks at unless it was read
 // before. It returns the values it was evaluated over.
 func (w *worker) holds(c plan.Check, read tables) (bool, runbook.Env, error) {
-	env := c.Env
+	env := c.Env.WithBefore(w.asBefore)
 	for _, name := range c.Cond.Names() {
 		if _, known := c.Env[name]; known {
 			continue

@@ -326,7 +326,7 @@ func (r *Run) startMore(ctx context.Context) {
 	}
 	for i := 0; i < len(r.backs); {
 		w := r.backs[i]
-		if !r.room(w.t) {
+		if !r.room(w.target) {
 			i++
 			continue
 		}
@@ -386,7 +386,7 @@ func (r *Run) room(t *plan.Target) bool {
 	}
 	site := 0
 	for _, w := range r.active {
-		if w.t.Device.Site == t.Device.Site {
+		if w.target.Device.Site == t.Device.Site {
 			site++
 		}
 	}

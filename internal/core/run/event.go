@@ -56,22 +56,27 @@ const (
 	LetGo      Kind = "let go"      // By
 	Ended      Kind = "ended"       // Note
 
-	Moved      Kind = "state"    // Device, State, Note; OK when the device's night is over, with What SavedUnread or none
-	Doing      Kind = "doing"    // Device, Note
-	Contact    Kind = "contact"  // Device
-	Lost       Kind = "lost"     // Device, Note
-	Prechecked Kind = "precheck" // Device, What, OK, Note, Waived (the reason) and By
-	BackedUp   Kind = "backup"   // Device, What (path), Note (SHA-256), OK when an identical one was there
-	Intent     Kind = "intent"   // Device, What, Step, Lines, For: durable before it is acted on
-	Sent       Kind = "sent"     // Device, Step, Line (from 1), Lines (the one line)
-	Refusal    Kind = "refusal"  // Device, Step, Line, Lines (the one line), Note (what it said)
-	TimerSeen  Kind = "timer"    // Device, Due, For
-	TimerGone  Kind = "no timer" // Device
-	Stepped    Kind = "step"     // Device, Step, What (StepMark), Note (why)
-	Expected   Kind = "expect"   // Device, Step, What (condition), OK, Note (wanted and got), Due
-	Rung       Kind = "rung"     // Device, What (rung), OK (equal to the backup now), Note
-	Differs    Kind = "diff"     // Device, Lines: what differs from the backup
+	Moved      Kind = "state"     // Device, State, Note; OK when the device's night is over, with What SavedUnread or none
+	Doing      Kind = "doing"     // Device, Note
+	Contact    Kind = "contact"   // Device
+	Lost       Kind = "lost"      // Device, Note
+	Prechecked Kind = "precheck"  // Device, What, OK, Note, Waived (the reason) and By
+	BackedUp   Kind = "backup"    // Device, What (path), Note (SHA-256), OK when an identical one was there
+	Intent     Kind = "intent"    // Device, What, Step, Lines, For: durable before it is acted on
+	Sent       Kind = "sent"      // Device, Step, Line (from 1), Lines (the one line)
+	Refusal    Kind = "refusal"   // Device, Step, Line, Lines (the one line), Note (what it said)
+	TimerSeen  Kind = "timer"     // Device, Due, For
+	TimerGone  Kind = "no timer"  // Device
+	Stepped    Kind = "step"      // Device, Step, What (StepMark), Note (why)
+	Expected   Kind = "expect"    // Device, Step, What (condition), OK, Note (wanted and got), Due
+	Rung       Kind = "rung"      // Device, What (rung), OK (equal to the backup now), Note
+	Differs    Kind = "diff"      // Device, Lines: what differs from the backup
+	Foreseen   Kind = "foreseen"  // Device, Lines: what will differ from the backup, OK when all of it is known, Note: what is not, or with What NotForeseen why nothing is; or Step, Note, Lines: undo lines that do not lead back
+	Predicted  Kind = "predicted" // Device, OK when what runs is as predicted, Lines: what is not; Step, or What: AtTheEnd
 )
+
+// AtTheEnd marks what is said of a prediction when all was done.
+const AtTheEnd = "at the end"
 
 // SavedUnread marks the end of a device of which it cannot be read what is saved.
 const SavedUnread = "saved unread"
@@ -112,6 +117,7 @@ const (
 	Leave      Choice = "leave it as it is"
 	StartEarly Choice = "start before the window"
 	LetFire    Choice = "wait for the timer"
+	Accept     Choice = "keep what runs" // although it is not as predicted
 	GoOn       Choice = "go on"
 	GoOnLate   Choice = "go on all the same" // although there is no time to turn back any more (law 9)
 	Stop       Choice = "stop here"

@@ -15,6 +15,9 @@ func (w *worker) finish() *trouble {
 		return faced("reading the running configuration", err)
 	}
 	running, after, tr := w.seen(running, after)
+	if tr == nil {
+		tr = w.foretold(after)
+	}
 	if tr != nil {
 		return tr
 	}

@@ -28,7 +28,6 @@ func (w *worker) forward() *trouble {
 }
 
 func (w *worker) step(i int) *trouble {
-	s := w.t.Steps[i]
 	if w.already[i] && w.unsaved {
 		if tr := w.proveStep(i); tr != nil {
 			return tr
@@ -39,6 +38,7 @@ func (w *worker) step(i int) *trouble {
 		return nil
 	}
 	if !w.at.sent {
+		s := w.t.Steps[i]
 		if title := w.misses(s); title != "" {
 			w.leaveOut(i, "it needs "+title+", which was left out")
 			return nil
@@ -51,10 +51,17 @@ func (w *worker) step(i int) *trouble {
 		if tr := w.clear(i); tr != nil {
 			return tr
 		}
+		if w.already[i] { // as it was only now computed to be
+			w.emit(Event{Kind: Stepped, Step: i + 1, What: StepAlready})
+			return nil
+		}
 		if tr := w.send(i); tr != nil {
 			return tr
 		}
 		w.at.sent = true
+	}
+	if tr := w.asPredicted(i); tr != nil {
+		return tr
 	}
 	if tr := w.proveStep(i); tr != nil {
 		return tr
@@ -92,7 +99,7 @@ func (w *worker) send(i int) *trouble {
 		w.begun = append(w.begun, i)
 	}
 	delete(w.undone, i)
-	w.sentIn[i] = w.ses
+	w.sentIn[i], w.sent[i] = w.ses, 0
 	if err := w.ses.Edit(w.ctx); err != nil {
 		return faced(s.Title, err)
 	}
@@ -121,6 +128,7 @@ func (w *worker) send(i int) *trouble {
 		}
 		w.emit(Event{Kind: Sent, Step: i + 1, Line: n + 1, Lines: w.shown(line)})
 		w.taken = true
+		w.sent[i]++
 	}
 	if err := w.ses.Apply(w.ctx); err != nil {
 		return faced(s.Title, err)

@@ -49,6 +49,9 @@ func (w *worker) decide(tr *trouble) (next *trouble, over bool) {
 	if err != nil {
 		return &trouble{why: err.Error(), err: err, evidence: tr.evidence}, false
 	}
+	if choice != Accept && choice != Extend {
+		w.differs = nil
+	}
 	switch choice {
 	case TryAgain:
 		w.doing("trying again")
@@ -60,6 +63,8 @@ func (w *worker) decide(tr *trouble) (next *trouble, over bool) {
 			return faced("extending the timer", err), false
 		}
 		return tr, false
+	case Accept:
+		return w.accept(), false
 	case LetFire:
 		w.firing = true
 		return &trouble{why: "waiting for its timer by decision", err: lostWith(errors.New("session ended by decision"))}, false
@@ -82,7 +87,7 @@ func (w *worker) skipStep() *trouble {
 	}
 	if slices.Contains(w.begun, i) {
 		w.skipFailed = true // until it is proven
-		if err := w.undo(i); err != nil {
+		if err := w.undoStep(i); err != nil {
 			return faced("undoing the step that is left out", err)
 		}
 		_, now, err := w.running()
@@ -102,10 +107,14 @@ func (w *worker) skipStep() *trouble {
 	return nil
 }
 
-// leaveOut marks a step as left out.
+// leaveOut marks a step as left out. Those behind it are computed anew.
 func (w *worker) leaveOut(i int, why string) {
 	w.left[w.t.Steps[i].Number] = true
 	w.emit(Event{Kind: Stepped, Step: i + 1, What: StepLeft, Note: why})
+	if now, known := w.snaps[i]; known && w.t.Traits.Language != nil {
+		w.expected = &now
+	}
+	w.computeFrom(i+1, w.expected)
 }
 
 // misses names the first step that a step needs and that was left out; "" when
@@ -171,6 +180,10 @@ func (w *worker) choices() []Offer {
 		offer(LetFire, time.Until(w.due)+w.t.Traits.Boot)
 		out[len(out)-1].PutsBack = w.t.Traits.Timer == plan.PutBackTimer
 		offer(Extend, time.Second)
+	}
+	if w.differs != nil {
+		offer(Accept, left)
+		out[len(out)-1].Reason = true
 	}
 	return out
 }

@@ -3,38 +3,81 @@ package run
 import (
 	"errors"
 	"fmt"
+
+	"metabasis/internal/core/config"
 )
 
 // leadBack sends the lines that lead from what runs now to the backup, as the language of
-// the platform has them. It stops at the first that is refused: those behind it were
-// meant for where it would have led. What it says proves nothing; the comparison does.
+// the platform has them.
 func (w *worker) leadBack() (bool, error) {
 	_, now, err := w.running()
 	if err != nil {
 		return false, err
 	}
-	lines, err := w.t.Traits.Language.Lead(now, w.before)
-	if err == nil {
-		err = w.maySend(lines)
-	}
-	if err != nil {
-		// Which lines they are that no rule leads back to is not said: they stand in the
-		// midst of a text, where no pattern would find the secrets that they may hold.
-		w.emit(Event{Kind: Rung, What: RungLines, Note: "no lines are known that lead back"})
+	switch sent, err := w.leadTo(now, w.before, 0); {
+	case err != nil && !sent && errors.Is(err, errNoLines):
+		w.emit(Event{Kind: Rung, What: RungLines, Note: err.Error()})
 		return false, nil
-	}
-	if len(lines) == 0 { // what differs is not of the configuration
+	case err != nil:
+		return false, err
+	case !sent: // what differs is not of the configuration
 		return false, nil
-	}
-	w.doing("sending the lines that lead back")
-	if err := w.intend(Event{What: ToLead, Lines: w.shown(lines...)}); err != nil {
-		return false, err
-	}
-	w.turned = true
-	if err := w.typeBack(lines); err != nil {
-		return false, err
 	}
 	return w.compare(RungLines)
+}
+
+// errNoLines says that nothing is known that leads back. Which lines they are that no rule
+// leads back to is not said: they stand in the midst of a text, where no pattern would
+// find the secrets that they may hold.
+var errNoLines = errors.New("no lines are known that lead back")
+
+// leadTo sends the lines that lead from one configuration to another; step is that
+// which they undo, from 1, 0 where it is all of them. It stops at the first that is
+// refused: those behind it were meant for where it would have led. What it says proves
+// nothing: whoever calls compares.
+func (w *worker) leadTo(from, to config.Config, step int) (sent bool, err error) {
+	lines, err := w.t.Lead(from, to)
+	if err != nil {
+		return false, errNoLines
+	}
+	if len(lines) == 0 {
+		return false, nil
+	}
+	if err := w.secure(); err != nil { // a while has passed since it was looked at
+		return false, err
+	}
+	w.doing("sending the lines that lead back")
+	if err := w.intend(Event{What: ToLead, Step: step, Lines: w.shown(lines...)}); err != nil {
+		return false, err
+	}
+	w.turned, w.led = true, true
+	return true, w.typeBack(lines)
+}
+
+// undoStep undoes one step: by lines that are computed to lead from what its own lines
+// made to what was before it, or by its undo lines where nobody can compute them or the
+// runbook wants those first. What others made meanwhile stays, and is seen when it is
+// compared.
+func (w *worker) undoStep(i int) error {
+	s, l := w.t.Steps[i], w.t.Traits.Language
+	if l == nil || s.UndoFirst {
+		return w.undo(i)
+	}
+	made, err := l.Predict(w.bases[i], s.Send[:w.sent[i]])
+	if err != nil {
+		err = errNoLines
+	} else {
+		_, err = w.leadTo(made, w.snaps[i], i+1)
+	}
+	switch {
+	case errors.Is(err, errNoLines) && s.Want == nil && !s.Unwritten:
+		return w.undo(i)
+	case errors.Is(err, errNoLines):
+		return &Unclear{Asked: "undo of " + s.Title, Got: err.Error()}
+	case err == nil:
+		w.undone[i] = true
+	}
+	return err
 }
 
 // typeBack types lines in edit mode, up to the first that is refused.
@@ -49,29 +92,17 @@ func (w *worker) typeBack(lines []string) error {
 		err := w.ses.Line(w.ctx, line)
 		var refused *Refused
 		if errors.As(err, &refused) {
+			w.refusedUndo++
 			w.emit(Event{Kind: Refusal, Line: n + 1, Lines: w.shown(line), Note: refused.Said})
 			break
 		}
 		if err != nil {
 			return err
 		}
+		w.emit(Event{Kind: Sent, Line: n + 1, Lines: w.shown(line), What: ToLead})
 	}
-	return w.ses.Apply(w.ctx)
-}
-
-// maySend refuses lines that are never sent, and those that cannot be.
-func (w *worker) maySend(lines []string) error {
-	for _, line := range lines {
-		for _, never := range w.t.Traits.Never {
-			if never.MatchString(line) {
-				return fmt.Errorf("%q is never sent", line)
-			}
-		}
-		if w.t.Traits.Unsendable != nil {
-			if why := w.t.Traits.Unsendable(line); why != "" {
-				return fmt.Errorf("%q cannot be sent: %s", line, why)
-			}
-		}
+	if err := w.ses.Apply(w.ctx); err != nil {
+		return fmt.Errorf("leaving the mode: %w", err)
 	}
 	return nil
 }

@@ -74,6 +74,13 @@ type Device struct {
 	Failed    bool // it counts against the failure budget
 	Connected bool
 
+	Computed  bool     // it was read, and what the night does to it was computed
+	Foreseen  []string // what will then differ from what it was
+	Unknown   string   // what of it is not known, or why nothing is
+	Notices   []string // what of the runbook does not fit it: undo lines that do not lead back, a loop without a row
+	Predicted bool     // what runs at the end is as predicted
+	Unlike    []string // what runs at the end and was not predicted, and the other way round
+
 	SavedUnread bool // it cannot be read what is saved on it
 }
 
@@ -83,6 +90,32 @@ type Check struct {
 	OK     bool
 	Note   string
 	Waived string // why it was passed although it does not hold
+}
+
+// foreseen takes in what was computed before the device was changed.
+func (d *Device) foreseen(e Event) {
+	if e.Step == 0 {
+		d.Computed, d.Foreseen, d.Unknown, d.Notices = e.What != NotForeseen, e.Lines, e.Note, nil
+		if d.State == Waiting {
+			d.Note = d.willChange()
+		}
+		return
+	}
+	d.Notices = append(slices.Clone(d.Notices), append([]string{e.Note}, e.Lines...)...)
+}
+
+// willChange says in a few words what will change on a device that waits.
+func (d *Device) willChange() string {
+	n := len(d.Foreseen)
+	switch {
+	case !d.Computed:
+		return "cannot be said: " + d.Unknown
+	case d.Unknown != "":
+		return lines(n) + " will differ, and more that is not known"
+	case n == 0:
+		return "nothing will change"
+	}
+	return lines(n) + " will differ"
 }
 
 // LeftSteps counts the steps that were left out on the device.
@@ -256,6 +289,9 @@ func (d *Device) apply(e Event) {
 			d.Ended = e.At
 		}
 		d.SavedUnread = e.What == SavedUnread
+		if e.State == Reverted {
+			d.Unlike = nil
+		}
 	case Doing:
 		d.Note = e.Note
 	case Contact:
@@ -271,7 +307,10 @@ func (d *Device) apply(e Event) {
 			d.Line, d.Lines = 0, len(e.Lines)
 		}
 	case Sent:
-		d.Line, d.Touched = e.Line, true
+		d.Touched = true
+		if e.What == "" { // else it leads back
+			d.Line = e.Line
+		}
 	case TimerSeen:
 		d.TimerDue, d.TimerFor = e.Due, e.For
 		d.Timed = true
@@ -288,6 +327,14 @@ func (d *Device) apply(e Event) {
 		}
 	case Differs:
 		d.Diff = e.Lines
+	case Foreseen:
+		d.foreseen(e)
+	case Predicted:
+		if e.What == AtTheEnd {
+			d.Predicted, d.Unlike = e.OK, e.Lines
+		} else {
+			d.Unlike = e.Lines // none where it is as predicted
+		}
 	case HoldOpened:
 		d.Hold = e.Hold
 	case HoldClosed:

@@ -113,7 +113,7 @@ func (w *worker) climb() error {
 	}
 	rungs := []func() (bool, error){w.undoAll, w.restore}
 	if w.t.Traits.Language != nil {
-		rungs = slices.Insert(rungs, 1, w.leadBack)
+		rungs = []func() (bool, error){w.undoFirst, w.leadBack, w.undoAll, w.restore}
 	}
 	for _, rung := range rungs {
 		if equal {
@@ -230,13 +230,30 @@ func (w *worker) lookAgain(rung string, now config.Config, tries int) bool {
 // undoAll sends the undo lines of every step that was begun, the last step
 // first. A line that is refused is passed over: the comparison decides.
 func (w *worker) undoAll() (bool, error) {
+	return w.undoWritten(func(plan.Step) bool { return true })
+}
+
+// undoFirst sends those undo lines that a runbook wants sent before computed ones.
+func (w *worker) undoFirst() (bool, error) {
+	return w.undoWritten(func(s plan.Step) bool { return s.UndoFirst })
+}
+
+// undoWritten sends undo lines that stand in the runbook. Computed ones are computed anew
+// from what runs; see [worker.leadBack].
+func (w *worker) undoWritten(which func(plan.Step) bool) (bool, error) {
+	sent := false
 	for _, i := range slices.Backward(w.begun) {
-		if w.undone[i] {
+		s := w.t.Steps[i]
+		if w.undone[i] || s.Want != nil || s.Unwritten || !which(s) {
 			continue
 		}
+		sent = true
 		if err := w.undo(i); err != nil {
 			return false, err
 		}
+	}
+	if !sent {
+		return false, nil
 	}
 	return w.compare(RungUndo)
 }
@@ -267,7 +284,7 @@ func (w *worker) undo(i int) error {
 		var refused *Refused
 		switch {
 		case errors.As(err, &refused):
-			if w.whole(i) {
+			if w.whole(i) && !w.led { // else it may be undone already
 				w.refusedUndo++
 			}
 			w.emit(Event{Kind: Refusal, Step: i + 1, Line: n + 1, Lines: w.shown(line), Note: refused.Said})

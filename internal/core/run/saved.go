@@ -64,6 +64,24 @@ func (w *worker) afterSaving() string {
 
 // keptNote is the last word of a device that is kept.
 func (w *worker) keptNote() string {
+	switch {
+	case len(w.accepted) > 0:
+		return fmt.Sprintf("not as predicted: %s; %s", lines(len(w.accepted)), w.savedNote())
+	case w.expected != nil && !w.unforetold:
+		return w.savedNote() + "; as predicted"
+	}
+	return w.savedNote()
+}
+
+func lines(n int) string {
+	if n == 1 {
+		return "1 line"
+	}
+	return fmt.Sprintf("%d lines", n)
+}
+
+// savedNote says what is known to be saved of a device that is kept.
+func (w *worker) savedNote() string {
 	t := w.t.Traits
 	switch {
 	case t.TellsSaved && w.unsaved:

@@ -12,16 +12,22 @@ import (
 
 // worker takes one device through its night.
 type worker struct {
-	r    *Run
-	t    *plan.Target
-	ctx  context.Context // ends when everything is let go of
-	back chan struct{}   // closed when the device is to be taken back
-	told chan answer     // answers to its holds
-	ses  Session
-	mask func(string) string // of the newest session; nil before the first
+	r      *Run
+	target *plan.Target    // as it was planned; all may look at it
+	t      *plan.Target    // the same with what follows from what was read; the worker's own
+	ctx    context.Context // ends when everything is let go of
+	back   chan struct{}   // closed when the device is to be taken back
+	told   chan answer     // answers to its holds
+	ses    Session
+	mask   func(string) string // of the newest session; nil before the first
 
 	backup     string                // what a take-back must reach
 	before     config.Config         // the same, parsed
+	recorded   map[string]any        // tables as they were before the change, those that are held against it
+	expected   *config.Config        // what runs now, as it was predicted; nil where nobody knows
+	unforetold bool                  // of some of what it took nobody knew what it would do
+	differs    *config.Config        // what runs and was not predicted, where that is asked about
+	accepted   []string              // what ran and was not predicted, and was kept by decision
 	intended   string                // read when everything was proven, before disarming; "" until then
 	saved      bool                  // the change may have been saved
 	found      config.Config         // what was saved when it was reached
@@ -32,6 +38,8 @@ type worker struct {
 	undone     map[int]bool          // steps whose undo lines were all sent since
 	left       map[int]bool          // numbers of the steps that were left out
 	snaps      map[int]config.Config // what ran before a step, by step
+	bases      map[int]config.Config // what a step's lines were sent to, by step
+	sent       map[int]int           // how many of a step's lines were taken
 	sentIn     map[int]Session       // the session that a step's lines were sent in
 	taken      bool                  // it took a line of a change in this session
 	due        time.Time             // when the timer fires, by our clock; zero when none is pending
@@ -42,6 +50,7 @@ type worker struct {
 	at         position
 	reverting  bool
 	partLooks  int    // times that only something beside the configuration was not as it was
+	led        bool   // computed lines were sent that lead back
 	turned     bool   // something was done to take the change back, on any rung
 	looked     bool   // that nobody else is at work was looked at right before the first line
 	firing     bool   // we chose to wait for the timer
@@ -54,7 +63,8 @@ type worker struct {
 }
 
 func newWorker(r *Run, t *plan.Target) *worker {
-	return &worker{r: r, t: t, back: make(chan struct{}), told: make(chan answer, 4), undone: map[int]bool{}, left: map[int]bool{}, snaps: map[int]config.Config{}, sentIn: map[int]Session{}}
+	return &worker{r: r, target: t, t: t, back: make(chan struct{}), told: make(chan answer, 4), undone: map[int]bool{}, left: map[int]bool{}, snaps: map[int]config.Config{},
+		bases: map[int]config.Config{}, sent: map[int]int{}, sentIn: map[int]Session{}}
 }
 
 // guarded tells whether the device has a rollback timer in this night.
@@ -87,7 +97,7 @@ func faced(doing string, err error) *trouble {
 	return &trouble{why: doing + ": " + err.Error(), err: err}
 }
 
-func (w *worker) name() string { return w.t.Device.Name }
+func (w *worker) name() string { return w.target.Device.Name }
 
 func (w *worker) emit(e Event) {
 	e.Device = w.name()
@@ -230,6 +240,9 @@ func (w *worker) prepare() (over bool) {
 		w.unsaved = true
 	}
 	w.move(Recording, "backing up")
+	if err := w.record(); err != nil {
+		return block(err.Error())
+	}
 	if err := w.backUp(); err != nil {
 		return block("no backup: " + err.Error())
 	}

@@ -29,7 +29,7 @@ func (p *parser) ask(n *node) {
 	k := c.next()
 	a.Kind = Kind(k.text)
 	switch a.Kind {
-	case Address, Text_, Secret:
+	case Address, Prefix, Switch, Text_, Secret:
 	case Number:
 		if c.more() && strings.Contains(c.peek().text, "..") {
 			a.Min, a.Max, a.Bounded = c.span("2..4000")
@@ -37,7 +37,7 @@ func (p *parser) ask(n *node) {
 	case Choice:
 		a.Choices = c.list("ALD, BRM")
 	default:
-		p.at(n, k.col, problem.OneOf(k.text, []string{"address", "number", "text", "choice", "secret"}), "unknown kind of value %q", k.text)
+		p.at(n, k.col, problem.OneOf(k.text, []string{"address", "prefix", "number", "text", "choice", "switch", "secret"}), "unknown kind of value %q", k.text)
 		return
 	}
 	a.Prompt = c.str("the question in quotes", `"First time source"`)
@@ -62,6 +62,18 @@ func (a Ask) Check(answer string) error {
 	case Address:
 		if _, err := netip.ParseAddr(answer); err != nil {
 			return fmt.Errorf("%s: %q is not an IP address", a.Name, answer)
+		}
+	case Prefix:
+		p, err := netip.ParsePrefix(answer)
+		if err != nil {
+			return fmt.Errorf("%s: %q is not a range of addresses, such as 192.0.2.0/24", a.Name, answer)
+		}
+		if p.Masked() != p {
+			return fmt.Errorf("%s: %s is an address within the range %s", a.Name, answer, p.Masked())
+		}
+	case Switch:
+		if answer != "yes" && answer != "no" {
+			return fmt.Errorf("%s: %q is neither yes nor no", a.Name, answer)
 		}
 	case Number:
 		n, err := strconv.Atoi(answer)
@@ -100,6 +112,10 @@ func (a Ask) Sample() string {
 		return a.Default
 	case a.Kind == Address:
 		return "192.0.2.1"
+	case a.Kind == Prefix:
+		return "192.0.2.0/24"
+	case a.Kind == Switch:
+		return "no"
 	case a.Kind == Number:
 		return strconv.Itoa(max(a.Min, 1))
 	case a.Kind == Choice:

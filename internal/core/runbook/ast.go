@@ -40,6 +40,10 @@ const (
 	Number  Kind = "number"
 	Text_   Kind = "text"
 	Choice  Kind = "choice"
+	// Prefix is a range of addresses, such as 192.0.2.0/24.
+	Prefix Kind = "prefix"
+	// Switch is yes or no.
+	Switch Kind = "switch"
 	// Secret is never shown, written or given on a command line.
 	Secret Kind = "secret"
 )
@@ -126,6 +130,8 @@ type Loop struct {
 	To     int
 	List   []*Text // in place of a range
 	Number bool    // the variable is a number
+	Table  string  // in place of both: the rows of a table that is read from the device
+	Where  *Cond   // of those, the rows of which it is true; nil means all
 	Line   int
 }
 
@@ -148,14 +154,36 @@ func (l *Loop) Values(env Env) ([]any, error) {
 	return out, nil
 }
 
-// On is a step's device text and conditions for some platforms.
+// On is a step's device text and conditions for some platforms. It says either what
+// shall be there, or what is sent.
 type On struct {
 	Platforms []string // none means every platform
+	Want      []*Text  // lines that shall be there, in their sections, as the device prints them
+	Gone      []*Text  // lines that shall not
+	NoOther   []*Text  // patterns: of the lines that fit, none shall be there but those wanted
 	Send      []*Text
-	Undo      []*Text
-	Already   *Cond // beside the step's own
+	Undo      []*Text // none: it is computed
+	UndoFirst bool    // a take-back begins with the undo lines, before computed ones
+	Already   *Cond   // beside the step's own
 	Expect    []Expect
 	Line      int
+}
+
+// Wants tells whether it says what shall be there.
+func (on On) Wants() bool { return len(on.Want)+len(on.Gone)+len(on.NoOther) > 0 }
+
+// Names lists what the values in its lines look at, each once, sorted.
+func (on On) Names() (out []string) {
+	for _, t := range on.texts() {
+		out = append(out, t.Names()...)
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// texts are all the lines for the device.
+func (on On) texts() []*Text {
+	return slices.Concat(on.Want, on.Gone, on.NoOther, on.Send, on.Undo)
 }
 
 // Expect is what must become true after a step.

@@ -28,8 +28,9 @@ const (
 
 // Table is what a profile promises to read from a device.
 type Table struct {
-	Many    bool // many rows; else conditions speak of its only row
-	Columns map[string]ColumnType
+	Many     bool // many rows; else conditions speak of its only row
+	Columns  map[string]ColumnType
+	Volatile []string // columns that change by themselves
 }
 
 // Schema is what conditions and values may speak of.
@@ -80,9 +81,13 @@ func (rb *Runbook) fieldTypes(columns []string) types.Map {
 		fields[f] = types.String
 	}
 	for _, a := range rb.Ask {
-		fields[a.Name] = types.String
-		if a.Kind == Number {
+		switch a.Kind {
+		case Number:
 			fields[a.Name] = types.Int
+		case Switch:
+			fields[a.Name] = types.Bool
+		default:
+			fields[a.Name] = types.String
 		}
 	}
 	return fields
@@ -99,19 +104,30 @@ func withTables(fields types.Map, tables map[string]Table) types.Map {
 }
 
 // looped adds the variable of a loop.
-func (l *Loop) looped(env types.Map) types.Map {
+func (l *Loop) looped(env types.Map, tables map[string]Table) types.Map {
 	if l == nil {
 		return env
 	}
 	out := maps.Clone(env)
-	out[l.Var] = types.String
-	if l.Number {
+	switch {
+	case l.Table != "":
+		out[l.Var] = rowType(tables[l.Table])
+	case l.Number:
 		out[l.Var] = types.Int
+	default:
+		out[l.Var] = types.String
 	}
 	return out
 }
 
 func tableType(t Table) types.Type {
+	if t.Many {
+		return types.Array(rowType(t))
+	}
+	return rowType(t)
+}
+
+func rowType(t Table) types.Map {
 	row := types.Map{}
 	for col, ct := range t.Columns {
 		switch ct {
@@ -122,9 +138,6 @@ func tableType(t Table) types.Type {
 		default:
 			row[col] = types.String
 		}
-	}
-	if t.Many {
-		return types.Array(row)
 	}
 	return row
 }
@@ -147,7 +160,7 @@ func (c *compiler) step(s *Step, fields, full types.Map) {
 	}
 	if s.For != nil {
 		c.loop(s.For, fields, full)
-		fields, full = s.For.looped(fields), s.For.looped(full)
+		fields, full = s.For.looped(fields, c.schema.Tables), s.For.looped(full, c.schema.Tables)
 	}
 	if s.Already != nil {
 		c.cond(s.Already, full, "")
@@ -158,7 +171,7 @@ func (c *compiler) step(s *Step, fields, full types.Map) {
 				c.fail(span{on.Line, 0}, "on "+problem.OneOf(p, c.schema.Platforms), "no profile for platform %q", p)
 			}
 		}
-		for _, t := range slices.Concat(on.Send, on.Undo) {
+		for _, t := range on.texts() {
 			c.text(t, fields)
 		}
 		if on.Already != nil {
@@ -171,7 +184,10 @@ func (c *compiler) step(s *Step, fields, full types.Map) {
 }
 
 func (c *compiler) expects(list []Expect, full types.Map) {
+	full = maps.Clone(full)
+	full[sameName] = types.TypeOf(func(string, any, []any) bool { return true })
 	for _, e := range list {
+		c.sames(e.Cond)
 		c.cond(e.Cond, full, "")
 		if e.Within > time.Hour {
 			c.fail(span{e.Line, 0}, "within an hour", "an expectation may wait an hour at most")
@@ -185,6 +201,11 @@ func (c *compiler) loop(l *Loop, fields, full types.Map) {
 	if _, taken := full[l.Var]; taken {
 		c.fail(span{l.Line, 0}, "another name", "%s is already the name of something else", l.Var)
 	}
+	l.overTable(c.schema.Tables)
+	if l.Table != "" {
+		c.tableLoop(l, full)
+		return
+	}
 	for _, t := range l.List {
 		c.text(t, fields)
 		word := strings.TrimSpace(t.Source)
@@ -192,10 +213,33 @@ func (c *compiler) loop(l *Loop, fields, full types.Map) {
 			continue
 		}
 		if _, table := c.schema.Tables[word]; table {
-			c.fail(t.at, quote(word)+", if the word itself is meant", "%s is a table that is read from the device; a loop can go over the fleet's columns and asked values only", word)
+			c.fail(t.at, quote(word)+", if the word itself is meant; or for "+l.Var+" in "+word+" alone", "%s is a table that is read from the device: a loop goes over its rows, or over a list", word)
 			continue
 		}
 		c.fail(t.at, "<<"+word+">> for its value, or "+quote(word)+" for the word itself", "%s is the name of a value", word)
+	}
+}
+
+// overTable makes of a list of one word that is the name of a table a loop over its rows.
+func (l *Loop) overTable(tables map[string]Table) {
+	if len(l.List) != 1 || l.List[0].quoted || !l.List[0].literal() {
+		return
+	}
+	word := strings.TrimSpace(l.List[0].Source)
+	if _, table := tables[word]; table {
+		l.Table, l.List = word, nil
+	}
+}
+
+func (c *compiler) tableLoop(l *Loop, full types.Map) {
+	t, known := c.schema.Tables[l.Table]
+	switch {
+	case !known:
+		c.fail(span{l.Line, 0}, problem.OneOf(l.Table, slices.Sorted(maps.Keys(c.schema.Tables))), "no profile reads a table %q", l.Table)
+	case !t.Many:
+		c.fail(span{l.Line, 0}, "a table of many rows", "%s has one row: there is nothing to go through", l.Table)
+	case l.Where != nil:
+		c.cond(l.Where, l.looped(full, c.schema.Tables), "")
 	}
 }
 
@@ -232,7 +276,26 @@ func (c *compiler) timer() {
 	}
 }
 
+// sames checks the tables that are held against what they were.
+func (c *compiler) sames(cond *Cond) {
+	for _, s := range cond.Sames() {
+		t, known := c.schema.Tables[s.Table]
+		if !known {
+			continue // it is told as any other name that is not known
+		}
+		for _, col := range s.Except {
+			if _, has := t.Columns[col]; !has {
+				c.fail(cond.at, problem.OneOf(col, slices.Sorted(maps.Keys(t.Columns))), "the table %s has no column %q", s.Table, col)
+			}
+		}
+	}
+}
+
 func (c *compiler) cond(cond *Cond, env types.Map, elsewhere string) {
+	if _, may := env[sameName]; !may && len(cond.Sames()) > 0 {
+		c.fail(cond.at, "expect "+cond.Source+" within 30s", "same() holds a table against what it was before the change: it can be expected, nothing else")
+		return
+	}
 	source, back := rewrite(cond.Source)
 	prog, off, err := compileExpr(source, env, true)
 	if err != nil {
@@ -294,6 +357,11 @@ func (c *compiler) explain(at span, source string, err error, env types.Map, els
 				fields = append(fields, slices.Collect(maps.Keys(table.Columns))...)
 			}
 		}
+		for n, t := range env { // the row of a loop
+			if row, ok := t.(types.Map); ok && c.schema.Tables[n].Columns == nil && strings.Contains(source, n+".") {
+				fields = append(fields, slices.Collect(maps.Keys(row))...)
+			}
+		}
 		c.fail(at, problem.OneOf(name, slices.Sorted(slices.Values(fields))), "there is no column %q", name)
 		return
 	}
@@ -316,10 +384,13 @@ func (rb *Runbook) DeviceEnv(fields map[string]string, answers map[string]string
 	for _, a := range rb.Ask {
 		v := answers[a.Name]
 		env[a.Name] = v
-		if a.Kind == Number {
+		switch a.Kind {
+		case Number:
 			var n int
 			fmt.Sscan(v, &n)
 			env[a.Name] = n
+		case Switch:
+			env[a.Name] = v == "yes"
 		}
 	}
 	return env

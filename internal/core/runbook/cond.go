@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -94,6 +95,8 @@ func (c *Cond) Explain(env Env) string {
 	switch {
 	case !found:
 		return ""
+	case p.left == nil && env.explainSame(p.source) != "":
+		return env.explainSame(p.source)
 	case p.left == nil:
 		if _, err := expr.Run(p.whole, vals); missingIn(err) != "" {
 			return "cannot be told: " + p.source + ": " + missingIn(err) + " is missing"
@@ -159,6 +162,7 @@ func (e Env) withHas() map[string]any {
 	}
 	cfg, _ := e["config"].(config.Config)
 	out[hasName] = func(q string) bool { return cfg.Has(q) }
+	out[sameName] = e.sameFunc()
 	return out
 }
 
@@ -185,14 +189,11 @@ func rewrite(source string) (out string, back func(int) int) {
 	var b strings.Builder
 	moves := []move{{0, 0}}
 	last := 0
-	for _, m := range hasForm.FindAllStringSubmatchIndex(source, -1) {
-		b.WriteString(source[last:m[0]])
-		moves = append(moves, move{b.Len(), m[0]})
-		if source[m[2]:m[3]] == "lacks" {
-			b.WriteString("not ")
-		}
-		b.WriteString(hasName + "(" + filled(source[m[4]:m[5]]) + ")")
-		last = m[1]
+	for _, f := range forms(source) {
+		b.WriteString(source[last:f.from])
+		moves = append(moves, move{b.Len(), f.from})
+		b.WriteString(f.text)
+		last = f.to
 		moves = append(moves, move{b.Len(), last})
 	}
 	b.WriteString(source[last:])
@@ -308,7 +309,7 @@ func (t *Text) Render(env Env) (string, error) {
 		if err != nil {
 			return "", fmt.Errorf("line %d: value %s: %s", t.at.line, p.source, firstLine(err))
 		}
-		s := fmt.Sprint(v)
+		s := inLine(v)
 		if v == nil || s == "" {
 			return "", fmt.Errorf("line %d: value %s is empty", t.at.line, p.source)
 		}
@@ -321,6 +322,20 @@ func (t *Text) Render(env Env) (string, error) {
 		b.WriteString(s)
 	}
 	return b.String(), nil
+}
+
+// inLine is a value as it stands in a line: numbers without an exponent, yes and no.
+func inLine(v any) string {
+	switch v := v.(type) {
+	case float64:
+		return strconv.FormatFloat(v, 'f', -1, 64)
+	case bool:
+		if v {
+			return "yes"
+		}
+		return "no"
+	}
+	return fmt.Sprint(v)
 }
 
 func isControl(r rune) bool { return unicode.IsControl(r) || r == utf8.RuneError }
@@ -356,8 +371,11 @@ func namesIn(source string) []string {
 	ast.Walk(&tree.Node, v)
 	names := make([]string, 0, len(v))
 	for n := range v {
-		if n == hasName {
+		switch n {
+		case hasName:
 			n = "config"
+		case sameName:
+			continue
 		}
 		names = append(names, n)
 	}
@@ -409,6 +427,7 @@ func split(source string, env any) []part {
 
 // written puts our own form back into an expression, as people wrote it.
 func written(source string) string {
+	source = writtenSame(source)
 	source = lacksCall.ReplaceAllString(source, "config lacks $1")
 	source = hasCall.ReplaceAllString(source, "config has $1")
 	return strings.ReplaceAll(source, hasName+"(", "config has (")
@@ -418,6 +437,16 @@ var (
 	lacksCall = regexp.MustCompile(`\bnot ` + hasName + `\(("(?:[^"\\]|\\.)*")\)`)
 	hasCall   = regexp.MustCompile(`\b` + hasName + `\(("(?:[^"\\]|\\.)*")\)`)
 )
+
+// Names lists what the values between its angles look at.
+func (t *Text) Names() (out []string) {
+	for _, p := range t.pieces {
+		if p.source != "" {
+			out = append(out, namesIn(p.source)...)
+		}
+	}
+	return out
+}
 
 // Line is where the text stands in its file.
 func (t *Text) Line() int { return t.at.line }

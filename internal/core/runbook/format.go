@@ -97,14 +97,17 @@ func (f *formatter) layout(n *node, level int) string {
 	if rest == "" {
 		return key.text
 	}
-	if key.text == "per" && level == 1 { // the key is two words
+	if key.text == "per" && level == 1 || key.text == "no" && level >= 1 { // the key is two words
 		two := words[min(1, len(words)-1)]
-		return pad("per "+two.text, keyWidth) + squeeze(strings.TrimSpace(n.text[two.end:]))
+		return pad(key.text+" "+two.text, keyWidth) + squeeze(strings.TrimSpace(n.text[two.end:]))
 	}
 	switch {
 	case key.text == "already" && level >= 1:
 		rest = "when " + strings.TrimSpace(strings.TrimPrefix(rest, "when"))
 	case key.text == "when", key.text == "expect": // a condition: spacing is its writer's
+	case key.text == "for" && wordOutsideQuotes(rest, " where ") > 0:
+		at := wordOutsideQuotes(rest, " where ")
+		rest = squeeze(rest[:at]) + " where " + strings.TrimSpace(rest[at+len(" where "):])
 	default:
 		rest = squeeze(rest)
 	}
@@ -115,8 +118,8 @@ func (f *formatter) layout(n *node, level int) string {
 		}
 		return key.text + " " + rest
 	}
-	if key.text == "on" {
-		return "on " + rest
+	if key.text == "on" || key.text == "undo" {
+		return key.text + " " + rest
 	}
 	return pad(key.text, keyWidth) + rest
 }

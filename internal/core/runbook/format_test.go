@@ -86,16 +86,14 @@ func strip(rb *Runbook) string {
 			fmt.Fprintln(&b, "already", s.Already.Source)
 		}
 		if s.For != nil {
-			fmt.Fprintln(&b, "for", s.For.Var, s.For.From, s.For.To, sources(s.For.List))
+			fmt.Fprintln(&b, "for", s.For.Var, s.For.From, s.For.To, sources(s.For.List), s.For.Table)
+			if s.For.Where != nil {
+				fmt.Fprintln(&b, "where", s.For.Where.Source)
+			}
 		}
 		for _, on := range s.On {
 			fmt.Fprintln(&b, "on", on.Platforms)
-			for _, l := range on.Send {
-				fmt.Fprintf(&b, "send %q\n", l.Source)
-			}
-			for _, l := range on.Undo {
-				fmt.Fprintf(&b, "undo %q\n", l.Source)
-			}
+			fmt.Fprintf(&b, "want %q\ngone %q\nno other %q\nsend %q\nundo %q %t\n", sources(on.Want), sources(on.Gone), sources(on.NoOther), sources(on.Send), sources(on.Undo), on.UndoFirst)
 		}
 		for _, e := range s.Expect {
 			fmt.Fprintln(&b, "expect", e.Cond.Source, e.Within)
@@ -168,12 +166,25 @@ func drawRunbook(t *rapid.T) string {
 			for i := range rapid.IntRange(1, 2).Draw(t, "steps") {
 				line(0, "step", quote(fmt.Sprint("step ", i)))
 				if rapid.Bool().Draw(t, "loop") {
-					line(1, "for", "n", "in", "red", ",", quote("pale blue"))
+					line(1, "for", "n", "in", rapid.SampledFrom([]string{`red, "pale blue"`, `ports where n.label == "a  where b"`}).Draw(t, "through"))
 				}
-				line(1, "send")
-				line(2, "|"+rapid.StringMatching(`[ a-z#"]{0,6}[a-z]`).Draw(t, "text"))
-				line(1, "undo")
-				line(2, "| <<name>>")
+				text := "|" + rapid.StringMatching(`[ a-z#"]{0,6}[a-z]`).Draw(t, "text")
+				switch rapid.IntRange(0, 2).Draw(t, "kind") {
+				case 0:
+					line(1, "send")
+					line(2, text)
+				case 1:
+					line(1, "send")
+					line(2, text)
+					line(1, "undo", rapid.SampledFrom([]string{"", "first"}).Draw(t, "first"))
+					line(2, "| <<name>>")
+				case 2:
+					line(1, "want")
+					line(2, text)
+					line(1, "no", "other", quote("log  host *"), ",", quote("a > <<name>> *"))
+					line(1, "gone")
+					line(2, text)
+				}
 				line(1, "expect", `a == " within 3s"`, "within", "5s")
 			}
 		},

@@ -166,16 +166,22 @@ func (p *parser) entries(n *node, known map[string]entryFunc) {
 			p.at(e, w.col, problem.OneOf(w.text, names), "unknown entry %q", w.text)
 			continue
 		}
-		if first := seen[w.text]; first > 0 && w.text != "expect" && w.text != "on" {
+		if first := seen[w.text]; first > 0 && !slices.Contains(manyTimes, w.text) {
 			p.at(e, w.col, "", "%s stands already on line %d", w.text, first)
 		}
 		seen[w.text] = e.n
 		f(e, c)
-		if w.text != "on" && w.text != "send" && w.text != "undo" {
+		if !slices.Contains(withLines, w.text) {
 			p.leaf(e)
 		}
 	}
 }
+
+// Entries that may stand more than once, and those with lines under them.
+var (
+	manyTimes = []string{"expect", "on", "no"}
+	withLines = []string{"on", "send", "undo", "want", "gone"}
+)
 
 // leaf checks that nothing stands under n.
 func (p *parser) leaf(n *node) {

@@ -143,7 +143,7 @@ var mistakes = map[string]struct{ old, new, want string }{
 	"line angles":     {"| time source <<clock_a>> first", "| time source <<clock_a first", "these angles are not closed"},
 	"bar":             {"      | time source <<clock_a>> first", "      time source", "device text stands behind a bar; write: | time source"},
 	"platform":        {"on tern", "on turn", `no profile for platform "turn"; write: on tern`},
-	"no undo":         {"    undo\n      | drop time source <<clock_a>>\n", "", `step "Time sources" cannot be taken back`},
+	"want twice":      {"    undo\n      | drop time source <<clock_a>>\n", "    want\n      | time source <<clock_a>> first\n", `says both what shall be there and what is sent`},
 	"within":          {" within 90s", "", "an expectation needs a time"},
 	"loop taken":      {"n in 7..9", "site in 7..9", "site is already the name of something else"},
 	"loop range":      {"n in 7..9", "n in 9..7", `"9..7" is not a range`},

@@ -35,6 +35,19 @@ func (n *node) col(i int) int {
 	return n.indent + utf8.RuneCountInString(n.text[:i]) + 1
 }
 
+// find is the first line under n that begins with a word; nil when there is none.
+func (n *node) find(word string) *node {
+	for _, c := range n.children {
+		if first, _, _ := strings.Cut(c.text, " "); first == word && !c.device {
+			return c
+		}
+		if f := c.find(word); f != nil {
+			return f
+		}
+	}
+	return nil
+}
+
 // problems gathers what is wrong with a file.
 type problems struct {
 	file string

@@ -1,6 +1,7 @@
 package runbook
 
 import (
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -21,21 +22,66 @@ func (p *parser) step(n *node, c *cursor) {
 		}
 	}
 	var all On
-	p.entries(n, map[string]entryFunc{
+	entries := p.deviceEntries(&all)
+	maps.Copy(entries, map[string]entryFunc{
 		"when":    func(n *node, c *cursor) { s.When = p.cond(n, c.offset(), len(n.text)) },
 		"already": func(n *node, c *cursor) { s.Already = p.already(n, c) },
 		"needs":   func(n *node, c *cursor) { s.Needs = append(s.Needs, p.titles(n, c)...) },
 		"for":     func(n *node, c *cursor) { s.For = p.loop(n, c) },
 		"on":      func(n *node, c *cursor) { s.On = append(s.On, p.on(n, c)) },
-		"send":    func(n *node, c *cursor) { c.end(); all.Line = n.n; all.Send = p.deviceText(n) },
-		"undo":    func(n *node, c *cursor) { c.end(); all.Line = n.n; all.Undo = p.deviceText(n) },
 		"expect":  func(n *node, c *cursor) { s.Expect = append(s.Expect, p.expect(n, c)) },
 	})
+	p.entries(n, entries)
 	if all.Line > 0 {
 		s.On = append(s.On, all)
 	}
 	p.checkOn(n, s)
 	p.rb.Steps = append(p.rb.Steps, s)
+}
+
+// deviceEntries are the entries that say what shall be there, or what is sent.
+func (p *parser) deviceEntries(on *On) map[string]entryFunc {
+	lines := func(to *[]*Text) entryFunc {
+		return func(n *node, c *cursor) {
+			if n.text != "undo" && to == &on.Undo {
+				c.want("first")
+				on.UndoFirst = true
+			}
+			c.end()
+			on.Line, *to = n.n, p.deviceText(n)
+		}
+	}
+	return map[string]entryFunc{
+		"want": lines(&on.Want), "gone": lines(&on.Gone), "send": lines(&on.Send), "undo": lines(&on.Undo),
+		"no": func(n *node, c *cursor) {
+			c.want("other")
+			on.Line = n.n
+			on.NoOther = append(on.NoOther, p.patterns(n, c)...)
+		},
+	}
+}
+
+// patterns reads quoted patterns of lines.
+func (p *parser) patterns(n *node, c *cursor) (out []*Text) {
+	const hint = `no other  "log host *"`
+	for first := true; first || c.more() && !c.bad; first = false {
+		if !first {
+			c.want(",")
+		}
+		w := c.peek()
+		body := c.str("a pattern of lines in quotes", hint)
+		parts := strings.Split(body, " > ")
+		switch {
+		case body == "" || c.bad:
+			return out
+		case slices.ContainsFunc(parts, func(s string) bool { s = strings.TrimSpace(s); return s == "" || s[0] == '*' }):
+			p.at(n, w.col, hint, "the pattern %q begins with anything: it would take away what nobody has in mind", body)
+		case !strings.Contains(parts[len(parts)-1], "*"):
+			p.at(n, w.col, "gone, and under it the line", "the pattern %q has no * for what may differ; one line that shall not be there stands under gone", body)
+		}
+		out = append(out, p.text(n, w.at+1, body))
+	}
+	return out
 }
 
 // titles reads the titles of earlier steps.
@@ -65,7 +111,7 @@ func (p *parser) titles(n *node, c *cursor) (out []string) {
 // checkOn refuses a step that does nothing, or that speaks twice of a platform.
 func (p *parser) checkOn(n *node, s Step) {
 	if len(s.On) == 0 && len(s.Expect) == 0 {
-		p.at(n, n.col(0), "send, and under it the lines behind a bar", "step %q does nothing", s.Title)
+		p.at(n, n.col(0), "want or send, and under it the lines behind a bar", "step %q does nothing", s.Title)
 	}
 	seen := map[string]bool{}
 	for _, on := range s.On {
@@ -86,30 +132,42 @@ func (p *parser) checkOn(n *node, s Step) {
 	}
 }
 
-// checkLines refuses lines that cannot be taken back, and conditions on lines
-// that are not there.
+// checkLines refuses lines that are not to be sent, conditions on lines that are not
+// there, and what is computed where it is wanted.
 func (p *parser) checkLines(n *node, s Step, on On) {
+	if on.Wants() {
+		const computed = "it is computed from what shall be there"
+		for key, given := range map[string]bool{"already": s.Already != nil || on.Already != nil, "undo": len(on.Undo) > 0} {
+			if at := n.find(key); given && at != nil {
+				p.at(at, at.col(0), "", "step %q has %s beside want, gone or no other: take it out, %s", s.Title, key, computed)
+			}
+		}
+		if at := n.find("send"); len(on.Send) > 0 && at != nil {
+			p.at(at, at.col(0), "a step of its own for the lines that are sent as they stand", "step %q says both what shall be there and what is sent", s.Title)
+		}
+		return
+	}
+	const noLines = "send, and under it the lines behind a bar; or want"
 	switch {
 	case len(on.Send) == 0 && len(on.Undo) > 0:
-		p.at(n, n.col(0), "send, and under it the lines behind a bar", "step %q has lines to undo but none to send", s.Title)
+		p.at(n, n.col(0), noLines, "step %q has lines to undo but none to send", s.Title)
 	case len(on.Send) == 0 && on.Already != nil:
-		p.at(n, n.col(0), "send, and under it the lines behind a bar", "step %q says when its lines are there already, but has none to send", s.Title)
+		p.at(n, n.col(0), noLines, "step %q says when its lines are there already, but has none to send", s.Title)
 	case len(on.Send) == 0 && len(on.Expect) == 0:
-		p.at(n, n.col(0), "send, and under it the lines behind a bar", "step %q does nothing on %s", s.Title, strings.Join(on.Platforms, ", "))
-	case len(on.Send) > 0 && len(on.Undo) == 0:
-		p.at(n, n.col(0), "undo, and under it the lines that take this back", "step %q cannot be taken back: it has no undo lines", s.Title)
+		p.at(n, n.col(0), noLines, "step %q does nothing on %s", s.Title, strings.Join(on.Platforms, ", "))
 	}
 }
 
 func (p *parser) on(n *node, c *cursor) On {
-	on := On{Platforms: c.list("tern"), Line: n.n}
+	on := On{Platforms: c.list("tern")}
 	c.end()
-	p.entries(n, map[string]entryFunc{
-		"send":    func(n *node, c *cursor) { c.end(); on.Send = p.deviceText(n) },
-		"undo":    func(n *node, c *cursor) { c.end(); on.Undo = p.deviceText(n) },
+	entries := p.deviceEntries(&on)
+	maps.Copy(entries, map[string]entryFunc{
 		"already": func(n *node, c *cursor) { on.Already = p.already(n, c) },
 		"expect":  func(n *node, c *cursor) { on.Expect = append(on.Expect, p.expect(n, c)) },
 	})
+	p.entries(n, entries)
+	on.Line = n.n
 	return on
 }
 
@@ -163,8 +221,26 @@ func (p *parser) loop(n *node, c *cursor) *Loop {
 		c.end()
 		return l
 	}
+	if at := wordOutsideQuotes(n.text+" ", " where "); at > 0 && !strings.ContainsAny(n.text[c.offset():at], `,"<`) {
+		l.Table = c.next().text
+		c.want("where")
+		l.Where = p.cond(n, min(at+len(" where "), len(n.text)), len(n.text))
+		return l
+	}
 	p.loopList(n, c.offset(), l)
 	return l
+}
+
+// wordOutsideQuotes finds the first place of a word; -1 where there is none.
+func wordOutsideQuotes(s, word string) int {
+	i := 0
+	for n, part := range splitQuotes(s) {
+		if at := strings.Index(part, word); n%2 == 0 && at >= 0 {
+			return i + at
+		}
+		i += len(part)
+	}
+	return -1
 }
 
 // loopList reads what a loop goes through: words, quoted texts and values in

@@ -109,7 +109,7 @@ func TestLoopsOverLists(t *testing.T) {
 	for list, want := range map[string]string{
 		"log_a":              `log_a is the name of a value; write: <<log_a>> for its value, or "log_a" for the word itself`,
 		"red, site":          "site is the name of a value; write: <<site>>",
-		"neighbours":         "neighbours is a table that is read from the device",
+		"red, neighbours":    "neighbours is a table that is read from the device",
 		"<<neighbours>>":     "neighbours is read from the device and is not known yet",
 		"<<log_b>>":          `nothing is called "log_b" here; write: log_a`,
 		"<<log_a":            "these angles are not closed",

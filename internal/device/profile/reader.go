@@ -43,7 +43,8 @@ type Column struct {
 	Yes      string             `yaml:"yes"`   // yes/no: the text that means yes
 	Unit     string             `yaml:"unit"`  // number: KB, MB, GB, KiB, MiB or GiB make it bytes
 	Optional bool               `yaml:"optional"`
-	Carry    bool               `yaml:"carry"` // empty means: as in the row above
+	Volatile bool               `yaml:"volatile"` // it changes by itself, such as a counter
+	Carry    bool               `yaml:"carry"`    // empty means: as in the row above
 }
 
 // Order lists the names of the columns as the profile does.
@@ -65,6 +66,9 @@ func (p *Profile) Tables() map[string]runbook.Table {
 		t := runbook.Table{Many: r.Row.Regexp != nil, Columns: map[string]runbook.ColumnType{}}
 		for col, c := range r.Columns {
 			t.Columns[col] = c.Type
+			if c.Volatile {
+				t.Volatile = append(t.Volatile, col)
+			}
 		}
 		out[name] = t
 	}

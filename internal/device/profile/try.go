@@ -42,7 +42,7 @@ func Try(ctx context.Context, p *Profile, rw io.ReadWriteCloser, opt Options, ch
 		report(f)
 	}
 	defer t.s.Close()
-	for _, part := range []func() bool{t.login, t.refused, t.keys, t.modes, t.pager, t.config, t.timer, t.readers, t.arm, t.trial} {
+	for _, part := range []func() bool{t.login, t.refused, t.keys, t.modes, t.pager, t.config, t.timer, t.readers, t.arm, t.language, t.trial} {
 		if !part() {
 			break
 		}
@@ -366,6 +366,9 @@ func (p *Profile) Touches() []string {
 	out := []string{"edit mode will be entered", "a word that no device knows sent in it"}
 	if p.Timer.Kind.BringsBack() {
 		out = append(out, "a rollback timer armed and disarmed")
+	}
+	if p.Grammar.Harmless != "" {
+		out = append(out, fmt.Sprintf("%q put into its configuration and taken away", p.Grammar.Harmless))
 	}
 	if p.Trial.Apply.Send != "" {
 		out = append(out, "its configuration applied on trial as it is and taken back")

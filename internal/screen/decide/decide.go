@@ -166,6 +166,8 @@ func words(q Question, o run.Offer) (title, does string) {
 			return "Wait for the timer", "the device puts its saved configuration back"
 		}
 		return "Wait for the timer", "the device restarts with its saved configuration"
+	case run.Accept:
+		return "Keep what runs", "go on from it as it is; needs a reason"
 	case run.Leave:
 		return "Leave it as it is", "it is not looked at again tonight; the others go on"
 	case run.GoOn:

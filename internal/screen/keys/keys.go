@@ -48,6 +48,8 @@ var (
 	Pane     = bind("Tab", "what stands beside the list, in full", "tab")
 	Console  = bind("c", "work the device by hand", "c")
 	Begin    = bind("B", "begin the night; asks first", "B")
+	Predict  = bind("p", "read the devices and compute what will change on them; changes nothing", "p")
+	Differs  = bind("v", "lines, or the difference that they make", "v")
 	Waive    = bind("W", "waive a precheck on a device; asks first", "W")
 	Reach    = bind("r", "reach the devices that are marked, else all", "r")
 	Again    = bind("R", "reach those again that were not reached", "R")
@@ -74,6 +76,6 @@ func All() []Group {
 	return []Group{
 		{"Everywhere", []key.Binding{Back, Help, Decide, Abort, Answer, Workspace, Leave}},
 		{"To move", []key.Binding{Up, Down, Left, Right, PageUp, PageDown, HalfUp, HalfDown, First, Last, Find, Next, Previous, Only}},
-		{"In views", []key.Binding{Open, Need, Fold, Pane, Console, Begin, Waive, Reach, Again, HostKeys, Table, Mark, Range, Where, Unmark, Order, Save, Settle, Choose}},
+		{"In views", []key.Binding{Open, Need, Fold, Pane, Console, Begin, Predict, Differs, Waive, Reach, Again, HostKeys, Table, Mark, Range, Where, Unmark, Order, Save, Settle, Choose}},
 	}
 }

@@ -1,7 +1,9 @@
 package watch
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -60,13 +62,76 @@ func (v *View) brief(cells int) []ink.Row {
 		rows = append(rows, label("left out", why)...)
 	}
 	rows = append(rows, ink.Row{})
+	rows = append(rows, v.computed(cells)...)
 	rows = append(rows, ink.T(ink.Dim, "Enter on a device shows the lines that will be sent to it."))
+	if v.n.src.Foresee != nil {
+		rows = append(rows, ink.T(ink.Dim, "p reads the devices and computes what will change on them."))
+	}
 	if v.sure {
 		r := ink.Row{}.Strong(ink.Lamp, "Enter begins the night. ").Add(ink.Dim, "Esc leaves it.")
 		r.Marked = true // it must be in sight
 		return append(rows, r)
 	}
 	return append(rows, ink.T(ink.Dim, "B, then Enter, begins the night."))
+}
+
+// computed says what will change, for the devices that were read: equal changes together,
+// what cannot be said first, then the rarest.
+func (v *View) computed(cells int) []ink.Row {
+	groups := map[string][]string{}
+	for _, d := range v.n.night.Devices {
+		if d.Computed || d.Unknown != "" {
+			text := strings.Join(slices.Concat(d.Foreseen, d.Notices, []string{d.Unknown}), "\n")
+			groups[text] = append(groups[text], d.Name)
+		}
+	}
+	known := func(text string) int {
+		if d := v.n.night.Get(groups[text][0]); d.Computed && d.Unknown == "" {
+			return 1
+		}
+		return 0
+	}
+	texts := slices.SortedFunc(maps.Keys(groups), func(a, b string) int {
+		return cmp.Or(cmp.Compare(known(a), known(b)), cmp.Compare(len(groups[a]), len(groups[b])), cmp.Compare(a, b))
+	})
+	var rows []ink.Row
+	var most []string // what most of them have in common
+	if len(texts) > 1 {
+		most = v.n.night.Get(groups[texts[len(texts)-1]][0]).Foreseen
+	}
+	for _, text := range texts {
+		d := v.n.night.Get(groups[text][0])
+		in, name := ink.Foam, ""
+		if !d.Computed || d.Unknown != "" || len(d.Notices) > 0 {
+			in = ink.Lamp
+		}
+		if len(rows) == 0 {
+			name = "computed"
+		}
+		says := report.Count(len(groups[text]), "device") + ": " + d.Note
+		if len(groups[text]) < 3 {
+			says = strings.Join(groups[text], ", ") + ": " + d.Note
+		}
+		if own := slices.DeleteFunc(slices.Clone(d.Foreseen), func(l string) bool { return slices.Contains(most, l) }); len(most) > 0 && len(own) > 0 {
+			says += "; unlike most: " + report.Some(own, 2)
+		}
+		if len(d.Notices) > 0 {
+			says += "; " + d.Notices[0]
+		}
+		for i, l := range ink.Wrap(says, cells-12, 3) {
+			if i > 0 {
+				name = ""
+			}
+			rows = append(rows, ink.T(ink.Dim, ink.Fit(name, 12)).Add(in, l))
+		}
+	}
+	if len(rows) > 8 {
+		rows = append(rows[:8], ink.T(ink.Dim, ink.Fit("", 12)+"and others"))
+	}
+	if len(rows) > 0 {
+		rows = append(rows, ink.Row{})
+	}
+	return rows
 }
 
 // window says when the window is, with its day and zone.

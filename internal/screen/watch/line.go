@@ -119,9 +119,6 @@ func Line(d *run.Device, now time.Time, cells int) ink.Row {
 }
 
 func note(d *run.Device) string {
-	if d.State == run.Waiting {
-		return ""
-	}
 	if d.State == run.Changing && d.Lines > 0 {
 		return fmt.Sprintf("%s, line %d of %d", d.Note, d.Line, d.Lines)
 	}
@@ -133,7 +130,7 @@ func noteInk(d *run.Device) ink.Ink {
 	case run.Held, run.Stranded, run.Dark, run.Blocked:
 		return ink.Foam
 	}
-	if d.SavedUnread { // the end is not the whole word
+	if d.SavedUnread || len(d.Unlike) > 0 || d.State == run.Waiting && d.Unknown != "" { // the end is not the whole word
 		return ink.Lamp
 	}
 	return ink.Dim

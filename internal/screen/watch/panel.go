@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"metabasis/internal/core/run"
+	"metabasis/internal/report"
 	"metabasis/internal/screen/ink"
 )
 
@@ -111,20 +112,18 @@ func facts(d *run.Device, now time.Time, cells int) []ink.Row {
 			rows = append(rows, label("waived").Add(ink.Lamp, c.Waived))
 		}
 	}
-	for i, l := range d.Diff {
+	rows = append(rows, foretold(d, cells)...)
+	folded := report.Folded(d.Diff)
+	for i, l := range folded {
 		name := ""
-		if i == 0 {
+		if i == 0 && !d.Predicted {
 			name = "differs"
 		}
-		if i == 5 && len(d.Diff) > 6 {
-			rows = append(rows, label("").Add(ink.Dim, fmt.Sprintf("and %d lines more", len(d.Diff)-5)))
+		if i == 5 && len(folded) > 6 {
+			rows = append(rows, label("").Add(ink.Dim, fmt.Sprintf("and %d lines more, v shows them", len(folded)-5)))
 			break
 		}
-		in := ink.Buoy
-		if strings.HasPrefix(l, "-") {
-			in = ink.Heather
-		}
-		rows = append(rows, label(name).Add(in, ink.Fit(l, cells-9)))
+		rows = append(rows, label(name).Then(differing(l, cells-9)))
 	}
 	if len(rows) > 0 {
 		rows = append([]ink.Row{{}}, rows...)

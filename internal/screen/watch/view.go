@@ -28,6 +28,7 @@ type View struct {
 	rows   []place
 	cells  int // the rows were made for
 	asking *asking
+	busy   bool // the devices are being read
 
 	frame   screen.Frame // that is drawn
 	listTop int          // row at which the list begins
@@ -241,6 +242,10 @@ func (v *View) Keys() []screen.Key {
 	if n.src.Console != nil {
 		out = append(out, screen.On(keys.Console, "console", v.console))
 	}
+	out = append(out, screen.On(keys.Differs, "difference", v.difference))
+	if n.planned() && n.src.Foresee != nil && !n.asked && !v.busy {
+		out = append(out, screen.On(keys.Predict, "predict", v.predict))
+	}
 	if n.planned() && n.src.Waive != nil && !n.asked {
 		out = append(out, screen.On(keys.Waive, "waive", v.waive))
 	}
@@ -290,7 +295,7 @@ func (v *View) open() {
 	case d == nil:
 		return
 	case v.n.planned():
-		v.host.Open(page.Lines("What will be sent to "+d.Name, v.n.src.Lines(d.Name)))
+		v.host.Open(v.lines(d.Name))
 		return
 	case v.n.src.Transcript == nil:
 		return

@@ -1,0 +1,92 @@
+package config
+
+import (
+	"regexp"
+	"strings"
+)
+
+// LeadsBack tells, before anything of a device is known, whether what lines do could be
+// taken back by the rules of the language: the error names the first of which they cannot
+// tell. That they lead back on a device is only proven on it.
+func (l *Language) LeadsBack(lines []string) error {
+	at := []string{""}
+	for i, line := range lines {
+		line = strings.TrimSpace(line)
+		switch {
+		case line == "":
+			continue
+		case line == l.Leave && len(at) > 1:
+			at = at[:len(at)-1]
+			continue
+		}
+		why := "the rules of the language do not know it"
+		for {
+			into, reason := l.back(at[len(at)-1], line)
+			if reason == "" {
+				if into != "" {
+					at = append(at, into)
+				}
+				why = ""
+				break
+			}
+			if reason != unknownLine {
+				why = reason
+				break
+			}
+			if l.Leave != "" || len(at) == 1 {
+				break
+			}
+			at = at[:len(at)-1]
+		}
+		if why != "" {
+			return &Wrong{i + 1, line, why}
+		}
+	}
+	return nil
+}
+
+const unknownLine = "?"
+
+// back says why what a line does in a section cannot be taken back; "" when it can, with
+// the section that it opens, if any.
+func (l *Language) back(section, line string) (into, why string) {
+	if l.Takes == nil || !l.Takes.MatchString(line) {
+		if k, ok := l.meant(section, line); ok {
+			if k.rule.Section {
+				into = k.caught[0]
+			}
+			if k.rule.Away == "" && !k.keyed() && !k.rule.Fixed {
+				return "", "no rule of the language takes it away again"
+			}
+			return into, ""
+		}
+	}
+	for i := range l.Rules {
+		r := &l.Rules[i]
+		if (r.In == nil) == (section == "") && (r.In == nil || r.In.MatchString(section)) && r.Away != "" && r.takes(line) {
+			return "", ""
+		}
+	}
+	return "", unknownLine
+}
+
+var placeholder = regexp.MustCompile(`\\\$[0-9]`)
+
+// takes tells whether a typed line may take away a line of the rule.
+func (r *Rule) takes(typed string) bool {
+	return templated(r.Away).MatchString(typed)
+}
+
+// Typed tells what a typed line puts into a section: the line as it is printed, and
+// whether it opens a section. It is false for lines that take something away, and for
+// those that no rule knows there.
+func (l *Language) Typed(section, typed string) (printed string, opens, ok bool) {
+	if l.Takes != nil && l.Takes.MatchString(typed) {
+		return "", false, false
+	}
+	k, ok := l.meant(section, typed)
+	if !ok {
+		return "", false, false
+	}
+	return k.caught[0], k.rule.Section, true
+}

@@ -1,0 +1,171 @@
+package run
+
+import (
+	"fmt"
+	"slices"
+
+	"metabasis/internal/core/config"
+)
+
+// Where the language of a platform is known, what a device will have is computed before
+// it is changed, and held against what it has after each step and at the end. A device
+// that is not as predicted is held, and nothing is saved: either its profile does not
+// know it well enough, or it took lines without doing them, or somebody else is at work.
+
+// compute computes a step's lines from what runs before it, where they were not known or
+// some of them may be in already. What runs must be what was predicted.
+func (w *worker) compute(i int) *trouble {
+	now := w.snaps[i]
+	w.bases[i] = now
+	if w.t.Traits.Language == nil {
+		return nil
+	}
+	if slices.Contains(w.begun, i) { // tried again
+		_, running, err := w.running()
+		if err != nil {
+			return faced("reading what runs", err)
+		}
+		w.bases[i] = running
+		return w.anew(i, &running)
+	}
+	if w.expected == nil {
+		return w.anew(i, &now)
+	}
+	if !config.Equal(*w.expected, now) {
+		delete(w.snaps, i) // it is read again when this is tried again
+		return w.unlike(i, *w.expected, now, "before %q, what runs is not what was predicted")
+	}
+	return w.computable(i)
+}
+
+// anew computes a step, and those behind it, from what runs now, and sees to it that the
+// timer lasts for its lines.
+func (w *worker) anew(i int, now *config.Config) *trouble {
+	w.computeFrom(i, now)
+	if err := w.guard(i, 0); err != nil {
+		return faced("extending the timer", err)
+	}
+	return w.computable(i)
+}
+
+func (w *worker) computable(i int) *trouble {
+	if err := w.t.Steps[i].Wrong; err != nil {
+		return &trouble{why: err.Error(), err: &Unclear{Asked: "the lines of a step", Got: err.Error()}}
+	}
+	return nil
+}
+
+// computeFrom computes the lines of the steps from number i on anew.
+func (w *worker) computeFrom(i int, now *config.Config) {
+	if w.t.Traits.Language == nil || now == nil || i >= len(w.t.Steps) {
+		return
+	}
+	w.t = w.t.Compute(i, *now)
+	for j := i; j < len(w.t.Steps); j++ {
+		if w.t.Steps[j].Want != nil {
+			w.already[j] = w.t.Steps[j].Done
+		}
+	}
+}
+
+// unlike is the trouble of a device that does not have what was predicted.
+func (w *worker) unlike(i int, predicted, now config.Config, why string) *trouble {
+	d := config.Compare(predicted, now)
+	w.differs = &now
+	lines := w.unforeseen(d)
+	w.emit(Event{Kind: Predicted, Step: i + 1, Lines: lines})
+	if i < len(w.t.Steps) {
+		why = fmt.Sprintf(why, w.t.Steps[i].Title)
+	}
+	return &trouble{why: why, evidence: lines, err: &Unclear{Asked: "what was predicted", Got: d.String()}}
+}
+
+// unforeseen says how what runs differs from what was predicted.
+func (w *worker) unforeseen(d config.Diff) (out []string) {
+	for _, p := range w.t.Masked(d.Removed) {
+		out = append(out, "predicted, and not there: "+p)
+	}
+	for _, p := range w.t.Masked(d.Added) {
+		out = append(out, "there, and not predicted: "+p)
+	}
+	return out
+}
+
+// asPredicted looks, a few times if need be, whether what runs after a step is what was
+// predicted.
+func (w *worker) asPredicted(i int) *trouble {
+	s := w.t.Steps[i]
+	w.differs = nil
+	if !s.Changes() {
+		return nil
+	}
+	if s.After == nil || w.t.Traits.Language == nil {
+		w.expected, w.unforetold = nil, true
+		return nil
+	}
+	for looks := 1; ; looks++ {
+		_, now, err := w.running()
+		if err != nil {
+			return faced("looking whether what runs is as predicted", err)
+		}
+		if config.Equal(*s.After, now) {
+			w.emit(Event{Kind: Predicted, Step: i + 1, OK: true})
+			w.expected = s.After
+			if i+1 < len(w.t.Steps) && len(s.Expect) == 0 {
+				w.snaps[i+1] = now // it need not be read again for the next step
+			}
+			return nil
+		}
+		if looks == missedLooks {
+			w.emit(Event{Kind: Stepped, Step: i + 1, What: StepFailed})
+			return w.unlike(i, *s.After, now, "after %q, what runs is not what was predicted")
+		}
+		if err := w.sleep(missedPause); err != nil {
+			return faced("looking whether what runs is as predicted", err)
+		}
+	}
+}
+
+// foretold looks whether what runs at the end is what was predicted.
+func (w *worker) foretold(after config.Config) *trouble {
+	w.differs = nil
+	if w.expected == nil && len(w.accepted) > 0 {
+		w.emit(Event{Kind: Predicted, What: AtTheEnd, Lines: w.accepted})
+	}
+	if w.t.Traits.Language == nil || w.expected == nil {
+		return nil
+	}
+	if !config.Equal(*w.expected, after) {
+		return w.unlike(len(w.t.Steps), *w.expected, after, "at the end, what runs is not what was predicted")
+	}
+	if !w.unforetold || len(w.accepted) > 0 {
+		w.emit(Event{Kind: Predicted, What: AtTheEnd, OK: len(w.accepted) == 0, Lines: w.accepted})
+	}
+	return nil
+}
+
+// accept goes on from what runs, although it is not as predicted, by decision. What was
+// not predicted is told at the end.
+func (w *worker) accept() *trouble {
+	now, predicted := w.differs, w.expected
+	if now == nil {
+		return nil
+	}
+	if i := w.at.step; i < len(w.t.Steps) && w.at.sent {
+		predicted = w.t.Steps[i].After
+	}
+	if predicted != nil {
+		w.accepted = append(w.accepted, w.unforeseen(config.Compare(*predicted, *now))...)
+	}
+	w.expected, w.differs = now, nil
+	next := w.at.step
+	if next < len(w.t.Steps) && w.at.sent { // its lines are in: it is as it is
+		steps := slices.Clone(w.t.Steps)
+		steps[next].After = now
+		t := *w.t
+		t.Steps, w.t = steps, &t
+		next++
+	}
+	w.computeFrom(next, now)
+	return nil
+}
