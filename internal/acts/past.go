@@ -34,6 +34,10 @@ func (d *Desk) Open(ctx context.Context, id int64) (*Past, error) {
 	past := &Past{Past: p, dir: d.Transcripts(id)}
 	if h, now := d.Running(p.NightHead); now {
 		past.Elsewhere = h.String()
+	} else if p.Night.Ended.IsZero() { // it may have ended since it was read: what has crashed reads the same again
+		if again, err := d.Workspace.Past(ctx, id); err == nil {
+			past.Past = again
+		}
 	}
 	return past, err
 }

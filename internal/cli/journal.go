@@ -74,10 +74,10 @@ func (a *app) checkNights(ctx context.Context, ws *acts.Desk, j *store.Journal) 
 	damaged := 0
 	heads, listErr := j.Nights(ctx)
 	for _, h := range heads {
+		_, now := ws.Running(h) // before its events: one that ends meanwhile has not crashed
 		events, err := j.Events(ctx, h.ID)
 		n := run.Fold(run.Night{}, events...)
 		said := fmt.Sprintf("whole, %s", report.Count(len(events), "event"))
-		_, now := ws.Running(h)
 		switch {
 		case errors.Is(err, store.ErrNoNight):
 			said = "was never begun"

@@ -92,7 +92,7 @@ func (t terminal) read(ctx context.Context, q *person.Question) (string, error) 
 		text string
 		err  error
 	}
-	got := make(chan given, 1)
+	got, from := make(chan given, 1), t.a.in // a reading that is given up must not take what is asked for later
 	before, stateErr := term.GetState(fd)
 	go func() {
 		if q.Secret && fd >= 0 {
@@ -101,7 +101,7 @@ func (t terminal) read(ctx context.Context, q *person.Question) (string, error) 
 			got <- given{string(b), err}
 			return
 		}
-		line, err := readLine(t.a.in)
+		line, err := readLine(from)
 		if q.Secret {
 			got <- given{strings.TrimRight(line, "\r"), err}
 			return
