@@ -200,7 +200,7 @@ func (e *Evening) Where(condition string) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	s, err := scope.Select(&fleet.Fleet{File: e.Fleet.File, Devices: e.Scope.Devices, Columns: e.Fleet.Columns}, []string{condition}, saved)
+	s, err := scope.Select(&fleet.Fleet{File: e.Fleet.File, Devices: e.Scope.Devices, Columns: e.Fleet.Columns, Numbers: e.Fleet.Numbers}, []string{condition}, saved)
 	if err != nil {
 		return nil, err
 	}

@@ -41,7 +41,8 @@ func TestRunbookExamples(t *testing.T) {
 	check := func(src string) {
 		rb, err := runbook.Parse("docs/runbook.md", []byte(src))
 		require.NoError(t, err)
-		require.NoError(t, rb.Compile(set.Schema([]string{"gate_port"})))
+		require.NoError(t, rb.Fill(func(string) ([]byte, error) { return []byte("lan 310\nup\nport <<gate_port>>\nlan 310\n"), nil }))
+		require.NoError(t, rb.Compile(set.Schema(&fleet.Fleet{Columns: []string{"gate_port"}, Numbers: []string{"gate_port"}})))
 		out, err := runbook.Format("docs/runbook.md", []byte(src))
 		require.NoError(t, err)
 		assert.Equal(t, src, string(out), "examples are tidy")

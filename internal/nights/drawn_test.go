@@ -124,7 +124,7 @@ func refusedByPlan(t *testing.T, set profile.Set, csv, book string) bool {
 	require.NoError(t, err)
 	rb, err := runbook.Parse("night.runbook", []byte(book))
 	require.NoError(t, err)
-	if err := rb.Compile(set.Schema(fl.Columns)); err != nil {
+	if err := rb.Compile(set.Schema(fl)); err != nil {
 		return true
 	}
 	_, err = plan.Make(rb, fl, nil, set.Traits(), time.Now())

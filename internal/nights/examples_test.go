@@ -108,7 +108,7 @@ func examplePlan(t *testing.T, w *world, text string) *plan.Plan {
 	f := exampleFleet(t)
 	rb, err := runbook.Parse("example.runbook", []byte(strings.Replace(text, "01:30", "now", 1)))
 	require.NoError(t, err)
-	require.NoError(t, rb.Compile(w.profiles.Schema(f.Columns)))
+	require.NoError(t, rb.Compile(w.profiles.Schema(f)))
 	answers := map[string]string{}
 	for _, a := range rb.Ask {
 		answers[a.Name] = a.Default

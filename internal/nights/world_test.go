@@ -169,7 +169,7 @@ func newWorldOf(t testing.TB, set profile.Set, s sim.Scenario, fleetCSV, book st
 	require.NoError(t, err)
 	rb, err := runbook.Parse("night.runbook", []byte(book))
 	require.NoError(t, err, book)
-	require.NoError(t, rb.Compile(set.Schema(fl.Columns)))
+	require.NoError(t, rb.Compile(set.Schema(fl)))
 	s.Logins, s.Operator, s.Config = map[string]string{"crew": password}, operator, baseConfig
 	s.ClearLogins, s.Master = map[string]string{"gates": gatesWord}, masterWord
 	s.TimeSources = []string{"192.0.2.9", "192.0.2.10", "192.0.2.40"}

@@ -162,11 +162,18 @@ func (w *Workspace) Runbook(file string, f *fleet.Fleet) (*runbook.Runbook, stri
 		return nil, "", err
 	}
 	rb.AddPrechecks(defaults)
-	var columns []string
-	if f != nil {
-		columns = f.Columns
+	text := string(data)
+	err = rb.Fill(func(name string) ([]byte, error) {
+		body, err := textfile.Read(filepath.Join(w.Dir, name), textfile.Small)
+		if err == nil { // what was sent must be there to be read when the file is long another one
+			text += "\n# " + name + "\n    | " + strings.ReplaceAll(strings.TrimRight(string(body), "\n"), "\n", "\n    | ") + "\n"
+		}
+		return body, err
+	})
+	if err != nil {
+		return nil, "", err
 	}
-	return rb, string(data), rb.Compile(w.Profiles.Schema(columns))
+	return rb, text, rb.Compile(w.Profiles.Schema(f))
 }
 
 // Prechecks are those that the settings ask for of every runbook. The error is a

@@ -171,6 +171,20 @@ func TestFleetFiles(t *testing.T) {
 	assert.ErrorIs(t, err, os.ErrNotExist)
 }
 
+// What stands in a file that a runbook names is kept with the runbook.
+func TestTheTextOfFilesIsKept(t *testing.T) {
+	dir := t.TempDir()
+	ws, err := Open(dir)
+	require.NoError(t, err)
+	file := filepath.Join(dir, "x.runbook")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "gates.txt"), []byte("log host 192.0.2.1\r\nlogin ferry secret k3lp\r\n"), 0o600))
+	require.NoError(t, os.WriteFile(file, []byte("runbook \"x\"\n  window    now for 1h\n\nscope\n  true\n\ntimer       5m\n\nstep \"x\"\n  send file \"gates.txt\"\n"), 0o600))
+	rb, text, err := ws.Runbook(file, nil)
+	require.NoError(t, err)
+	assert.Len(t, rb.Steps[0].On[0].Send, 2)
+	assert.Contains(t, ws.maskRunbook(text), "# gates.txt\n    | log host 192.0.2.1\n    | login ferry secret ▒▒▒▒\n")
+}
+
 func TestSecretsOfARunbookStayOutOfTheJournal(t *testing.T) {
 	ws, err := Open(t.TempDir())
 	require.NoError(t, err)

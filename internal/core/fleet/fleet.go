@@ -51,20 +51,45 @@ type Fleet struct {
 	File    string
 	Devices []Device
 	Columns []string // names of the further columns, in file order
+	Numbers []string // those of them whose values are all whole numbers
 	shared  []*Shared
 }
 
-// Fields are the columns of a device under the names runbooks know. A column
-// that a device leaves empty is empty text, so that conditions can be asked.
-func (f *Fleet) Fields(d Device) map[string]string {
-	out := map[string]string{
+// Fields are the columns of a device under the names runbooks know. A text that a
+// device leaves empty is empty text, so that conditions can be asked; a number is nil.
+func (f *Fleet) Fields(d Device) map[string]any {
+	out := map[string]any{
 		"name": d.Name, "address": d.Address, "platform": d.Platform, "site": d.Site,
 		"role": d.Role, "pair": d.Pair, "via": d.Via,
 	}
 	for _, c := range f.Columns {
 		out[c] = d.Values[c]
 	}
+	for _, c := range f.Numbers {
+		out[c] = nil
+		if n, err := strconv.Atoi(d.Values[c]); err == nil {
+			out[c] = n
+		}
+	}
 	return out
+}
+
+// count finds the columns of numbers. Only what reads as it is written is one: not 007,
+// which may be the name of something, nor 1.10, which may be a version.
+func (f *Fleet) count() {
+	f.Numbers = nil
+	for _, c := range f.Columns {
+		some := false
+		other := slices.ContainsFunc(f.Devices, func(d Device) bool {
+			v := d.Values[c]
+			n, err := strconv.Atoi(v)
+			some = some || v != ""
+			return v != "" && (err != nil || strconv.Itoa(n) != v)
+		})
+		if some && !other {
+			f.Numbers = append(f.Numbers, c)
+		}
+	}
 }
 
 // Get returns the device of that name.
@@ -142,6 +167,7 @@ func (r *reader) build(rows []row, columns []string) (*Fleet, error) {
 	if err := r.problems.Err(); err != nil {
 		return nil, err
 	}
+	f.count()
 	return f, nil
 }
 

@@ -134,6 +134,7 @@ func (f *Fleet) Add(shared ...*Shared) error {
 		}
 	}
 	f.shared = append(f.shared, shared...)
+	f.count()
 	return list.Err()
 }
 

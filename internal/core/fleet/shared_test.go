@@ -22,14 +22,31 @@ func TestValuesBySiteAndRole(t *testing.T) {
 		{"", `neither the fleet nor sites.csv says it for site "BRM"`, "7", "roles.csv line 2"},
 	} {
 		d := f.Devices[i]
-		assert.Equal(t, want.lan, f.Fields(d)["crew_lan"], d.Name)
+		assert.Equal(t, want.lan, d.Values["crew_lan"], d.Name)
 		assert.Equal(t, want.lanFrom, f.Source(d, "crew_lan"), d.Name)
-		assert.Equal(t, want.port, f.Fields(d)["gate_port"], d.Name)
+		assert.Equal(t, want.port, d.Values["gate_port"], d.Name)
 		assert.Equal(t, want.portFrom, f.Source(d, "gate_port"), d.Name)
 	}
 	again, err := ReadShared("ws/roles.csv", "role", []byte("role,crew_lan\nquay,7\n"))
 	require.NoError(t, err)
 	assert.ErrorContains(t, f.Add(sites, again), `roles.csv:1: column "crew_lan" stands in sites.csv, too`)
+}
+
+// A column is one of numbers when each value that stands in it is a whole number, as it
+// would be written: what stands in a line must be what stands in the file.
+func TestColumnsOfNumbers(t *testing.T) {
+	f, err := Read("fleet.csv", []byte("name,address,platform,site,lan,floor,version,key,note,depth\n"+
+		"a-1,192.0.2.1,tern,ALD,20,1,1.10,007,,-3\na-2,192.0.2.2,tern,BRM,,2,2,12,,4\n"), platforms)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"lan", "floor", "depth"}, f.Numbers)
+	assert.Equal(t, 20, f.Fields(f.Devices[0])["lan"])
+	assert.Nil(t, f.Fields(f.Devices[1])["lan"])
+	assert.Equal(t, "007", f.Fields(f.Devices[0])["key"])
+	assert.Equal(t, "", f.Fields(f.Devices[0])["note"])
+	sites, err := ReadShared("sites.csv", "site", []byte("site,lan,gate\nBRM,b20,7\n"))
+	require.NoError(t, err)
+	require.NoError(t, f.Add(sites))
+	assert.Equal(t, []string{"floor", "depth", "gate"}, f.Numbers, "one value that is none makes a text of the column")
 }
 
 func TestSharedValuesThatCannotBeRead(t *testing.T) {

@@ -34,7 +34,7 @@ func (m *maker) platforms(in []*Target) {
 			}
 		}
 	}
-	schema := Schema(m.traits, m.columns)
+	schema := Schema(m.traits, m.fleet)
 	for _, p := range slices.Sorted(maps.Keys(steps)) {
 		if !m.traits[p].Timer.BringsBack() && !m.rb.Timer.NoneFor(p) {
 			m.list = append(m.list, problem.Problem{File: m.rb.File, Line: m.rb.Timer.Line, Hint: "timer none on " + p + ", on a line of its own beside the other",
@@ -44,9 +44,13 @@ func (m *maker) platforms(in []*Target) {
 	}
 }
 
-// Schema is what runbooks over these platforms may speak of.
-func Schema(traits map[string]Traits, columns []string) runbook.Schema {
-	s := runbook.Schema{Fields: columns, Tables: map[string]runbook.Table{}, Of: map[string]map[string]runbook.Table{}}
+// Schema is what runbooks over these platforms and this fleet, if there is one, may
+// speak of.
+func Schema(traits map[string]Traits, f *fleet.Fleet) runbook.Schema {
+	if f == nil {
+		f = &fleet.Fleet{}
+	}
+	s := runbook.Schema{Fields: f.Columns, Numbers: f.Numbers, Tables: map[string]runbook.Table{}, Of: map[string]map[string]runbook.Table{}}
 	for _, name := range slices.Sorted(maps.Keys(traits)) {
 		s.Platforms = append(s.Platforms, name)
 		s.Of[name] = traits[name].Tables

@@ -270,6 +270,15 @@ func (m *maker) once(line int, hint, format string, args ...any) {
 	}
 }
 
+// onceAt is once, about a text.
+func (m *maker) onceAt(text *runbook.Text, hint, format string, args ...any) {
+	n := len(m.list)
+	m.once(text.Line(), hint, format, args...)
+	if len(m.list) > n && text.File() != "" {
+		m.list[n].File = text.File()
+	}
+}
+
 // targets selects the devices in scope and renders their steps.
 func (m *maker) targets(f *fleet.Fleet, p *Plan) (in []*Target) {
 	for _, d := range f.Devices {
@@ -428,17 +437,17 @@ func (m *maker) render(t *Target, texts []*runbook.Text, env runbook.Env) []stri
 		}
 		for _, v := range t.Traits.Style.Volatile {
 			if v.MatchString(strings.TrimSpace(line)) && strings.ContainsFunc(line, unicode.IsLetter) {
-				m.once(text.Line(), "", "%q is what the profile of %s calls volatile: it is left out of every comparison, so nothing would prove it", line, t.Device.Platform)
+				m.onceAt(text, "", "%q is what the profile of %s calls volatile: it is left out of every comparison, so nothing would prove it", line, t.Device.Platform)
 			}
 		}
 		if t.Traits.Unsendable != nil {
 			if why := t.Traits.Unsendable(line); why != "" {
-				m.once(text.Line(), "", "%q: %s", line, why)
+				m.onceAt(text, "", "%q: %s", line, why)
 			}
 		}
 		for _, never := range t.Traits.Never {
 			if never.MatchString(strings.TrimSpace(line)) {
-				m.once(text.Line(), "", "the profile of %s never lets a runbook send %q", t.Device.Platform, line)
+				m.onceAt(text, "", "the profile of %s never lets a runbook send %q", t.Device.Platform, line)
 			}
 		}
 		m.secretInTheOpen(t, text, line)
@@ -473,7 +482,7 @@ func (m *maker) secretInTheOpen(t *Target, text *runbook.Text, line string) {
 	for _, a := range m.rb.Ask {
 		v := m.answers[a.Name]
 		if a.Kind != runbook.Secret && len(v) > 2 && strings.Contains(line, v) && !strings.Contains(masked, v) {
-			m.once(text.Line(), fmt.Sprintf("%s  secret  %q  where it is asked for, and give it hidden", a.Name, a.Prompt),
+			m.onceAt(text, fmt.Sprintf("%s  secret  %q  where it is asked for, and give it hidden", a.Name, a.Prompt),
 				"%s stands where the profile of %s masks a secret (%s), but is asked for as %s, which everybody may read",
 				a.Name, t.Device.Platform, masked, a.Kind)
 		}

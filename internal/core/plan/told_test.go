@@ -65,7 +65,7 @@ func TestPlansToldInFull(t *testing.T) {
 			}
 			rb, err := runbook.Parse("x.runbook", []byte(text))
 			require.NoError(t, err, text)
-			require.NoError(t, rb.Compile(Schema(terms, []string{"port_no"})))
+			require.NoError(t, rb.Compile(Schema(terms, &fleet.Fleet{Columns: []string{"port_no"}})))
 			f, err := fleet.Read("fleet.csv", []byte(harbour), []string{"tern", "rook"})
 			require.NoError(t, err)
 			p, err := Make(rb, f, map[string]string{"lan": "310"}, terms, night)

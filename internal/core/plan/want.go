@@ -21,7 +21,7 @@ func (t *Target) wanted(want, gone, noOther []string) config.Want {
 func (m *maker) patterns(t *Target, texts []*runbook.Text, env runbook.Env) (out []string) {
 	for i, p := range m.render(t, texts, env) {
 		if i < len(texts) && strings.Count(p, "*") != strings.Count(texts[i].Source, "*") {
-			m.once(texts[i].Line(), "", "a value in %q has a *, which would take away more than the pattern says", texts[i].Source)
+			m.onceAt(texts[i], "", "a value in %q has a *, which would take away more than the pattern says", texts[i].Source)
 		}
 		out = append(out, p)
 	}
@@ -41,7 +41,7 @@ func (m *maker) suits(t *Target, s runbook.Step, on runbook.On, out Step) {
 	case out.Through != nil: // its lines are only known at the device
 	case out.Want != nil:
 		for _, why := range l.Refuses(*out.Want) {
-			m.once(lineOf(on, why), "", "step %q cannot be done by the language of %s: %s", s.Title, platform, why)
+			m.onceAt(textOf(on, why), "", "step %q cannot be done by the language of %s: %s", s.Title, platform, why)
 		}
 	default:
 		var w *config.Wrong
@@ -51,14 +51,16 @@ func (m *maker) suits(t *Target, s runbook.Step, on runbook.On, out Step) {
 	}
 }
 
-// lineOf is the line of a step's device text that a reason speaks of.
-func lineOf(on runbook.On, why string) int {
-	for _, t := range slices.Concat(on.Want, on.Gone, on.NoOther) {
+// textOf is the device text of a step that a reason speaks of; the first where that
+// cannot be told.
+func textOf(on runbook.On, why string) *runbook.Text {
+	texts := slices.Concat(on.Want, on.Gone, on.NoOther)
+	for _, t := range texts {
 		if strings.Contains(why, strings.TrimSpace(t.Source)) {
-			return t.Line()
+			return t
 		}
 	}
-	return on.Line
+	return texts[0]
 }
 
 // through makes the loop of a step over the rows of a table.

@@ -22,6 +22,7 @@ type Runbook struct {
 	Unattended Unattended
 
 	lines map[int]string // the source, for later problems
+	files []*Text        // those that stand for the lines of files
 }
 
 // Window is when we may work.

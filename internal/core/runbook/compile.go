@@ -37,6 +37,7 @@ type Table struct {
 type Schema struct {
 	Platforms []string
 	Fields    []string // further columns of the fleet
+	Numbers   []string // those of them that hold whole numbers
 	Tables    map[string]Table
 	// Of is the tables that each platform reads. Conditions of a step are held
 	// against those of the platforms it names; against those in scope, once it is
@@ -52,10 +53,10 @@ var DeviceFields = []string{"name", "address", "platform", "site", "role", "pair
 // a mistyped name.
 func (rb *Runbook) Compile(s Schema) error {
 	c := &compiler{rb: rb, schema: s}
-	fields := rb.fieldTypes(s.Fields)
+	fields := rb.fieldTypes(s)
 	for _, a := range rb.Ask {
 		if slices.Contains(slices.Concat(s.Fields, DeviceFields), a.Name) || s.Tables[a.Name].Columns != nil || a.Name == "config" {
-			c.fail(span{a.Line, 3}, "another name", "%s is the name of something a device has", a.Name)
+			c.fail(span{line: a.Line, col: 3}, "another name", "%s is the name of something a device has", a.Name)
 		}
 	}
 	full := withTables(fields, s.Tables)
@@ -75,10 +76,13 @@ func (rb *Runbook) Compile(s Schema) error {
 }
 
 // fieldTypes are the types of what is known before a device is reached.
-func (rb *Runbook) fieldTypes(columns []string) types.Map {
+func (rb *Runbook) fieldTypes(s Schema) types.Map {
 	fields := types.Map{}
-	for _, f := range slices.Concat(columns, DeviceFields) {
+	for _, f := range slices.Concat(s.Fields, DeviceFields) {
 		fields[f] = types.String
+	}
+	for _, f := range s.Numbers {
+		fields[f] = types.Int
 	}
 	for _, a := range rb.Ask {
 		switch a.Kind {
@@ -149,9 +153,11 @@ type compiler struct {
 }
 
 func (c *compiler) fail(at span, hint, format string, args ...any) {
-	c.list = append(c.list, problem.Problem{
-		File: c.rb.File, Line: at.line, Col: at.col, Text: c.rb.lines[at.line], Hint: hint, Msg: fmt.Sprintf(format, args...),
-	})
+	p := problem.Problem{File: c.rb.File, Line: at.line, Col: at.col, Text: c.rb.lines[at.line], Hint: hint, Msg: fmt.Sprintf(format, args...)}
+	if at.file != "" {
+		p.File, p.Text = at.file, at.raw
+	}
+	c.list = append(c.list, p)
 }
 
 func (c *compiler) step(s *Step, fields, full types.Map) {
@@ -168,7 +174,7 @@ func (c *compiler) step(s *Step, fields, full types.Map) {
 	for _, on := range s.On {
 		for _, p := range on.Platforms {
 			if !slices.Contains(c.schema.Platforms, p) {
-				c.fail(span{on.Line, 0}, "on "+problem.OneOf(p, c.schema.Platforms), "no profile for platform %q", p)
+				c.fail(span{line: on.Line, col: 0}, "on "+problem.OneOf(p, c.schema.Platforms), "no profile for platform %q", p)
 			}
 		}
 		for _, t := range on.texts() {
@@ -190,7 +196,7 @@ func (c *compiler) expects(list []Expect, full types.Map) {
 		c.sames(e.Cond)
 		c.cond(e.Cond, full, "")
 		if e.Within > time.Hour {
-			c.fail(span{e.Line, 0}, "within an hour", "an expectation may wait an hour at most")
+			c.fail(span{line: e.Line, col: 0}, "within an hour", "an expectation may wait an hour at most")
 		}
 	}
 }
@@ -199,7 +205,7 @@ func (c *compiler) expects(list []Expect, full types.Map) {
 // something is most likely meant as its value.
 func (c *compiler) loop(l *Loop, fields, full types.Map) {
 	if _, taken := full[l.Var]; taken {
-		c.fail(span{l.Line, 0}, "another name", "%s is already the name of something else", l.Var)
+		c.fail(span{line: l.Line, col: 0}, "another name", "%s is already the name of something else", l.Var)
 	}
 	l.overTable(c.schema.Tables)
 	if l.Table != "" {
@@ -235,9 +241,9 @@ func (c *compiler) tableLoop(l *Loop, full types.Map) {
 	t, known := c.schema.Tables[l.Table]
 	switch {
 	case !known:
-		c.fail(span{l.Line, 0}, problem.OneOf(l.Table, slices.Sorted(maps.Keys(c.schema.Tables))), "no profile reads a table %q", l.Table)
+		c.fail(span{line: l.Line, col: 0}, problem.OneOf(l.Table, slices.Sorted(maps.Keys(c.schema.Tables))), "no profile reads a table %q", l.Table)
 	case !t.Many:
-		c.fail(span{l.Line, 0}, "a table of many rows", "%s has one row: there is nothing to go through", l.Table)
+		c.fail(span{line: l.Line, col: 0}, "a table of many rows", "%s has one row: there is nothing to go through", l.Table)
 	case l.Where != nil:
 		c.cond(l.Where, l.looped(full, c.schema.Tables), "")
 	}
@@ -262,11 +268,11 @@ func (c *compiler) timer() {
 	t := c.rb.Timer
 	for _, p := range t.NoneOn {
 		if !slices.Contains(c.schema.Platforms, p) {
-			c.fail(span{t.Line, 0}, "timer none on "+problem.OneOf(p, c.schema.Platforms), "no profile for platform %q", p)
+			c.fail(span{line: t.Line, col: 0}, "timer none on "+problem.OneOf(p, c.schema.Platforms), "no profile for platform %q", p)
 		}
 	}
 	if t.Given && !t.None && t.For < 10*time.Second {
-		c.fail(span{t.Line, 0}, "timer 10m", "a rollback timer of %s fires before a line is sent", FormatDuration(t.For))
+		c.fail(span{line: t.Line, col: 0}, "timer 10m", "a rollback timer of %s fires before a line is sent", FormatDuration(t.For))
 	}
 	if b := c.rb.Batches; len(b.Sizes) == 0 {
 		c.rb.Batches.Sizes = []Size{{Percent: 100}}
@@ -313,6 +319,9 @@ func (c *compiler) cond(cond *Cond, env types.Map, elsewhere string) {
 }
 
 func (c *compiler) text(t *Text, env types.Map) {
+	if t.file != "" {
+		c.fail(t.at, "", "the file %s was not read: a file can be named in a runbook of a workspace only", t.file)
+	}
 	for i := range t.pieces {
 		p := &t.pieces[i]
 		if p.source == "" {
@@ -333,6 +342,11 @@ var (
 	unknownName  = regexp.MustCompile(`unknown name (\S+)`)
 	unknownField = regexp.MustCompile(`unknown field (\S+)|has no field (\S+)`)
 	assignment   = regexp.MustCompile(`(^|[^=!<>])=([^=]|$)`)
+	mixed        = regexp.MustCompile(`: (?:==|!=|<|<=|>|>=) \(mismatched types (string|int|float\d\d) and (?:string|int|float\d\d)\)`)
+	quotedNumber = regexp.MustCompile(`"(\d+)"`)
+	bareNumber   = regexp.MustCompile(`([=<>]\s*)(\d+)\b`)
+	isEmpty      = regexp.MustCompile(`(\w+)\s*==\s*""`)
+	isNotEmpty   = regexp.MustCompile(`(\w+)\s*!=\s*""`)
 )
 
 // explain makes a problem of what the expression compiler says, in our words.
@@ -365,8 +379,12 @@ func (c *compiler) explain(at span, source string, err error, env types.Map, els
 		c.fail(at, problem.OneOf(name, slices.Sorted(slices.Values(fields))), "there is no column %q", name)
 		return
 	}
-	if assignment.MatchString(source) {
+	switch {
+	case assignment.MatchString(source):
 		hint = "== to compare"
+	case mixed.MatchString(msg):
+		m := mixed.FindStringSubmatch(msg)
+		msg, hint = "a number is held against a text"+c.kinds(source), alike(source, m[1] == "string")
 	}
 	if strings.Contains(msg, "expected bool") {
 		msg = "this is not a condition: it is neither true nor false"
@@ -374,9 +392,38 @@ func (c *compiler) explain(at span, source string, err error, env types.Map, els
 	c.fail(at, hint, "%s", msg)
 }
 
+// kinds says what the columns of the fleet in a condition hold.
+func (c *compiler) kinds(source string) string {
+	said := ""
+	for _, name := range namesIn(source) {
+		switch {
+		case slices.Contains(c.schema.Numbers, name):
+			said += fmt.Sprintf("; all that stands in the column %s are whole numbers", name)
+		case slices.Contains(c.schema.Fields, name):
+			said += fmt.Sprintf("; the column %s holds text: not all that stands in it are whole numbers", name)
+		}
+	}
+	return said
+}
+
+// alike is a condition in which a value is held against one of its own kind; "" where
+// that cannot be told.
+func alike(source string, text bool) string {
+	out := quotedNumber.ReplaceAllString(source, "$1")
+	out = isEmpty.ReplaceAllString(out, "missing($1)")
+	out = isNotEmpty.ReplaceAllString(out, "not missing($1)")
+	if text {
+		out = bareNumber.ReplaceAllString(source, `$1"$2"`)
+	}
+	if out == source {
+		return ""
+	}
+	return out
+}
+
 // DeviceEnv makes the environment of one device: its columns, the asked values
 // and nothing read from it.
-func (rb *Runbook) DeviceEnv(fields map[string]string, answers map[string]string) Env {
+func (rb *Runbook) DeviceEnv(fields map[string]any, answers map[string]string) Env {
 	env := Env{}
 	for k, v := range fields {
 		env[k] = v

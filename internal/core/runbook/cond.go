@@ -28,6 +28,15 @@ type Env map[string]any
 type span struct {
 	line int
 	col  int // of its first rune, from 1
+	// Where it is not of the runbook itself: the file, and the whole line.
+	file, raw string
+}
+
+func (s span) String() string {
+	if s.file != "" {
+		return fmt.Sprintf("%s line %d", s.file, s.line)
+	}
+	return fmt.Sprintf("line %d", s.line)
 }
 
 // Cond is a condition. It must be compiled before it can be evaluated.
@@ -51,7 +60,7 @@ type part struct {
 func (p *parser) cond(n *node, from, to int) *Cond {
 	raw := n.text[min(from, to):to]
 	trimmed := strings.TrimSpace(raw)
-	c := &Cond{Source: trimmed, at: span{n.n, n.col(from + strings.Index(raw, trimmed))}}
+	c := &Cond{Source: trimmed, at: span{line: n.n, col: n.col(from + strings.Index(raw, trimmed))}}
 	if trimmed == "" {
 		p.at(n, n.col(len(n.text)), `a condition such as site == "ALD"`, "a condition is missing")
 	}
@@ -68,8 +77,8 @@ func (c *Cond) Eval(env Env) (bool, error) {
 		return false, fmt.Errorf("condition %q was never compiled", c.Source)
 	}
 	v, err := expr.Run(c.prog, env.withHas())
-	if column := missingIn(err); column != "" {
-		return false, &NotKnown{c.Source, column}
+	if column, inFleet := missingFrom(err); column != "" {
+		return false, &NotKnown{c.Source, column, inFleet}
 	}
 	if err != nil {
 		return false, fmt.Errorf("condition %q: %s", c.Source, firstLine(err))
@@ -245,7 +254,8 @@ type Text struct {
 	Source string
 	at     span
 	pieces []piece
-	quoted bool // it stood in quotes, so it is meant as it stands
+	quoted bool   // it stood in quotes, so it is meant as it stands
+	file   string // it stands for the lines of a file that has not been read yet
 }
 
 // literal tells a text without values.
@@ -262,7 +272,7 @@ type piece struct {
 }
 
 func (p *parser) text(n *node, at int, body string) *Text {
-	t := &Text{Source: body, at: span{n.n, n.col(at)}}
+	t := &Text{Source: body, at: span{line: n.n, col: n.col(at)}}
 	for rest, off := body, at; rest != ""; {
 		i := strings.Index(rest, "<<")
 		if i < 0 {
@@ -287,7 +297,7 @@ func (p *parser) text(n *node, at int, body string) *Text {
 		if source == "" {
 			p.at(n, n.col(off+i), "<<value>>", "there is no value between these angles")
 		}
-		t.pieces = append(t.pieces, piece{source: source, at: span{n.n, n.col(off + i + 2 + strings.Index(inner, source))}})
+		t.pieces = append(t.pieces, piece{source: source, at: span{line: n.n, col: n.col(off + i + 2 + strings.Index(inner, source))}})
 		rest, off = rest[i+j+2:], off+i+j+2
 	}
 	return t
@@ -296,6 +306,9 @@ func (p *parser) text(n *node, at int, body string) *Text {
 // Render fills in the values. A value with a control character is refused: it
 // could smuggle in a second line.
 func (t *Text) Render(env Env) (string, error) {
+	if t.file != "" {
+		return "", fmt.Errorf("the file %s was never read", t.file)
+	}
 	var b strings.Builder
 	for _, p := range t.pieces {
 		if p.source == "" {
@@ -306,18 +319,18 @@ func (t *Text) Render(env Env) (string, error) {
 			return "", fmt.Errorf("line %q was never compiled", t.Source)
 		}
 		v, err := expr.Run(p.prog, map[string]any(env))
-		if err != nil {
-			return "", fmt.Errorf("line %d: value %s: %s", t.at.line, p.source, firstLine(err))
+		if err != nil && missingIn(err) == "" {
+			return "", fmt.Errorf("%s: value %s: %s", t.at, p.source, firstLine(err))
 		}
 		s := inLine(v)
 		if v == nil || s == "" {
-			return "", fmt.Errorf("line %d: value %s is empty", t.at.line, p.source)
+			return "", fmt.Errorf("%s: value %s is empty", t.at, p.source)
 		}
 		if strings.ContainsFunc(s, isControl) {
-			return "", fmt.Errorf("line %d: value %s has a control character", t.at.line, p.source)
+			return "", fmt.Errorf("%s: value %s has a control character", t.at, p.source)
 		}
 		if strings.Contains(s, "<<") {
-			return "", fmt.Errorf("line %d: value %s is %q, which looks as if a value were not filled in; for the angles themselves write %s in the line", t.at.line, p.source, s, escapedAngles)
+			return "", fmt.Errorf("%s: value %s is %q, which looks as if a value were not filled in; for the angles themselves write %s in the line", t.at, p.source, s, escapedAngles)
 		}
 		b.WriteString(s)
 	}
@@ -447,6 +460,9 @@ func (t *Text) Names() (out []string) {
 	}
 	return out
 }
+
+// File is the file in which the text stands, where that is not the runbook.
+func (t *Text) File() string { return t.at.file }
 
 // Line is where the text stands in its file.
 func (t *Text) Line() int { return t.at.line }

@@ -3,6 +3,7 @@ package runbook
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -118,7 +119,7 @@ func (f *formatter) layout(n *node, level int) string {
 		}
 		return key.text + " " + rest
 	}
-	if key.text == "on" || key.text == "undo" {
+	if slices.Contains([]string{"on", "undo", "send", "want", "gone"}, key.text) {
 		return key.text + " " + rest
 	}
 	return pad(key.text, keyWidth) + rest

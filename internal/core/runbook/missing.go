@@ -10,34 +10,46 @@ import (
 )
 
 // NotKnown says that a condition is neither true nor false: it looks at a value
-// that the device did not tell.
+// that the device did not tell, or at a number that the fleet does not say of it.
 type NotKnown struct {
-	Source string // the condition
-	Column string // what is missing
+	Source  string // the condition
+	Column  string // what is missing
+	InFleet bool   // it is the fleet that does not say it
 }
 
 func (e *NotKnown) Error() string {
-	return fmt.Sprintf("condition %q cannot be told: %s is missing in what the device said", e.Source, e.Column)
+	where := "what the device said"
+	if e.InFleet {
+		where = "the fleet"
+	}
+	return fmt.Sprintf("condition %q cannot be told: %s is missing in %s", e.Source, e.Column, where)
 }
 
 // missingName asks whether a value is missing: missing(.preference).
 const missingName = "missing"
 
 // errMissing carries the name of a column through an evaluation.
-type errMissing struct{ column string }
+type errMissing struct {
+	column  string
+	inFleet bool
+}
 
 func (e *errMissing) Error() string { return e.column + " is missing" }
 
 // known are the functions that stand between a condition and a value of a table:
 // what is missing ends the evaluation, so that it is never taken for 0 or for "".
 func known() []expr.Option {
-	check := func(params ...any) (any, error) {
-		if params[0] == nil {
-			return nil, &errMissing{fmt.Sprint(params[1])}
+	in := func(fleet bool) func(params ...any) (any, error) {
+		return func(params ...any) (any, error) {
+			if params[0] == nil {
+				return nil, &errMissing{fmt.Sprint(params[1]), fleet}
+			}
+			return params[0], nil
 		}
-		return params[0], nil
 	}
+	check := in(false)
 	return []expr.Option{
+		expr.Function("known_whole", in(true), new(func(any, string) int)),
 		expr.Function("known_text", check, new(func(any, string) string)),
 		expr.Function("known_number", check, new(func(any, string) float64)),
 		expr.Function("known_yes", check, new(func(any, string) bool)),
@@ -45,7 +57,8 @@ func known() []expr.Option {
 	}
 }
 
-// guardValues puts a known function around each value of a table.
+// guardValues puts a known function around each value of a table, and around each
+// number of the fleet.
 type guardValues struct{}
 
 func (guardValues) Visit(n *ast.Node) {
@@ -54,6 +67,10 @@ func (guardValues) Visit(n *ast.Node) {
 		name, ok := node.Property.(*ast.StringNode)
 		if f := knownFor(node.Type()); ok && f != "" {
 			ast.Patch(n, &ast.CallNode{Callee: &ast.IdentifierNode{Value: f}, Arguments: []ast.Node{node, &ast.StringNode{Value: name.Value}}})
+		}
+	case *ast.IdentifierNode:
+		if t := node.Type(); t != nil && t.Kind() == reflect.Int {
+			ast.Patch(n, &ast.CallNode{Callee: &ast.IdentifierNode{Value: "known_whole"}, Arguments: []ast.Node{node, &ast.StringNode{Value: node.Value}}})
 		}
 	case *ast.CallNode:
 		if id, ok := node.Callee.(*ast.IdentifierNode); ok && id.Value == missingName && len(node.Arguments) == 1 {
@@ -81,9 +98,15 @@ func knownFor(t reflect.Type) string {
 
 // missing finds what an evaluation ended at; "" when that was something else.
 func missingIn(err error) string {
+	column, _ := missingFrom(err)
+	return column
+}
+
+// missingFrom is missingIn, and whether it is the fleet that does not say it.
+func missingFrom(err error) (column string, inFleet bool) {
 	var m *errMissing
 	if errors.As(err, &m) {
-		return m.column
+		return m.column, m.inFleet
 	}
-	return ""
+	return "", false
 }

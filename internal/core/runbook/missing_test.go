@@ -12,6 +12,54 @@ var told = Schema{Tables: map[string]Table{
 	"clock":  {Columns: map[string]ColumnType{"offset": NumberColumn, "source": TextColumn}},
 }}
 
+// A number that the fleet does not say of a device is missing, not 0; in a line it is
+// as a text that is empty.
+func TestNumbersOfTheFleet(t *testing.T) {
+	s := Schema{Fields: []string{"lan", "note"}, Numbers: []string{"lan"}}
+	env := func(lan any) Env { return Env{"lan": lan, "note": ""} }
+	for _, c := range []struct {
+		source string
+		lan    any
+		want   bool
+		err    string
+	}{
+		{"lan == 20", 20, true, ""},
+		{"lan + 1 > 20 and lan in 5..30", 20, true, ""},
+		{"lan < 20", nil, false, `condition "lan < 20" cannot be told: lan is missing in the fleet`},
+		{"not (lan == 20)", nil, false, "missing in the fleet"},
+		{"missing(lan)", nil, true, ""},
+		{"not missing(lan) and lan == 20", 20, true, ""},
+		{`note == ""`, nil, true, ""},
+	} {
+		cond, err := ParseScope("the scope", c.source, s)
+		require.NoError(t, err, c.source)
+		got, err := cond.Eval(env(c.lan))
+		if c.err != "" {
+			assert.ErrorContains(t, err, c.err)
+			continue
+		}
+		require.NoError(t, err, c.source)
+		assert.Equal(t, c.want, got, c.source)
+	}
+	for source, want := range map[string]string{
+		`lan == "20"`:             "the column lan are whole numbers; write: lan == 20",
+		`lan != "" and note == 3`: "whole numbers",
+		`lan == ""`:               "write: missing(lan)",
+		`note == 3`:               `the column note holds text: not all that stands in it are whole numbers; write: note == "3"`,
+	} {
+		_, err := ParseScope("the scope", source, s)
+		assert.ErrorContains(t, err, want, source)
+	}
+	rb, err := Parse("x.runbook", []byte(head+"step \"x\"\n  send\n    | port <<lan>>, then <<lan + 1>>\n  undo\n    | y\n"))
+	require.NoError(t, err)
+	require.NoError(t, rb.Compile(s))
+	line, err := rb.Steps[0].On[0].Send[0].Render(env(7))
+	require.NoError(t, err)
+	assert.Equal(t, "port 7, then 8", line)
+	_, err = rb.Steps[0].On[0].Send[0].Render(env(nil))
+	assert.ErrorContains(t, err, "value lan is empty")
+}
+
 // condOf compiles a precheck of the test's own.
 func condOf(t *testing.T, source string) *Cond {
 	t.Helper()

@@ -137,6 +137,9 @@ func (r *rewriter) convert(on On) (lines []string, err error) {
 func wantedOf(l *config.Language, texts []*Text) (out []string, err error) {
 	at := []string{""}
 	for _, t := range texts {
+		if t.file != "" {
+			return nil, fmt.Errorf("its lines stand in the file %s", t.file)
+		}
 		typed := strings.TrimSpace(t.Source)
 		if typed == l.Leave && l.Leave != "" {
 			if len(at) > 1 {

@@ -51,7 +51,7 @@ func TestParseQuays(t *testing.T) {
 
 func env(t testing.TB, rb *Runbook) Env {
 	t.Helper()
-	return rb.DeviceEnv(map[string]string{"name": "ald-quay-1", "role": "quay", "site": "ALD", "gate_port": "7"},
+	return rb.DeviceEnv(map[string]any{"name": "ald-quay-1", "role": "quay", "site": "ALD", "gate_port": "7"},
 		map[string]string{"clock_a": "192.0.2.40", "gate_lan": "310", "log_host": "x"})
 }
 
@@ -78,12 +78,12 @@ func TestConditionsAndLines(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, want, got, text)
 	}
-	lacks := &Cond{Source: `config lacks "log host <<clock_a>>" and config has "a" and clock.settled`, at: span{1, 1}}
+	lacks := &Cond{Source: `config lacks "log host <<clock_a>>" and config has "a" and clock.settled`, at: span{line: 1, col: 1}}
 	rb.Prechecks = append(rb.Prechecks, Precheck{Name: "x", Where: lacks})
 	require.NoError(t, rb.Compile(schema))
 	cfg := e.WithConfig(config.Parse("log host 192.0.2.40\n", style)).With("clock", map[string]any{"settled": true})
 	assert.NotContains(t, lacks.Explain(cfg), "config_has")
-	plain := &Cond{Source: `config lacks "log host x" and config has "b"`, at: span{1, 1}}
+	plain := &Cond{Source: `config lacks "log host x" and config has "b"`, at: span{line: 1, col: 1}}
 	rb.Prechecks = append(rb.Prechecks, Precheck{Name: "y", Where: plain})
 	require.NoError(t, rb.Compile(schema))
 	assert.Equal(t, `config has "b" is not so`, plain.Explain(cfg))

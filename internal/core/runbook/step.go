@@ -43,12 +43,18 @@ func (p *parser) step(n *node, c *cursor) {
 func (p *parser) deviceEntries(on *On) map[string]entryFunc {
 	lines := func(to *[]*Text) entryFunc {
 		return func(n *node, c *cursor) {
-			if n.text != "undo" && to == &on.Undo {
+			if to == &on.Undo && c.more() && c.peek().text != "file" {
 				c.want("first")
 				on.UndoFirst = true
 			}
+			on.Line = n.n
+			if c.more() && c.peek().text == "file" {
+				c.next()
+				*to = p.fileText(n, c)
+				return
+			}
 			c.end()
-			on.Line, *to = n.n, p.deviceText(n)
+			*to = p.deviceText(n)
 		}
 	}
 	return map[string]entryFunc{

@@ -85,7 +85,7 @@ func (rb *Runbook) misfit(cond *Cond, loop *Loop, platform string, s Schema) pro
 		return problem.List{at}
 	}
 	source, _ := rewrite(cond.Source)
-	known := withTables(rb.fieldTypes(s.Fields), tables)
+	known := withTables(rb.fieldTypes(s), tables)
 	known[sameName] = types.TypeOf(func(string, any, []any) bool { return true })
 	if _, _, err := compileExpr(source, loop.looped(known, tables), true); err != nil {
 		at.Msg = fmt.Sprintf("this can never be told on devices of platform %s: %v", platform, err)

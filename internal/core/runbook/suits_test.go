@@ -92,7 +92,7 @@ func TestLoopsOverLists(t *testing.T) {
 	} {
 		rb, err := compiled(t, book(list))
 		require.NoError(t, err, list)
-		env := rb.DeviceEnv(map[string]string{"name": "a"}, map[string]string{"log_a": "192.0.2.40", "lan": "310"})
+		env := rb.DeviceEnv(map[string]any{"name": "a"}, map[string]string{"log_a": "192.0.2.40", "lan": "310"})
 		values, err := rb.Steps[0].For.Values(env)
 		require.NoError(t, err, list)
 		var got []string
@@ -140,8 +140,8 @@ func TestLoopVariablesHaveTypes(t *testing.T) {
 	}
 	assert.NoError(t, step("7..9", "any(neighbours, .port == n)"))
 	assert.NoError(t, step("a, b", "any(neighbours, .name == n)"))
-	assert.ErrorContains(t, step("7..9", "any(neighbours, .name == n)"), "mismatched types")
-	assert.ErrorContains(t, step("a, b", "any(neighbours, .port == n)"), "mismatched types")
+	assert.ErrorContains(t, step("7..9", "any(neighbours, .name == n)"), "a number is held against a text")
+	assert.ErrorContains(t, step("a, b", "any(neighbours, .port == n)"), "a number is held against a text")
 }
 
 func TestTimersOfSome(t *testing.T) {
@@ -228,7 +228,7 @@ func TestOnWithConditions(t *testing.T) {
 }
 
 func TestAnEmptyScopeIsSaid(t *testing.T) {
-	_, err := ParseScope("the scope", "  ", []string{"site"})
+	_, err := ParseScope("the scope", "  ", Schema{Fields: []string{"site"}})
 	assert.ErrorContains(t, err, "the scope is empty")
 }
 

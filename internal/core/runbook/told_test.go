@@ -172,7 +172,7 @@ func TestWhatConditionsSay(t *testing.T) {
 		`clock.settled`, `not clock.settled`, `clock.time > 5`, `clock.time >= 3 and clock.time <= 3`, `len(neighbours) == 2`, `any(neighbours, .name == "nobody")`, `config has "port 3 > lan 310"`,
 		`config lacks "port 3 > lan 310"`, `config has "time source <<site>> first"`, `neighbours[3].name == "x"`, `clock.source == floor`, `site == "BRM" or role == "quay"`, `int(floor) < 2 && site == "ALD"`, `int(name) == 3`, `site == neighbours[9].name`} {
 		rb := &Runbook{lines: map[int]string{}}
-		cond := &Cond{Source: source, at: span{1, 1}}
+		cond := &Cond{Source: source, at: span{line: 1, col: 1}}
 		rb.Prechecks = []Precheck{{Name: "x", Where: cond}}
 		require.NoError(t, rb.Compile(s), source)
 		ok, err := cond.Eval(env)

@@ -104,7 +104,7 @@ func nearest(w string, f *fleet.Fleet) string {
 func columns(f *fleet.Fleet) []string { return slices.Concat(f.Columns, runbook.DeviceFields) }
 
 func byCondition(f *fleet.Fleet, source string) (func(fleet.Device) Outside, error) {
-	cond, err := runbook.ParseScope("scope", source, f.Columns)
+	cond, err := runbook.ParseScope("scope", source, runbook.Schema{Fields: f.Columns, Numbers: f.Numbers})
 	if err != nil {
 		return nil, err
 	}

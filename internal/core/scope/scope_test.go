@@ -29,7 +29,8 @@ func TestSelect(t *testing.T) {
 	}{
 		"all":                {nil, []string{"ald-quay-1", "ald-quay-2", "brm-quay-1", "ops-desk-1"}, ""},
 		"condition":          {[]string{`role == "quay" and site in ["ALD"]`}, []string{"ald-quay-1", "ald-quay-2"}, ""},
-		"condition in words": {[]string{"floor", "==", `"1"`}, []string{"ald-quay-1", "brm-quay-1"}, ""},
+		"condition in words": {[]string{"floor", "==", `1`}, []string{"ald-quay-1", "brm-quay-1"}, ""},
+		"a number as text":   {[]string{`floor == "1"`}, nil, "whole numbers; write: floor == 1"},
 		"names":              {[]string{"brm-quay-1", "ald-quay-2"}, []string{"ald-quay-2", "brm-quay-1"}, ""},
 		"saved":              {[]string{"@brim"}, []string{"brm-quay-1"}, ""},
 		"saved and name":     {[]string{"@two", "brm-quay-1"}, []string{"ald-quay-1", "brm-quay-1", "ops-desk-1"}, ""},

@@ -20,6 +20,7 @@ import (
 	"time"
 
 	"metabasis/internal/core/config"
+	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/runbook"
 )
@@ -281,7 +282,7 @@ func (s Set) Traits() map[string]plan.Traits {
 }
 
 // Schema is what runbooks over these platforms may speak of.
-func (s Set) Schema(columns []string) runbook.Schema { return plan.Schema(s.Traits(), columns) }
+func (s Set) Schema(f *fleet.Fleet) runbook.Schema { return plan.Schema(s.Traits(), f) }
 
 // Abilities says what can be done with the platform.
 func (p *Profile) Abilities() []string {
