@@ -45,6 +45,7 @@ func (w *world) checkLaws() {
 	}
 	w.lawAbort()
 	w.lawPairsAndCaps()
+	w.lawNotThroughOneAnother()
 	w.lawSecretsAndData()
 }
 
@@ -357,15 +358,59 @@ func (w *world) lawPairsAndCaps() {
 		}
 		active[e.Device] = true
 		assert.False(w.t, t.Partner != "" && active[t.Partner], "law 8: %s and %s are in change together", e.Device, t.Partner)
-		site := 0
+		site, role, uplink := 0, 0, 0
 		for name := range active {
-			if targets[name].Device.Site == t.Device.Site {
-				site++
-			}
+			o := targets[name].Device
+			site += asOne(o.Site == t.Device.Site)
+			role += asOne(o.Role == t.Device.Role)
+			uplink += asOne(o.Via != "" && o.Via == t.Device.Via)
+			assert.NotContains(w.t, t.Above, name, "law 8: %s is in change, and %s, through which it is reached", e.Device, name)
+			assert.NotContains(w.t, targets[name].Above, e.Device, "law 8: %s is in change, and %s, which is reached through it", e.Device, name)
 		}
+		assert.True(w.t, rules.PerRole == 0 || role <= rules.PerRole, "law 9: %d devices together of role %s", role, t.Device.Role)
+		assert.True(w.t, rules.PerUplink == 0 || uplink <= rules.PerUplink, "law 9: %d devices together behind %s", uplink, t.Device.Via)
 		assert.True(w.t, rules.Together == 0 || len(active) <= rules.Together, "law 9: %d devices together", len(active))
 		assert.True(w.t, rules.PerSite == 0 || site <= rules.PerSite, "law 9: %d devices together on %s", site, t.Device.Site)
 	}
+}
+
+// Law 8, by what the devices themselves saw: no device got a line while one was in change
+// that it is reached through.
+func (w *world) lawNotThroughOneAnother() {
+	type span struct{ from, to time.Time }
+	spans, open := map[string][]span{}, map[string]time.Time{}
+	for _, e := range w.seen {
+		began, is := open[e.Device]
+		switch {
+		case e.Kind != run.Moved:
+		case !e.OK && !is:
+			open[e.Device] = e.At
+		case e.OK && is:
+			spans[e.Device] = append(spans[e.Device], span{began, e.At})
+			delete(open, e.Device)
+		}
+	}
+	for _, t := range w.plan.Targets() {
+		d := w.sim.Device(t.Device.Name)
+		if d == nil || len(t.Above) == 0 {
+			continue
+		}
+		for _, tr := range d.Truth() {
+			for _, name := range t.Above {
+				for _, s := range spans[name] {
+					assert.False(w.t, tr.What == sim.Received && tr.At.After(s.from) && tr.At.Before(s.to),
+						"law 8: %s got %q while %s, through which it is reached, was in change", t.Device.Name, tr.Line, name)
+				}
+			}
+		}
+	}
+}
+
+func asOne(is bool) int {
+	if is {
+		return 1
+	}
+	return 0
 }
 
 // Law 12: no secret in what was written, backups aside. Law 13: nothing a

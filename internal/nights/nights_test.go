@@ -303,6 +303,8 @@ func (g *generator) book() string {
 	case g.chance(0.34):
 		b = undoLines.ReplaceAllString(b, "")
 	}
+	more := pick(g, []string{"", "", "  per uplink 1\n", "  per role  2\n", "  while held go on\n", "  canaries  one of each platform and role\n", "  while held wait\n  per role  3\n  per uplink 2\n"})
+	swap("\n\nprecheck", "\n"+more+"\nprecheck")
 	return b
 }
 

@@ -53,6 +53,7 @@ type Fleet struct {
 	Columns []string // names of the further columns, in file order
 	Numbers []string // those of them whose values are all whole numbers
 	shared  []*Shared
+	at      map[string]int // where the devices are, once they were read
 }
 
 // Fields are the columns of a device under the names runbooks know. A text that a
@@ -94,25 +95,28 @@ func (f *Fleet) count() {
 
 // Get returns the device of that name.
 func (f *Fleet) Get(name string) (Device, bool) {
-	i := slices.IndexFunc(f.Devices, func(d Device) bool { return d.Name == name })
-	if i < 0 {
+	i, ok := f.at[name]
+	if !ok && f.at == nil { // it was put together, not read
+		i = slices.IndexFunc(f.Devices, func(d Device) bool { return d.Name == name })
+		ok = i >= 0
+	}
+	if !ok {
 		return Device{}, false
 	}
 	return f.Devices[i], true
 }
 
-// Distance counts the devices that must be crossed to reach d.
-func (f *Fleet) Distance(d Device) int {
-	n := 0
-	for d.Via != "" && n <= len(f.Devices) {
+// Above lists the devices that d is reached through, the nearest to it first.
+func (f *Fleet) Above(d Device) (out []string) {
+	for d.Via != "" && len(out) <= len(f.Devices) {
 		next, ok := f.Get(d.Via)
 		if !ok {
 			break
 		}
+		out = append(out, next.Name)
 		d = next
-		n++
 	}
-	return n
+	return out
 }
 
 // Known are the columns with a meaning of their own. Any further column is a
@@ -168,6 +172,10 @@ func (r *reader) build(rows []row, columns []string) (*Fleet, error) {
 		return nil, err
 	}
 	f.count()
+	f.at = map[string]int{}
+	for i, d := range f.Devices {
+		f.at[d.Name] = i
+	}
 	return f, nil
 }
 

@@ -39,8 +39,8 @@ func TestCSVAndYAMLGiveTheSameFleet(t *testing.T) {
 	assert.Equal(t, []string{"gate_port"}, a.Columns)
 	assert.True(t, a.Devices[0].Standby)
 	assert.Equal(t, "8", a.Devices[1].Values["gate_port"])
-	assert.Equal(t, 0, a.Distance(a.Devices[0]))
-	assert.Equal(t, 1, a.Distance(a.Devices[1]))
+	assert.Empty(t, a.Above(a.Devices[0]))
+	assert.Len(t, a.Above(a.Devices[1]), 1)
 }
 
 func TestPlainList(t *testing.T) {

@@ -9,7 +9,6 @@
 package plan
 
 import (
-	"cmp"
 	"fmt"
 	"regexp"
 	"slices"
@@ -61,6 +60,8 @@ type Traits struct {
 	ClearText bool
 	// TellsPair tells that its profile reads the health of its pair.
 	TellsPair bool
+	// TakesBack tells that the member of a pair that had the work takes it back by itself.
+	TakesBack bool
 	// Saves tells that what runs can be saved, and TellsSaved that what is saved can
 	// be read. Where it cannot, nothing is said of it.
 	Saves, TellsSaved bool
@@ -93,6 +94,8 @@ type Plan struct {
 	StepTitles []string
 	Values     []Value
 	Warnings   []string
+	Collisions []string // rules of the runbook that cannot both hold, and which gives way
+	byName     map[string]*Target
 	secrets    []string // values that are shown nowhere
 }
 
@@ -118,8 +121,12 @@ type Target struct {
 	Mate    *fleet.Device // the other member of its pair, in scope or not; nil for none
 	// ClearText tells that it is reached without encryption.
 	ClearText bool
-	Distance  int
-	Steps     []Step
+	// Above are the devices that it is reached through, the nearest first.
+	Above []string
+	Steps []Step
+	// Why says why it is where it is among the batches.
+	Why    string
+	canary string // why it goes first
 	// Secrets are values in its lines that are shown nowhere.
 	Secrets []string
 }
@@ -219,7 +226,7 @@ func Make(rb *runbook.Runbook, f *fleet.Fleet, answers map[string]string, traits
 	if m.list == nil {
 		in := m.targets(f, p)
 		m.platforms(in)
-		p.Batches = m.batches(in)
+		m.batches(p, in)
 	}
 	if err := m.list.Err(); err != nil {
 		return nil, err
@@ -281,15 +288,16 @@ func (m *maker) onceAt(text *runbook.Text, hint, format string, args ...any) {
 
 // targets selects the devices in scope and renders their steps.
 func (m *maker) targets(f *fleet.Fleet, p *Plan) (in []*Target) {
+	mates := mates(f)
 	for _, d := range f.Devices {
 		env := m.rb.DeviceEnv(f.Fields(d), m.answers)
 		if o := m.outOfScope(env); o.Why != "" {
 			p.LeftOut = append(p.LeftOut, LeftOut{Device: d.Name, Why: p.Mask(o.Why), Rule: p.Mask(o.Rule)})
 			continue
 		}
-		t := &Target{Device: d, Env: env, Traits: m.traits[d.Platform], Distance: f.Distance(d), Secrets: m.secrets}
+		t := &Target{Device: d, Env: env, Traits: m.traits[d.Platform], Above: f.Above(d), Secrets: m.secrets}
 		t.ClearText = t.Traits.ClearText && d.Protocol == "" || d.Protocol == "telnet"
-		t.Mate = mate(f, d)
+		t.Mate = mates[d.Name]
 		for i, s := range m.rb.Steps {
 			if step, ok := m.step(t, s, i+1); ok {
 				t.Steps = append(t.Steps, step)
@@ -304,16 +312,6 @@ func (m *maker) targets(f *fleet.Fleet, p *Plan) (in []*Target) {
 		m.fail(0, "the scope selects no device: %s", scope.Reasons(p.LeftOut))
 	}
 	return in
-}
-
-// mate finds the other member of a device's pair.
-func mate(f *fleet.Fleet, d fleet.Device) *fleet.Device {
-	for i := range f.Devices {
-		if o := &f.Devices[i]; d.Pair != "" && o.Pair == d.Pair && o.Name != d.Name {
-			return o
-		}
-	}
-	return nil
 }
 
 func (m *maker) outOfScope(env runbook.Env) scope.Outside {
@@ -487,84 +485,4 @@ func (m *maker) secretInTheOpen(t *Target, text *runbook.Text, line string) {
 				a.Name, t.Device.Platform, masked, a.Kind)
 		}
 	}
-}
-
-// batches orders the targets and cuts them into batches. Of a redundant pair,
-// the standby comes first.
-func (m *maker) batches(in []*Target) [][]*Target {
-	rules := m.rb.Batches
-	if rules.FarFirst {
-		slices.SortStableFunc(in, func(a, b *Target) int { return cmp.Compare(b.Distance, a.Distance) })
-	}
-	in = pairUp(in)
-	total := len(in)
-	var out [][]*Target
-	for i := 0; len(in) > 0; i++ {
-		size := rules.Sizes[min(i, len(rules.Sizes)-1)]
-		n := size.Count
-		if size.Percent > 0 {
-			n = max(1, (total*size.Percent+99)/100)
-		}
-		batch, rest := cut(in, n, rules.PairsApart)
-		for _, t := range batch {
-			t.Batch = i
-		}
-		out, in = append(out, batch), rest
-	}
-	return out
-}
-
-// pairUp names partners and moves the first member of a pair before the second.
-func pairUp(in []*Target) []*Target {
-	members := map[string][]*Target{}
-	for _, t := range in {
-		if t.Device.Pair != "" {
-			members[t.Device.Pair] = append(members[t.Device.Pair], t)
-		}
-	}
-	first := map[*Target]*Target{} // second member to first
-	for _, m := range members {
-		if len(m) != 2 {
-			continue
-		}
-		a, b := m[0], m[1]
-		if b.Device.Standby || !a.Device.Standby && b.Device.Name < a.Device.Name {
-			a, b = b, a
-		}
-		a.Partner, b.Partner, b.Second = b.Device.Name, a.Device.Name, true
-		first[b] = a
-	}
-	var out []*Target
-	placed := map[*Target]bool{}
-	for _, t := range in {
-		if f := first[t]; f != nil && !placed[f] {
-			out, placed[f] = append(out, f), true
-		}
-		if !placed[t] {
-			out, placed[t] = append(out, t), true
-		}
-	}
-	return out
-}
-
-// cut takes the next n targets. With pairs apart, the second of a pair waits
-// for a later batch than the first.
-func cut(in []*Target, n int, apart bool) (batch, rest []*Target) {
-	waiting := map[string]bool{} // firsts that are not in an earlier batch
-	for _, t := range in {
-		if t.Partner != "" && !t.Second {
-			waiting[t.Device.Name] = true
-		}
-	}
-	for _, t := range in {
-		if len(batch) < n && (!apart || !t.Second || !waiting[t.Partner]) {
-			batch = append(batch, t)
-		} else {
-			rest = append(rest, t)
-		}
-	}
-	if len(batch) == 0 { // cannot be: a first never waits
-		return in, nil
-	}
-	return batch, rest
 }

@@ -116,8 +116,8 @@ func tellPlan(p *Plan) string {
 			if t.Mate != nil {
 				mate = t.Mate.Name
 			}
-			say("  %s: batch %d, partner %q, second %v, mate %q, clear text %v, distance %d, guarded %v; work %s to %s, night %s to %s, back %s, timer %s", t.Device.Name, t.Batch, t.Partner, t.Second, mate, t.ClearText,
-				t.Distance, p.Guards(t), usual, worst, nightUsual, nightWorst, t.Back(), t.TimerFor(p))
+			say("  %s: batch %d, partner %q, second %v, mate %q, clear text %v, distance %d, guarded %v, why %q; work %s to %s, night %s to %s, back %s, timer %s", t.Device.Name, t.Batch, t.Partner, t.Second, mate, t.ClearText,
+				len(t.Above), p.Guards(t), t.Why, usual, worst, nightUsual, nightWorst, t.Back(), t.TimerFor(p))
 			for i, s := range t.Steps {
 				say("    %d %s needs %v: left %s, slow %s", s.Number, s.Title, s.Needs, t.Left(i, p.Soak), t.At(5*time.Second).Left(i, p.Soak))
 				say("      send %q undo %q already %d expect %d", s.Send, s.Undo, len(s.Already), len(s.Expect))

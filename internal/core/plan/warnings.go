@@ -18,6 +18,9 @@ func warnings(p *Plan) []string {
 			out = append(out, "precheck "+pc.Name+" is switched off"+fromOr(pc))
 		}
 	}
+	out = append(out, p.Collisions...)
+	out = append(out, noSuchBatch(p)...)
+	out = append(out, takesBack(p)...)
 	out = append(out, unguarded(p)...)
 	out = append(out, unreadSaved(p)...)
 	if p.Rules.StopAfter == 0 {
@@ -38,6 +41,30 @@ func warnings(p *Plan) []string {
 	out = append(out, needsNotSaid(p)...)
 	if late := p.lastBatchTooLate(); late != "" {
 		out = append(out, late)
+	}
+	return out
+}
+
+// takesBack says of which pairs the work moves more often than the change moves it.
+func takesBack(p *Plan) []string {
+	var pairs []string
+	for _, t := range p.Targets() {
+		if t.Second && t.Traits.TakesBack {
+			pairs = append(pairs, fmt.Sprintf("%s (%s, %s)", t.Device.Pair, t.Partner, t.Device.Name))
+		}
+	}
+	if len(pairs) == 0 {
+		return nil
+	}
+	return []string{"a member that had the work takes it back by itself once it is there again, so where a change or a timer interrupts it the work moves twice: pair " + some(pairs)}
+}
+
+// noSuchBatch says where the runbook holds after a batch that there is not.
+func noSuchBatch(p *Plan) (out []string) {
+	for _, n := range p.Rules.HoldAfter {
+		if n >= len(p.Batches) {
+			out = append(out, fmt.Sprintf("hold after batch %d: the last batch is %d, so it does not hold there", n, len(p.Batches)))
+		}
 	}
 	return out
 }

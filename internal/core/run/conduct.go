@@ -49,6 +49,7 @@ type Run struct {
 	queue     []*plan.Target
 	backs     []*worker // kept devices to be taken back, in that order
 	active    map[string]*worker
+	busy      *plan.Busy // the same, as the caps count them
 	ends      map[string]State
 	kept      []*worker // in the order they were kept
 	holds     map[int]*openHold
@@ -66,7 +67,7 @@ func New(p *plan.Plan, o Options) *Run {
 	return &Run{
 		plan: p, connector: o.Connector, backups: o.Backups, rec: newRecorder(o.Journal), opts: o,
 		commands: make(chan Command, 16), inbox: make(chan any, 64),
-		active: map[string]*worker{}, ends: map[string]State{}, holds: map[int]*openHold{}, failed: map[string]bool{}, budget: p.Rules.StopAfter,
+		active: map[string]*worker{}, busy: p.Busy(), ends: map[string]State{}, holds: map[int]*openHold{}, failed: map[string]bool{}, budget: p.Rules.StopAfter,
 	}
 }
 
@@ -266,6 +267,7 @@ func (r *Run) message(m any) {
 func (r *Run) finished(w *worker, s State) {
 	r.closeHolds(w)
 	delete(r.active, w.name())
+	r.busy.End(w.target)
 	r.ends[w.name()] = s
 	if s == Kept {
 		r.kept = append(r.kept, w)
@@ -336,7 +338,7 @@ func (r *Run) startMore(ctx context.Context) {
 	if r.stopping || r.waits() || len(r.backs) > 0 {
 		return
 	}
-	for i := 0; i < len(r.queue) && !r.full(); {
+	for i := 0; i < len(r.queue) && !r.busy.Full(); {
 		t := r.queue[i]
 		ok, why := r.mayStart(t)
 		switch {
@@ -352,10 +354,11 @@ func (r *Run) startMore(ctx context.Context) {
 	}
 }
 
-// waits tells whether a hold is open that nothing new may start beside.
+// waits tells whether a hold is open that nothing new may start beside: one of the run,
+// or of a device where the runbook has the others wait.
 func (r *Run) waits() bool {
 	for _, h := range r.holds {
-		if !h.aside {
+		if !h.aside && (h.w == nil || !r.plan.Rules.GoOnHeld) {
 			return true
 		}
 	}
@@ -376,26 +379,14 @@ func (r *Run) mayStart(t *plan.Target) (ok bool, never string) {
 	return r.room(t), ""
 }
 
-// full tells whether no more devices may be in change at once.
-func (r *Run) full() bool { return r.plan.Rules.Together > 0 && len(r.active) >= r.plan.Rules.Together }
-
-// room tells whether the caps and the pair leave room for a device (laws 8, 9).
-func (r *Run) room(t *plan.Target) bool {
-	if r.active[t.Partner] != nil || r.full() {
-		return false
-	}
-	site := 0
-	for _, w := range r.active {
-		if w.target.Device.Site == t.Device.Site {
-			site++
-		}
-	}
-	return r.plan.Rules.PerSite == 0 || site < r.plan.Rules.PerSite
-}
+// room tells whether the caps, the pair and what is reached through one another leave
+// room for a device (laws 8, 9).
+func (r *Run) room(t *plan.Target) bool { return r.busy.Keeps(t) == "" }
 
 func (r *Run) start(ctx context.Context, w *worker) {
 	w.ctx = ctx
 	r.active[w.name()] = w
+	r.busy.Begin(w.target)
 	w.r.pace.begin(w)
 	go w.work()
 }

@@ -63,9 +63,17 @@ type Ask struct {
 
 // Batches says how the devices in scope are split and how fast we go.
 type Batches struct {
-	Sizes      []Size // the last one repeats
-	Together   int    // devices in change at once; 0 means as many as the batch has
-	PerSite    int    // devices in change at once on one site; 0 means no cap
+	Sizes     []Size // the last one repeats
+	Together  int    // devices in change at once; 0 means as many as the batch has
+	PerSite   int    // devices in change at once on one site; 0 means no cap
+	PerRole   int    // of one role
+	PerUplink int    // that are reached through the same device
+	// Canaries are changed first, in a batch of their own: those that are named, or the
+	// most ordinary device of each platform and role.
+	Canaries   []string
+	CanaryEach bool
+	CanaryLine int
+	GoOnHeld   bool // while a device is held, the others are begun all the same
 	PairsApart bool
 	FarFirst   bool
 	HoldAfter  []int // batch numbers from 1

@@ -100,8 +100,8 @@ func (p *parser) section(name string, n *node, c *cursor) {
 	case "batches":
 		c.end()
 		p.entries(n, map[string]entryFunc{
-			"sizes": p.sizes, "together": p.together, "per": p.perSite, "pairs": p.pairs,
-			"order": p.order, "hold": p.hold, "stop": p.stop,
+			"canaries": p.canaries, "sizes": p.sizes, "together": p.together, "per": p.per, "pairs": p.pairs,
+			"order": p.order, "hold": p.hold, "while": p.whileHeld, "stop": p.stop,
 		})
 	case "precheck":
 		c.end()
@@ -179,7 +179,7 @@ func (p *parser) entries(n *node, known map[string]entryFunc) {
 
 // Entries that may stand more than once, and those with lines under them.
 var (
-	manyTimes = []string{"expect", "on", "no"}
+	manyTimes = []string{"expect", "on", "no", "per"}
 	withLines = []string{"on", "send", "undo", "want", "gone"}
 )
 
@@ -233,9 +233,52 @@ func (p *parser) together(_ *node, c *cursor) {
 	c.end()
 }
 
-func (p *parser) perSite(_ *node, c *cursor) {
-	c.want("site")
-	p.rb.Batches.PerSite = c.number(1, 10_000, "2")
+// per reads a cap on the devices in change at once that have something in common.
+func (p *parser) per(n *node, c *cursor) {
+	w := c.next()
+	caps := map[string]*int{"site": &p.rb.Batches.PerSite, "role": &p.rb.Batches.PerRole, "uplink": &p.rb.Batches.PerUplink}
+	limit := caps[w.text]
+	switch {
+	case limit == nil:
+		p.at(n, w.col, problem.OneOf(w.text, []string{"site", "role", "uplink"}), "%q is nothing that devices can be counted by", w.text)
+		return
+	case *limit > 0:
+		p.at(n, n.col(0), "", "per %s stands already", w.text)
+	}
+	*limit = c.number(1, 10_000, "2")
+	c.end()
+}
+
+// canaries reads which devices go first: "one of each platform and role", or names.
+func (p *parser) canaries(n *node, c *cursor) {
+	b := &p.rb.Batches
+	b.CanaryLine = n.n
+	if c.more() && c.peek().text == "one" {
+		for _, w := range strings.Fields("one of each platform and role") {
+			c.want(w)
+		}
+		c.end()
+		b.CanaryEach = true
+		return
+	}
+	b.Canaries = c.list("ald-quay-3")
+	c.end()
+	c.end()
+}
+
+// whileHeld reads whether other devices are begun while one is held.
+func (p *parser) whileHeld(n *node, c *cursor) {
+	const hint = "while held wait, or while held go on"
+	c.want("held")
+	switch w := c.next(); w.text {
+	case "wait":
+	case "go":
+		c.want("on")
+		p.rb.Batches.GoOnHeld = true
+	default:
+		p.at(n, w.col, hint, "%q says neither that the others wait nor that they go on", w.text)
+		return
+	}
 	c.end()
 }
 

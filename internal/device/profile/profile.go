@@ -47,6 +47,7 @@ type Profile struct {
 	Trial    Trial             `yaml:"trial"`
 	Readers  map[string]Reader `yaml:"readers"`
 	Ask      Ask               `yaml:"ask"`
+	Pairs    Pairs             `yaml:"pairs"`
 	Pace     Pace              `yaml:"pace"`
 	login    string            // the mode a session starts in
 	top      string            // the privileged mode; "" when there is none
@@ -189,6 +190,13 @@ type Trial struct {
 	Undo    Command `yaml:"undo"`
 }
 
+// Pairs is how the members of a redundant pair share their work.
+type Pairs struct {
+	// TakesBack tells that the one that had the work takes it back by itself, when it is
+	// there again.
+	TakesBack bool `yaml:"takes_back"`
+}
+
 // Pace is how long things usually take, for estimates.
 type Pace struct {
 	Connect time.Duration `yaml:"connect"`
@@ -243,7 +251,7 @@ func (p *Profile) Style() config.Style {
 // Traits are what a plan needs to know of the platform.
 func (p *Profile) Traits() plan.Traits {
 	_, tellsPair := p.Readers["pair"]
-	return plan.Traits{ClearText: p.Connect.Protocol == Telnet, TellsPair: tellsPair, Timer: p.Timer.Kind, Boot: p.Timer.Boot, Style: p.Style(), Language: p.Language(), Connect: p.Pace.Connect,
+	return plan.Traits{ClearText: p.Connect.Protocol == Telnet, TellsPair: tellsPair, TakesBack: p.Pairs.TakesBack, Timer: p.Timer.Kind, Boot: p.Timer.Boot, Style: p.Style(), Language: p.Language(), Connect: p.Pace.Connect,
 		Command: p.Pace.Command, Never: regexps(p.Never), Mask: p.Mask, Unsendable: p.Unsendable, Restores: p.Restore.Send != "", Saves: p.Save.Send != "", TellsSaved: p.Config.Saved.Send != "", One: p.one(), Tables: p.Tables()}
 }
 
