@@ -320,6 +320,31 @@ func TestFailureBudget(t *testing.T) {
 	})
 }
 
+// While a device is held, the others wait for the answer, or go on beside it where the
+// runbook says so; the batch behind waits for both.
+func TestWhileADeviceIsHeld(t *testing.T) {
+	for line, beside := range map[string]bool{"": false, "  while held wait\n": false, "  while held go on\n": true} {
+		synctest.Test(t, func(t *testing.T) {
+			w := simple(t, []sim.Spec{{Faults: []sim.Fault{{Kind: sim.Rejects, Match: "^log host"}}}, {}, {}, {}}, func(s string) string {
+				return strings.Replace(s, "sizes     1, 4\n  together  4\n", "sizes     3\n  together  2\n"+line, 1)
+			})
+			defer w.sim.Close()
+			answered := time.Time{}
+			w.run(context.Background(), when(opened, func(r *run.Run, e run.Event) {
+				go func() {
+					time.Sleep(2 * time.Minute)
+					answered = time.Now()
+					assert.NoError(t, r.Do(context.Background(), run.Command{Hold: e.Hold, Choice: run.BackDevice, By: "test"}))
+				}()
+			}))
+			assert.Equal(t, map[run.State]int{run.Kept: 3, run.Reverted: 1}, w.night.Count(), line)
+			assert.Equal(t, beside, w.night.Get("ald-quay-3").Began.Before(answered), line)
+			assert.False(t, w.night.Get("ald-quay-4").Began.Before(answered), "the batch behind waits: %s", line)
+			w.checkLaws()
+		})
+	}
+}
+
 // When the last device uses up the budget, there is nothing left to ask about.
 func TestBudgetUsedUpByTheLastDevice(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
