@@ -393,7 +393,7 @@ func TestTheWindowAnswersOnlyItsOwnQuestion(t *testing.T) {
 func TestTurnBackTime(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		w := simple(t, []sim.Spec{{}, {}, {}}, func(s string) string {
-			return strings.Replace(s, "window    now for 3h\n  reserve   20m", "window    now for 3m\n  reserve   2m", 1)
+			return strings.Replace(s, "window    now for 3h\n  reserve   20m", "window    now for 3m15s\n  reserve   2m", 1)
 		})
 		defer w.sim.Close()
 		w.run(context.Background(), nil)

@@ -27,6 +27,7 @@ func (m *maker) batches(p *Plan, in []*Target) {
 	}
 	ordered := slices.Clone(in)
 	in, firsts := pairUp(in)
+	p.number(in)
 	p.collides(ordered, firsts)
 	total := len(in)
 	placed := map[*Target]bool{}

@@ -7,72 +7,150 @@ import "fmt"
 // does the forecast: both go by the same rules.
 type Busy struct {
 	plan               *Plan
-	in                 map[string]*Target
-	site, role, uplink map[string]int
-	crossed            map[string]int // devices in change that are reached through it
+	n                  int
+	in                 []bool // by the number of the device
+	site, role, uplink []int
+	crossed            []int // devices in change that are reached through it
+}
+
+// place is where a device stands among the others, in numbers: a forecast asks for it
+// some hundred thousand times.
+type place struct {
+	n, site, role, uplink int
+	partner               int   // -1 for none
+	above                 []int // those of them that are in scope
+}
+
+// number gives all devices their numbers.
+func (p *Plan) number(in []*Target) {
+	ids := map[string]int{}
+	id := func(of, name string) int {
+		key := of + "\x00" + name
+		if _, ok := ids[key]; !ok {
+			ids[key] = len(ids)
+		}
+		return ids[key]
+	}
+	at := map[string]int{}
+	for i, t := range in {
+		at[t.Device.Name] = i
+	}
+	for i, t := range in {
+		t.place = place{n: i, site: id("site", t.Device.Site), role: id("role", t.Device.Role), uplink: id("uplink", t.Device.Via), partner: -1}
+		if n, ok := at[t.Partner]; ok {
+			t.place.partner = n
+		}
+		for _, name := range t.Above {
+			if n, ok := at[name]; ok {
+				t.place.above = append(t.place.above, n)
+			}
+		}
+	}
+	p.places = len(ids)
 }
 
 // Busy is nothing in change yet.
 func (p *Plan) Busy() *Busy {
-	return &Busy{plan: p, in: map[string]*Target{}, site: map[string]int{}, role: map[string]int{}, uplink: map[string]int{}, crossed: map[string]int{}}
+	n := len(p.byName)
+	counts := make([]int, 3*p.places+n)
+	return &Busy{plan: p, in: make([]bool, n), site: counts[:p.places], role: counts[p.places : 2*p.places],
+		uplink: counts[2*p.places : 3*p.places], crossed: counts[3*p.places:]}
 }
 
 // Begin puts a device in change.
-func (b *Busy) Begin(t *Target) { b.in[t.Device.Name] = t; b.count(t, 1) }
+func (b *Busy) Begin(t *Target) { b.in[t.place.n] = true; b.count(t, 1) }
 
 // End takes it out.
 func (b *Busy) End(t *Target) {
-	if b.in[t.Device.Name] != nil {
-		delete(b.in, t.Device.Name)
+	if b.in[t.place.n] {
+		b.in[t.place.n] = false
 		b.count(t, -1)
 	}
 }
 
 func (b *Busy) count(t *Target, n int) {
-	b.site[t.Device.Site] += n
-	b.role[t.Device.Role] += n
-	b.uplink[t.Device.Via] += n
-	for _, name := range t.Above {
-		b.crossed[name] += n
+	b.n += n
+	b.site[t.place.site] += n
+	b.role[t.place.role] += n
+	b.uplink[t.place.uplink] += n
+	for _, above := range t.place.above {
+		b.crossed[above] += n
 	}
 }
 
 // Full tells whether no further device may begin, whichever it is.
-func (b *Busy) Full() bool { return b.plan.Rules.Together > 0 && len(b.in) >= b.plan.Rules.Together }
+func (b *Busy) Full() bool { return b.plan.Rules.Together > 0 && b.n >= b.plan.Rules.Together }
+
+// keeper is what keeps a device from beginning.
+type keeper int
+
+const (
+	nothing keeper = iota
+	bySite
+	byRole
+	byUplink
+	byPartner
+	byAbove
+	byBelow
+)
+
+// keeps tells what keeps a device from beginning beside those in change, as long as there
+// is room for any.
+func (b *Busy) keeps(t *Target) keeper {
+	if k := b.capped(t); k != nothing {
+		return k
+	}
+	if t.place.partner >= 0 && b.in[t.place.partner] {
+		return byPartner
+	}
+	for _, above := range t.place.above {
+		if b.in[above] {
+			return byAbove
+		}
+	}
+	if b.crossed[t.place.n] > 0 {
+		return byBelow
+	}
+	return nothing
+}
+
+// capped is keeps for what all devices of a site, a role and an uplink have in common.
+func (b *Busy) capped(t *Target) keeper {
+	r := &b.plan.Rules
+	switch {
+	case r.PerSite > 0 && b.site[t.place.site] >= r.PerSite:
+		return bySite
+	case r.PerRole > 0 && b.role[t.place.role] >= r.PerRole:
+		return byRole
+	case r.PerUplink > 0 && t.Device.Via != "" && b.uplink[t.place.uplink] >= r.PerUplink:
+		return byUplink
+	}
+	return nothing
+}
 
 // Keeps says what keeps a device from beginning beside those in change; "" when nothing
 // does.
 func (b *Busy) Keeps(t *Target) string {
 	if b.Full() {
-		return fmt.Sprintf("%d are in change together", len(b.in))
+		return fmt.Sprintf("%d are in change together", b.n)
 	}
-	if what := b.capped(t); what != "" {
-		return what
-	}
-	if b.in[t.Partner] != nil {
+	switch d := t.Device; b.keeps(t) {
+	case bySite:
+		return fmt.Sprintf("%d of site %s are in change", b.site[t.place.site], d.Site)
+	case byRole:
+		return fmt.Sprintf("%d of role %s are in change", b.role[t.place.role], d.Role)
+	case byUplink:
+		return fmt.Sprintf("%d behind %s are in change", b.uplink[t.place.uplink], d.Via)
+	case byPartner:
 		return "its partner " + t.Partner + " is in change"
-	}
-	for _, name := range t.Above {
-		if b.in[name] != nil {
-			return name + ", which it is reached through, is in change"
+	case byAbove:
+		for _, name := range t.Above {
+			if o := b.plan.byName[name]; o != nil && b.in[o.place.n] {
+				return name + ", which it is reached through, is in change"
+			}
 		}
-	}
-	if b.crossed[t.Device.Name] > 0 {
-		return fmt.Sprintf("%d in change reached through it", b.crossed[t.Device.Name])
-	}
-	return ""
-}
-
-// capped is Keeps for what all devices of a site, a role and an uplink have in common.
-func (b *Busy) capped(t *Target) string {
-	r, d := b.plan.Rules, t.Device
-	switch {
-	case r.PerSite > 0 && b.site[d.Site] >= r.PerSite:
-		return fmt.Sprintf("%d of site %s are in change", b.site[d.Site], d.Site)
-	case r.PerRole > 0 && b.role[d.Role] >= r.PerRole:
-		return fmt.Sprintf("%d of role %s are in change", b.role[d.Role], d.Role)
-	case r.PerUplink > 0 && d.Via != "" && b.uplink[d.Via] >= r.PerUplink:
-		return fmt.Sprintf("%d behind %s are in change", b.uplink[d.Via], d.Via)
+	case byBelow:
+		return fmt.Sprintf("%d in change reached through it", b.crossed[t.place.n])
 	}
 	return ""
 }

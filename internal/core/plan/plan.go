@@ -95,6 +95,10 @@ type Plan struct {
 	Values     []Value
 	Warnings   []string
 	Collisions []string // rules of the runbook that cannot both hold, and which gives way
+	estimates  *Estimates
+	late       string    // the warning that it does not fit
+	places     int       // kinds of sites, roles and uplinks together
+	taken      []float64 // seconds to take back everything up to each batch
 	byName     map[string]*Target
 	secrets    []string // values that are shown nowhere
 }
@@ -127,6 +131,7 @@ type Target struct {
 	// Why says why it is where it is among the batches.
 	Why    string
 	canary string // why it goes first
+	place  place
 	// Secrets are values in its lines that are shown nowhere.
 	Secrets []string
 }
@@ -231,8 +236,25 @@ func Make(rb *runbook.Runbook, f *fleet.Fleet, answers map[string]string, traits
 	if err := m.list.Err(); err != nil {
 		return nil, err
 	}
+	p.taken = p.backs()
 	p.Warnings = p.maskedEach(warnings(p))
 	return p, nil
+}
+
+// Learned is the plan with what earlier nights say of how long things take.
+func (p *Plan) Learned(e *Estimates) *Plan {
+	learned := *p
+	learned.estimates = e
+	for i, w := range learned.Warnings { // of what was estimated without them
+		if w == p.late {
+			learned.Warnings = slices.Delete(slices.Clone(learned.Warnings), i, i+1)
+			break
+		}
+	}
+	if learned.late = learned.lastBatchTooLate(); learned.late != "" {
+		learned.Warnings = append(slices.Clone(learned.Warnings), learned.late)
+	}
+	return &learned
 }
 
 type maker struct {

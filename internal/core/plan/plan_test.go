@@ -179,36 +179,6 @@ func drawPlan(t *rapid.T) *Plan {
 	return p
 }
 
-// Whatever the fleet and the rules: every device in scope is in exactly one
-// batch, a pair's second is never before its first, and apart means apart.
-func TestBatchProperties(t *testing.T) {
-	rapid.Check(t, func(t *rapid.T) {
-		p := drawPlan(t)
-		at := map[string]int{}
-		for i, target := range p.Targets() {
-			_, twice := at[target.Device.Name]
-			require.False(t, twice)
-			at[target.Device.Name] = i
-		}
-		for _, b := range p.Batches {
-			require.NotEmpty(t, b)
-		}
-		for _, target := range p.Targets() {
-			if !target.Second {
-				continue
-			}
-			require.Less(t, at[target.Partner], at[target.Device.Name])
-			if p.Rules.PairsApart {
-				for _, other := range p.Targets() {
-					if other.Device.Name == target.Partner {
-						require.Less(t, other.Batch, target.Batch)
-					}
-				}
-			}
-		}
-	})
-}
-
 // The arithmetic of the window: batches follow each other without gaps, a
 // slower pace never ends earlier, the nine-in-ten end is not before the likely
 // one, and a batch that starts by its turn-back time can be taken back, with all
@@ -216,24 +186,30 @@ func TestBatchProperties(t *testing.T) {
 func TestWindowProperties(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		p := drawPlan(t)
-		pace := Pace(rapid.Float64Range(0.2, 5).Draw(t, "pace"))
 		start := p.Window.Open.Add(time.Duration(rapid.IntRange(0, 7200).Draw(t, "start")) * time.Second)
-		slots, likely, late := p.Forecast(0, nil, start, pace)
-		require.Len(t, slots, len(p.Batches))
+		var pace, slower Pace
+		usual, share := 100*time.Second, rapid.Float64Range(0.2, 5).Draw(t, "pace")
+		for range rapid.IntRange(0, 5).Draw(t, "seen") {
+			pace.Add(toDuration(usual.Seconds()*share), usual)
+			slower.Add(toDuration(usual.Seconds()*share*1.5), usual)
+		}
+		o := p.Forecast(Progress{Now: start, Pace: pace})
+		require.Len(t, o.Slots, len(p.Batches))
 		at := start
-		for i, s := range slots {
+		for i, s := range o.Slots {
 			require.Equal(t, at, s.Start)
 			require.True(t, s.End.After(s.Start))
+			require.False(t, s.Late.Before(s.End))
 			at = s.End
-			lasts := s.End.Sub(s.Start)
 			back := p.BackTime(p.Targets()[:countTo(p, i)])
-			require.False(t, s.TurnBack.Add(lasts+back).After(p.Window.Close))
-			require.False(t, s.TurnBack.Add(lasts).After(p.Window.Close.Add(-p.Window.Reserve)))
+			require.False(t, s.TurnBack.Add(back).After(p.Window.Close))
+			require.True(t, s.TurnBack.Before(p.Window.Close.Add(-p.Window.Reserve)))
+			require.WithinDuration(t, s.TurnBack, p.TurnBack(i, start, pace), 2*time.Minute)
 		}
-		require.Equal(t, at, likely)
-		require.False(t, late.Before(likely))
-		_, slower, _ := p.Forecast(0, nil, start, pace*1.5)
-		require.False(t, slower.Before(likely))
+		require.Equal(t, at, o.Likely)
+		require.False(t, o.Late.Before(o.Likely))
+		require.False(t, p.Forecast(Progress{Now: start, Pace: slower}).Likely.Before(o.Likely))
+		require.Equal(t, o, p.Forecast(Progress{Now: start, Pace: pace}), "the same question, the same answer")
 	})
 }
 

@@ -105,10 +105,15 @@ func tellPlan(p *Plan) string {
 		})
 		say("precheck %s: asked %v, off %v, waived on ald-2 %v", pc, p.Asks(pc.Name), p.Off(pc.Name), waived)
 	}
-	slots, likely, late := p.Forecast(0, nil, p.Window.Open, 1.5)
-	say("at pace 1.5: likely %s, late %s", at(likely), at(late))
+	slow := Pace{}
+	for range 3 {
+		slow.Add(150*time.Second, 100*time.Second)
+	}
+	o := p.Forecast(Progress{Now: p.Window.Open, Pace: slow})
+	slots := o.Slots
+	say("half as slow again: pace %.2f, likely %s, late %s, stays %.2f", slow.Usual(), at(o.Likely), at(o.Late), o.Stays)
 	for i, batch := range p.Batches {
-		say("batch %d: %s to %s, turn back %s, at pace 1 %s, taking back %s, lanes %d", i+1, at(slots[i].Start), at(slots[i].End), at(slots[i].TurnBack), at(p.TurnBack(i, 1)), p.BackTime(batch), p.lanes(batch))
+		say("batch %d: %s to %s, turn back %s, at the usual pace %s, taking back %s", i+1, at(slots[i].Start), at(slots[i].End), at(slots[i].TurnBack), at(p.TurnBack(i, p.Window.Open, Pace{})), p.BackTime(batch))
 		for _, t := range batch {
 			usual, worst := t.Work(p.Soak)
 			nightUsual, nightWorst := t.Night(p)
@@ -125,8 +130,12 @@ func tellPlan(p *Plan) string {
 			say("    closing: left %s, slow back %s", t.Left(len(t.Steps), p.Soak), t.At(5*time.Second).Back())
 		}
 	}
-	rest, likely, late := p.Forecast(1, p.Batches[1][:1], p.Window.Open, 0)
-	say("from batch 2, one left: %d slots, likely %s, late %s", len(rest), at(likely), at(late))
+	over := map[string]bool{}
+	for _, t := range p.Batches[1][1:] {
+		over[t.Device.Name] = true
+	}
+	o = p.Forecast(Progress{Now: p.Window.Open, Batch: 1, Over: over})
+	say("from batch 2, one left: %d slots, likely %s, late %s", len(o.Slots), at(o.Likely), at(o.Late))
 	return b.String()
 }
 

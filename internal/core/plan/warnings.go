@@ -39,8 +39,8 @@ func warnings(p *Plan) []string {
 		out = append(out, longer)
 	}
 	out = append(out, needsNotSaid(p)...)
-	if late := p.lastBatchTooLate(); late != "" {
-		out = append(out, late)
+	if p.late = p.lastBatchTooLate(); p.late != "" {
+		out = append(out, p.late)
 	}
 	return out
 }

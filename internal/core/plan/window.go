@@ -126,12 +126,32 @@ func (t *Target) TimerFor(p *Plan) time.Duration {
 	return max(p.Timer.For, (worst + Margin).Round(time.Second))
 }
 
-// Night estimates a device's whole night: reaching, checking, backing up,
-// arming and the change.
+// Estimate is how long a device's night takes, the soak not counted: what the nights that
+// were say, and for what they do not, the profile. Worst is the worst case as far as it
+// can be told.
+func (t *Target) Estimate(p *Plan) (usual, worst time.Duration) {
+	add := func(name string, u, w time.Duration) {
+		if e, ok := p.estimates.Part(t.Device.Platform, name); ok {
+			u, w = e.Median, max(e.P90*5/4, e.Median)
+		}
+		usual, worst = usual+u, worst+w
+	}
+	before, guard, closing := t.Traits.Connect+5*t.Traits.Command, 4*t.Traits.Command, 6*t.Traits.Command
+	add(Before, before, before)
+	add(Guard, guard, guard)
+	for i, s := range t.Steps {
+		u, w := t.stepWork(i)
+		add(StepPart(s.Title), u, w)
+	}
+	add(Closing, closing, closing)
+	return usual, worst
+}
+
+// Night estimates a device's whole night: reaching, checking, backing up, arming and the
+// change.
 func (t *Target) Night(p *Plan) (usual, worst time.Duration) {
-	before := t.Traits.Connect + 9*t.Traits.Command
-	usual, worst = t.Work(p.Soak)
-	return usual + before, worst + before
+	usual, worst = t.Estimate(p)
+	return usual + p.Soak, worst + p.Soak
 }
 
 // Back estimates taking the change back on one device.
@@ -147,105 +167,81 @@ func (t *Target) Back() time.Duration {
 	return t.Traits.Connect + time.Duration(lines+10)*t.Traits.Command
 }
 
-// lasting works out how long a set of devices takes under the caps: each next
-// device starts in the lane that is free first.
+// lasting works out how long a set of devices takes under the caps: each next device
+// begins as soon as there is room for it.
 func (p *Plan) lasting(targets []*Target, each func(*Target) time.Duration) time.Duration {
-	if len(targets) == 0 {
-		return 0
-	}
-	lanes := make([]time.Duration, p.lanes(targets))
-	for _, t := range targets {
-		i := slices.Index(lanes, slices.Min(lanes))
-		lanes[i] += each(t)
-	}
-	return slices.Max(lanes)
-}
-
-// lanes is how many of the targets can be worked on at once.
-func (p *Plan) lanes(targets []*Target) int {
-	n := len(targets)
-	if p.Rules.PerSite > 0 {
-		site := map[string]int{}
-		for _, t := range targets {
-			site[t.Device.Site]++
+	var ends ending
+	now, busy, q := 0.0, p.Busy(), queue{groups: alike(targets)}
+	for {
+		q.begin(busy, nil, func(t *Target) { ends.add(end{now + each(t).Seconds(), t}) })
+		if len(ends) == 0 {
+			return toDuration(now)
 		}
-		n = 0
-		for _, k := range site {
-			n += min(k, p.Rules.PerSite)
+		e := ends.next()
+		now = e.at
+		busy.End(e.t)
+	}
+}
+
+// tellings is for how many batches the time to take back is worked out; of more, those
+// between take that of the next, which is longer.
+const tellings = 24
+
+// backs is how long taking back everything up to each batch takes.
+func (p *Plan) backs() []float64 {
+	if p.taken != nil {
+		return p.taken
+	}
+	taken := make([]float64, len(p.Batches))
+	every := (len(p.Batches) + tellings - 1) / tellings
+	for i := len(p.Batches) - 1; i >= 0; i-- {
+		if i+1 < len(p.Batches) && (len(p.Batches)-1-i)%every != 0 {
+			taken[i] = taken[i+1]
+			continue
 		}
+		taken[i] = p.lasting(slices.Concat(p.Batches[:i+1]...), (*Target).Back).Seconds()
 	}
-	if p.Rules.Together > 0 {
-		n = min(n, p.Rules.Together)
-	}
-	return max(n, 1)
+	return taken
 }
 
-// Pace corrects estimates by what this night has shown: 1 is as estimated, 2 is
-// twice as slow.
-type Pace float64
-
-// Slot is the time a batch is planned for.
-type Slot struct {
-	Start, End time.Time
-	// TurnBack is the last moment the batch may start and everything done by
-	// its end can still be taken back inside the window.
-	TurnBack time.Time
-}
-
-// Forecast says when the batches from number next on (from 0) will run if the
-// first of them starts, or goes on, at that time, with the usual durations, and
-// by when it will all be over in nine cases of ten. Rest is what is left of the
-// first of them; nil means all of it.
-func (p *Plan) Forecast(next int, rest []*Target, start time.Time, pace Pace) (slots []Slot, likely, late time.Time) {
-	likely, late = start, start
-	for i := next; i < len(p.Batches); i++ {
-		batch := p.Batches[i]
-		if i == next && rest != nil {
-			batch = rest
-		}
-		usual := p.scaled(batch, pace, false)
-		slots = append(slots, Slot{Start: likely, End: likely.Add(usual), TurnBack: p.TurnBack(i, pace)})
-		likely = likely.Add(usual)
-		late = late.Add((usual*2 + p.scaled(batch, pace, true)) / 3)
-	}
-	return slots, likely, late
-}
-
-func (p *Plan) scaled(batch []*Target, pace Pace, worst bool) time.Duration {
-	d := p.lasting(batch, func(t *Target) time.Duration {
-		u, w := t.Night(p)
-		if worst {
-			return w
-		}
-		return u
-	})
-	if pace <= 0 {
-		pace = 1
-	}
-	return time.Duration(float64(d) * float64(pace))
-}
-
-// TurnBack is the last moment batch i (from 0) may start: it must end before
-// the reserve begins, and taking back every device of this and all earlier
-// batches must end before the window closes.
-func (p *Plan) TurnBack(i int, pace Pace) time.Time {
-	lasts := p.scaled(p.Batches[i], pace, false)
-	back := p.lasting(slices.Concat(p.Batches[:i+1]...), (*Target).Back)
+// turnBack is the last moment a batch may start that lasts so long: it must end before
+// the reserve begins, and taking back every device of this and all earlier batches must
+// end before the window closes.
+func (p *Plan) turnBack(lasts time.Duration, back float64, pace Pace) time.Time {
 	byReserve := p.Window.Close.Add(-p.Window.Reserve - lasts)
-	byBack := p.Window.Close.Add(-back - lasts)
+	byBack := p.Window.Close.Add(-p.slow(toDuration(back), pace) - lasts)
 	if byBack.Before(byReserve) {
 		return byBack
 	}
 	return byReserve
 }
 
+// slow is a time to take back on a night of that pace. A quick night does not shorten it.
+func (p *Plan) slow(back time.Duration, pace Pace) time.Duration {
+	return toDuration(back.Seconds() * max(pace.Usual(), 1) * backMargin).Round(time.Second)
+}
+
+// backMargin is how much longer than estimated taking back may take.
+const backMargin = 1.25
+
+// TurnBack is the last moment batch i (from 0) may start.
+func (p *Plan) TurnBack(i int, now time.Time, pace Pace) time.Time {
+	if i >= len(p.Batches) {
+		return p.Window.Close
+	}
+	only := *p
+	only.Batches = p.Batches[:i+1]
+	only.taken = p.backs()[:i+1]
+	return only.Forecast(Progress{Now: now, Batch: i, Pace: pace}).Slots[0].TurnBack
+}
+
 // lastBatchTooLate warns when the plan does not fit even if it starts on time.
 func (p *Plan) lastBatchTooLate() string {
-	slots, likely, _ := p.Forecast(0, nil, p.Window.Open, 1)
-	for i, s := range slots {
+	o := p.Forecast(Progress{Now: p.Window.Open})
+	for i, s := range o.Slots {
 		if s.Start.After(s.TurnBack) {
 			return fmt.Sprintf("batch %d would start at %s, after its turn-back time %s; all would be over at %s",
-				i+1, s.Start.Format("15:04"), s.TurnBack.Format("15:04"), likely.Format("15:04"))
+				i+1, s.Start.Format("15:04"), s.TurnBack.Format("15:04"), o.Likely.Format("15:04"))
 		}
 	}
 	return ""

@@ -111,8 +111,8 @@ func (w *worker) again() *worker {
 
 // paceKeeper learns how this night's devices compare with the estimates.
 type paceKeeper struct {
-	began     map[string]time.Time
-	took, est time.Duration
+	began map[string]time.Time
+	shown plan.Pace
 }
 
 func (k *paceKeeper) begin(w *worker) {
@@ -122,18 +122,12 @@ func (k *paceKeeper) begin(w *worker) {
 	k.began[w.name()] = time.Now()
 }
 
+// learn takes in a device that was kept. One that was held shows nothing: it waited for a
+// person.
 func (k *paceKeeper) learn(w *worker, p *plan.Plan) {
-	usual, _ := w.target.Night(p)
-	k.took += time.Since(k.began[w.name()])
-	k.est += usual
-}
-
-// value is the pace so far, with the estimate counted as one more device so
-// that a single quick or slow one does not swing it.
-func (k *paceKeeper) value() plan.Pace {
-	if k.est == 0 {
-		return 1
+	if w.wasHeld {
+		return
 	}
-	n := float64(k.took) / float64(k.est)
-	return plan.Pace(min(max((n*3+1)/4, 0.1), 10))
+	usual, _ := w.target.Estimate(p)
+	k.shown.Add(time.Since(k.began[w.name()])-p.Soak, usual)
 }

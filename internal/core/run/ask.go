@@ -33,7 +33,7 @@ func (r *Run) ask(ctx context.Context, why string, evidence []string, alone, on 
 			}
 		}
 	}
-	_, likely, _ := r.plan.Forecast(min(r.batch+1, len(r.plan.Batches)-1), nil, time.Now(), r.pace.value())
+	likely := r.plan.Forecast(r.progress(time.Now(), min(r.batch, len(r.plan.Batches)))).Likely
 	back, touched := r.backAll()
 	offers := []Offer{
 		{Choice: on, Touches: rest, Takes: time.Until(likely), Reason: on == StartEarly || on == GoOnLate},
@@ -90,6 +90,7 @@ func (r *Run) holdDevice(m held) {
 	if m.aside && r.opts.Unattended {
 		return // it waits by itself, and nobody is there
 	}
+	m.w.wasHeld = true
 	offers := m.offers
 	batch := r.batchWorkers()
 	offers = append(offers, Offer{Choice: BackBatch, Touches: len(batch), Takes: r.plan.BackTime(batch)})

@@ -41,25 +41,26 @@ type Run struct {
 	opts      Options
 
 	// Owned by the conductor's goroutine.
-	release   context.CancelFunc // lets go of all devices
-	released  bool
-	stopping  bool   // no new device starts
-	why       string // it is stopping, when somebody said
-	batch     int    // from 0
-	queue     []*plan.Target
-	backs     []*worker // kept devices to be taken back, in that order
-	active    map[string]*worker
-	busy      *plan.Busy // the same, as the caps count them
-	ends      map[string]State
-	kept      []*worker // in the order they were kept
-	holds     map[int]*openHold
-	nextHold  int
-	failures  int
-	failed    map[string]bool // devices that count as failures already
-	alarms    []string        // what must be asked about before the next batch
-	budget    int             // failures at which we ask; 0 is never
-	pace      paceKeeper
-	batchBack bool // the batch that runs is being taken back
+	release    context.CancelFunc // lets go of all devices
+	released   bool
+	stopping   bool   // no new device starts
+	why        string // it is stopping, when somebody said
+	batch      int    // from 0
+	queue      []*plan.Target
+	backs      []*worker // kept devices to be taken back, in that order
+	active     map[string]*worker
+	busy       *plan.Busy // the same, as the caps count them
+	ends       map[string]State
+	kept       []*worker // in the order they were kept
+	holds      map[int]*openHold
+	nextHold   int
+	failures   int
+	failed     map[string]bool // devices that count as failures already
+	alarms     []string        // what must be asked about before the next batch
+	budget     int             // failures at which we ask; 0 is never
+	pace       paceKeeper
+	forecasted time.Time // when the newest forecast was made
+	batchBack  bool      // the batch that runs is being taken back
 }
 
 // New prepares a run of the plan.
@@ -103,7 +104,7 @@ func (r *Run) Go(ctx context.Context) error {
 	defer release()
 	r.rec.emit(Event{Kind: Planned, Outline: Outlined(r.plan)})
 	r.rec.emit(Event{Kind: Began, By: r.opts.By})
-	r.forecast()
+	r.forecast(true)
 	r.waitForWindow(work)
 	for r.batch = 0; r.batch < len(r.plan.Batches) && !r.stopping; r.batch++ {
 		r.heed(work)
@@ -161,7 +162,7 @@ func (r *Run) skip(targets []*plan.Target, why string) {
 // inTime asks before a batch that can no longer be taken back inside the
 // window (law 9).
 func (r *Run) inTime(ctx context.Context) {
-	turn := r.plan.TurnBack(r.batch, r.pace.value())
+	turn := r.plan.TurnBack(r.batch, time.Now(), r.pace.shown)
 	if !time.Now().After(turn) {
 		return
 	}
@@ -184,7 +185,7 @@ func (r *Run) runBatch(ctx context.Context) {
 	r.queue = slices.Clone(r.plan.Batches[r.batch])
 	r.batchBack = false
 	r.rec.emit(Event{Kind: BatchBegan, Batch: r.batch + 1})
-	r.forecast()
+	r.forecast(true)
 	r.serve(ctx, func() bool { return len(r.queue) == 0 && len(r.active) == 0 && len(r.backs) == 0 })
 	r.rec.emit(Event{Kind: BatchEnded, Batch: r.batch + 1})
 }
@@ -279,7 +280,7 @@ func (r *Run) finished(w *worker, s State) {
 	if s == Reverted || s == Stranded || s == Dark {
 		r.fail(w)
 	}
-	r.forecast()
+	r.forecast(false)
 }
 
 // fail counts a device against the failure budget, once.
@@ -391,21 +392,35 @@ func (r *Run) start(ctx context.Context, w *worker) {
 	go w.work()
 }
 
-// forecast tells when the rest will run, corrected by what the night has shown.
-func (r *Run) forecast() {
-	if len(r.plan.Batches) == 0 {
+// seldom is how often a forecast is made anew while a batch runs: what one device more
+// shows of five thousand does not move it.
+const seldom = 2 * time.Second
+
+// forecast tells when the rest will run, corrected by what the night has shown; a batch
+// that begins or ends is always told.
+func (r *Run) forecast(always bool) {
+	now := time.Now()
+	if len(r.plan.Batches) == 0 || !always && now.Sub(r.forecasted) < seldom {
 		return
 	}
-	pace := r.pace.value()
-	start := later(time.Now(), r.plan.Window.Open)
-	rest := []*plan.Target{}
-	if r.batch < len(r.plan.Batches) {
-		for _, t := range r.plan.Batches[r.batch] {
-			if r.ends[t.Device.Name] == "" {
-				rest = append(rest, t)
-			}
+	r.forecasted = now
+	o := r.plan.Forecast(r.progress(later(now, r.plan.Window.Open), min(r.batch, len(r.plan.Batches))))
+	r.rec.emit(Event{Kind: Forecast, Batch: r.batch + 1, Slots: o.Slots, Due: o.Likely, Late: o.Late, Stays: o.Stays})
+}
+
+// progress is how far the night is, as the forecast wants it.
+func (r *Run) progress(now time.Time, batch int) plan.Progress {
+	at := plan.Progress{Now: now, Batch: batch, Over: map[string]bool{}, Began: map[string]time.Time{}, Pace: r.pace.shown}
+	if batch >= len(r.plan.Batches) {
+		return at
+	}
+	for _, t := range r.plan.Batches[batch] {
+		name := t.Device.Name
+		if r.ends[name] != "" {
+			at.Over[name] = true
+		} else if r.active[name] != nil {
+			at.Began[name] = r.pace.began[name]
 		}
 	}
-	slots, likely, late := r.plan.Forecast(min(r.batch, len(r.plan.Batches)), rest, start, pace)
-	r.rec.emit(Event{Kind: Forecast, Batch: r.batch + 1, Slots: slots, Due: likely, Late: late})
+	return at
 }

@@ -49,7 +49,7 @@ const (
 	Began      Kind = "began"       // By
 	BatchBegan Kind = "batch began" // Batch
 	BatchEnded Kind = "batch ended" // Batch
-	Forecast   Kind = "forecast"    // Slots, Due (likely end), Late
+	Forecast   Kind = "forecast"    // Slots, Due (likely end), Late, Stays (the chance of staying in the window)
 	HoldOpened Kind = "hold"        // Hold, Device or none, Note (why), Lines (evidence), Offers
 	HoldClosed Kind = "decided"     // Hold, Device, Choice, By, Note (the reason)
 	Aborted    Kind = "abort"       // Choice (what happens to devices in change), By
@@ -159,6 +159,7 @@ type Event struct {
 	Lines   []string      `json:"lines,omitempty"`
 	Due     time.Time     `json:"due,omitzero"`
 	Late    time.Time     `json:"late,omitzero"`
+	Stays   float64       `json:"stays,omitempty"`
 	For     time.Duration `json:"for,omitempty"` // nanoseconds
 	Hold    int           `json:"hold,omitempty"`
 	Choice  Choice        `json:"choice,omitempty"`

@@ -24,6 +24,7 @@ type Night struct {
 	Slots    []plan.Slot
 	Likely   time.Time // when it will be over, likely
 	Late     time.Time // and in nine cases of ten
+	Stays    float64   // the chance that it is over before the reserve begins
 	index    map[string]int
 }
 
@@ -247,7 +248,7 @@ func (n *Night) apply(e Event) {
 	case BatchBegan:
 		n.Batch = e.Batch
 	case Forecast:
-		n.Slots, n.Likely, n.Late = e.Slots, e.Due, e.Late
+		n.Slots, n.Likely, n.Late, n.Stays = e.Slots, e.Due, e.Late, e.Stays
 	case Aborted:
 		n.Aborted = e.Choice
 	case LetGo:

@@ -334,7 +334,7 @@ func (c *compiler) text(t *Text, env types.Map) {
 			c.explain(at, p.source, err, env, "lines are rendered before any device is reached, so they can use only the fleet and asked values")
 			continue
 		}
-		p.prog = prog
+		p.prog, p.names = prog, namesIn(p.source)
 	}
 }
 

@@ -269,6 +269,7 @@ type piece struct {
 	source  string
 	at      span
 	prog    *vm.Program
+	names   []string // it looks at, once it was compiled
 }
 
 func (p *parser) text(n *node, at int, body string) *Text {
@@ -454,7 +455,10 @@ var (
 // Names lists what the values between its angles look at.
 func (t *Text) Names() (out []string) {
 	for _, p := range t.pieces {
-		if p.source != "" {
+		switch {
+		case p.names != nil:
+			out = append(out, p.names...)
+		case p.source != "":
 			out = append(out, namesIn(p.source)...)
 		}
 	}

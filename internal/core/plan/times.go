@@ -1,0 +1,222 @@
+package plan
+
+import (
+	"cmp"
+	"maps"
+	"math"
+	"slices"
+	"time"
+
+	"gonum.org/v1/gonum/stat"
+)
+
+// How long things take is learned from the nights that were: of each platform, how long
+// each part of a device's night took, and how much devices differ from one another. What
+// was never seen is estimated from the profile. A night that runs adds what it shows.
+
+// The parts of a device's night, beside its steps.
+const (
+	Before  = "reach and check"
+	Guard   = "back up and arm"
+	Closing = "disarm and save" // the soak not counted
+)
+
+// StepPart is the part of a step of that title.
+func StepPart(title string) string { return "step " + title }
+
+// Spread is how long something took: so many times, and the quantiles of it, in seconds,
+// from the shortest to the longest in even shares.
+type Spread struct {
+	N  int       `json:"n"`
+	At []float64 `json:"at"`
+}
+
+// kept is how many quantiles are kept of a spread.
+const kept = 21
+
+// SpreadOf sums up how long something took.
+func SpreadOf(seconds []float64) Spread {
+	slices.Sort(seconds)
+	s := Spread{N: len(seconds), At: seconds}
+	if len(seconds) > kept {
+		s.At = nil
+		for i := range kept {
+			s.At = append(s.At, stat.Quantile(float64(i)/(kept-1), stat.LinInterp, seconds, nil))
+		}
+	}
+	return s
+}
+
+// Times is what one night showed: how long each part took, by platform, and what the
+// whole of a device took, as a share of what the parts make together.
+type Times struct {
+	Parts  map[string]map[string]Spread `json:"parts,omitempty"`
+	Shares map[string]Spread            `json:"shares,omitempty"`
+}
+
+// Part is a part of one device's night, as it was.
+type Part struct {
+	Device, Platform, Name string
+	Took                   time.Duration
+}
+
+// Sum sums up the parts of a night.
+func Sum(parts []Part) Times {
+	t := Times{Parts: map[string]map[string]Spread{}, Shares: map[string]Spread{}}
+	seconds := map[string]map[string][]float64{}
+	for _, p := range parts {
+		if seconds[p.Platform] == nil {
+			seconds[p.Platform] = map[string][]float64{}
+		}
+		seconds[p.Platform][p.Name] = append(seconds[p.Platform][p.Name], p.Took.Seconds())
+	}
+	for platform, of := range seconds {
+		t.Parts[platform] = map[string]Spread{}
+		for name, s := range of {
+			t.Parts[platform][name] = SpreadOf(s)
+		}
+	}
+	took, usual, platform := map[string]float64{}, map[string]float64{}, map[string]string{}
+	for _, p := range parts {
+		took[p.Device] += p.Took.Seconds()
+		usual[p.Device] += t.Parts[p.Platform][p.Name].quantile(0.5)
+		platform[p.Device] = p.Platform
+	}
+	shares := map[string][]float64{}
+	for _, d := range slices.Sorted(maps.Keys(took)) {
+		if usual[d] > 0 {
+			shares[platform[d]] = append(shares[platform[d]], took[d]/usual[d])
+		}
+	}
+	for name, s := range shares {
+		t.Shares[name] = SpreadOf(s)
+	}
+	return t
+}
+
+func (s Spread) quantile(p float64) float64 {
+	if len(s.At) == 0 {
+		return 0
+	}
+	return stat.Quantile(p, stat.LinInterp, s.At, nil)
+}
+
+// Estimates are what the nights that were say of those to come. Without any, nil, all
+// comes from the profiles.
+type Estimates struct {
+	Nights int // how many they come from
+	parts  map[string]map[string]Estimate
+	shares map[string][]float64 // by platform, sorted
+	// between is how much whole nights differ, as the deviation of a logarithm.
+	between float64
+}
+
+// Estimate is how long a part takes.
+type Estimate struct {
+	N           int // times it was seen
+	Median, P90 time.Duration
+}
+
+// Learn makes estimates of what nights showed.
+func Learn(nights []Times) *Estimates {
+	e := &Estimates{parts: map[string]map[string]Estimate{}, shares: map[string][]float64{}, between: usualBetween}
+	type weighted struct{ x, w []float64 }
+	all := map[string]map[string]*weighted{}
+	for _, n := range nights {
+		if len(n.Parts) > 0 {
+			e.Nights++
+		}
+		for platform, of := range n.Parts {
+			if all[platform] == nil {
+				all[platform] = map[string]*weighted{}
+			}
+			for name, s := range of {
+				w := cmp.Or(all[platform][name], &weighted{})
+				for _, at := range s.At {
+					w.x, w.w = append(w.x, at), append(w.w, float64(s.N)/float64(len(s.At)))
+				}
+				all[platform][name] = w
+			}
+		}
+		for platform, s := range n.Shares {
+			e.shares[platform] = append(e.shares[platform], s.At...)
+		}
+	}
+	for platform, of := range all {
+		e.parts[platform] = map[string]Estimate{}
+		for name, w := range of {
+			stat.SortWeighted(w.x, w.w)
+			total := 0.0
+			for _, n := range w.w {
+				total += n
+			}
+			at := func(p float64) time.Duration { return toDuration(stat.Quantile(p, stat.LinInterp, w.x, w.w)) }
+			e.parts[platform][name] = Estimate{N: int(math.Round(total)), Median: at(0.5), P90: at(0.9)}
+		}
+	}
+	for _, s := range e.shares {
+		slices.Sort(s)
+	}
+	e.between = e.differ(nights)
+	return e
+}
+
+// usualBetween is how much nights differ as long as too few were seen to tell.
+const usualBetween = 0.15
+
+// differ finds how much whole nights differ from what all of them make.
+func (e *Estimates) differ(nights []Times) float64 {
+	var logs []float64
+	for _, n := range nights {
+		took, usual := 0.0, 0.0
+		for platform, of := range n.Parts {
+			for name, s := range of {
+				took += s.quantile(0.5)
+				usual += e.parts[platform][name].Median.Seconds()
+			}
+		}
+		if took > 0 && usual > 0 {
+			logs = append(logs, math.Log(took/usual))
+		}
+	}
+	if len(logs) < 3 {
+		return usualBetween
+	}
+	// Few nights tell it badly: what is usual counts as three more.
+	n := float64(len(logs))
+	v := (stat.Variance(logs, nil)*(n-1) + 3*usualBetween*usualBetween) / (n + 2)
+	return math.Sqrt(v)
+}
+
+// Part is what the nights say of a part; ok is false where they say nothing.
+func (e *Estimates) Part(platform, name string) (est Estimate, ok bool) {
+	if e == nil {
+		return Estimate{}, false
+	}
+	est, ok = e.parts[platform][name]
+	return est, ok
+}
+
+// Sharing is how a device's time is spread around what its parts make: quantiles in even
+// shares, from the shortest. Where few were seen, what the profile leaves open counts
+// beside them.
+func (e *Estimates) sharing(platform string, worst float64) []float64 {
+	open := []float64{0.8, 0.9, 0.95, 1, 1.05, 1 + (worst-1)*0.15, 1 + (worst-1)*0.3, worst}
+	if e == nil {
+		return sorted(open)
+	}
+	seen := e.shares[platform]
+	if len(seen) >= 2*len(open) {
+		return seen
+	}
+	return sorted(slices.Concat(open, seen, seen))
+}
+
+func sorted(x []float64) []float64 {
+	slices.Sort(x)
+	return x
+}
+
+func toDuration(seconds float64) time.Duration {
+	return time.Duration(seconds * float64(time.Second))
+}
