@@ -4,6 +4,7 @@ package main
 
 import (
 	"os"
+	_ "time/tzdata" // windows may be in a zone of their own, on a machine that has none
 
 	"metabasis/internal/cli"
 )

@@ -402,6 +402,61 @@ func TestTurnBackTime(t *testing.T) {
 	})
 }
 
+// In a batch, too, no device is begun after the last moment at which it, and all before
+// it, can be taken back; a person may say that it goes on all the same.
+func TestNoDeviceIsBegunTooLate(t *testing.T) {
+	for _, late := range []bool{false, true} {
+		synctest.Test(t, func(t *testing.T) {
+			w := simple(t, []sim.Spec{{Faults: []sim.Fault{{Kind: sim.Slow, By: 4 * time.Second}}}, {}, {}}, func(s string) string {
+				return strings.NewReplacer("window    now for 3h\n  reserve   20m", "window    now for 6m\n  reserve   1m", "sizes     1, 4\n  together  4", "sizes     3\n  together  1").Replace(s)
+			})
+			defer w.sim.Close()
+			w.run(context.Background(), when(opened, func(r *run.Run, e run.Event) {
+				assert.Contains(t, e.Note, "the last moment to begin ald-quay-")
+				c := run.Command{Hold: e.Hold, Choice: run.Stop, By: "test"}
+				if late {
+					c = run.Command{Hold: e.Hold, Choice: run.GoOnLate, By: "test", Reason: "the desk agreed"}
+				}
+				go func() { assert.NoError(t, r.Do(context.Background(), c)) }()
+			}))
+			begun := 0
+			for _, d := range w.night.Devices {
+				begun += asOne(!d.Began.IsZero())
+			}
+			assert.Equal(t, late, begun == 3, "begun %d", begun)
+			assert.Equal(t, run.Kept, w.night.Devices[0].State)
+			w.checkLaws()
+		})
+	}
+}
+
+// Once the reserve has begun no step that changes something is begun, but taken back, or
+// gone on with for a reason.
+func TestNothingIsChangedInTheReserve(t *testing.T) {
+	for choice, want := range map[run.Choice]run.State{run.BackDevice: run.Reverted, run.GoOnLate: run.Kept, "": run.Reverted} {
+		synctest.Test(t, func(t *testing.T) {
+			w := simple(t, []sim.Spec{{Faults: []sim.Fault{{Kind: sim.Slow, Match: "^(edit|up|time source|log host|tell)", By: 8 * time.Second}}}}, func(s string) string {
+				return strings.Replace(s, "window    now for 3h\n  reserve   20m", "window    now for 6m\n  reserve   4m50s", 1)
+			})
+			defer w.sim.Close()
+			var who person
+			if choice != "" {
+				who = when(opened, func(r *run.Run, e run.Event) {
+					assert.Regexp(t, `the reserve has begun since \d\d:\d\d:\d\d, and ".*" was not sent`, e.Note)
+					assert.Equal(t, run.GoOnLate, e.Offers[0].Choice)
+					assert.True(t, e.Offers[0].Reason)
+					go func() {
+						assert.NoError(t, r.Do(context.Background(), run.Command{Hold: e.Hold, Choice: choice, By: "test", Reason: "the desk agreed"}))
+					}()
+				})
+			}
+			w.run(context.Background(), who)
+			assert.Equal(t, want, w.night.Devices[0].State, "%s: %s", choice, w.night.Devices[0].Note)
+			w.checkLaws()
+		})
+	}
+}
+
 // A run waits for its window to open.
 func TestWindowOpensLater(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {

@@ -34,8 +34,12 @@ func tell(e run.Event) string {
 		for _, b := range e.Outline.Batches {
 			n += len(b)
 		}
-		s := fmt.Sprintf("%s: %s in %s, %d left out; window %s to %s", e.Outline.Title, Count(n, "device"),
-			Count(len(e.Outline.Batches), "batch"), len(e.Outline.LeftOut), Clock(e.Outline.Window.Open), Clock(e.Outline.Window.Close))
+		within := "no window"
+		if w := e.Outline.Window; !w.None {
+			within = fmt.Sprintf("window %s to %s", Clock(w.Open), Clock(w.Close))
+		}
+		s := fmt.Sprintf("%s: %s in %s, %d left out; %s", e.Outline.Title, Count(n, "device"),
+			Count(len(e.Outline.Batches), "batch"), len(e.Outline.LeftOut), within)
 		if e.Outline.Budget > 0 {
 			s += "; asks after " + Count(e.Outline.Budget, "failure")
 		}

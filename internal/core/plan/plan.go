@@ -220,8 +220,12 @@ func (p *Plan) Targets() []*Target {
 // error, if any, is a problem.List.
 func Make(rb *runbook.Runbook, f *fleet.Fleet, answers map[string]string, traits map[string]Traits, now time.Time) (*Plan, error) {
 	m := &maker{rb: rb, answers: answers, traits: traits, fleet: f, columns: f.Columns, said: map[string]bool{}}
+	window, notes, err := newWindow(rb, now)
+	if err != nil {
+		m.fail(rb.Window.Line, "%v", err)
+	}
 	p := &Plan{
-		Title: rb.Title, Change: rb.Change, Window: newWindow(rb, now), Rules: rb.Batches, Prechecks: rb.Prechecks,
+		Title: rb.Title, Change: rb.Change, Window: window, Rules: rb.Batches, Prechecks: rb.Prechecks,
 		Timer: rb.Timer, Soak: rb.Soak, Unattended: rb.Unattended,
 	}
 	for _, s := range rb.Steps {
@@ -237,7 +241,7 @@ func Make(rb *runbook.Runbook, f *fleet.Fleet, answers map[string]string, traits
 		return nil, err
 	}
 	p.taken = p.backs()
-	p.Warnings = p.maskedEach(warnings(p))
+	p.Warnings = p.maskedEach(append(notes, warnings(p)...))
 	return p, nil
 }
 

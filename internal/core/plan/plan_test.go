@@ -120,26 +120,81 @@ func TestWhatCannotBePlannedIsAnErrorNow(t *testing.T) {
 	}
 }
 
+// opens is when the window opens that a runbook has.
+func opens(t *testing.T, window string, now time.Time) (Window, []string) {
+	t.Helper()
+	w, notes, err := newWindow(parse(t, strings.Replace(book, "01:30 for 2h45m", window, 1)), now)
+	require.NoError(t, err, window)
+	return w, notes
+}
+
 func TestWindowIsTheOneThatIsOpenOrTheNext(t *testing.T) {
-	rb := parse(t, book)
-	for now, open := range map[string]string{
-		"2026-12-02T01:00:00Z": "2026-12-02T01:30:00Z",
-		"2026-12-02T01:30:00Z": "2026-12-02T01:30:00Z",
-		"2026-12-02T04:14:59Z": "2026-12-02T01:30:00Z",
-		"2026-12-02T04:15:00Z": "2026-12-03T01:30:00Z",
+	for _, c := range []struct{ window, now, open string }{
+		{"01:30 for 2h45m", "2026-12-02T01:00:00Z", "2026-12-02T01:30:00Z"},
+		{"01:30 for 2h45m", "2026-12-02T01:30:00Z", "2026-12-02T01:30:00Z"},
+		{"01:30 for 2h45m", "2026-12-02T04:14:59Z", "2026-12-02T01:30:00Z"},
+		{"01:30 for 2h45m", "2026-12-02T04:15:00Z", "2026-12-03T01:30:00Z"},
+		{"23:00 for 3h", "2026-12-02T01:00:00Z", "2026-12-01T23:00:00Z"}, // over midnight
+		{"Thu 01:30 for 2h", "2026-12-02T01:00:00Z", "2026-12-03T01:30:00Z"},
+		{"wednesday 01:30 for 2h", "2026-12-02T01:00:00Z", "2026-12-02T01:30:00Z"},
+		{"Wed 01:30 for 2h", "2026-12-02T03:30:00Z", "2026-12-09T01:30:00Z"},
+		{"Tue 23:00 for 3h", "2026-12-02T01:00:00Z", "2026-12-01T23:00:00Z"},
+		{"2026-12-24 01:30 for 2h", "2026-12-02T01:00:00Z", "2026-12-24T01:30:00Z"},
+		{"01:30 for 2h in Europe/Berlin", "2026-12-02T01:00:00Z", "2026-12-02T01:30:00+01:00"},
+		{"2026-12-24 01:30 for 2h in America/New_York", "2026-12-02T01:00:00Z", "2026-12-24T01:30:00-05:00"},
 	} {
-		at, err := time.Parse(time.RFC3339, now)
+		at, err := time.Parse(time.RFC3339, c.now)
 		require.NoError(t, err)
-		assert.Equal(t, open, newWindow(rb, at).Open.Format(time.RFC3339), now)
+		w, notes := opens(t, c.window, at)
+		assert.Equal(t, c.open, w.Open.Format(time.RFC3339), c.window)
+		assert.Empty(t, notes)
 	}
-	late := parse(t, strings.Replace(book, "01:30 for 2h45m", "23:00 for 3h", 1))
-	assert.Equal(t, "2026-12-01T23:00:00Z", newWindow(late, night).Open.Format(time.RFC3339), "a window over midnight")
-	// The night the clocks go forward in a place with summer time: 01:30 stays 01:30.
-	berlin, err := time.LoadLocation("Europe/Berlin")
-	if err == nil {
-		w := newWindow(rb, time.Date(2026, 3, 28, 23, 0, 0, 0, berlin))
-		assert.Equal(t, "01:30", w.Open.Format("15:04"))
-		assert.Equal(t, 165*time.Minute, w.Close.Sub(w.Open))
+	_, _, err := newWindow(parse(t, strings.Replace(book, "01:30 for 2h45m", "2026-12-01 01:30 for 2h", 1)), night)
+	assert.ErrorContains(t, err, "the window of 2026-12-01 closed at 03:30 UTC: give it another day")
+	_, err = Make(parse(t, strings.Replace(book, "01:30 for 2h45m", "2026-12-01 01:30 for 2h", 1)), read(t, six), map[string]string{"lan": "310"}, traits, night)
+	assert.ErrorContains(t, err, "x.runbook:2: the window of 2026-12-01 closed")
+}
+
+// On the nights the clocks change, a window is where its clock says, as long as it says;
+// a time that is not there, or there twice, is told.
+func TestWindowsOnTheNightsTheClocksChange(t *testing.T) {
+	spring, autumn := time.Date(2026, 3, 28, 20, 0, 0, 0, time.UTC), time.Date(2026, 10, 24, 20, 0, 0, 0, time.UTC)
+	for _, c := range []struct {
+		window    string
+		now       time.Time
+		open, end string // in UTC
+		note      string
+	}{
+		{"01:30 for 2h45m in Europe/Berlin", spring, "00:30", "03:15", ""},
+		{"23:30 for 2h45m in Europe/Berlin", spring, "22:30", "01:15", ""},
+		{"02:30 for 1h in Europe/Berlin", spring, "01:30", "02:30", "02:30 is not there: the window opens at 03:30 CEST"},
+		{"01:30 for 2h45m in Europe/Berlin", autumn, "23:30", "02:15", ""},
+		{"02:30 for 1h in Europe/Berlin", autumn, "00:30", "01:30", "02:30 is there twice: the window opens the first time, at 02:30 CEST"},
+		{"03:30 for 1h in Europe/Berlin", autumn, "02:30", "03:30", ""},
+	} {
+		w, notes := opens(t, c.window, c.now)
+		assert.Equal(t, c.open+" "+c.end, w.Open.UTC().Format("15:04")+" "+w.Close.UTC().Format("15:04"), "%s %s", c.window, c.now)
+		if c.note == "" {
+			assert.Empty(t, notes, c.window)
+		} else {
+			require.Len(t, notes, 1, c.window)
+			assert.Contains(t, notes[0], c.note)
+		}
+	}
+}
+
+// Without a window nothing has to be over by any time, and that is said.
+func TestNoWindow(t *testing.T) {
+	p, err := Make(parse(t, strings.NewReplacer("01:30 for 2h45m", "none", "  reserve   20m\n", "").Replace(book)), read(t, six), map[string]string{"lan": "310"}, traits, night)
+	require.NoError(t, err)
+	assert.True(t, p.Window.None)
+	assert.Equal(t, "no window: nothing must be over by any time, and there is no turn-back time", p.Warnings[0])
+	o := p.Begun(night.Add(time.Hour)).Forecast(Progress{Now: night.Add(time.Hour)})
+	assert.Equal(t, 1.0, o.Stays)
+	for i, s := range o.Slots {
+		assert.True(t, s.TurnBack.IsZero())
+		assert.True(t, p.TurnBack(i, night, Pace{}).IsZero())
+		assert.True(t, p.LastStart(p.Batches[i][0], i, Pace{}).IsZero())
 	}
 }
 

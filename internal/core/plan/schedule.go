@@ -81,7 +81,7 @@ func (p *Plan) Forecast(at Progress) Outlook {
 	starts, ends := make([][]float64, len(p.Batches)), make([][]float64, len(p.Batches))
 	var over []float64
 	in := 0
-	reserve := p.Window.Close.Add(-p.Window.Reserve)
+	reserve := p.Window.Ends()
 	rng := rand.New(rand.NewPCG(uint64(len(p.byName)), 7)) // the same question, the same answer
 	for range n {
 		now := 0.0

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"time"
 
@@ -13,12 +14,16 @@ type Window struct {
 	Open, Close time.Time
 	Reserve     time.Duration // at its end, kept free for taking things back
 	Now         bool          `json:",omitempty"` // it opens when the run begins; until then Open is only where it would be
+	None        bool          `json:",omitempty"` // there is none: it is open, and does not close
 }
 
-// Begun is the plan of a run that begins at that time: a window that opens with
-// the run opens then.
+// endless is how long a window is that there is none of: longer than any night.
+const endless = 10 * 365 * 24 * time.Hour
+
+// Begun is the plan of a run that begins at that time: a window that opens with the run
+// opens then.
 func (p *Plan) Begun(at time.Time) *Plan {
-	if !p.Window.Now {
+	if !p.Window.Now && !p.Window.None {
 		return p
 	}
 	begun := *p
@@ -29,22 +34,69 @@ func (p *Plan) Begun(at time.Time) *Plan {
 // Contains tells whether the window is open at that time.
 func (w Window) Contains(t time.Time) bool { return !t.Before(w.Open) && t.Before(w.Close) }
 
-// newWindow places the runbook's window around or after now: the one that is
-// open, else the next to open.
-func newWindow(rb *runbook.Runbook, now time.Time) Window {
-	if rb.Window.Now {
-		return Window{now, now.Add(rb.Window.Length), rb.Reserve, true}
+// Ends is when the reserve begins: nothing more is changed then, but taken back. Without
+// a window, and without a reserve before its end, that is when it closes.
+func (w Window) Ends() time.Time { return w.Close.Add(-w.Reserve) }
+
+// newWindow places the runbook's window around or after now: the one that is open, else
+// the next to open. Notes say what of it may not be as it was meant. It is an error when
+// the window was on a day that has passed.
+func newWindow(rb *runbook.Runbook, now time.Time) (w Window, notes []string, err error) {
+	rw := rb.Window
+	if rw.None {
+		return Window{Open: now, Close: now.Add(endless), None: true}, []string{"no window: nothing must be over by any time, and there is no turn-back time"}, nil
 	}
-	// Counting from midnight in wall-clock fields keeps 01:30 at 01:30 on the
-	// nights the clocks change.
-	y, mo, d := now.Date()
-	h, mi := int(rb.Window.Start/time.Hour), int(rb.Window.Start/time.Minute%60)
-	for day := d - 1; ; day++ {
-		open := time.Date(y, mo, day, h, mi, 0, 0, now.Location())
-		if end := open.Add(rb.Window.Length); end.After(now) {
-			return Window{open, end, rb.Reserve, false}
+	if rw.Now {
+		return Window{now, now.Add(rw.Length), rb.Reserve, true, false}, nil, nil
+	}
+	at := now
+	if rw.Zone != "" {
+		zone, err := time.LoadLocation(rw.Zone)
+		if err != nil {
+			return w, nil, fmt.Errorf("the time zone of the window: %w", err)
+		}
+		at = now.In(zone)
+	}
+	if rw.Date != "" {
+		day, err := time.ParseInLocation("2006-01-02", rw.Date, at.Location())
+		if err != nil {
+			return w, nil, fmt.Errorf("the day of the window: %w", err)
+		}
+		open, notes := onTheClock(day, 0, rw.Start)
+		w = Window{open, open.Add(rw.Length), rb.Reserve, false, false}
+		if !w.Close.After(now) {
+			return w, nil, fmt.Errorf("the window of %s closed at %s: give it another day", rw.Date, w.Close.Format("15:04 MST"))
+		}
+		return w, notes, nil
+	}
+	for day := -1; ; day++ {
+		open, notes := onTheClock(at, day, rw.Start)
+		if end := open.Add(rw.Length); end.After(now) && (rw.Day == "" || at.AddDate(0, 0, day).Weekday().String() == rw.Day) {
+			return Window{open, end, rb.Reserve, false, false}, notes, nil
 		}
 	}
+}
+
+// onTheClock is a time of day so many days after at. Counting from midnight in wall-clock
+// fields keeps 01:30 at 01:30 on the nights the clocks change; a time that is not there on
+// such a night, or there twice, is told.
+func onTheClock(at time.Time, days int, of time.Duration) (t time.Time, notes []string) {
+	y, mo, d := at.Date()
+	h, mi := int(of/time.Hour), int(of/time.Minute%60)
+	t = time.Date(y, mo, d+days, h, mi, 0, 0, at.Location())
+	said := fmt.Sprintf("%02d:%02d", h, mi)
+	if t.Hour() != h || t.Minute() != mi {
+		return t, []string{fmt.Sprintf("the clocks change that night, and %s is not there: the window opens at %s", said, t.Format("15:04 MST"))}
+	}
+	for _, shift := range []time.Duration{-time.Hour, time.Hour} {
+		if o := t.Add(shift); o.Hour() == h && o.Minute() == mi {
+			if shift < 0 {
+				t = o
+			}
+			return t, []string{fmt.Sprintf("the clocks change that night, and %s is there twice: the window opens the first time, at %s", said, t.Format("15:04 MST"))}
+		}
+	}
+	return t, nil
 }
 
 // Margin is how much longer than the worst case of its work a rollback timer
@@ -206,9 +258,12 @@ func (p *Plan) backs() []float64 {
 
 // turnBack is the last moment a batch may start that lasts so long: it must end before
 // the reserve begins, and taking back every device of this and all earlier batches must
-// end before the window closes.
+// end before the window closes. Without a window it is zero: there is none.
 func (p *Plan) turnBack(lasts time.Duration, back float64, pace Pace) time.Time {
-	byReserve := p.Window.Close.Add(-p.Window.Reserve - lasts)
+	if p.Window.None {
+		return time.Time{}
+	}
+	byReserve := p.Window.Ends().Add(-lasts)
 	byBack := p.Window.Close.Add(-p.slow(toDuration(back), pace) - lasts)
 	if byBack.Before(byReserve) {
 		return byBack
@@ -226,8 +281,8 @@ const backMargin = 1.25
 
 // TurnBack is the last moment batch i (from 0) may start.
 func (p *Plan) TurnBack(i int, now time.Time, pace Pace) time.Time {
-	if i >= len(p.Batches) {
-		return p.Window.Close
+	if i >= len(p.Batches) || p.Window.None {
+		return time.Time{}
 	}
 	only := *p
 	only.Batches = p.Batches[:i+1]
@@ -235,11 +290,24 @@ func (p *Plan) TurnBack(i int, now time.Time, pace Pace) time.Time {
 	return only.Forecast(Progress{Now: now, Batch: i, Pace: pace}).Slots[0].TurnBack
 }
 
+// LastStart is the last moment at which a device of batch i may be begun, so that it is
+// over before the reserve begins, in nine cases of ten, and it and all before it can be
+// taken back before the window closes. Without a window it is zero.
+func (p *Plan) LastStart(t *Target, i int, pace Pace) time.Time {
+	usual, worst := t.Estimate(p)
+	within := spreadOf(p.estimates.sharing(t.Device.Platform, float64(worst)/float64(max(usual, 1))))
+	lasts := toDuration(usual.Seconds()*pace.Usual()*math.Exp(ninety*within)) + p.Soak
+	return p.turnBack(lasts, p.backs()[i], pace)
+}
+
+// ninety is how many deviations above the middle nine cases of ten lie below.
+const ninety = 1.28
+
 // lastBatchTooLate warns when the plan does not fit even if it starts on time.
 func (p *Plan) lastBatchTooLate() string {
 	o := p.Forecast(Progress{Now: p.Window.Open})
 	for i, s := range o.Slots {
-		if s.Start.After(s.TurnBack) {
+		if !p.Window.None && s.Start.After(s.TurnBack) {
 			return fmt.Sprintf("batch %d would start at %s, after its turn-back time %s; all would be over at %s",
 				i+1, s.Start.Format("15:04"), s.TurnBack.Format("15:04"), o.Likely.Format("15:04"))
 		}

@@ -115,19 +115,19 @@ type paceKeeper struct {
 	shown plan.Pace
 }
 
-func (k *paceKeeper) begin(w *worker) {
+func (k *paceKeeper) begin(w *worker, now time.Time) {
 	if k.began == nil {
 		k.began = map[string]time.Time{}
 	}
-	k.began[w.name()] = time.Now()
+	k.began[w.name()] = now
 }
 
 // learn takes in a device that was kept. One that was held shows nothing: it waited for a
 // person.
-func (k *paceKeeper) learn(w *worker, p *plan.Plan) {
+func (k *paceKeeper) learn(w *worker, p *plan.Plan, now time.Time) {
 	if w.wasHeld {
 		return
 	}
 	usual, _ := w.target.Estimate(p)
-	k.shown.Add(time.Since(k.began[w.name()])-p.Soak, usual)
+	k.shown.Add(now.Sub(k.began[w.name()])-p.Soak, usual)
 }

@@ -33,10 +33,10 @@ func (r *Run) ask(ctx context.Context, why string, evidence []string, alone, on 
 			}
 		}
 	}
-	likely := r.plan.Forecast(r.progress(time.Now(), min(r.batch, len(r.plan.Batches)))).Likely
+	likely := r.plan.Forecast(r.progress(r.now(), min(r.batch, len(r.plan.Batches)))).Likely
 	back, touched := r.backAll()
 	offers := []Offer{
-		{Choice: on, Touches: rest, Takes: time.Until(likely), Reason: on == StartEarly || on == GoOnLate},
+		{Choice: on, Touches: rest, Takes: likely.Sub(r.now()), Reason: on == StartEarly || on == GoOnLate},
 		{Choice: Stop},
 		{Choice: BackAll, Touches: touched, Takes: back},
 	}
@@ -106,7 +106,11 @@ func (r *Run) holdDevice(m held) {
 			m.w.told <- answer{m.question, c}
 		}
 	}}
-	r.open(h, m.w.name(), m.tr.why, m.tr.evidence, r.alone(m.w))
+	alone := BackDevice // nobody is there to say that it goes on after the time to change things
+	if offers[0].Choice != GoOnLate {
+		alone = r.alone(m.w)
+	}
+	r.open(h, m.w.name(), m.tr.why, m.tr.evidence, alone)
 }
 
 // batchWorkers are the devices of the batch that runs which were touched.
@@ -145,7 +149,7 @@ func (r *Run) open(h *openHold, device, why string, evidence []string, alone Cho
 	n := r.nextHold
 	r.holds[n] = h
 	for i := range h.offers {
-		h.offers[i].Fits = time.Now().Add(h.offers[i].Takes).Before(r.plan.Window.Close)
+		h.offers[i].Fits = r.now().Add(h.offers[i].Takes).Before(r.plan.Window.Close)
 	}
 	r.rec.emit(Event{Kind: HoldOpened, Device: device, Hold: n, Note: why, Lines: evidence, Offers: h.offers})
 	if r.opts.Unattended && alone != "" {

@@ -59,7 +59,9 @@ type Run struct {
 	alarms     []string        // what must be asked about before the next batch
 	budget     int             // failures at which we ask; 0 is never
 	pace       paceKeeper
+	began      time.Time
 	forecasted time.Time // when the newest forecast was made
+	lateAsked  bool      // somebody has said that the batch that runs goes on late, or is being asked
 	batchBack  bool      // the batch that runs is being taken back
 }
 
@@ -98,7 +100,8 @@ func (r *Run) Go(ctx context.Context) error {
 		}
 	}
 	go r.rec.run()
-	r.plan = r.plan.Begun(time.Now())
+	r.began = time.Now()
+	r.plan = r.plan.Begun(r.began)
 	work, release := context.WithCancel(ctx)
 	r.release = release
 	defer release()
@@ -132,14 +135,19 @@ func (r *Run) Go(ctx context.Context) error {
 	return nil
 }
 
+// now is the time of the night's own clock: it was right when the night began, and runs on
+// from there whatever becomes of this machine's. A clock that is set at night, by hand or
+// by the network, does not move the window.
+func (r *Run) now() time.Time { return r.began.Round(0).Add(time.Since(r.began)) }
+
 // waitForWindow waits until the window opens, unless a person starts earlier.
 func (r *Run) waitForWindow(ctx context.Context) {
 	open := r.plan.Window.Open
-	if !time.Now().Before(open) {
+	if !r.now().Before(open) {
 		return
 	}
 	hold := r.nextHold + 1 // the one opened below: only that is answered by the time
-	t := time.AfterFunc(time.Until(open), func() {
+	t := time.AfterFunc(open.Sub(r.now()), func() {
 		select {
 		case r.inbox <- windowOpen{hold}:
 		case <-ctx.Done():
@@ -162,10 +170,12 @@ func (r *Run) skip(targets []*plan.Target, why string) {
 // inTime asks before a batch that can no longer be taken back inside the
 // window (law 9).
 func (r *Run) inTime(ctx context.Context) {
-	turn := r.plan.TurnBack(r.batch, time.Now(), r.pace.shown)
-	if !time.Now().After(turn) {
+	r.lateAsked = false
+	turn := r.plan.TurnBack(r.batch, r.now(), r.pace.shown)
+	if turn.IsZero() || !r.now().After(turn) {
 		return
 	}
+	r.lateAsked = true // and need not be asked for each of its devices
 	r.ask(ctx, fmt.Sprintf("the turn-back time of batch %d was %s", r.batch+1, turn.Format("15:04:05")),
 		[]string{"started now, it may not be possible to take everything back before the window closes"}, Stop, GoOnLate)
 }
@@ -272,7 +282,7 @@ func (r *Run) finished(w *worker, s State) {
 	r.ends[w.name()] = s
 	if s == Kept {
 		r.kept = append(r.kept, w)
-		r.pace.learn(w, r.plan)
+		r.pace.learn(w, r.plan, r.now())
 	}
 	if s == Stranded || s == Dark {
 		r.alarm(w, string(s))
@@ -346,6 +356,8 @@ func (r *Run) startMore(ctx context.Context) {
 		case why != "":
 			r.queue = slices.Delete(r.queue, i, i+1)
 			r.skip([]*plan.Target{t}, why)
+		case ok && r.tooLate(t):
+			return
 		case ok:
 			r.queue = slices.Delete(r.queue, i, i+1)
 			r.start(ctx, newWorker(r, t))
@@ -353,6 +365,28 @@ func (r *Run) startMore(ctx context.Context) {
 			i++
 		}
 	}
+}
+
+// tooLate tells whether the last moment has passed at which a device may be begun, and
+// asks once for the batch whether it is to be begun all the same (law 9).
+func (r *Run) tooLate(t *plan.Target) bool {
+	last := r.plan.LastStart(t, r.batch, r.pace.shown)
+	if last.IsZero() || r.lateAsked || !r.now().After(last) {
+		return false
+	}
+	r.lateAsked = true
+	back, touched := r.backAll()
+	why := fmt.Sprintf("the last moment to begin %s was %s", t.Device.Name, last.Format("15:04:05"))
+	offers := []Offer{{Choice: GoOnLate, Touches: len(r.queue), Reason: true}, {Choice: Stop}, {Choice: BackAll, Touches: touched, Takes: back}}
+	r.open(&openHold{offers: offers, answer: func(c Choice) {
+		switch c {
+		case Stop:
+			r.stop("its last moment in the window had passed")
+		case BackAll:
+			r.takeAllBack()
+		}
+	}}, "", why, []string{"begun now, it may not be over before the reserve begins, or not be taken back before the window closes"}, Stop)
+	return true
 }
 
 // waits tells whether a hold is open that nothing new may start beside: one of the run,
@@ -388,7 +422,7 @@ func (r *Run) start(ctx context.Context, w *worker) {
 	w.ctx = ctx
 	r.active[w.name()] = w
 	r.busy.Begin(w.target)
-	w.r.pace.begin(w)
+	w.r.pace.begin(w, r.now())
 	go w.work()
 }
 
@@ -399,7 +433,7 @@ const seldom = 2 * time.Second
 // forecast tells when the rest will run, corrected by what the night has shown; a batch
 // that begins or ends is always told.
 func (r *Run) forecast(always bool) {
-	now := time.Now()
+	now := r.now()
 	if len(r.plan.Batches) == 0 || !always && now.Sub(r.forecasted) < seldom {
 		return
 	}

@@ -43,6 +43,9 @@ func (w *worker) step(i int) *trouble {
 			w.leaveOut(i, "it needs "+title+", which was left out")
 			return nil
 		}
+		if tr := w.inWindow(s); tr != nil {
+			return tr
+		}
 		w.move(Changing, s.Title)
 		w.emit(Event{Kind: Stepped, Step: i + 1, What: StepBegan})
 		if err := w.guard(i, 0); err != nil {
@@ -68,6 +71,22 @@ func (w *worker) step(i int) *trouble {
 	}
 	w.emit(Event{Kind: Stepped, Step: i + 1, What: StepDone})
 	return nil
+}
+
+// inWindow refuses a step that changes something once the reserve has begun, unless a
+// person has said that this device goes on all the same.
+func (w *worker) inWindow(s plan.Step) *trouble {
+	win := w.r.plan.Window
+	w.overrun = s.Changes() && !w.goesOnLate && !win.None && !w.r.now().Before(win.Ends())
+	if !w.overrun {
+		return nil
+	}
+	what := "the reserve has begun"
+	if win.Reserve == 0 {
+		what = "the window is closed"
+	}
+	why := fmt.Sprintf("%s since %s, and %q was not sent", what, win.Ends().Format("15:04:05"), s.Title)
+	return &trouble{why: why, err: &Unclear{Asked: "the window", Got: what}}
 }
 
 // proveStep waits for what a step expects.

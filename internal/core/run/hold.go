@@ -52,7 +52,11 @@ func (w *worker) decide(tr *trouble) (next *trouble, over bool) {
 	if choice != Accept && choice != Extend {
 		w.differs = nil
 	}
+	w.overrun = false
 	switch choice {
+	case GoOnLate:
+		w.goesOnLate = true
+		return nil, false
 	case TryAgain:
 		w.doing("trying again")
 		return nil, false
@@ -170,8 +174,13 @@ func (w *worker) choices() []Offer {
 	offer := func(c Choice, takes time.Duration) {
 		out = append(out, Offer{Choice: c, Touches: 1, Takes: takes})
 	}
-	offer(TryAgain, left)
-	out[0].Looks = w.at.sent || w.at.step == len(w.t.Steps)
+	if w.overrun {
+		offer(GoOnLate, left)
+		out[0].Reason = true
+	} else {
+		offer(TryAgain, left)
+		out[0].Looks = w.at.sent || w.at.step == len(w.t.Steps)
+	}
 	if w.at.step < len(w.t.Steps) {
 		offer(SkipStep, t.Left(w.at.step+1, w.r.plan.Soak)+t.Back()/2)
 	}

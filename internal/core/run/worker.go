@@ -56,6 +56,8 @@ type worker struct {
 	firing     bool   // we chose to wait for the timer
 	question   int    // the hold it waits on
 	tries      int    // times an unattended run has tried again
+	overrun    bool   // it is held since the time to change things is over
+	goesOnLate bool   // a person said that it goes on all the same
 	wasHeld    bool   // it waited for an answer: what it took says nothing of others (the conductor's)
 	release    func() // gives the device free for other nights; nil when nothing was claimed
 

@@ -27,9 +27,14 @@ type Runbook struct {
 
 // Window is when we may work.
 type Window struct {
+	None   bool          // there is none: any time will do, and nothing must be over by any
 	Now    bool          // it opens when the run begins: for laboratories and drills
-	Start  time.Duration // since midnight, local time
+	Date   string        // the day it is on, as 2006-01-02; "" is the next that comes
+	Day    string        // the day of the week it is on; "" is any
+	Start  time.Duration // since midnight
+	Zone   string        // whose midnight, as Europe/Berlin; "" is this machine's
 	Length time.Duration
+	Line   int
 }
 
 // Kind is the type of an asked value.

@@ -64,7 +64,9 @@ step "S"
 // strip removes positions, so that two runbooks can be compared by meaning.
 func strip(rb *Runbook) string {
 	var b strings.Builder
-	fmt.Fprintln(&b, rb.Title, rb.Change, rb.Window, rb.Reserve, rb.Batches, rb.Timer.None, rb.Timer.For, rb.Timer.NoneOn, rb.Soak,
+	win, batches := rb.Window, rb.Batches
+	win.Line, batches.CanaryLine = 0, 0
+	fmt.Fprintln(&b, rb.Title, rb.Change, win, rb.Reserve, batches, rb.Timer.None, rb.Timer.For, rb.Timer.NoneOn, rb.Soak,
 		rb.Unattended.Tries, rb.Unattended.Then)
 	for _, a := range rb.Ask {
 		a.Line = 0
@@ -149,7 +151,7 @@ func drawRunbook(t *rapid.T) string {
 	}
 	title := rapid.StringMatching(`[a-z "\\#|]{0,8}[a-z]`)
 	line(0, "runbook", quote(title.Draw(t, "title")))
-	line(1, "window", "01:30", "for", "2h")
+	line(1, append([]string{"window"}, rapid.SampledFrom([][]string{{"01:30", "for", "2h"}, {"none"}, {"Wed", "01:30", "for", "2h", "in", "Europe/Berlin"}, {"2026-12-02", "01:30", "for", "2h"}}).Draw(t, "window")...)...)
 	sections := []func(){
 		func() {
 			line(0, "ask")
@@ -161,7 +163,14 @@ func drawRunbook(t *rapid.T) string {
 		func() { line(0, "scope"); line(1, `role == "a  #  b"`); line(1, "true") },
 		func() { line(0, "timer", rapid.SampledFrom([]string{"none", "10m"}).Draw(t, "timer")) },
 		func() { line(0, "precheck"); line(1, "storage", "at", "least", "3", "GB"); line(1, "reachable") },
-		func() { line(0, "batches"); line(1, "sizes", "1", ",", "50%"); line(1, "per", "site", "3") },
+		func() {
+			line(0, "batches")
+			line(1, "sizes", "1", ",", "50%")
+			line(1, "per", "site", "3")
+			line(1, "while", "held", "go", "on")
+			line(1, "per", "uplink", "2")
+			line(1, append([]string{"canaries"}, rapid.SampledFrom([][]string{{"one", "of", "each", "platform", "and", "role"}, {"a", ",", "b"}}).Draw(t, "canaries")...)...)
+		},
 		func() {
 			for i := range rapid.IntRange(1, 2).Draw(t, "steps") {
 				line(0, "step", quote(fmt.Sprint("step ", i)))

@@ -125,8 +125,11 @@ func (p *parser) section(name string, n *node, c *cursor) {
 func (p *parser) required(root *node, seen map[string]int) {
 	top := root.children[0]
 	miss := func(line, what string) { p.at(top, 0, line, "%s", what) }
-	if seen["runbook"] > 0 && p.rb.Window.Length == 0 && !p.anyProblem("window") {
-		miss("window 01:30 for 2h45m", "the runbook names no window")
+	if seen["runbook"] > 0 && p.rb.Window.Length == 0 && !p.rb.Window.None && !p.anyProblem("window") {
+		miss("window 01:30 for 2h45m, or window none where any time will do", "the runbook names no window")
+	}
+	if p.rb.Window.None && p.rb.Reserve > 0 {
+		miss("a window, or no reserve", "a reserve is kept free at the end of a window, and there is none")
 	}
 	if seen["scope"] == 0 {
 		miss(`scope, and under it: role == "quay"`, "the runbook has no scope; to take every device, say so with: scope, and under it: true")
@@ -192,18 +195,61 @@ func (p *parser) leaf(n *node) {
 
 func (p *parser) change(_ *node, c *cursor) { p.rb.Change = c.next().text; c.end() }
 
+// window reads when we may work:
+//
+//	window  01:30 for 2h45m
+//	window  Wed 01:30 for 2h45m in Europe/Berlin
+//	window  2026-12-02 01:30 for 2h45m
+//	window  now for 1h
+//	window  none
 func (p *parser) window(n *node, c *cursor) {
+	win := &p.rb.Window
+	win.Line = n.n
 	w := c.next()
+	if w.text == "none" {
+		win.None = true
+		c.end()
+		return
+	}
 	if w.text == "now" {
-		p.rb.Window.Now = true
-	} else if t, err := time.Parse("15:04", w.text); err == nil {
-		p.rb.Window.Start = time.Duration(t.Hour())*time.Hour + time.Duration(t.Minute())*time.Minute
+		win.Now = true
 	} else {
-		p.at(n, w.col, "01:30", "%q is not a time of day", w.text)
+		w = p.day(w, win, c)
+		t, err := time.Parse("15:04", w.text)
+		if _, later := time.Parse("15:04", c.peek().text); err != nil && later == nil {
+			p.at(n, w.col, "Wed 01:30, or 2026-12-02 01:30", "%q is not a day", w.text)
+			c.next()
+		} else if err != nil {
+			p.at(n, w.col, "01:30", "%q is not a time of day", w.text)
+		}
+		win.Start = time.Duration(t.Hour())*time.Hour + time.Duration(t.Minute())*time.Minute
 	}
 	c.want("for")
-	p.rb.Window.Length = c.duration("2h45m")
+	win.Length = c.duration("2h45m")
+	if c.more() && c.peek().text == "in" && !win.Now {
+		c.next()
+		zone := c.next()
+		win.Zone = zone.text
+		if _, err := time.LoadLocation(zone.text); err != nil || zone.text == "" || zone.text == "Local" {
+			p.at(n, zone.col, "in Europe/Berlin", "there is no time zone %q", zone.text)
+		}
+	}
 	c.end()
+}
+
+// day reads the day of the window, if one is said, and returns the word behind it.
+func (p *parser) day(w word, win *Window, c *cursor) word {
+	if _, err := time.Parse("2006-01-02", w.text); err == nil {
+		win.Date = w.text
+		return c.next()
+	}
+	for d := time.Sunday; d <= time.Saturday; d++ {
+		if len(w.text) >= 3 && strings.HasPrefix(strings.ToLower(d.String()), strings.ToLower(w.text)) {
+			win.Day = d.String()
+			return c.next()
+		}
+	}
+	return w
 }
 
 func (p *parser) reserve(_ *node, c *cursor) { p.rb.Reserve = c.duration("20m"); c.end() }

@@ -33,7 +33,7 @@ func TestParseQuays(t *testing.T) {
 	require.NoError(t, rb.Compile(schema))
 	assert.Equal(t, "Move the quays to the new clocks", rb.Title)
 	assert.Equal(t, "MSF-2291", rb.Change)
-	assert.Equal(t, Window{Start: 90 * time.Minute, Length: 165 * time.Minute}, rb.Window)
+	assert.Equal(t, Window{Start: 90 * time.Minute, Length: 165 * time.Minute, Line: 3}, rb.Window)
 	assert.Equal(t, Ask{Name: "gate_lan", Kind: Number, Min: 2, Max: 4000, Bounded: true, Prompt: "New ticket-gate LAN", Default: "310", Line: 9}, rb.Ask[1])
 	assert.Equal(t, Batches{Sizes: []Size{{Count: 1}, {Count: 4}, {Percent: 25}}, Together: 8, PerSite: 2,
 		PairsApart: true, FarFirst: true, HoldAfter: []int{1}, StopAfter: 2, StopGiven: true}, rb.Batches)
@@ -130,6 +130,10 @@ var mistakes = map[string]struct{ old, new, want string }{
 	"quote":           {`"Log collector" `, `"Log collector `, "this quote is not closed"},
 	"size":            {"1, 4, 25%", "1, 4, 125%", `"125%" is not a batch size`},
 	"number":          {"per site  2", "per site  two", `"two" is not a whole number`},
+	"no such day":     {"01:30 for", "Wod 01:30 for", `"Wod" is not a day; write: Wed 01:30, or 2026-12-02 01:30`},
+	"no such zone":    {"01:30 for 2h45m", "01:30 for 2h45m in Europe/Alder", `there is no time zone "Europe/Alder"; write: in Europe/Berlin`},
+	"none for":        {"01:30 for 2h45m", "none for 2h", `"for" cannot stand here`},
+	"none, reserve":   {"01:30 for 2h45m", "none", "a reserve is kept free at the end of a window, and there is none"},
 	"per what":        {"per site  2", "per town  2", `"town" is nothing that devices can be counted by`},
 	"per twice":       {"per site  2", "per site  2\n  per role 3\n  per site 4", "per site stands already"},
 	"canaries":        {"per site  2", "canaries  one of each", `expected "platform"`},

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
 	"metabasis/internal/screen/ink"
 )
@@ -67,6 +68,9 @@ func status(n *run.Night, now time.Time, full bool) ink.Row {
 	r := ink.Row{}.Strong(ink.Foam, now.Format("15:04:05"))
 	if !n.Ended.IsZero() {
 		r := ink.Row{}.Add(ink.Dim, "over since ").Strong(ink.Foam, stamp(n.Ended))
+		if w.None {
+			return r
+		}
 		if past := n.Ended.Sub(w.Close); past > 0 {
 			return r.Strong(ink.Port, ", "+ink.Long(past)+" after the window closed")
 		}
@@ -81,7 +85,7 @@ func status(n *run.Night, now time.Time, full bool) ink.Row {
 		}
 		return r.Add(ink.Dim, "   the window opens when the run begins, for "+ink.Long(w.Close.Sub(w.Open)))
 	}
-	if turn, ok := nextTurnBack(n); ok && !now.Before(w.Open) {
+	if turn, ok := nextTurnBack(n); ok && !w.None && !now.Before(w.Open) {
 		left := turn.Sub(now)
 		switch {
 		case left < 0:
@@ -92,7 +96,9 @@ func status(n *run.Night, now time.Time, full bool) ink.Row {
 			r = r.Add(ink.Dim, "   next batch within ").Strong(ink.Foam, ink.Long(left))
 		}
 	}
-	if left := w.Close.Sub(now); left > 0 && now.Before(w.Open) {
+	if left := w.Close.Sub(now); w.None {
+		r = r.Add(ink.Dim, "   no window")
+	} else if left > 0 && now.Before(w.Open) {
 		// how long it will be open stands below, on the scale
 	} else if left > 0 {
 		r = r.Add(ink.Dim, "   window ").Strong(ink.Foam, ink.Long(left))
@@ -117,7 +123,7 @@ func stamp(t time.Time) string {
 }
 
 func finishInk(n *run.Night, late time.Time) ink.Ink {
-	if late.After(n.Outline.Window.Close.Add(-n.Outline.Window.Reserve)) {
+	if late.After(n.Outline.Window.Ends()) {
 		return ink.Lamp
 	}
 	return ink.Foam
@@ -138,9 +144,19 @@ func nextTurnBack(n *run.Night) (time.Time, bool) {
 // firstSlot is the number, from 1, of the batch that the first slot is for.
 func firstSlot(n *run.Night) int { return len(n.Outline.Batches) - len(n.Slots) + 1 }
 
+// drawn is the window as it is drawn: where there is none, the time that the night takes.
+func drawn(n *run.Night, now time.Time) plan.Window {
+	w := n.Outline.Window
+	if w.None {
+		end := latest(latest(n.Late, now), n.Ended)
+		w.Close = end.Add(end.Sub(w.Open) / 10).Add(time.Second)
+	}
+	return w
+}
+
 // ruler draws the window to scale and what stands under it.
 func ruler(n *run.Night, now time.Time, cells int) (bar, labels ink.Row) {
-	w := n.Outline.Window
+	w := drawn(n, now)
 	open, end := w.Open.Format("Mon 2 Jan 15:04 MST"), w.Close.Format("15:04")
 	if w.Now && n.Began.IsZero() { // no clock time of it is known yet
 		now, open, end = w.Open, "begins with the run", "+ "+ink.Long(w.Close.Sub(w.Open))
@@ -178,7 +194,10 @@ func ruler(n *run.Night, now time.Time, cells int) (bar, labels ink.Row) {
 			glyph[x], inks[x] = g, i
 		}
 	}
-	if turn, ok := nextTurnBack(n); ok && n.Ended.IsZero() {
+	if w.None {
+		end = ""
+	}
+	if turn, ok := nextTurnBack(n); ok && n.Ended.IsZero() && !w.None {
 		put(turn, '┃', ink.Lamp)
 		marks = append(marks, mark{s.at(turn), "turn back " + turn.Format("15:04"), ink.Lamp})
 	}

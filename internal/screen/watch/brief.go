@@ -7,9 +7,7 @@ import (
 	"slices"
 	"strings"
 
-	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
-	"metabasis/internal/core/runbook"
 	"metabasis/internal/core/scope"
 	"metabasis/internal/report"
 	"metabasis/internal/screen/ink"
@@ -39,7 +37,7 @@ func (v *View) brief(cells int) []ink.Row {
 			rows = append(rows, ink.Row{}.Strong(ink.Lamp, ink.Fit(name, 12)).Add(ink.Lamp, l))
 		}
 	}
-	rows = append(rows, label("window", window(o.Window))...)
+	rows = append(rows, label("window", report.Window(o.Window))...)
 	rows = append(rows, label("devices", fmt.Sprintf("%d in %s: %s", len(v.n.night.Devices), report.Count(len(o.Batches), "batch"), sizes(o)))...)
 	rows = append(rows, label("sites", strings.Join(v.n.night.Sites(), ", "))...)
 	for i, v := range o.Values {
@@ -132,19 +130,6 @@ func (v *View) computed(cells int) []ink.Row {
 		rows = append(rows, ink.Row{})
 	}
 	return rows
-}
-
-// window says when the window is, with its day and zone.
-func window(w plan.Window) string {
-	length, reserve := runbook.FormatDuration(w.Close.Sub(w.Open)), runbook.FormatDuration(w.Reserve)
-	if w.Now {
-		return fmt.Sprintf("opens when the run begins, for %s, reserve %s", length, reserve)
-	}
-	end := "15:04 MST"
-	if w.Open.YearDay() != w.Close.YearDay() {
-		end = "Mon 2 Jan 15:04 MST"
-	}
-	return fmt.Sprintf("%s to %s, %s, reserve %s", w.Open.Format("Mon 2 Jan 2006 15:04"), w.Close.Format(end), length, reserve)
 }
 
 // stops says after how many failures the run stops to ask.

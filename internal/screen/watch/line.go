@@ -83,8 +83,11 @@ func plannedFor(n *run.Night, number int, now time.Time) ink.Row {
 		return ink.Row{}
 	}
 	s := slots[i]
-	return ink.T(ink.Dim, fmt.Sprintf("   planned %s to %s, must start by %s",
-		s.Start.Format("15:04:05"), s.End.Format("15:04:05"), s.TurnBack.Format("15:04:05")))
+	when := fmt.Sprintf("   planned %s to %s", s.Start.Format("15:04:05"), s.End.Format("15:04:05"))
+	if !s.TurnBack.IsZero() {
+		when += ", must start by " + s.TurnBack.Format("15:04:05")
+	}
+	return ink.T(ink.Dim, when)
 }
 
 // Widths of the columns of a device's line.
