@@ -55,14 +55,15 @@ func TestTheWindowIsDrawnToScale(t *testing.T) {
 func TestNoWindow(t *testing.T) {
 	n := night(plan.Slot{Start: open, End: open.Add(50 * time.Minute)})
 	n.Outline.Window = plan.Window{Open: open, Close: open.AddDate(10, 0, 0), None: true}
-	rows := Rows(n, open.Add(10*time.Minute), 120)
+	rows := Rows(n, open, 120)
 	all := plain(rows[0]) + plain(rows[1]) + plain(rows[2])
 	assert.Contains(t, all, "no window   finish 02:20:00")
 	for _, not := range []string{"reserve", "turn back", "next batch", "h 0"} {
 		assert.NotContains(t, all, not)
 	}
 	bar := []rune(plain(rows[1]))[1:]
-	assert.Equal(t, '┃', bar[len(bar)*10/66], "ten minutes of sixty-six")
+	assert.Equal(t, '▒', bar[len(bar)*49/67], "fifty minutes of sixty-six")
+	assert.Equal(t, '░', bar[len(bar)*52/67])
 }
 
 func TestWhatATiredPersonReads(t *testing.T) {
