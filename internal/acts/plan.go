@@ -75,6 +75,7 @@ func (c *Change) Plan(ctx context.Context, r Request) (night *Night, err error) 
 	if err != nil {
 		return nil, err
 	}
+	p = p.Learned(c.Estimates(ctx))
 	var waivers []plan.Waiver
 	for _, text := range r.Waivers {
 		w, err := plan.ParseWaiver(text, Who())

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"time"
 
+	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
 )
 
@@ -19,6 +20,8 @@ type Summary struct {
 	Text    string      `json:"text"`
 	// Needs are the devices that a person must look at, with what is known of each.
 	Needs []string `json:"needs,omitempty"`
+	// Times is how long things took; nil where none was kept.
+	Times *plan.Times `json:"times,omitempty"`
 }
 
 // Seen says that a person has seen to what a night left.

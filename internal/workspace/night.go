@@ -334,6 +334,9 @@ func Summed(n *run.Night) store.Summary {
 	if n.Ended.IsZero() {
 		s.Outcome, s.Text = run.NeedsPerson, report.Crashed(n)
 	}
+	if times := n.Times(); len(times.Parts) > 0 {
+		s.Times = &times
+	}
 	for _, d := range n.Devices {
 		if d.State == run.Stranded || d.State == run.Dark {
 			s.Needs = append(s.Needs, d.Name+" "+string(d.State))
@@ -390,6 +393,26 @@ func (w *Workspace) Listed(ctx context.Context) ([]store.Listed, error) {
 	defer j.Close()
 	all, err := j.List(ctx)
 	return slices.DeleteFunc(all, func(l store.Listed) bool { return l.Empty }), err
+}
+
+// nightsLearned is from how many nights is learned how long things take: the newest, since
+// devices and ways change.
+const nightsLearned = 10
+
+// Estimates is what the newest nights of the workspace say of how long things take; nil
+// where they say nothing. What cannot be read says nothing.
+func (w *Workspace) Estimates(ctx context.Context) *plan.Estimates {
+	all, _ := w.Listed(ctx)
+	var nights []plan.Times
+	for _, l := range all {
+		if l.Summary != nil && l.Summary.Times != nil && len(nights) < nightsLearned {
+			nights = append(nights, *l.Summary.Times)
+		}
+	}
+	if len(nights) == 0 {
+		return nil
+	}
+	return plan.Learn(nights)
 }
 
 // Past reads one night. A night of which only a part can be read comes with an

@@ -41,7 +41,7 @@ func SpreadOf(seconds []float64) Spread {
 	if len(seconds) > kept {
 		s.At = nil
 		for i := range kept {
-			s.At = append(s.At, stat.Quantile(float64(i)/(kept-1), stat.LinInterp, seconds, nil))
+			s.At = append(s.At, between(seconds, float64(i)/(kept-1)))
 		}
 	}
 	return s
@@ -98,7 +98,18 @@ func (s Spread) quantile(p float64) float64 {
 	if len(s.At) == 0 {
 		return 0
 	}
-	return stat.Quantile(p, stat.LinInterp, s.At, nil)
+	return between(s.At, p)
+}
+
+// between is the value so far from the first to the last of a sorted list.
+func between(sorted []float64, p float64) float64 {
+	at := p * float64(len(sorted)-1)
+	i := min(int(at), len(sorted)-1)
+	v := sorted[i]
+	if i+1 < len(sorted) {
+		v += (at - float64(i)) * (sorted[i+1] - v)
+	}
+	return v
 }
 
 // Estimates are what the nights that were say of those to come. Without any, nil, all
@@ -162,9 +173,10 @@ func Learn(nights []Times) *Estimates {
 }
 
 // usualBetween is how much nights differ as long as too few were seen to tell.
-const usualBetween = 0.15
+const usualBetween = 0.2
 
-// differ finds how much whole nights differ from what all of them make.
+// differ finds how much a night to come may differ from what all of them make: as much as
+// they differ from one another, and by how badly a few tell what is usual.
 func (e *Estimates) differ(nights []Times) float64 {
 	var logs []float64
 	for _, n := range nights {
@@ -179,13 +191,12 @@ func (e *Estimates) differ(nights []Times) float64 {
 			logs = append(logs, math.Log(took/usual))
 		}
 	}
-	if len(logs) < 3 {
-		return usualBetween
-	}
-	// Few nights tell it badly: what is usual counts as three more.
 	n := float64(len(logs))
-	v := (stat.Variance(logs, nil)*(n-1) + 3*usualBetween*usualBetween) / (n + 2)
-	return math.Sqrt(v)
+	v := 3 * usualBetween * usualBetween // what is usual counts as three nights
+	if n > 1 {
+		v += stat.Variance(logs, nil) * (n - 1)
+	}
+	return math.Sqrt(v / max(n+2, 3) * (1 + 1/max(n, 1)))
 }
 
 // Part is what the nights say of a part; ok is false where they say nothing.

@@ -295,7 +295,7 @@ func (p *Plan) TurnBack(i int, now time.Time, pace Pace) time.Time {
 // taken back before the window closes. Without a window it is zero.
 func (p *Plan) LastStart(t *Target, i int, pace Pace) time.Time {
 	usual, worst := t.Estimate(p)
-	within := spreadOf(p.estimates.sharing(t.Device.Platform, float64(worst)/float64(max(usual, 1))))
+	_, within := spreadOf(p.estimates.sharing(t.Device.Platform, float64(worst)/float64(max(usual, 1))))
 	lasts := toDuration(usual.Seconds()*pace.Usual()*math.Exp(ninety*within)) + p.Soak
 	return p.turnBack(lasts, p.backs()[i], pace)
 }

@@ -192,7 +192,7 @@ func (r *Run) heed(ctx context.Context) {
 }
 
 func (r *Run) runBatch(ctx context.Context) {
-	r.queue = slices.Clone(r.plan.Batches[r.batch])
+	r.queue = r.plan.Order(r.batch)
 	r.batchBack = false
 	r.rec.emit(Event{Kind: BatchBegan, Batch: r.batch + 1})
 	r.forecast(true)

@@ -83,6 +83,10 @@ type Device struct {
 	Unlike    []string // what runs at the end and was not predicted, and the other way round
 
 	SavedUnread bool // it cannot be read what is saved on it
+
+	Took     []Took // how long the parts of its night took
+	Hindered bool   // it was held, dark or taken back: it says nothing of how long things take
+	mark     time.Time
 }
 
 // Check is the result of a precheck.
@@ -274,6 +278,7 @@ func (n *Night) applyHold(e Event) {
 
 // apply takes in an event about the device.
 func (d *Device) apply(e Event) {
+	d.timed(e)
 	switch e.Kind {
 	case Moved:
 		if e.State == Held || e.State == Reverting || e.State == Dark {

@@ -58,7 +58,7 @@ func TestNoWindow(t *testing.T) {
 	rows := Rows(n, open, 120)
 	all := plain(rows[0]) + plain(rows[1]) + plain(rows[2])
 	assert.Contains(t, all, "no window   finish 02:20:00")
-	for _, not := range []string{"reserve", "turn back", "next batch", "h 0"} {
+	for _, not := range []string{"reserve", "turn back", "next batch"} {
 		assert.NotContains(t, all, not)
 	}
 	bar := []rune(plain(rows[1]))[1:]
