@@ -4,7 +4,7 @@ GO      ?= go
 N       ?= 1000
 SEED    ?= 1
 
-.PHONY: demo test test-real real-deps build deps vet lint race nights fuzz bench install screenshots clean
+.PHONY: demo test test-real real-deps build deps vet lint race nights calibration fuzz bench install screenshots clean
 
 demo: build
 	bin/metabasis demo
@@ -43,6 +43,10 @@ race:
 nights:
 	$(GO) test ./internal/nights -run 'TestDrawn|TestMisled' -timeout 24h -parallel 8 -args -seed $(SEED) -nights $(N)
 	$(GO) test ./internal/nights -run TestNights -timeout 24h -parallel 8 -args -seed $(SEED) -nights $(N)
+
+# How often the end holds that is given for nine nights in ten, over 500 drawn nights.
+calibration:
+	$(GO) test ./internal/nights -run TestForecastsHold -v -timeout 1h -parallel 8 -args -seed $(SEED) -nights 2500 | grep 'of .* nights'
 
 FUZZTIME ?= 30s
 fuzz:

@@ -435,8 +435,8 @@ func TestNoDeviceIsBegunTooLate(t *testing.T) {
 func TestNothingIsChangedInTheReserve(t *testing.T) {
 	for choice, want := range map[run.Choice]run.State{run.BackDevice: run.Reverted, run.GoOnLate: run.Kept, "": run.Reverted} {
 		synctest.Test(t, func(t *testing.T) {
-			w := simple(t, []sim.Spec{{Faults: []sim.Fault{{Kind: sim.Slow, Match: "^(edit|up|time source|log host|tell)", By: 8 * time.Second}}}}, func(s string) string {
-				return strings.Replace(s, "window    now for 3h\n  reserve   20m", "window    now for 6m\n  reserve   4m50s", 1)
+			w := simple(t, []sim.Spec{{Faults: []sim.Fault{{Kind: sim.Slow, Match: "^(edit|up|time source|log host|tell)", By: 9 * time.Second}}}}, func(s string) string {
+				return strings.Replace(s, "window    now for 3h\n  reserve   20m", "window    now for 6m\n  reserve   4m40s", 1)
 			})
 			defer w.sim.Close()
 			var who person

@@ -37,7 +37,7 @@ func pacedNight(t *testing.T, rng *rand.Rand, dir string, devices int, edit func
 //
 // make calibration prints the figure over 500 nights.
 func TestForecastsHold(t *testing.T) {
-	nights := max(*count/2, 60)
+	nights := max(*count/5, 30)
 	var holds, likely atomic.Int64
 	var off, wide atomic.Int64 // of the likely end, and from it to the late one, in thousandths of the night
 	t.Run("nights", func(t *testing.T) {
