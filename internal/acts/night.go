@@ -11,11 +11,9 @@ import (
 
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/plan"
-	"metabasis/internal/core/reach"
 	"metabasis/internal/core/run"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/report"
-	"metabasis/internal/settings"
 	"metabasis/internal/store/locks"
 	"metabasis/internal/workspace"
 )
@@ -59,7 +57,7 @@ func (n *Night) Planned() run.Night {
 }
 
 // Lines tells what will be sent to a device, secrets masked: as planned, or as computed
-// once it was read; see [Night.Foresee].
+// once it was read; see [Night.Rehearse].
 func (n *Night) Lines(device string) []string {
 	n.mu.Lock()
 	read := n.read[device]
@@ -68,50 +66,6 @@ func (n *Night) Lines(device string) []string {
 		return report.LinesOf(n.Plan, read)
 	}
 	return report.Lines(n.Plan, device)
-}
-
-// Foresee reads the devices and computes what the night will do to each; nothing is
-// changed. What is to be told of a device is passed on as it comes, from several
-// goroutines.
-func (n *Night) Foresee(ctx context.Context, each func(...run.Event)) error {
-	if n.Began() {
-		return errors.New("the night has begun")
-	}
-	began := time.Now()
-	ctx, stop := context.WithCancel(ctx)
-	done := make(chan struct{})
-	defer close(done)
-	defer stop()
-	n.mu.Lock()
-	if n.stopReading != nil {
-		n.mu.Unlock()
-		return errors.New("they are being read already")
-	}
-	n.stopReading = func() { stop(); <-done }
-	n.mu.Unlock()
-	defer func() {
-		n.mu.Lock()
-		n.stopReading = nil
-		n.mu.Unlock()
-	}()
-	devices := map[string]*plan.Target{}
-	var list []fleet.Device
-	for _, t := range n.Plan.Targets() {
-		devices[t.Device.Name] = t
-		list = append(list, t.Device)
-	}
-	reach.Sweep(ctx, list, n.desk.Settings.Int(settings.Together), func(ctx context.Context, d fleet.Device) {
-		read, events := run.Foresee(ctx, n.Connector, devices[d.Name])
-		if ctx.Err() != nil {
-			return // what failed then says nothing of the device
-		}
-		n.mu.Lock()
-		n.read[d.Name] = read
-		n.mu.Unlock()
-		each(events...)
-	}, func(context.Context, fleet.Device) {})
-	n.desk.did("foresee", began, ctx.Err(), "devices", len(list))
-	return ctx.Err()
 }
 
 // Begin takes the workspace and the devices and begins the run. Where another night

@@ -11,7 +11,9 @@ import (
 
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/plan"
+	"metabasis/internal/core/problem"
 	"metabasis/internal/core/runbook"
+	"metabasis/internal/core/textfile"
 	"metabasis/internal/person"
 	"metabasis/internal/report"
 	"metabasis/internal/workspace"
@@ -54,6 +56,8 @@ func (d *Desk) Check(file string, f *fleet.Fleet) (rb *runbook.Runbook, open str
 // Request is what a night is planned from, beside its runbook.
 type Request struct {
 	Answers []string // NAME=VALUE, for values the runbook asks for
+	// ValuesFile is a YAML file of NAME: VALUE; answers go before it. "" is none.
+	ValuesFile string
 	Waivers []string // CHECK on DEVICE: REASON
 	// Unattended says that nobody decides at holds: the runbook must say what is done.
 	Unattended bool
@@ -127,8 +131,11 @@ func devicesOf(p *plan.Plan) []fleet.Device {
 // values settles the values that the runbook asks for. Secrets come from where secrets
 // are kept, never from a request.
 func (c *Change) values(ctx context.Context, r Request, find *workspace.Finder) (map[string]string, error) {
-	out, err := c.given(r.Answers)
+	out, err := c.filed(r.ValuesFile)
 	if err != nil {
+		return nil, err
+	}
+	if err := c.given(r.Answers, out); err != nil {
 		return nil, err
 	}
 	if err := c.askValues(ctx, r, out); err != nil {
@@ -150,24 +157,74 @@ func (c *Change) values(ctx context.Context, r Request, find *workspace.Finder) 
 }
 
 // given takes the runbook's own values, and those of a request in their place.
-func (c *Change) given(answers []string) (map[string]string, error) {
-	out := map[string]string{}
-	for _, ask := range c.Runbook.Ask {
-		out[ask.Name] = ask.Default
-	}
+func (c *Change) given(answers []string, out map[string]string) error {
 	for _, text := range answers {
 		name, value, ok := strings.Cut(text, "=")
 		i := slices.IndexFunc(c.Runbook.Ask, func(k runbook.Ask) bool { return k.Name == name })
 		switch {
 		case i >= 0 && c.Runbook.Ask[i].Kind == runbook.Secret:
-			return nil, fmt.Errorf("--answer %s: it is a secret, and a command line can be read by everybody on this machine and stays in the shell's history; "+
+			return fmt.Errorf("--answer %s: it is a secret, and a command line can be read by everybody on this machine and stays in the shell's history; "+
 				"set %s, put it into the secrets file with metabasis secret add answer %s, or let yourself be asked", name, workspace.Variable("answer", name), name)
 		case !ok || i < 0:
-			return nil, fmt.Errorf("--answer %q: write NAME=VALUE with a name the runbook asks for", text)
+			return fmt.Errorf("--answer %q: write NAME=VALUE with a name the runbook asks for", text)
 		}
 		out[name] = value
 	}
-	return out, nil
+	return nil
+}
+
+// filed are the runbook's own values, and in their place those of a file. A secret is not
+// taken from it: it would lie there for everybody to read.
+func (c *Change) filed(file string) (map[string]string, error) {
+	out := map[string]string{}
+	var names []string
+	for _, ask := range c.Runbook.Ask {
+		out[ask.Name] = ask.Default
+		names = append(names, ask.Name)
+	}
+	if file == "" {
+		return out, nil
+	}
+	data, err := textfile.Read(file, textfile.Small)
+	if err != nil {
+		return nil, err
+	}
+	values := map[string]string{}
+	if _, err := textfile.YAML(file, data, &values, true); err != nil {
+		return nil, err
+	}
+	lines := strings.Split(string(data), "\n")
+	at := func(name string) problem.Problem {
+		i := slices.IndexFunc(lines, func(l string) bool { return strings.HasPrefix(l, name+":") })
+		if i < 0 {
+			return problem.Problem{File: file}
+		}
+		return problem.Problem{File: file, Line: i + 1, Text: lines[i]}
+	}
+	var list problem.List
+	for _, name := range slices.Sorted(maps.Keys(values)) {
+		i := slices.IndexFunc(c.Runbook.Ask, func(k runbook.Ask) bool { return k.Name == name })
+		p, v := at(name), values[name]
+		switch {
+		case i < 0:
+			p.Msg, p.Hint = fmt.Sprintf("the runbook asks for no value %q", name), problem.Nearest(name, names)
+		case c.Runbook.Ask[i].Kind == runbook.Secret:
+			p.Text = "" // it would be shown
+			p.Msg = fmt.Sprintf("%s is a secret, which does not stand in a file: put it into the secrets file with metabasis secret add answer %s, or let yourself be asked", name, name)
+		default:
+			if c.Runbook.Ask[i].Kind == runbook.Switch { // as YAML writes it
+				v = strings.NewReplacer("true", "yes", "false", "no").Replace(v)
+			}
+			if err := c.Runbook.Ask[i].Check(v); err != nil {
+				p.Msg = err.Error()
+			}
+		}
+		if p.Msg != "" {
+			list = append(list, p)
+		}
+		out[name] = v
+	}
+	return out, list.Err()
 }
 
 // askValues asks the person for the values that nothing gives, all of them together.
@@ -182,11 +239,7 @@ func (c *Change) askValues(ctx context.Context, r Request, values map[string]str
 			continue
 		}
 		names = append(names, ask.Name)
-		kind := string(ask.Kind)
-		if ask.Kind == runbook.Switch {
-			kind = "yes or no"
-		}
-		form.Questions = append(form.Questions, person.Question{Text: ask.Prompt, Hint: ask.Name + ", " + kind, Check: ask.Check})
+		form.Questions = append(form.Questions, c.question(ask))
 	}
 	if len(names) == 0 {
 		return nil
@@ -202,6 +255,30 @@ func (c *Change) askValues(ctx context.Context, r Request, values map[string]str
 		values[name] = strings.TrimSpace(answers[i])
 	}
 	return nil
+}
+
+// question puts what is asked for to somebody who may not have written the runbook: what
+// kind of value it is, and in which steps it stands.
+func (c *Change) question(ask runbook.Ask) person.Question {
+	q := person.Question{Text: ask.Prompt, Hint: ask.Name + ", " + string(ask.Kind), Check: ask.Check}
+	switch {
+	case ask.Kind == runbook.Switch:
+		q.Hint = ask.Name + ", yes or no" // typed: nothing is chosen before somebody chose it
+	case ask.Kind == runbook.Choice:
+		q.Hint = ask.Name + ", one of " + strings.Join(ask.Choices, ", ")
+	case ask.Bounded:
+		q.Hint += fmt.Sprintf(" from %d to %d", ask.Min, ask.Max)
+	}
+	var in []string
+	for _, s := range c.Runbook.Steps {
+		if slices.ContainsFunc(s.On, func(on runbook.On) bool { return slices.Contains(on.Names(), ask.Name) }) {
+			in = append(in, s.Title)
+		}
+	}
+	if len(in) > 0 {
+		q.Hint += "; in " + report.Some(in, 2)
+	}
+	return q
 }
 
 // askedAgain is how often a person may try to answer.

@@ -24,6 +24,7 @@ type nightFlags struct {
 	json     bool
 	fleet    string
 	answers  []string
+	file     string // of values
 	waivers  []string
 	wait     bool
 }
@@ -31,9 +32,20 @@ type nightFlags struct {
 func (f *nightFlags) add(cmd *cobra.Command) {
 	cmd.Flags().BoolVar(&f.headless, "headless", false, "no screen: one line an event, decisions from the runbook's unattended line")
 	cmd.Flags().BoolVar(&f.json, "json", false, "with --headless: one JSON object an event")
-	cmd.Flags().StringArrayVar(&f.answers, "answer", nil, "NAME=VALUE for a value the runbook asks for; may be given many times")
+	f.values(cmd)
 	cmd.Flags().BoolVar(&f.wait, "wait", false, "wait for devices, and for the workspace, that another night has, in place of going on without them")
+}
+
+// values adds the flags by which a night is planned.
+func (f *nightFlags) values(cmd *cobra.Command) {
+	cmd.Flags().StringArrayVar(&f.answers, "answer", nil, "NAME=VALUE for a value the runbook asks for; may be given many times")
+	cmd.Flags().StringVar(&f.file, "values", "", "a YAML file of NAME: VALUE for values the runbook asks for; --answer goes before it")
 	cmd.Flags().StringArrayVar(&f.waivers, "waive", nil, "\"CHECK on DEVICE: REASON\" passes a precheck that does not hold; may be given many times")
+}
+
+// request is what a night is planned from.
+func (f *nightFlags) request() acts.Request {
+	return acts.Request{Answers: f.answers, ValuesFile: f.file, Waivers: f.waivers, Unattended: f.headless}
 }
 
 func (a *app) runCommand() *cobra.Command {
@@ -140,7 +152,7 @@ func (a *app) night(ctx context.Context, d *acts.Desk, file string, f nightFlags
 	if err != nil {
 		return err
 	}
-	r := acts.Request{Answers: f.answers, Waivers: f.waivers, Unattended: f.headless}
+	r := f.request()
 	if !f.headless {
 		if !a.isTerminal() {
 			return errors.New("there is no terminal here for the screen; use --headless")

@@ -428,9 +428,11 @@ func TestNothingIsPredictedWithoutALanguage(t *testing.T) {
 		set["tern"] = &p
 		w := simpleOf(t, set, dir, []sim.Spec{{Faults: []sim.Fault{{Kind: sim.Rejects, Match: "^log host"}}}}, nil, book("step \"Log\"\n  send\n    | log host 198.51.100.14\n  undo\n    | drop log host 198.51.100.14\n"))
 		defer w.sim.Close()
-		target, events := run.Foresee(context.Background(), w.connector(), w.plan.Targets()[0])
+		target, found, events := run.Rehearse(context.Background(), w.plan, w.plan.Targets()[0], run.Options{Connector: w.connector(), Backups: w.backups})
 		require.NoError(t, w.scripts.Close())
 		assert.NotNil(t, target)
+		assert.Empty(t, found.Blocked)
+		events = slices.DeleteFunc(events, func(e run.Event) bool { return e.Kind != run.Foreseen })
 		require.Len(t, events, 1)
 		assert.Equal(t, run.NotForeseen, events[0].What)
 		assert.Contains(t, events[0].Note, "the profile of tern has no language")

@@ -54,7 +54,7 @@ func OpenJournal(file string) (*Journal, error) {
 	if err != nil {
 		return nil, err
 	}
-	if _, err := j.db.Exec(schema + summarySchema); err != nil {
+	if _, err := j.db.Exec(schema + summarySchema + rehearsalSchema); err != nil {
 		j.Close()
 		return nil, fmt.Errorf("journal %s cannot be opened: %w", file, err)
 	}

@@ -148,8 +148,8 @@ func (n *Night) Begin(ctx context.Context, wait bool, say func(string)) error {
 	if before != nil {
 		_ = before.Close()
 	}
-	o := run.Options{Connector: n.Connector, Backups: store.Backups{Dir: filepath.Join(n.w.Dir, "backups")},
-		Unattended: n.unattended, By: n.by, Wait: wait, Remnants: n.remnants(ctx)}
+	o := run.Options{Connector: n.Connector, Backups: n.w.Backups(),
+		Unattended: n.unattended, By: n.by, Wait: wait, Remnants: n.remnants(ctx), Rehearsed: n.rehearsed(ctx)}
 	if n.claims != nil {
 		n.claims.TakeAll(n.keysOf(ctx))
 		o.Claim = n.claim

@@ -300,7 +300,7 @@ func (w *worker) alreadyDone() (all bool, err error) {
 		// A step without lines asks for nothing to be done.
 		all = all && (s.Done || !s.Changes())
 	}
-	for _, e := range w.foreseen() {
+	for _, e := range append(w.foreseen(), w.sinceRehearsal()...) {
 		w.emit(e)
 	}
 	return all, nil

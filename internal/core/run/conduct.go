@@ -26,6 +26,9 @@ type Options struct {
 	// changes it meanwhile. The error is a [Taken] when another one has it. nil
 	// takes nothing.
 	Claim func(ctx context.Context, t *plan.Target) (release func(), err error)
+	// Rehearsed is the configuration that a device had at the rehearsal, and when that
+	// was; ok is false where there was none. nil knows none.
+	Rehearsed func(device string) (text string, at time.Time, ok bool)
 	// Wait waits for devices that another night has, in place of blocking them.
 	Wait bool
 }

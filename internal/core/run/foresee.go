@@ -1,58 +1,11 @@
 package run
 
 import (
-	"context"
 	"fmt"
-	"time"
 
 	"metabasis/internal/core/config"
 	"metabasis/internal/core/plan"
 )
-
-// Foresee reads a device and computes what a night would do to it. Nothing is changed on
-// it. It returns the target with its lines, nil where they cannot be computed, and what is
-// to be told: events of the kind [Foreseen].
-func Foresee(ctx context.Context, c Connector, t *plan.Target) (*plan.Target, []Event) {
-	w := &worker{target: t, t: t, ctx: ctx, back: make(chan struct{})}
-	events, err := w.lookAhead(ctx, c)
-	if err != nil {
-		events = []Event{{Kind: Foreseen, What: NotForeseen, Note: err.Error()}}
-		w.t = nil
-	}
-	for i := range events {
-		events[i].Device, events[i].At = w.name(), time.Now()
-		if w.t == nil {
-			events[i].Note = t.Mask(events[i].Note)
-			continue
-		}
-		events[i] = w.masked(events[i])
-	}
-	return w.t, events
-}
-
-// NotForeseen marks that it cannot be said what a night would do to a device.
-const NotForeseen = "not foreseen"
-
-func (w *worker) lookAhead(ctx context.Context, c Connector) ([]Event, error) {
-	ses, err := c.Connect(ctx, w.t)
-	if err != nil {
-		return nil, fmt.Errorf("not reachable: %w", err)
-	}
-	w.ses, w.mask = ses, ses.Mask
-	defer w.hangUp()
-	if _, w.before, err = w.running(); err != nil {
-		return nil, fmt.Errorf("reading the running configuration: %w", err)
-	}
-	if err := w.read(); err != nil {
-		return nil, err
-	}
-	events := w.foreseen()
-	if w.t.Traits.Language == nil { // it was read, and that is not known all the same
-		note := fmt.Sprintf("the profile of %s has no language: what lines do on it is not known", w.t.Device.Platform)
-		events = append([]Event{{Kind: Foreseen, What: NotForeseen, Note: note}}, events...)
-	}
-	return events, nil
-}
 
 // read takes in what follows from the device's configuration and its tables: the lines of
 // each step, and which of them are so already.
@@ -100,6 +53,24 @@ func (w *worker) foreseen() []Event {
 		events = append(events, w.slip(slip))
 	}
 	return events
+}
+
+// sinceRehearsal tells what has changed on the device since it was rehearsed: the lines
+// that were read and approved then may not be those that are sent now.
+func (w *worker) sinceRehearsal() []Event {
+	if w.r.opts.Rehearsed == nil {
+		return nil
+	}
+	text, at, ok := w.r.opts.Rehearsed(w.name())
+	if !ok {
+		return nil
+	}
+	d := config.Compare(config.Parse(text, w.t.Traits.Style), w.before)
+	if d.Empty() {
+		return nil
+	}
+	return []Event{{Kind: Foreseen, Step: 1, Lines: d.Lines(w.t.Masked),
+		Note: fmt.Sprintf("it has changed since it was rehearsed, %s: %s", at.Format("Mon 2 Jan 15:04"), d)}}
 }
 
 // slip tells of undo lines that do not lead back.

@@ -305,6 +305,9 @@ func (d *Device) apply(e Event) {
 	case Lost:
 		d.Connected = false
 	case Prechecked:
+		if e.What == "reachable" { // the first of them: what was found before is looked at anew
+			d.Checks = nil
+		}
 		d.Checks = append(slices.Clone(d.Checks), Check{e.What, e.OK, e.Note, e.Waived})
 	case BackedUp:
 		d.Backup, d.SHA256 = e.What, e.Note

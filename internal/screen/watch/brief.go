@@ -62,7 +62,7 @@ func (v *View) brief(cells int) []ink.Row {
 	rows = append(rows, ink.Row{})
 	rows = append(rows, v.computed(cells)...)
 	rows = append(rows, ink.T(ink.Dim, "Enter on a device shows the lines that will be sent to it."))
-	if v.n.src.Foresee != nil {
+	if v.n.src.Rehearse != nil {
 		rows = append(rows, ink.T(ink.Dim, "p reads the devices and computes what will change on them."))
 	}
 	if v.sure {

@@ -14,17 +14,17 @@ import (
 	"metabasis/internal/screen/page"
 )
 
-// predict reads the devices and computes what the night will do to them, behind what is
-// shown.
-func (v *View) predict() {
+// rehearse reads and checks the devices and computes what the night will do to them,
+// behind what is shown.
+func (v *View) rehearse() {
 	v.busy = true
 	events, done := acts.NewStream[run.Event](), 0
 	v.host.Go(func(ctx context.Context) {
 		defer events.Close()
-		if err := v.n.src.Foresee(ctx, func(e ...run.Event) { events.Put(e...) }); err != nil {
+		if err := v.n.src.Rehearse(ctx, func(e ...run.Event) { events.Put(e...) }); err != nil {
 			v.host.Then(func() {
 				if v.n.planned() && !v.n.asked { // else that is why
-					v.host.Say("not all devices were read: " + err.Error())
+					v.host.Say("not rehearsed: " + err.Error())
 				}
 			})
 		}
@@ -36,11 +36,11 @@ func (v *View) predict() {
 		}
 		v.n.night = run.Fold(v.n.night, list...)
 		for _, e := range list {
-			if e.Step == 0 {
+			if e.Kind == run.Foreseen && e.Step == 0 {
 				done++
 			}
 		}
-		v.host.Progress("reading", done, total)
+		v.host.Progress("rehearsing", done, total)
 	}, func() {
 		v.host.Progress("", 0, 0)
 		v.busy = false

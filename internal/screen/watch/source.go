@@ -31,8 +31,8 @@ type Source struct {
 	Transcript func(device string) ([]string, error)
 	// Lines returns what will be sent to a device, before the night begins.
 	Lines func(device string) []string
-	// Foresee reads the devices and computes what the night will do to them.
-	Foresee func(ctx context.Context, each func(...run.Event)) error
+	// Rehearse reads and checks the devices and computes what the night will do to them.
+	Rehearse func(ctx context.Context, each func(...run.Event)) error
 	// Elsewhere says who runs the night in another process; "" for one that nobody
 	// runs.
 	Elsewhere string
@@ -47,7 +47,11 @@ type Source struct {
 func OfNight(n *acts.Night, wait bool) Source {
 	return Source{
 		Night: n.Planned(), Begin: func(ctx context.Context) error { return n.Begin(ctx, wait, func(string) {}) },
-		Next: n.Events.Next, Do: n.Do, Tail: n.Tail, Transcript: n.Transcript, Lines: n.Lines, Foresee: n.Foresee, Close: n.Close, Warnings: n.Warnings(),
+		Next: n.Events.Next, Do: n.Do, Tail: n.Tail, Transcript: n.Transcript, Lines: n.Lines, Close: n.Close, Warnings: n.Warnings(),
+		Rehearse: func(ctx context.Context, each func(...run.Event)) error {
+			_, err := n.Rehearse(ctx, each)
+			return err
+		},
 		Notes: func() []string { return n.Notes },
 		Waive: func(ctx context.Context) (run.Night, error) {
 			err := n.Waive(ctx)

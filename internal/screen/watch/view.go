@@ -243,8 +243,8 @@ func (v *View) Keys() []screen.Key {
 		out = append(out, screen.On(keys.Console, "console", v.console))
 	}
 	out = append(out, screen.On(keys.Differs, "difference", v.difference))
-	if n.planned() && n.src.Foresee != nil && !n.asked && !v.busy {
-		out = append(out, screen.On(keys.Predict, "predict", v.predict))
+	if n.planned() && n.src.Rehearse != nil && !n.asked && !v.busy {
+		out = append(out, screen.On(keys.Predict, "rehearse", v.rehearse))
 	}
 	if n.planned() && n.src.Waive != nil && !n.asked {
 		out = append(out, screen.On(keys.Waive, "waive", v.waive))

@@ -1,0 +1,75 @@
+package acts
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/plan"
+	"metabasis/internal/core/reach"
+	"metabasis/internal/core/run"
+	"metabasis/internal/settings"
+	"metabasis/internal/store"
+)
+
+// Rehearse is the night without the change: every device is reached, checked and backed
+// up, and what would be done to it is computed. Nothing is changed on any. What is to be
+// told of a device is passed on as it comes, from several goroutines. What was found is
+// kept in the workspace; one that was given up is not.
+func (n *Night) Rehearse(ctx context.Context, each func(...run.Event)) (*store.Rehearsal, error) {
+	if n.Began() {
+		return nil, errors.New("the night has begun")
+	}
+	ctx, stop := context.WithCancel(ctx)
+	done := make(chan struct{})
+	defer close(done)
+	defer stop()
+	n.mu.Lock()
+	if n.stopReading != nil {
+		n.mu.Unlock()
+		return nil, errors.New("they are being read already")
+	}
+	n.stopReading = func() { stop(); <-done }
+	n.mu.Unlock()
+	defer func() {
+		n.mu.Lock()
+		n.stopReading = nil
+		n.mu.Unlock()
+	}()
+	began := time.Now()
+	found := n.rehearseEach(ctx, each)
+	n.desk.did("rehearse", began, ctx.Err(), "devices", len(found))
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
+	r := n.Rehearsal()
+	r.Began, r.Ended, r.By = began, time.Now(), Who()
+	for _, t := range n.Plan.Targets() {
+		r.Devices = append(r.Devices, found[t.Device.Name])
+	}
+	id, err := n.desk.KeepRehearsal(r)
+	r.ID = id
+	return &r, err
+}
+
+func (n *Night) rehearseEach(ctx context.Context, each func(...run.Event)) map[string]run.Rehearsed {
+	devices, found := map[string]*plan.Target{}, map[string]run.Rehearsed{}
+	var list []fleet.Device
+	for _, t := range n.Plan.Targets() {
+		devices[t.Device.Name] = t
+		list = append(list, t.Device)
+	}
+	o := run.Options{Connector: n.Connector, Backups: n.desk.Backups()}
+	reach.Sweep(ctx, list, n.desk.Settings.Int(settings.Together), func(ctx context.Context, d fleet.Device) {
+		read, got, events := run.Rehearse(ctx, n.Plan, devices[d.Name], o)
+		if ctx.Err() != nil {
+			return // what failed then says nothing of the device
+		}
+		n.mu.Lock()
+		n.read[d.Name], found[d.Name] = read, got
+		n.mu.Unlock()
+		each(events...)
+	}, func(context.Context, fleet.Device) {})
+	return found
+}

@@ -1,0 +1,183 @@
+package run
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"metabasis/internal/core/config"
+	"metabasis/internal/core/plan"
+)
+
+// Rehearsed is what a rehearsal found of one device: what its night would be, up to its
+// first line. Secrets are masked.
+type Rehearsed struct {
+	Device   string          `json:"device"`
+	Platform string          `json:"platform"`
+	Batch    int             `json:"batch"`             // from 1
+	Blocked  string          `json:"blocked,omitempty"` // why it would not be changed
+	Checks   []Check         `json:"checks,omitempty"`
+	Already  bool            `json:"already,omitempty"` // there is nothing to do
+	Steps    []RehearsedStep `json:"steps,omitempty"`
+	Differs  []string        `json:"differs,omitempty"` // what will differ from what it is
+	Unknown  string          `json:"unknown,omitempty"` // what of that is not known
+	Notices  []string        `json:"notices,omitempty"`
+	// Path are the lines of the difference that touch the way by which it is managed.
+	Path []string `json:"path,omitempty"`
+	// Backup is where its configuration is kept, and Fingerprint tells it from others.
+	Backup      string `json:"backup,omitempty"`
+	Fingerprint string `json:"fingerprint,omitempty"`
+}
+
+// RehearsedStep is a step as it would be sent.
+type RehearsedStep struct {
+	Title string   `json:"title"`
+	Send  []string `json:"send,omitempty"`
+	Undo  []string `json:"undo,omitempty"`
+	Done  bool     `json:"done,omitempty"`  // it is so already
+	Later bool     `json:"later,omitempty"` // its lines are known once those before it were done
+}
+
+// NotForeseen marks that it cannot be said what a night would do to a device.
+const NotForeseen = "not foreseen"
+
+// Rehearse is a device's night without the change: it is reached, checked, recorded and
+// backed up, and what would be done to it is computed. Nothing is changed on it. It
+// returns the target with its lines, nil where they cannot be computed, what was found,
+// and what is to be told of it.
+func Rehearse(ctx context.Context, p *plan.Plan, t *plan.Target, o Options) (*plan.Target, Rehearsed, []Event) {
+	o.Journal = &MemoryJournal{}
+	r := New(p, o)
+	go r.rec.run()
+	var events []Event
+	told := make(chan struct{})
+	go func() {
+		defer close(told)
+		for e := range r.rec.out {
+			events = append(events, e...)
+		}
+	}()
+	w := newWorker(r, t)
+	w.ctx = ctx
+	found := w.rehearse()
+	close(r.rec.in)
+	<-told
+	d := Fold(Night{}, append([]Event{{Kind: Planned, Outline: Outlined(p)}}, events...)...)
+	if got := d.Get(t.Device.Name); got != nil {
+		found.Checks, found.Notices = got.Checks, got.Notices
+		found.Differs, found.Unknown = got.Foreseen, got.Unknown
+	}
+	if w.expected == nil && found.Steps == nil {
+		return nil, found, events
+	}
+	return w.t, found, events
+}
+
+func (w *worker) rehearse() Rehearsed {
+	out := Rehearsed{Device: w.name(), Platform: w.t.Device.Platform, Batch: w.t.Batch + 1}
+	defer w.hangUp()
+	unknown := func(why string) Rehearsed {
+		out.Blocked = w.maskText(why)
+		w.emit(Event{Kind: Foreseen, What: NotForeseen, Note: why})
+		return out
+	}
+	if err := w.reach(); err != nil {
+		w.emit(Event{Kind: Prechecked, What: "reachable", Note: err.Error()})
+		return unknown("not reachable: " + err.Error())
+	}
+	w.emit(Event{Kind: Prechecked, What: "reachable", OK: true})
+	out.Blocked = w.maskText(w.precheck())
+	if w.backup == "" { // it could not be read at all
+		return unknown(out.Blocked)
+	}
+	out.Fingerprint = w.before.Fingerprint()
+	if err := w.read(); err != nil {
+		return unknown(err.Error())
+	}
+	w.rehearsed(&out)
+	if out.Blocked != "" {
+		w.emit(Event{Kind: Foreseen, Step: 1, Note: "it would be blocked: " + out.Blocked})
+	}
+	if err := w.record(); err != nil && out.Blocked == "" {
+		out.Blocked = w.maskText(err.Error())
+	}
+	if err := w.keep(&out); err != nil && out.Blocked == "" {
+		out.Blocked = w.maskText("no backup: " + err.Error())
+	}
+	return out
+}
+
+// keep backs the device up.
+func (w *worker) keep(out *Rehearsed) error {
+	b, err := w.r.backups.Put(w.name(), w.backup, time.Now())
+	if err != nil {
+		return err
+	}
+	out.Backup = b.Path
+	w.emit(Event{Kind: BackedUp, What: b.Path, Note: b.SHA256, OK: b.Same})
+	return nil
+}
+
+// rehearsed tells what will be done, and takes it in.
+func (w *worker) rehearsed(out *Rehearsed) {
+	out.Already = true
+	for _, s := range w.t.Steps {
+		out.Steps = append(out.Steps, RehearsedStep{Title: s.Title, Send: w.maskLines(w.shown(s.Send...)), Undo: w.maskLines(w.shown(s.Undo...)), Done: s.Done, Later: s.Later})
+		out.Already = out.Already && (s.Done || !s.Changes())
+	}
+	events := w.foreseen()
+	if w.t.Traits.Language == nil { // it was read, and that is not known all the same
+		note := fmt.Sprintf("the profile of %s has no language: what lines do on it is not known", w.t.Device.Platform)
+		events = append([]Event{{Kind: Foreseen, What: NotForeseen, Note: note}}, events...)
+	}
+	if out.Path = w.onPath(); len(out.Path) > 0 {
+		events = append(events, Event{Kind: Foreseen, Step: 1, Note: "it is managed by what these lines change; a slip in them cuts it off", Lines: out.Path})
+	}
+	for _, e := range events {
+		w.emit(e)
+	}
+}
+
+// onPath are the lines of what will differ that touch the way by which the device is
+// managed: those its language knows, its own address, and the port to the device that it
+// is reached through, where its neighbours tell it.
+func (w *worker) onPath() []string {
+	after, known := w.t.Predicted(w.before)
+	if !known && w.t.Traits.Language == nil {
+		return nil
+	}
+	d := config.Compare(w.before, after)
+	if d.Empty() {
+		return nil
+	}
+	return w.maskLines(w.t.Masked(w.t.Traits.Language.ManagementPath(d, w.uplinks(), []string{w.t.Device.Address})))
+}
+
+// uplinks are the sections of the ports to the device that it is reached through, such as
+// "port 1": the name of the column and its value, as devices print them.
+func (w *worker) uplinks() (out []string) {
+	if _, reads := w.t.Traits.Tables[neighbours]; !reads || w.t.Device.Via == "" {
+		return nil
+	}
+	v, err := w.ses.Read(w.ctx, neighbours)
+	rows, many := v.([]map[string]any)
+	if err != nil || !many {
+		return nil
+	}
+	for _, row := range rows {
+		if fmt.Sprint(row["name"]) != w.t.Device.Via {
+			continue
+		}
+		for column, value := range row {
+			if column != "name" {
+				out = append(out, fmt.Sprintf("%s %v", column, value))
+			}
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// neighbours is the table of what stands at the other ends of a device's ports.
+const neighbours = "neighbours"

@@ -1,0 +1,113 @@
+package report
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"metabasis/internal/core/run"
+	"metabasis/internal/store"
+)
+
+// Rehearsal tells what a rehearsal found: devices for which the same would be done
+// together, those that are unlike the others first.
+func Rehearsal(r *store.Rehearsal) (out []string) {
+	out = []string{fmt.Sprintf("Rehearsed %s, %s to %s, by %s. Nothing was changed.", r.Title, r.Began.Local().Format("Mon 2 Jan 2006 15:04:05"), r.Ended.Local().Format("15:04:05"), r.By), Rehearsed(r)}
+	for _, v := range r.Values {
+		out = append(out, fmt.Sprintf("%s = %s", v.Name, v.Value))
+	}
+	groups := map[string][]string{}
+	for i := range r.Devices {
+		key := strings.Join(found(&r.Devices[i]), "\n")
+		groups[key] = append(groups[key], r.Devices[i].Device)
+	}
+	order := slices.SortedFunc(maps.Keys(groups), func(a, b string) int {
+		return cmp.Or(cmp.Compare(len(groups[a]), len(groups[b])), cmp.Compare(groups[a][0], groups[b][0]))
+	})
+	for _, key := range order {
+		out = append(out, "", Count(len(groups[key]), "device")+": "+strings.Join(groups[key], ", "))
+		for _, l := range strings.Split(key, "\n") {
+			out = append(out, "  "+l)
+		}
+	}
+	return out
+}
+
+// Rehearsed sums a rehearsal up in one line.
+func Rehearsed(r *store.Rehearsal) string {
+	ready, already, blocked := 0, 0, 0
+	for _, d := range r.Devices {
+		switch {
+		case d.Blocked != "":
+			blocked++
+		case d.Already:
+			already++
+		default:
+			ready++
+		}
+	}
+	parts := []string{fmt.Sprintf("%d ready", ready)}
+	if already > 0 {
+		parts = append(parts, fmt.Sprintf("%d already as intended", already))
+	}
+	if blocked > 0 {
+		parts = append(parts, fmt.Sprintf("%d would be blocked", blocked))
+	}
+	return Count(len(r.Devices), "device") + ": " + strings.Join(parts, ", ")
+}
+
+// found is what was found of one device.
+func found(d *run.Rehearsed) (out []string) {
+	if d.Blocked != "" {
+		out = append(out, "would be blocked: "+d.Blocked)
+	}
+	switch {
+	case d.Already:
+		out = append(out, "as intended already: nothing would be sent")
+	case len(d.Differs) == 0 && d.Unknown == "" && d.Blocked == "":
+		out = append(out, "nothing would differ")
+	}
+	out = append(out, Folded(d.Differs)...)
+	if d.Unknown != "" {
+		out = append(out, "not known: "+d.Unknown)
+	}
+	for _, l := range d.Path {
+		out = append(out, "on the way by which it is managed: "+l)
+	}
+	for _, n := range d.Notices {
+		if n != "" && !strings.HasPrefix(n, "it would be blocked: ") && !slices.Contains(d.Path, n) && !strings.HasPrefix(n, "it is managed by") {
+			out = append(out, n)
+		}
+	}
+	return out
+}
+
+// RehearsedLines are the lines that would be sent to a device, step by step, as its
+// rehearsal computed them.
+func RehearsedLines(d *run.Rehearsed) (out []string) {
+	out = append(out, fmt.Sprintf("%s, batch %d. Nothing of this was sent.", d.Device, d.Batch))
+	for _, c := range d.Checks {
+		mark := "holds"
+		switch {
+		case c.Waived != "":
+			mark = "is waived: " + c.Waived
+		case !c.OK:
+			mark = "does not hold"
+		}
+		out = append(out, strings.TrimSuffix(fmt.Sprintf("precheck %s %s: %s", c.Name, mark, c.Note), ": "))
+	}
+	for i, s := range d.Steps {
+		out = append(out, "", fmt.Sprintf("Step %d of %d: %s", i+1, len(d.Steps), s.Title))
+		switch {
+		case s.Done:
+			out = append(out, "  already so: nothing is sent")
+		case s.Later:
+			out = append(out, "  its lines are computed once the steps before it were done")
+		}
+		out = append(out, block("send", s.Send)...)
+		out = append(out, block("undo", s.Undo)...)
+	}
+	return out
+}

@@ -1,0 +1,90 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"metabasis/internal/core/plan"
+	"metabasis/internal/core/run"
+)
+
+// Rehearsal is what a rehearsal of a night found, device by device, in the order of the
+// plan. No secret is in it.
+type Rehearsal struct {
+	ID      int64           `json:"-"`
+	Began   time.Time       `json:"began"`
+	Ended   time.Time       `json:"ended"`
+	By      string          `json:"by"`
+	Title   string          `json:"title"`
+	Change  string          `json:"change,omitempty"`
+	File    string          `json:"file"`
+	Runbook string          `json:"runbook"` // its text
+	Values  []plan.Value    `json:"values,omitempty"`
+	Devices []run.Rehearsed `json:"devices"`
+}
+
+// Of returns what was found of a device, nil when it was not rehearsed.
+func (r *Rehearsal) Of(device string) *run.Rehearsed {
+	for i := range r.Devices {
+		if r.Devices[i].Device == device {
+			return &r.Devices[i]
+		}
+	}
+	return nil
+}
+
+const rehearsalSchema = `
+-- Rehearsals: the whole night without the change, and what was found.
+CREATE TABLE IF NOT EXISTS rehearsals (
+	id    INTEGER PRIMARY KEY AUTOINCREMENT,
+	title TEXT NOT NULL,
+	body  TEXT NOT NULL
+);
+`
+
+// ErrNoRehearsal says that there is no such rehearsal.
+var ErrNoRehearsal = errors.New("there is no such rehearsal")
+
+// Rehearsed keeps a rehearsal and returns its number.
+func (j *Journal) Rehearsed(r Rehearsal) (int64, error) {
+	body, err := json.Marshal(r)
+	if err != nil {
+		return 0, fmt.Errorf("journal: %w", err)
+	}
+	res, err := j.db.Exec(`INSERT INTO rehearsals (title, body) VALUES (?, ?)`, r.Title, body)
+	if err != nil {
+		return 0, fmt.Errorf("journal: the rehearsal is not kept: %w", err)
+	}
+	return res.LastInsertId()
+}
+
+// Rehearsal returns a rehearsal by its number, or with 0 the newest of that title, "" for
+// any.
+func (j *Journal) Rehearsal(ctx context.Context, id int64, title string) (*Rehearsal, error) {
+	var has int
+	if err := j.db.QueryRowContext(ctx, `SELECT count(*) FROM sqlite_master WHERE name = 'rehearsals'`).Scan(&has); err != nil {
+		return nil, fmt.Errorf("journal: %w", err)
+	}
+	if has == 0 {
+		return nil, ErrNoRehearsal
+	}
+	row := j.db.QueryRowContext(ctx, `SELECT id, body FROM rehearsals WHERE (? = 0 OR id = ?) AND (? = '' OR title = ?) ORDER BY id DESC LIMIT 1`, id, id, title, title)
+	var body string
+	r := &Rehearsal{}
+	switch err := row.Scan(&r.ID, &body); {
+	case errors.Is(err, sql.ErrNoRows):
+		return nil, ErrNoRehearsal
+	case err != nil:
+		return nil, fmt.Errorf("journal: %w", err)
+	}
+	n := r.ID
+	if err := json.Unmarshal([]byte(body), r); err != nil {
+		return nil, fmt.Errorf("journal: rehearsal %d cannot be read: %w", n, err)
+	}
+	r.ID = n
+	return r, nil
+}

@@ -1,0 +1,71 @@
+package workspace
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"path/filepath"
+	"time"
+
+	"metabasis/internal/core/run"
+	"metabasis/internal/core/textfile"
+	"metabasis/internal/store"
+)
+
+// Backups is where the configurations of devices are kept.
+func (w *Workspace) Backups() store.Backups {
+	return store.Backups{Dir: filepath.Join(w.Dir, "backups")}
+}
+
+// Rehearsal is a rehearsal of the night, nothing found yet.
+func (n *Night) Rehearsal() store.Rehearsal {
+	return store.Rehearsal{Title: n.head.Title, Change: n.head.Change, File: n.head.File, Runbook: n.head.Runbook, Values: n.Plan.Values}
+}
+
+// KeepRehearsal keeps what a rehearsal found and returns its number.
+func (w *Workspace) KeepRehearsal(r store.Rehearsal) (id int64, err error) {
+	j, err := store.OpenJournal(w.JournalFile())
+	if err != nil {
+		return 0, err
+	}
+	id, err = j.Rehearsed(r)
+	return id, errors.Join(err, j.Close())
+}
+
+// Rehearsed is the rehearsal of that number, or with 0 the newest of a runbook of that
+// title. [store.ErrNoRehearsal] says that there is none.
+func (w *Workspace) Rehearsed(ctx context.Context, id int64, title string) (*store.Rehearsal, error) {
+	j, err := w.ReadJournal()
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, store.ErrNoRehearsal
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer j.Close()
+	return j.Rehearsal(ctx, id, title)
+}
+
+// staleAfter is how old a rehearsal may be to be held against a night.
+const staleAfter = 14 * 24 * time.Hour
+
+// rehearsed finds the configurations that devices had at the newest rehearsal of this
+// night; nil where there was none. What of it cannot be read is not held against anything.
+func (n *Night) rehearsed(ctx context.Context) func(device string) (string, time.Time, bool) {
+	r, err := n.w.Rehearsed(ctx, 0, n.head.Title)
+	if err != nil || time.Since(r.Ended) > staleAfter {
+		return nil
+	}
+	devices := map[string]*run.Rehearsed{}
+	for i := range r.Devices {
+		devices[r.Devices[i].Device] = &r.Devices[i]
+	}
+	return func(device string) (string, time.Time, bool) {
+		d := devices[device]
+		if d == nil || d.Backup == "" {
+			return "", time.Time{}, false
+		}
+		text, err := textfile.Bytes(filepath.Join(n.w.Backups().Dir, device, filepath.Base(d.Backup)), textfile.Large)
+		return string(text), r.Ended, err == nil
+	}
+}
