@@ -13,6 +13,8 @@ require (
 	github.com/charmbracelet/x/ansi v0.11.9
 	github.com/expr-lang/expr v1.17.8
 	github.com/goccy/go-yaml v1.19.2
+	github.com/gowebpki/jcs v1.0.2
+	github.com/hiddeco/sshsig v0.2.0
 	github.com/kevinburke/ssh_config v1.6.0
 	github.com/maruel/natural v1.3.0
 	github.com/muesli/cancelreader v0.2.2

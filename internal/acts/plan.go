@@ -12,10 +12,12 @@ import (
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/problem"
+	"metabasis/internal/core/run"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/core/textfile"
 	"metabasis/internal/person"
 	"metabasis/internal/report"
+	"metabasis/internal/seal"
 	"metabasis/internal/workspace"
 )
 
@@ -58,37 +60,23 @@ type Request struct {
 	Answers []string // NAME=VALUE, for values the runbook asks for
 	// ValuesFile is a YAML file of NAME: VALUE; answers go before it. "" is none.
 	ValuesFile string
-	Waivers []string // CHECK on DEVICE: REASON
+	Waivers    []string // CHECK on DEVICE: REASON
+	// Sealed is the file of a sealed plan: the night is planned only if nothing differs
+	// from it. "" is none.
+	Sealed string
 	// Unattended says that nobody decides at holds: the runbook must say what is done.
 	Unattended bool
 }
 
-// Plan plans a night: the values that the runbook asks for are taken from the request,
-// else from its own, else the person is asked; the devices are got ready to be
-// reached. Nothing connects, except to jump hosts that ask for more than a password.
-// Close must be called on the night.
+// Plan plans a night, as [Change.Planned] does, and gets its devices ready to be reached.
+// Nothing connects, except to jump hosts that ask for more than a password. Close must be
+// called on the night.
 func (c *Change) Plan(ctx context.Context, r Request) (night *Night, err error) {
 	began := time.Now()
 	defer func() { c.did("plan", began, err, "runbook", c.File) }()
 	finder := c.finder()
-	answers, err := c.values(ctx, r, finder)
+	p, sealed, err := c.plan(ctx, r, finder)
 	if err != nil {
-		return nil, err
-	}
-	p, err := plan.Make(c.Runbook, c.Fleet, answers, c.Profiles.Traits(), time.Now())
-	if err != nil {
-		return nil, err
-	}
-	p = p.Learned(c.Estimates(ctx))
-	var waivers []plan.Waiver
-	for _, text := range r.Waivers {
-		w, err := plan.ParseWaiver(text, Who())
-		if err != nil {
-			return nil, err
-		}
-		waivers = append(waivers, w)
-	}
-	if err := p.Waive(waivers); err != nil {
 		return nil, err
 	}
 	if r.Unattended && !p.Unattended.Given {
@@ -99,12 +87,55 @@ func (c *Change) Plan(ctx context.Context, r Request) (night *Night, err error) 
 		return nil, err
 	}
 	n := c.Prepare(p, c.File, c.text, access, r.Unattended, Who())
+	if sealed != nil {
+		n.Seal(sealed.For)
+	}
 	access.OpenJumps(ctx, n.Connector, devicesOf(p))
 	night = newNight(c.Desk, n, access)
 	c.mu.Lock()
 	c.nights = append(c.nights, night)
 	c.mu.Unlock()
 	return night, nil
+}
+
+// Planned plans a night and reaches nobody: the values that the runbook asks for are taken
+// from the request, else from its own, else the person is asked.
+func (c *Change) Planned(ctx context.Context, r Request) (*plan.Plan, error) {
+	p, _, err := c.plan(ctx, r, c.finder())
+	return p, err
+}
+
+// plan makes the plan, and where it was sealed reads the seal that it must agree with.
+func (c *Change) plan(ctx context.Context, r Request, finder *workspace.Finder) (*plan.Plan, *seal.Plan, error) {
+	answers, err := c.values(ctx, r, finder)
+	if err != nil {
+		return nil, nil, err
+	}
+	p, err := plan.Make(c.Runbook, c.Fleet, answers, c.Profiles.Traits(), time.Now())
+	if err != nil {
+		return nil, nil, err
+	}
+	p = p.Learned(c.Estimates(ctx))
+	var waivers, ofSeal []plan.Waiver
+	for _, text := range r.Waivers {
+		w, err := plan.ParseWaiver(text, Who())
+		if err != nil {
+			return nil, nil, err
+		}
+		if w.Check == run.SealedCheck {
+			ofSeal = append(ofSeal, w)
+		} else {
+			waivers = append(waivers, w)
+		}
+	}
+	if err := p.Waive(waivers); err != nil {
+		return nil, nil, err
+	}
+	sealed, err := c.heldAgainst(p, r.Sealed)
+	if err != nil {
+		return nil, nil, err
+	}
+	return p, sealed, p.Waive(ofSeal)
 }
 
 // reachable gets ready to reach the devices of a plan, with the finder that its values

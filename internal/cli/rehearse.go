@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"slices"
 	"sync"
 
@@ -82,6 +81,10 @@ func (a *app) rehearse(ctx context.Context, d *acts.Desk, file string, f rehears
 		done++
 		for _, e := range events {
 			if !f.json && e.Kind == run.Foreseen && e.Step == 0 {
+				if e.What == run.NotForeseen {
+					fmt.Fprintf(a.err, "%*d of %d  %-14s %s\n", len(fmt.Sprint(total)), done, total, e.Device, e.Note)
+					continue
+				}
 				fmt.Fprintf(a.err, "%*d of %d  %s\n", len(fmt.Sprint(total)), done, total, report.Line(e))
 			}
 		}
@@ -124,10 +127,8 @@ func (a *app) tellRehearsal(r *store.Rehearsal, f rehearseFlags) error {
 			}
 			lines = report.RehearsedLines(d)
 		}
-		for _, l := range lines {
-			if _, err := io.WriteString(a.out, l+"\n"); err != nil {
-				return err
-			}
+		if err := a.lines(lines); err != nil {
+			return err
 		}
 	}
 	if slices.ContainsFunc(r.Devices, func(d run.Rehearsed) bool { return d.Blocked != "" }) {

@@ -25,6 +25,7 @@ type nightFlags struct {
 	fleet    string
 	answers  []string
 	file     string // of values
+	sealed   string
 	waivers  []string
 	wait     bool
 }
@@ -45,7 +46,7 @@ func (f *nightFlags) values(cmd *cobra.Command) {
 
 // request is what a night is planned from.
 func (f *nightFlags) request() acts.Request {
-	return acts.Request{Answers: f.answers, ValuesFile: f.file, Waivers: f.waivers, Unattended: f.headless}
+	return acts.Request{Answers: f.answers, ValuesFile: f.file, Waivers: f.waivers, Unattended: f.headless, Sealed: f.sealed}
 }
 
 func (a *app) runCommand() *cobra.Command {
@@ -64,6 +65,7 @@ func (a *app) runCommand() *cobra.Command {
 	}
 	f.add(cmd)
 	cmd.Flags().StringVar(&f.fleet, "fleet", "", "a fleet file in place of the workspace's")
+	cmd.Flags().StringVar(&f.sealed, "sealed", "", "do what was approved in this file (metabasis plan --seal), or do not begin")
 	return cmd
 }
 

@@ -70,7 +70,7 @@ func found(d *run.Rehearsed) (out []string) {
 		out = append(out, "nothing would differ")
 	}
 	out = append(out, Folded(d.Differs)...)
-	if d.Unknown != "" {
+	if d.Unknown != "" && d.Unknown != d.Blocked {
 		out = append(out, "not known: "+d.Unknown)
 	}
 	for _, l := range d.Path {

@@ -60,6 +60,7 @@ type Night struct {
 	Notes []string
 
 	w          *Workspace
+	sealed     func(device string) (run.Sealed, bool) // nil: nobody sealed it
 	head       store.NightHead
 	unattended bool
 	by         string
@@ -75,10 +76,17 @@ type Night struct {
 // Prepare gets a run ready. Close must be called once it is over.
 func (w *Workspace) Prepare(p *plan.Plan, file, text string, access *Access, unattended bool, by string) *Night {
 	n := &Night{Plan: p, w: w, unattended: unattended, by: by, alone: access.fixed,
-		head: store.NightHead{Title: p.Title, Change: p.Change, File: file, Runbook: p.Mask(w.maskRunbook(text))}}
+		head: store.NightHead{Title: p.Title, Change: p.Change, File: file, Runbook: w.Masked(p, text)}}
 	n.Connector = access.Connector(n.transcript)
 	return n
 }
+
+// Masked is the text of a runbook as it may be kept: without secrets.
+func (w *Workspace) Masked(p *plan.Plan, text string) string { return p.Mask(w.maskRunbook(text)) }
+
+// Seal holds the night against what was approved: a device that is not what was sealed,
+// or to which other lines would be sent, is not changed.
+func (n *Night) Seal(sealed func(device string) (run.Sealed, bool)) { n.sealed = sealed }
 
 // transcript is where what is said with a device is kept; before the night has begun,
 // that is what was said before it.
@@ -149,7 +157,7 @@ func (n *Night) Begin(ctx context.Context, wait bool, say func(string)) error {
 		_ = before.Close()
 	}
 	o := run.Options{Connector: n.Connector, Backups: n.w.Backups(),
-		Unattended: n.unattended, By: n.by, Wait: wait, Remnants: n.remnants(ctx), Rehearsed: n.rehearsed(ctx)}
+		Unattended: n.unattended, By: n.by, Wait: wait, Remnants: n.remnants(ctx), Rehearsed: n.rehearsed(ctx), Sealed: n.sealed}
 	if n.claims != nil {
 		n.claims.TakeAll(n.keysOf(ctx))
 		o.Claim = n.claim

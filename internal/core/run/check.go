@@ -36,7 +36,7 @@ func (w *worker) precheck() string {
 	// Law 2: unsaved changes matter whether or not it was asked for.
 	saved := w.t.Traits.Timer.BringsBack() || w.r.plan.Asks("saved")
 	for _, p := range w.r.plan.Prechecks {
-		if p.Off || p.Name == "reachable" || p.Name == "saved" { // we are talking to it; and saved comes last
+		if p.Off || p.Name == "reachable" || p.Name == "saved" || p.Name == SealedCheck { // we are talking to it; and these come last
 			continue
 		}
 		good, err := w.check(p)

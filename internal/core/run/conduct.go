@@ -29,6 +29,8 @@ type Options struct {
 	// Rehearsed is the configuration that a device had at the rehearsal, and when that
 	// was; ok is false where there was none. nil knows none.
 	Rehearsed func(device string) (text string, at time.Time, ok bool)
+	// Sealed is what was approved for a device; nil is a night that nobody sealed.
+	Sealed func(device string) (Sealed, bool)
 	// Wait waits for devices that another night has, in place of blocking them.
 	Wait bool
 }

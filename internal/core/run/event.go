@@ -184,6 +184,8 @@ type Outline struct {
 	Budget   int               `json:"budget,omitempty"` // failures after which we stop to ask; 0 is never
 	// BudgetGiven tells that the runbook says so itself.
 	BudgetGiven bool `json:"budget_given,omitempty"`
+	// Seal is the SHA-256 of what was approved; "" where nothing was.
+	Seal string `json:"seal,omitempty"`
 }
 
 // OutlineDevice is a device of the plan.
@@ -192,7 +194,8 @@ type OutlineDevice struct {
 	Site     string   `json:"site,omitempty"`
 	Role     string   `json:"role,omitempty"`
 	Platform string   `json:"platform"`
-	Steps    []string `json:"steps"` // titles
+	Steps    []string `json:"steps"`         // titles
+	Why      string   `json:"why,omitempty"` // it is where it is among the batches
 	// ClearText tells that it is reached without encryption.
 	ClearText bool `json:"clear_text,omitempty"`
 	// Boot is how long it takes to come back once its timer has fired.
@@ -202,14 +205,14 @@ type OutlineDevice struct {
 // Outlined makes the outline of a plan.
 func Outlined(p *plan.Plan) *Outline {
 	o := &Outline{Title: p.Title, Change: p.Change, Window: p.Window, LeftOut: p.LeftOut, Warnings: p.Warnings, Waivers: p.Waivers,
-		Values: p.Values, Soak: p.Soak, Budget: p.Rules.StopAfter, BudgetGiven: p.Rules.StopGiven}
+		Values: p.Values, Soak: p.Soak, Budget: p.Rules.StopAfter, BudgetGiven: p.Rules.StopGiven, Seal: p.Seal}
 	for _, pc := range p.Prechecks {
 		o.Checks = append(o.Checks, pc.String())
 	}
 	for _, b := range p.Batches {
 		var batch []OutlineDevice
 		for _, t := range b {
-			d := OutlineDevice{Name: t.Device.Name, Site: t.Device.Site, Role: t.Device.Role, Platform: t.Device.Platform, Boot: t.Traits.Boot, ClearText: t.ClearText}
+			d := OutlineDevice{Name: t.Device.Name, Site: t.Device.Site, Role: t.Device.Role, Platform: t.Device.Platform, Boot: t.Traits.Boot, ClearText: t.ClearText, Why: t.Why}
 			for _, s := range t.Steps {
 				d.Steps = append(d.Steps, s.Title)
 			}

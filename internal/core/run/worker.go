@@ -232,15 +232,17 @@ func (w *worker) prepare() (over bool) {
 		return block(why)
 	}
 	done, err := w.alreadyDone()
-	switch {
-	case err != nil:
+	if err != nil {
 		return block(err.Error())
-	case done:
-		if !w.hadUnsaved() {
-			w.end(Already, w.alreadyNote())
-			return true
+	}
+	if done && !w.hadUnsaved() {
+		w.end(Already, w.alreadyNote())
+		return true
+	}
+	if w.unsaved = done; !done { // else nothing is sent that somebody must have approved
+		if why := w.asSealed(); why != "" {
+			return block(why)
 		}
-		w.unsaved = true
 	}
 	w.move(Recording, "backing up")
 	if err := w.record(); err != nil {

@@ -1,6 +1,8 @@
 package profile
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"maps"
 	"regexp"
@@ -47,6 +49,12 @@ func load(file string, data []byte, chain []Source) (*Profile, error) {
 	if err := c.list.Err(); err != nil {
 		return nil, err
 	}
+	sum := sha256.New()
+	for _, s := range chain {
+		sum.Write(s.Data)
+		sum.Write([]byte{0})
+	}
+	p.sum = hex.EncodeToString(sum.Sum(nil))
 	return p, nil
 }
 

@@ -53,6 +53,7 @@ type Profile struct {
 	top      string            // the privileged mode; "" when there is none
 	order    []string          // modes, sorted
 	bare     bool              // a prompt tells no name
+	sum      string            // SHA-256 of its text, and of those that it is like
 }
 
 // Connect is how a device is reached.
@@ -285,6 +286,16 @@ func (s Set) Traits() map[string]plan.Traits {
 	out := map[string]plan.Traits{}
 	for name, p := range s {
 		out[name] = p.Traits()
+	}
+	return out
+}
+
+// Fingerprints tells profiles apart by their text, and by that of those they are like: a
+// SHA-256 by platform.
+func (s Set) Fingerprints() map[string]string {
+	out := map[string]string{}
+	for name, p := range s {
+		out[name] = p.sum
 	}
 	return out
 }

@@ -1,0 +1,143 @@
+package acts
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"metabasis/internal/core/plan"
+	"metabasis/internal/core/run"
+	"metabasis/internal/core/runbook"
+	"metabasis/internal/core/textfile"
+	"metabasis/internal/person"
+	"metabasis/internal/seal"
+	"metabasis/internal/store"
+)
+
+// Sealed is a plan that was sealed into a file.
+type Sealed struct {
+	File, Sum string
+	Signature string // the file of its signature; "" for none
+	Plan      *seal.Plan
+	Rehearsal *store.Rehearsal
+}
+
+// NightsLearned is how many earlier nights say how long things take.
+func (c *Change) NightsLearned(ctx context.Context) int {
+	if e := c.Estimates(ctx); e != nil {
+		return e.Nights
+	}
+	return 0
+}
+
+// Seal writes a plan, as its newest rehearsal found it, into a file that can be approved.
+// With a private key it is signed, too, into a file of the same name with .sig behind it.
+// A file that is there already is not written over: somebody may have approved it.
+func (c *Change) Seal(ctx context.Context, p *plan.Plan, file, key string) (*Sealed, error) {
+	r, err := c.Rehearsed(ctx, 0, p.Title)
+	if errors.Is(err, store.ErrNoRehearsal) {
+		return nil, fmt.Errorf("what would be done is not known before it was rehearsed: metabasis rehearse %s", c.File)
+	}
+	if err != nil {
+		return nil, err
+	}
+	s, err := seal.Make(p, c.Masked(p, c.text), r, c.Profiles.Fingerprints(), seal.Mark{At: time.Now().UTC().Truncate(time.Second), By: Who()})
+	if err != nil {
+		return nil, err
+	}
+	data, err := s.Bytes()
+	if err != nil {
+		return nil, err
+	}
+	out := &Sealed{File: file, Sum: seal.Sum(data), Plan: s, Rehearsal: r}
+	var sig []byte
+	if key != "" { // before anything is written: a seal without the signature that was asked for is none
+		if sig, err = c.sign(ctx, data, key); err != nil {
+			return nil, err
+		}
+		out.Signature = file + ".sig"
+	}
+	if err := writeNew(file, data); err != nil {
+		return nil, err
+	}
+	if sig != nil {
+		if err := writeNew(out.Signature, sig); err != nil {
+			return nil, errors.Join(err, os.Remove(file))
+		}
+	}
+	return out, nil
+}
+
+// sign signs with a key, whose passphrase is asked for where it has one.
+func (c *Change) sign(ctx context.Context, data []byte, file string) ([]byte, error) {
+	key, err := textfile.Bytes(file, textfile.Small)
+	if err != nil {
+		return nil, err
+	}
+	sig, err := seal.Sign(data, key, nil)
+	if !errors.Is(err, seal.ErrPassphrase) {
+		return sig, err
+	}
+	if c.Person == nil {
+		return nil, fmt.Errorf("%s: %w, and nobody is here to give it", file, err)
+	}
+	word, err := person.AskOne(ctx, c.Person, "", person.Question{Text: "Passphrase of " + file, Secret: true})
+	if err != nil {
+		return nil, err
+	}
+	return seal.Sign(data, key, []byte(word))
+}
+
+// writeNew writes a file that is not there yet, durably and whole.
+func writeNew(file string, data []byte) error {
+	f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if errors.Is(err, fs.ErrExist) {
+		return fmt.Errorf("%s is there already, and may have been approved: give another name, or remove it first", file)
+	}
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(data)
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return errors.Join(err, os.Remove(file))
+	}
+	return nil
+}
+
+// heldAgainst reads a sealed plan and refuses a plan that is not the same.
+func (c *Change) heldAgainst(p *plan.Plan, file string) (*seal.Plan, error) {
+	if file == "" {
+		return nil, nil
+	}
+	data, err := textfile.Bytes(file, textfile.Large)
+	if err != nil {
+		return nil, err
+	}
+	s, err := seal.Read(file, data)
+	if err != nil {
+		return nil, err
+	}
+	signed := ""
+	switch sig, err := textfile.Bytes(file+".sig", textfile.Small); {
+	case err == nil:
+		key, err := seal.Verify(data, sig)
+		if err != nil {
+			return nil, fmt.Errorf("%s.sig: %w", file, err)
+		}
+		signed = ", signed with " + key
+	case !errors.Is(err, fs.ErrNotExist):
+		return nil, err
+	}
+	if differs := s.Differs(p, c.Masked(p, c.text), c.Profiles.Fingerprints()); len(differs) > 0 {
+		return nil, fmt.Errorf("this is not what was sealed in %s, so it does not begin:\n  %s", file, strings.Join(differs, "\n  "))
+	}
+	p.Seal = seal.Sum(data)
+	p.Prechecks = append(p.Prechecks, runbook.Precheck{Name: run.SealedCheck, From: filepath.Base(file)})
+	p.Warnings = append(p.Warnings, fmt.Sprintf("sealed by %s on %s, SHA-256 %s%s: a device that is not what was sealed is not changed", s.Sealed.By, s.Sealed.At.Local().Format("Mon 2 Jan 15:04"), p.Seal[:12], signed))
+	return s, nil
+}

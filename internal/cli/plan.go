@@ -1,0 +1,120 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+
+	"github.com/spf13/cobra"
+
+	"metabasis/internal/acts"
+	"metabasis/internal/core/plan"
+	"metabasis/internal/report"
+	"metabasis/internal/seal"
+)
+
+// planFlags are those of plan.
+type planFlags struct {
+	nightFlags
+	seal, sign string
+}
+
+func (a *app) planCommand() *cobra.Command {
+	var f planFlags
+	cmd := &cobra.Command{
+		Use:   "plan RUNBOOK",
+		Short: "Tell how a night is planned, and seal it",
+		Long: `Tell how a night is planned: when each batch will run and until when it may start,
+how likely the night stays in its window, and of each device in which batch it is
+and why. Nobody is reached.
+
+With --seal FILE what the newest rehearsal found is written into a file that can be
+approved: the runbook, the values, the scope, the batches, the lines for each device
+and the difference they make, with fingerprints of the profiles and of the
+configurations they were computed from, as canonical JSON (RFC 8785). Its SHA-256
+is printed; with --sign KEY it is signed with an SSH key, so that
+ssh-keygen -Y verify checks it. metabasis run --sealed FILE then does what was
+approved, or says what is different and does not begin.`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			d, err := a.desk()
+			if err != nil {
+				return err
+			}
+			return a.plan(cmd.Context(), d, args[0], f)
+		},
+	}
+	f.values(cmd)
+	cmd.Flags().StringVar(&f.fleet, "fleet", "", "a fleet file in place of the workspace's")
+	cmd.Flags().BoolVar(&f.json, "json", false, "one JSON object")
+	cmd.Flags().StringVar(&f.seal, "seal", "", "write what was rehearsed into this file, to be approved")
+	cmd.Flags().StringVar(&f.sign, "sign", "", "with --seal: sign it with this private SSH key, into FILE.sig")
+	return cmd
+}
+
+func (a *app) plan(ctx context.Context, d *acts.Desk, file string, f planFlags) error {
+	if f.sign != "" && f.seal == "" {
+		return errors.New("--sign goes with --seal FILE")
+	}
+	c, err := d.Change(file, f.fleet)
+	if err != nil {
+		return err
+	}
+	p, err := c.Planned(ctx, f.request())
+	if err != nil {
+		return err
+	}
+	if f.seal != "" {
+		return a.seal(ctx, c, p, f)
+	}
+	if f.json {
+		e := json.NewEncoder(a.out)
+		e.SetIndent("", "  ")
+		return e.Encode(report.PlanOf(p))
+	}
+	return a.lines(report.Plan(p, c.NightsLearned(ctx)))
+}
+
+// lines prints lines, as long as somebody reads them.
+func (a *app) lines(lines []string) error {
+	for _, l := range lines {
+		if _, err := io.WriteString(a.out, l+"\n"); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// seal writes a plan to be approved, and says how to check it.
+func (a *app) seal(ctx context.Context, c *acts.Change, p *plan.Plan, f planFlags) error {
+	s, err := c.Seal(ctx, p, f.seal, f.sign)
+	if err != nil {
+		return err
+	}
+	out := []string{
+		fmt.Sprintf("Sealed in %s, as rehearsed %s by %s:", s.File, s.Rehearsal.Ended.Local().Format("Mon 2 Jan 15:04"), s.Rehearsal.By),
+		"  " + report.Rehearsed(s.Rehearsal),
+		"  SHA-256  " + s.Sum,
+	}
+	if s.Signature != "" {
+		out = append(out, "  signed   "+s.Signature,
+			fmt.Sprintf("  check    ssh-keygen -Y verify -f ALLOWED -I WHO -n %s -s %s < %s", seal.Namespace, s.Signature, s.File))
+	}
+	return a.lines(append(out, fmt.Sprintf("Run it with: metabasis run %s --sealed %s", f.runs(c.File), s.File)))
+}
+
+// runs is a runbook with the flags that it must be run with to be the same.
+func (f *planFlags) runs(file string) string {
+	for _, v := range f.answers {
+		file += fmt.Sprintf(" --answer %q", v)
+	}
+	if f.file != "" {
+		file += fmt.Sprintf(" --values %q", f.file)
+	}
+	for _, w := range f.waivers {
+		file += fmt.Sprintf(" --waive %q", w)
+	}
+	return file
+}

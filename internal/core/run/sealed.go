@@ -1,0 +1,58 @@
+package run
+
+import (
+	"fmt"
+	"slices"
+)
+
+// Sealed is what was approved for one device: the lines of each step, and the fingerprint
+// of the configuration that they were computed from.
+type Sealed struct {
+	Configuration string
+	Steps         []RehearsedStep
+}
+
+// SealedCheck is the name under which a device is held against what was sealed; it can be
+// waived as a precheck can.
+const SealedCheck = "sealed"
+
+// asSealed looks whether the device, and what would be done to it, is what was approved. It
+// returns why not, "" when it is: the device is then not changed.
+func (w *worker) asSealed() string {
+	if w.r.opts.Sealed == nil {
+		return ""
+	}
+	why := w.unsealed()
+	e := Event{Kind: Prechecked, What: SealedCheck, OK: why == "", Note: why}
+	if waiver, ok := w.r.plan.Waived(SealedCheck, w.target); ok && why != "" {
+		e.Waived, e.By = waiver.Reason, waiver.By
+		why = ""
+	}
+	w.emit(e)
+	if why != "" {
+		return SealedCheck + ": " + why
+	}
+	return ""
+}
+
+func (w *worker) unsealed() string {
+	sealed, ok := w.r.opts.Sealed(w.name())
+	if !ok {
+		return "it was not sealed"
+	}
+	if sealed.Configuration == "" {
+		return "it could not be rehearsed, so nothing was approved for it"
+	}
+	if w.before.Fingerprint() != sealed.Configuration {
+		return "its configuration is not the one that was sealed"
+	}
+	for i, s := range w.t.Steps {
+		if i >= len(sealed.Steps) || sealed.Steps[i].Title != s.Title {
+			return fmt.Sprintf("step %q was not sealed for it", s.Title)
+		}
+		if !slices.Equal(w.maskLines(w.shown(s.Send...)), sealed.Steps[i].Send) || !slices.Equal(w.maskLines(w.shown(s.Undo...)), sealed.Steps[i].Undo) {
+			return fmt.Sprintf("the lines of %q are not those that were sealed", s.Title)
+		}
+	}
+	return ""
+}
