@@ -53,7 +53,9 @@ func (n *Night) Warnings() []string { return n.access.Warnings }
 func (n *Night) Planned() run.Night {
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	return run.Fold(run.Night{}, run.Event{Kind: run.Planned, Outline: run.Outlined(n.Plan)})
+	o := n.Plan.Forecast(plan.Progress{Now: n.Plan.Window.Open})
+	return run.Fold(run.Night{}, run.Event{Kind: run.Planned, Outline: run.Outlined(n.Plan)},
+		run.Event{Kind: run.Forecast, Slots: o.Slots, Due: o.Likely, Late: o.Late, Stays: o.Stays})
 }
 
 // Lines tells what will be sent to a device, secrets masked: as planned, or as computed

@@ -9,6 +9,7 @@ import (
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/reach"
 	"metabasis/internal/core/run"
+	"metabasis/internal/report"
 	"metabasis/internal/settings"
 	"metabasis/internal/store"
 )
@@ -51,6 +52,15 @@ func (n *Night) Rehearse(ctx context.Context, each func(...run.Event)) (*store.R
 	id, err := n.desk.KeepRehearsal(r)
 	r.ID = id
 	return &r, err
+}
+
+// Rehearsed sums up the newest rehearsal of this night; "" where there was none.
+func (n *Night) Rehearsed(ctx context.Context) string {
+	r, err := n.desk.Rehearsed(ctx, 0, n.Plan.Title)
+	if err != nil {
+		return ""
+	}
+	return r.Ended.Local().Format("Mon 2 Jan 15:04") + " by " + r.By + ": " + report.Rehearsed(r)
 }
 
 func (n *Night) rehearseEach(ctx context.Context, each func(...run.Event)) map[string]run.Rehearsed {

@@ -136,8 +136,7 @@ func (c *Change) heldAgainst(p *plan.Plan, file string) (*seal.Plan, error) {
 	if differs := s.Differs(p, c.Masked(p, c.text), c.Profiles.Fingerprints()); len(differs) > 0 {
 		return nil, fmt.Errorf("this is not what was sealed in %s, so it does not begin:\n  %s", file, strings.Join(differs, "\n  "))
 	}
-	p.Seal = seal.Sum(data)
+	p.Seal = fmt.Sprintf("by %s on %s, SHA-256 %s%s: a device that is not what was sealed is not changed", s.Sealed.By, s.Sealed.At.Local().Format("Mon 2 Jan 15:04"), seal.Sum(data)[:12], signed)
 	p.Prechecks = append(p.Prechecks, runbook.Precheck{Name: run.SealedCheck, From: filepath.Base(file)})
-	p.Warnings = append(p.Warnings, fmt.Sprintf("sealed by %s on %s, SHA-256 %s%s: a device that is not what was sealed is not changed", s.Sealed.By, s.Sealed.At.Local().Format("Mon 2 Jan 15:04"), p.Seal[:12], signed))
 	return s, nil
 }

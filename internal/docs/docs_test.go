@@ -15,7 +15,9 @@ import (
 	"metabasis/internal/cli"
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/runbook"
+	"metabasis/internal/core/textfile"
 	"metabasis/internal/device/profile"
+	"metabasis/internal/seal"
 	"metabasis/internal/settings"
 	"metabasis/internal/sim"
 	"metabasis/profiles"
@@ -100,6 +102,15 @@ func TestFleetExamples(t *testing.T) {
 
 // The settings shown can be read.
 func TestSettingsExample(t *testing.T) {
+	for _, b := range blocks(t, "docs/command-line.md", "yaml-values") {
+		values := map[string]string{}
+		_, err := textfile.YAML("values.yaml", []byte(b), &values, true)
+		require.NoError(t, err)
+		assert.Equal(t, map[string]string{"log_host": "198.51.100.14", "gate_lan": "311"}, values)
+	}
+	for _, b := range blocks(t, "docs/command-line.md", "sh-verify") {
+		assert.Contains(t, b, "-n "+seal.Namespace+" ")
+	}
 	for _, b := range blocks(t, "docs/command-line.md", "yaml-settings") {
 		file := filepath.Join(t.TempDir(), "metabasis.yaml")
 		require.NoError(t, os.WriteFile(file, []byte(b), 0o600))

@@ -43,6 +43,9 @@ func tell(e run.Event) string {
 		if e.Outline.Budget > 0 {
 			s += "; asks after " + Count(e.Outline.Budget, "failure")
 		}
+		if e.Outline.Seal != "" {
+			s += "; sealed " + e.Outline.Seal
+		}
 		for _, w := range e.Outline.Warnings {
 			s += "; warning: " + w
 		}

@@ -51,7 +51,19 @@ func stays(p *plan.Plan, o plan.Outlook) string {
 	if p.Window.None {
 		return ""
 	}
-	return fmt.Sprintf("; %.0f %% to be over before the reserve", 100*o.Stays)
+	return "; " + Chance(o.Stays) + " to be over before the reserve"
+}
+
+// Chance is a chance as a person may rely on it: what was found by living through a night
+// some hundred times is never certain.
+func Chance(c float64) string {
+	switch {
+	case c > 0.99:
+		return "over 99 %"
+	case c < 0.01:
+		return "under 1 %"
+	}
+	return fmt.Sprintf("%.0f %%", 100*c)
 }
 
 func from(nights int) string {

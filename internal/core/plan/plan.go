@@ -94,7 +94,7 @@ type Plan struct {
 	StepTitles []string
 	Values     []Value
 	Warnings   []string
-	Seal       string   // SHA-256 of what was approved; "" where nothing was
+	Seal       string   // by whom it was sealed, and when; "" where nobody has
 	Collisions []string // rules of the runbook that cannot both hold, and which gives way
 	estimates  *Estimates
 	late       string    // the warning that it does not fit

@@ -184,8 +184,10 @@ type Outline struct {
 	Budget   int               `json:"budget,omitempty"` // failures after which we stop to ask; 0 is never
 	// BudgetGiven tells that the runbook says so itself.
 	BudgetGiven bool `json:"budget_given,omitempty"`
-	// Seal is the SHA-256 of what was approved; "" where nothing was.
+	// Seal says by whom it was sealed, and when; "" where nobody has.
 	Seal string `json:"seal,omitempty"`
+	// Back is how long taking everything back takes, at the end.
+	Back time.Duration `json:"back,omitempty"`
 }
 
 // OutlineDevice is a device of the plan.
@@ -205,7 +207,7 @@ type OutlineDevice struct {
 // Outlined makes the outline of a plan.
 func Outlined(p *plan.Plan) *Outline {
 	o := &Outline{Title: p.Title, Change: p.Change, Window: p.Window, LeftOut: p.LeftOut, Warnings: p.Warnings, Waivers: p.Waivers,
-		Values: p.Values, Soak: p.Soak, Budget: p.Rules.StopAfter, BudgetGiven: p.Rules.StopGiven, Seal: p.Seal}
+		Values: p.Values, Soak: p.Soak, Budget: p.Rules.StopAfter, BudgetGiven: p.Rules.StopGiven, Seal: p.Seal, Back: p.BackTime(p.Targets())}
 	for _, pc := range p.Prechecks {
 		o.Checks = append(o.Checks, pc.String())
 	}

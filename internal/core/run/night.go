@@ -107,6 +107,9 @@ func (d *Device) foreseen(e Event) {
 		return
 	}
 	d.Notices = append(slices.Clone(d.Notices), append([]string{e.Note}, e.Lines...)...)
+	if d.State == Waiting {
+		d.Note = d.willChange() + "; " + d.Notices[0]
+	}
 }
 
 // willChange says in a few words what will change on a device that waits.

@@ -48,7 +48,7 @@ var (
 	Pane     = bind("Tab", "what stands beside the list, in full", "tab")
 	Console  = bind("c", "work the device by hand", "c")
 	Begin    = bind("B", "begin the night; asks first", "B")
-	Predict  = bind("p", "read the devices and compute what will change on them; changes nothing", "p")
+	Predict  = bind("p", "rehearse: reach and check the devices, back them up, and compute what will change; changes nothing", "p")
 	Differs  = bind("v", "lines, or the difference that they make", "v")
 	Waive    = bind("W", "waive a precheck on a device; asks first", "W")
 	Reach    = bind("r", "reach the devices that are marked, else all", "r")

@@ -199,7 +199,11 @@ func ruler(n *run.Night, now time.Time, cells int) (bar, labels ink.Row) {
 	}
 	if turn, ok := nextTurnBack(n); ok && n.Ended.IsZero() && !w.None {
 		put(turn, '┃', ink.Lamp)
-		marks = append(marks, mark{s.at(turn), "turn back " + turn.Format("15:04"), ink.Lamp})
+		when := turn.Format("15:04")
+		if w.Now && n.Began.IsZero() {
+			when = "+ " + ink.Long(turn.Sub(w.Open))
+		}
+		marks = append(marks, mark{s.at(turn), "turn back " + when, ink.Lamp})
 	}
 	put(now, '┃', ink.Foam)
 	marks = append(marks, mark{cells - len(end), end, ink.Dim})

@@ -38,6 +38,14 @@ func (v *View) brief(cells int) []ink.Row {
 		}
 	}
 	rows = append(rows, label("window", report.Window(o.Window))...)
+	rows = append(rows, v.finish(cells)...)
+	if o.Seal != "" {
+		rows = append(rows, label("sealed", o.Seal)...)
+	}
+	if v.n.src.Rehearse != nil {
+		rows = append(rows, label("rehearsed", cmp.Or(v.rehearsed, "not yet: p goes through the night without changing anything"))...)
+	}
+	rows = append(rows, v.computed(cells)...)
 	rows = append(rows, label("devices", fmt.Sprintf("%d in %s: %s", len(v.n.night.Devices), report.Count(len(o.Batches), "batch"), sizes(o)))...)
 	rows = append(rows, label("sites", strings.Join(v.n.night.Sites(), ", "))...)
 	for i, v := range o.Values {
@@ -55,15 +63,15 @@ func (v *View) brief(cells int) []ink.Row {
 	if len(o.Checks) > 0 {
 		rows = append(rows, label("prechecks", strings.Join(o.Checks, "; "))...)
 	}
+	rows = append(rows, v.checked(cells)...)
 	rows = append(rows, label("soak", ink.Long(o.Soak))...)
 	for _, why := range leftOut(o) {
 		rows = append(rows, label("left out", why)...)
 	}
 	rows = append(rows, ink.Row{})
-	rows = append(rows, v.computed(cells)...)
 	rows = append(rows, ink.T(ink.Dim, "Enter on a device shows the lines that will be sent to it."))
 	if v.n.src.Rehearse != nil {
-		rows = append(rows, ink.T(ink.Dim, "p reads the devices and computes what will change on them."))
+		rows = append(rows, ink.T(ink.Dim, "p rehearses the night: all of it but the change."))
 	}
 	if v.sure {
 		r := ink.Row{}.Strong(ink.Lamp, "Enter begins the night. ").Add(ink.Dim, "Esc leaves it.")
@@ -71,6 +79,62 @@ func (v *View) brief(cells int) []ink.Row {
 		return append(rows, r)
 	}
 	return append(rows, ink.T(ink.Dim, "B, then Enter, begins the night."))
+}
+
+// finish says when the night will be over, and how likely that is in time.
+func (v *View) finish(cells int) []ink.Row {
+	n, o := v.n.night, v.n.night.Outline
+	if n.Likely.IsZero() {
+		return nil
+	}
+	in := ink.Foam
+	text := fmt.Sprintf("%s likely, %s in nine cases of ten", n.Likely.Format("15:04"), n.Late.Format("15:04"))
+	if (o.Window.Now || o.Window.None) && n.Began.IsZero() { // no clock time of it is known yet
+		text = fmt.Sprintf("after %s likely, %s in nine cases of ten", ink.Long(n.Likely.Sub(o.Window.Open)), ink.Long(n.Late.Sub(o.Window.Open)))
+	}
+	if !o.Window.None {
+		text += "; " + report.Chance(n.Stays) + " to be over before the reserve"
+		if n.Stays < 0.9 {
+			in = ink.Lamp
+		}
+	}
+	var rows []ink.Row
+	for i, l := range ink.Wrap(text, cells-12, 3) {
+		name := ""
+		if i == 0 {
+			name = "finish"
+		}
+		rows = append(rows, ink.T(ink.Dim, ink.Fit(name, 12)).Add(in, l))
+	}
+	return append(rows, ink.T(ink.Dim, ink.Fit("take back", 12)).Add(ink.Foam, "everything, at the end, within "+ink.Long(o.Back)))
+}
+
+// checked says how the prechecks stand, once devices were rehearsed: those that do not
+// hold, each with its devices.
+func (v *View) checked(cells int) []ink.Row {
+	held, failed := 0, map[string][]string{}
+	for _, d := range v.n.night.Devices {
+		good := len(d.Checks) > 0
+		for _, c := range d.Checks {
+			if !c.OK && c.Waived == "" {
+				failed[c.Name] = append(failed[c.Name], d.Name)
+				good = false
+			}
+		}
+		if good {
+			held++
+		}
+	}
+	if held == 0 && len(failed) == 0 {
+		return nil
+	}
+	rows := []ink.Row{ink.T(ink.Dim, ink.Fit("", 12)).Add(ink.Buoy, fmt.Sprintf("all hold on %s of %d", report.Count(held, "device"), len(v.n.night.Devices)))}
+	for _, name := range slices.Sorted(maps.Keys(failed)) {
+		for _, l := range ink.Wrap(fmt.Sprintf("%s does not hold on %s", name, report.Some(failed[name], 4)), cells-12, 2) {
+			rows = append(rows, ink.T(ink.Dim, ink.Fit("", 12)).Add(ink.Lamp, l))
+		}
+	}
+	return rows
 }
 
 // computed says what will change, for the devices that were read: equal changes together,
@@ -104,7 +168,7 @@ func (v *View) computed(cells int) []ink.Row {
 			in = ink.Lamp
 		}
 		if len(rows) == 0 {
-			name = "computed"
+			name = "will differ"
 		}
 		says := report.Count(len(groups[text]), "device") + ": " + d.Note
 		if len(groups[text]) < 3 {
@@ -114,7 +178,9 @@ func (v *View) computed(cells int) []ink.Row {
 			says += "; unlike most: " + report.Some(own, 2)
 		}
 		if len(d.Notices) > 0 {
-			says += "; " + d.Notices[0]
+			if !strings.Contains(says, d.Notices[0]) {
+				says += "; " + d.Notices[0]
+			}
 		}
 		for i, l := range ink.Wrap(says, cells-12, 3) {
 			if i > 0 {
@@ -125,9 +191,6 @@ func (v *View) computed(cells int) []ink.Row {
 	}
 	if len(rows) > 8 {
 		rows = append(rows[:8], ink.T(ink.Dim, ink.Fit("", 12)+"and others"))
-	}
-	if len(rows) > 0 {
-		rows = append(rows, ink.Row{})
 	}
 	return rows
 }

@@ -44,6 +44,7 @@ func (v *View) rehearse() {
 	}, func() {
 		v.host.Progress("", 0, 0)
 		v.busy = false
+		v.lookBack()
 	})
 }
 

@@ -78,14 +78,21 @@ func head(n *run.Night, number int, members []*run.Device, now time.Time) ink.Ro
 // plannedFor says when a batch that has not begun is to run.
 func plannedFor(n *run.Night, number int, now time.Time) ink.Row {
 	i := number - (len(n.Outline.Batches) - len(n.Slots) + 1)
+	if n.Began.IsZero() { // as it was planned, however long somebody reads
+		now = n.Outline.Window.Open
+	}
 	slots, _, _ := n.Schedule(now)
 	if i < 0 || i >= len(slots) || !n.Ended.IsZero() {
 		return ink.Row{}
 	}
 	s := slots[i]
-	when := fmt.Sprintf("   planned %s to %s", s.Start.Format("15:04:05"), s.End.Format("15:04:05"))
+	at := func(t time.Time) string { return t.Format("15:04:05") }
+	if w := n.Outline.Window; (w.Now || w.None) && n.Began.IsZero() { // no clock time of it is known yet
+		at = func(t time.Time) string { return "+ " + ink.Long(t.Sub(w.Open)) }
+	}
+	when := fmt.Sprintf("   planned %s to %s", at(s.Start), at(s.End))
 	if !s.TurnBack.IsZero() {
-		when += ", must start by " + s.TurnBack.Format("15:04:05")
+		when += ", must start by " + at(s.TurnBack)
 	}
 	return ink.T(ink.Dim, when)
 }
@@ -133,7 +140,7 @@ func noteInk(d *run.Device) ink.Ink {
 	case run.Held, run.Stranded, run.Dark, run.Blocked:
 		return ink.Foam
 	}
-	if d.SavedUnread || len(d.Unlike) > 0 || d.State == run.Waiting && d.Unknown != "" { // the end is not the whole word
+	if d.SavedUnread || len(d.Unlike) > 0 || d.State == run.Waiting && (d.Unknown != "" || len(d.Notices) > 0) { // the end is not the whole word
 		return ink.Lamp
 	}
 	return ink.Dim

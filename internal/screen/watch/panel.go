@@ -29,6 +29,11 @@ func Panel(d *run.Device, now time.Time, tail func(lines int) []string, cells, h
 	if d.ClearText {
 		rows[1] = rows[1].Strong(ink.Lamp, "  clear text")
 	}
+	if d.State == run.Waiting && d.Why != "" {
+		for _, l := range ink.Wrap(d.Why, cells, 3) {
+			rows = append(rows, ink.T(ink.Dim, l))
+		}
+	}
 	for _, l := range ink.Wrap(d.Note, cells, 3) {
 		rows = append(rows, ink.T(ink.Foam, l))
 	}

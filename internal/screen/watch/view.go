@@ -30,6 +30,8 @@ type View struct {
 	asking *asking
 	busy   bool // the devices are being read
 
+	rehearsed string // what the newest rehearsal found; "" where there was none
+
 	frame   screen.Frame // that is drawn
 	listTop int          // row at which the list begins
 	paneTop int          // first row of the pane that is shown
@@ -55,7 +57,23 @@ func newView(n *Night) *View {
 func (v *View) Name() string { return "Night" }
 
 // Opened implements [screen.Opener].
-func (v *View) Opened(h *screen.Host) { v.host = h }
+func (v *View) Opened(h *screen.Host) {
+	v.host = h
+	if v.n.planned() {
+		v.lookBack()
+	}
+}
+
+// lookBack finds what the newest rehearsal found, behind what is shown.
+func (v *View) lookBack() {
+	if v.n.src.Rehearsed == nil {
+		return
+	}
+	v.host.Go(func(ctx context.Context) {
+		found := v.n.src.Rehearsed(ctx)
+		v.host.Then(func() { v.rehearsed = found })
+	})
+}
 
 // Closed implements [screen.Closer]. A night that runs goes on.
 func (v *View) Closed() error {
