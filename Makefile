@@ -46,7 +46,7 @@ nights:
 
 # How often the end holds that is given for nine nights in ten, over 500 drawn nights.
 calibration:
-	$(GO) test ./internal/nights -run TestForecastsHold -v -timeout 1h -parallel 8 -args -seed $(SEED) -nights 2500 | grep 'of .* nights'
+	$(GO) test ./internal/nights -run TestForecastsHold -v -timeout 1h -parallel 8 -args -seed $(SEED) -nights 4000 | grep 'of .* nights'
 
 FUZZTIME ?= 30s
 fuzz:

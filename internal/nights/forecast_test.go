@@ -37,7 +37,7 @@ func pacedNight(t *testing.T, rng *rand.Rand, dir string, devices int, edit func
 //
 // make calibration prints the figure over 500 nights.
 func TestForecastsHold(t *testing.T) {
-	nights := max(*count/5, 30)
+	nights := max(*count/8, 24)
 	var holds, likely atomic.Int64
 	var off, wide atomic.Int64 // of the likely end, and from it to the late one, in thousandths of the night
 	t.Run("nights", func(t *testing.T) {
@@ -84,4 +84,57 @@ func TestForecastsHold(t *testing.T) {
 		nights, 100*float64(holds.Load())/n, 100*float64(likely.Load())/n, float64(off.Load())/10/n, float64(wide.Load())/10/n)
 	spread := 2.5 * math.Sqrt(0.09/n) // few nights tell it less well
 	assert.InDelta(t, 0.9, float64(holds.Load())/n, 0.05+spread)
+}
+
+// However slow its devices are, and whenever somebody takes everything back: a night that
+// keeps to its turn-back times has it back before the window closes.
+func TestAllIsBackBeforeTheWindowCloses(t *testing.T) {
+	eachOf(t, max(*count/8, 20), func(t *testing.T, seed uint64, dir string) {
+		rng := rand.New(rand.NewPCG(seed, 12))
+		length := time.Duration(6+rng.IntN(10)) * time.Minute
+		reserve := length / time.Duration(2+rng.IntN(3))
+		rules := []string{"sizes     1, 4", "sizes     2, 50%", "sizes     3, 100%"}[rng.IntN(3)] + []string{"\n  together  2", "\n  together  4", ""}[rng.IntN(3)]
+		w := pacedNight(t, rng, dir, 5+rng.IntN(12), func(s string) string {
+			return strings.NewReplacer("now for 3h", "now for "+length.String(), "reserve   20m", "reserve   "+reserve.Round(time.Second).String(),
+				"sizes     1, 4\n  together  4", rules, "soak      30s", "soak      5s").Replace(s)
+		})
+		defer w.sim.Close()
+		when := time.Duration(rng.Int64N(int64(length - reserve + 30*time.Second)))
+		if rng.IntN(2) == 0 { // or as late as it may be: as the reserve begins
+			when = length - reserve
+		}
+		over, end := context.WithCancel(context.Background())
+		back := func(r *run.Run, at time.Duration) {
+			select {
+			case <-time.After(at):
+				_ = r.Do(context.Background(), run.Command{Choice: run.BackAll, By: "test"})
+			case <-over.Done():
+			}
+		}
+		w.run(context.Background(), func(r *run.Run, e run.Event) {
+			switch e.Kind {
+			case run.Began:
+				go back(r, when)
+			case run.HoldOpened: // a batch or a device that would be begun too late, or has run into the reserve
+				go func() {
+					choice := run.Stop
+					if e.Device != "" {
+						choice = run.BackDevice
+					}
+					_ = r.Do(context.Background(), run.Command{Hold: e.Hold, Choice: choice, By: "test"})
+				}()
+			}
+		})
+		end()
+		closes := w.night.Outline.Window.Close
+		assert.False(t, w.night.Ended.After(closes), "it was over %s after the window closed (seed %d)", w.night.Ended.Sub(closes), seed)
+		for _, d := range w.night.Devices {
+			assert.Contains(t, []run.State{run.Kept, run.Reverted, run.Skipped, run.Blocked}, d.State, "%s: %s", d.Name, d.Note)
+			assert.True(t, w.night.Aborted == "" || d.State != run.Kept, "%s is %s although everything was to be taken back", d.Name, d.State)
+		}
+		if t.Failed() {
+			t.Log(w.story())
+		}
+		w.checkLaws()
+	})
 }

@@ -327,6 +327,7 @@ func (w *world) lawAbort() {
 		}
 	}
 	if letGo.IsZero() {
+		w.lawNoneIsForgotten()
 		return
 	}
 	for _, dev := range w.sim.Devices() {
@@ -336,6 +337,29 @@ func (w *world) lawAbort() {
 				assert.False(w.t, tr.At.After(letGo.Add(5*time.Second)), "law 7: %s got %q after it was let go of", dev.Name(), tr.Line)
 			}
 		}
+	}
+}
+
+// Law 7: what is to be taken back is, also when it was being kept just then: everything
+// after "take back everything", and what was in change after another abort.
+func (w *world) lawNoneIsForgotten() {
+	inChange := map[string]bool{}
+	back := map[string]bool{}
+	for _, e := range w.seen {
+		switch {
+		case e.Kind == run.Moved:
+			inChange[e.Device] = !e.OK
+		case e.Kind == run.Aborted && e.Choice != run.Finish, e.Kind == run.HoldClosed && e.Choice == run.BackAll:
+			for _, d := range w.night.Devices {
+				if inChange[d.Name] || e.Choice == run.BackAll {
+					back[d.Name] = true
+				}
+			}
+		}
+	}
+	for name := range back {
+		d := w.night.Get(name)
+		assert.NotEqual(w.t, run.Kept, d.State, "law 7: %s was to be taken back, and is kept: %s", name, d.Note)
 	}
 }
 

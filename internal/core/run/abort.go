@@ -72,6 +72,16 @@ func (w *worker) takeBackNow() {
 	}
 }
 
+// toldBack tells whether a worker was told so.
+func (w *worker) toldBack() bool {
+	select {
+	case <-w.back:
+		return true
+	default:
+		return false
+	}
+}
+
 // takeBatchBack takes back every device of the batch that runs.
 func (r *Run) takeBatchBack() {
 	r.batchBack = true

@@ -287,6 +287,9 @@ func (r *Run) finished(w *worker, s State) {
 	r.ends[w.name()] = s
 	if s == Kept {
 		r.kept = append(r.kept, w)
+		if w.toldBack() { // it was being saved when it was to be taken back
+			r.undoKept(func(k *worker) bool { return k == w })
+		}
 		r.pace.learn(w, r.plan, r.now())
 	}
 	if s == Stranded || s == Dark {

@@ -1,0 +1,286 @@
+package report
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"metabasis/internal/core/plan"
+	"metabasis/internal/core/run"
+	"metabasis/internal/core/runbook"
+	"metabasis/internal/core/scope"
+	"metabasis/internal/store"
+)
+
+// Document is a night written down for those who approve it, as Markdown: what will be
+// done, when, to which devices, with which lines, and how it is taken back. R is its
+// rehearsal; without one, nil, it says of the lines only what the runbook says.
+func Document(p *plan.Plan, r *store.Rehearsal, nights int) []string {
+	d := &document{p: p, r: r}
+	d.line("# " + inText(p.Title))
+	d.head(nights)
+	d.times()
+	d.scope()
+	d.before()
+	d.steps()
+	d.back()
+	d.risks()
+	return d.out
+}
+
+type document struct {
+	p   *plan.Plan
+	r   *store.Rehearsal
+	out []string
+}
+
+func (d *document) line(lines ...string) { d.out = append(d.out, lines...) }
+
+// section begins a part.
+func (d *document) section(title string) { d.line("", "## "+title, "") }
+
+// table writes rows under a head.
+func (d *document) table(head []string, rows [][]string) {
+	d.line("| "+strings.Join(head, " | ")+" |", "|"+strings.Repeat("---|", len(head)))
+	for _, row := range rows {
+		cells := make([]string, len(row))
+		for i, c := range row {
+			cells[i] = inText(c)
+		}
+		d.line("| " + strings.Join(cells, " | ") + " |")
+	}
+}
+
+// inText is a text in which nothing is a sign of Markdown.
+func inText(s string) string {
+	return strings.NewReplacer("|", `\|`, "*", `\*`, "_", `\_`, "<", "&lt;", "`", "'", "\n", " ", "#", `\#`, "[", `\[`).Replace(s)
+}
+
+// code writes lines as they stand.
+func (d *document) code(lines []string) {
+	fence := "```"
+	for _, l := range lines {
+		for strings.Contains(l, fence) {
+			fence += "`"
+		}
+	}
+	d.line("", fence+"text")
+	d.line(lines...)
+	d.line(fence, "")
+}
+
+func (d *document) head(nights int) {
+	rows := [][]string{}
+	add := func(name, text string) {
+		if text != "" {
+			rows = append(rows, []string{name, text})
+		}
+	}
+	p := d.p
+	add("Change", p.Change)
+	add("Window", Window(p.Window))
+	o := p.Forecast(plan.Progress{Now: p.Window.Open})
+	add("Over", fmt.Sprintf("%s likely, %s in nine cases of ten%s; %s", o.Likely.Format("15:04"), o.Late.Format("15:04"), stays(p, o), from(nights)))
+	add("Devices", fmt.Sprintf("%s in %s", Count(len(p.Targets()), "device"), Count(len(p.Batches), "batch")))
+	for _, v := range p.Values {
+		add(v.Prompt, v.Name+" = "+v.Value)
+	}
+	if d.r != nil {
+		add("Rehearsed", d.r.Ended.Local().Format("Mon 2 Jan 2006 15:04")+" by "+d.r.By+": "+Rehearsed(d.r))
+	} else {
+		add("Rehearsed", "not yet: the lines for each device are not known")
+	}
+	add("Sealed", p.Seal)
+	d.line("")
+	d.table([]string{"", ""}, rows)
+	d.line("", "The steps are:", "")
+	for i, title := range p.StepTitles {
+		n := 0
+		for _, t := range p.Targets() {
+			for _, s := range t.Steps {
+				if s.Number == i+1 {
+					n++
+				}
+			}
+		}
+		d.line(fmt.Sprintf("%d. %s, on %s", i+1, inText(title), Count(n, "device")))
+	}
+}
+
+func (d *document) times() {
+	d.section("When")
+	o := d.p.Forecast(plan.Progress{Now: d.p.Window.Open})
+	at := func(t time.Time) string { return t.Format("15:04:05") }
+	if d.p.Window.Now || d.p.Window.None {
+		at = func(t time.Time) string { return "+ " + runbook.FormatDuration(t.Sub(d.p.Window.Open).Round(time.Second)) }
+	}
+	var rows [][]string
+	for i, s := range o.Slots {
+		turn := "any time"
+		if !s.TurnBack.IsZero() {
+			turn = at(s.TurnBack)
+		}
+		rows = append(rows, []string{fmt.Sprint(i + 1), fmt.Sprint(len(d.p.Batches[i])), at(s.Start), at(s.End), at(s.Late), turn})
+	}
+	d.table([]string{"Batch", "Devices", "Begins", "Ends, likely", "Ends, nine in ten", "Must begin by"}, rows)
+	d.line("", "A batch that cannot begin by its last moment is not begun without a person who gives a reason: everything done by then could not be taken back before the window closes.", "")
+	for _, l := range d.p.Rules.Lines() {
+		d.line("- " + l)
+	}
+}
+
+func (d *document) scope() {
+	d.section("Devices")
+	var rows [][]string
+	for _, t := range d.p.Targets() {
+		state := ""
+		if d.r != nil {
+			state = rehearsedState(d.r.Of(t.Device.Name))
+		}
+		rows = append(rows, []string{fmt.Sprint(t.Batch + 1), t.Device.Name, t.Device.Site, t.Device.Role, t.Device.Platform, t.Why, state})
+	}
+	d.table([]string{"Batch", "Device", "Site", "Role", "Platform", "Why there", "Rehearsed"}, rows)
+	for i, g := range scope.Groups(d.p.LeftOut) {
+		if i == 0 {
+			d.line("", "Left out are:", "")
+		}
+		d.line(fmt.Sprintf("- %s, because %s", inText(strings.Join(g.Devices, ", ")), inText(g.Why)))
+	}
+}
+
+func rehearsedState(f *run.Rehearsed) string {
+	switch {
+	case f == nil:
+		return "not rehearsed"
+	case f.Blocked != "":
+		return "would be blocked: " + f.Blocked
+	case f.Already:
+		return "as intended already"
+	}
+	return Count(len(f.Differs), "line") + " will differ"
+}
+
+func (d *document) before() {
+	d.section("Before anything is changed")
+	d.line("On each device, right before its first line:", "")
+	for _, pc := range d.p.Prechecks {
+		if !pc.Off {
+			d.line("- the precheck " + inText(pc.String()) + " must hold, or it is not changed")
+		}
+	}
+	d.line("- its configuration is backed up, and the backup read back equal")
+	if !d.p.Timer.None {
+		d.line(fmt.Sprintf("- a rollback timer of at least %s is armed on it, and seen pending", runbook.FormatDuration(d.p.Timer.For)))
+	}
+	for _, w := range d.p.Waivers {
+		d.line(fmt.Sprintf("- waived: %s on %s, by %s: %s", inText(w.Check), inText(w.Device), inText(w.By), inText(w.Reason)))
+	}
+}
+
+// steps tells the lines: those that most devices get first, then those of others.
+func (d *document) steps() {
+	d.section("What is sent")
+	groups, keys := map[string][]string{}, map[string][]string{}
+	for _, t := range d.p.Targets() {
+		var lines []string
+		if d.r != nil {
+			if f := d.r.Of(t.Device.Name); f != nil && len(f.Steps) > 0 {
+				lines = rehearsedSteps(f, t)
+			}
+		}
+		if lines == nil {
+			lines = plannedSteps(d.p, t)
+		}
+		key := strings.Join(lines, "\n")
+		groups[key] = append(groups[key], t.Device.Name)
+		keys[key] = lines
+	}
+	order := slices.SortedFunc(maps.Keys(groups), func(a, b string) int {
+		return cmp.Or(cmp.Compare(len(groups[b]), len(groups[a])), cmp.Compare(groups[a][0], groups[b][0]))
+	})
+	for i, key := range order {
+		if i > 0 {
+			d.line("")
+		}
+		d.line("### "+Count(len(groups[key]), "device"), "", inText(strings.Join(groups[key], ", ")))
+		d.code(keys[key])
+	}
+}
+
+// rehearsedSteps are the lines of a device as they were computed, and what they change.
+func rehearsedSteps(f *run.Rehearsed, t *plan.Target) (out []string) {
+	for i, s := range f.Steps {
+		out = append(out, fmt.Sprintf("Step %d: %s", i+1, s.Title))
+		if s.Done {
+			out = append(out, "  already so: nothing is sent")
+		}
+		out = append(out, block("send", s.Send)...)
+		out = append(out, block("undo", s.Undo)...)
+		if i < len(t.Steps) {
+			out = append(out, expects(t, t.Steps[i])...)
+		}
+	}
+	if len(f.Differs) > 0 {
+		out = append(out, "", "Then its configuration differs in:")
+		out = append(out, Folded(f.Differs)...)
+	}
+	for _, l := range f.Path {
+		out = append(out, "on the way by which it is managed: "+l)
+	}
+	return out
+}
+
+func expects(t *plan.Target, s plan.Step) (out []string) {
+	for _, e := range s.Expect {
+		out = append(out, fmt.Sprintf("  expect %s within %s", t.Mask(filled(e.Check)), runbook.FormatDuration(e.Within)))
+	}
+	return out
+}
+
+// plannedSteps are the lines of a device as the runbook has them.
+func plannedSteps(p *plan.Plan, t *plan.Target) []string {
+	return LinesOf(p, t)[2:] // without its name: others get the same
+}
+
+func (d *document) back() {
+	d.section("How it is taken back")
+	d.line(fmt.Sprintf("Everything, at the end of the night: within %s. A device that is taken back is compared with its backup after each of these, until it is equal:", runbook.FormatDuration(d.p.BackTime(d.p.Targets()).Round(time.Second))), "",
+		"1. the lines that are computed to lead from what runs to the backup, and the undo lines",
+		"2. the whole backup, where its platform can load one",
+		"3. its rollback timer, which takes the change back when everything else fails, contact included")
+	if d.p.Rules.StopAfter > 0 {
+		d.line("", fmt.Sprintf("After %s no further device is begun before a person has decided.", Count(d.p.Rules.StopAfter, "failure")))
+	}
+	if d.p.Unattended.Given {
+		d.line("", fmt.Sprintf("Where nobody is there to decide: %s.", d.p.Unattended.Then))
+	}
+	if d.p.Soak > 0 {
+		d.line("", fmt.Sprintf("Each device is watched for %s after its change before it is kept.", runbook.FormatDuration(d.p.Soak)))
+	}
+}
+
+func (d *document) risks() {
+	var risks []string
+	risks = append(risks, d.p.Warnings...)
+	if d.r != nil {
+		var path []string
+		for _, f := range d.r.Devices {
+			if len(f.Path) > 0 {
+				path = append(path, f.Device)
+			}
+		}
+		if len(path) > 0 {
+			risks = append(risks, "lines touch the way by which the device is managed, on "+strings.Join(path, ", "))
+		}
+	}
+	d.section("Risks")
+	if len(risks) == 0 {
+		d.line("None that the plan knows of.")
+	}
+	for _, r := range risks {
+		d.line("- " + inText(r))
+	}
+}
