@@ -19,6 +19,8 @@ import (
 type planFlags struct {
 	nightFlags
 	seal, sign string
+	document   string
+	draw       string
 }
 
 func (a *app) planCommand() *cobra.Command {
@@ -50,6 +52,8 @@ approved, or says what is different and does not begin.`,
 	cmd.Flags().StringVar(&f.fleet, "fleet", "", "a fleet file in place of the workspace's")
 	cmd.Flags().BoolVar(&f.json, "json", false, "one JSON object")
 	cmd.Flags().StringVar(&f.seal, "seal", "", "write what was rehearsed into this file, to be approved")
+	cmd.Flags().StringVar(&f.document, "document", "", "write it down for those who approve it, as Markdown (FILE.md) or PDF (FILE.pdf)")
+	cmd.Flags().StringVar(&f.draw, "draw", "", "draw it on its window, and the network of its scope, as SVG (FILE.svg) or PDF (FILE.pdf)")
 	cmd.Flags().StringVar(&f.sign, "sign", "", "with --seal: sign it with this private SSH key, into FILE.sig")
 	return cmd
 }
