@@ -15,9 +15,9 @@ build:
 test: deps vet lint
 	$(GO) test -count=1 -timeout 280s -parallel 12 ./...
 
-# What the tests need beside Go: tmux and the OpenSSH client.
+# What the tests need beside Go: tmux, the OpenSSH client, and a reader of PDF.
 deps:
-	@scripts/deps tmux:tmux ssh:openssh-client
+	@scripts/deps tmux:tmux ssh:openssh-client pdftotext:poppler-utils
 
 # Against real systems on loopback: OpenSSH, a Telnet server, BIRD 2. Needs root.
 test-real: real-deps

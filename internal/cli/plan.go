@@ -6,13 +6,18 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
+	"path/filepath"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"metabasis/internal/acts"
 	"metabasis/internal/core/plan"
+	"metabasis/internal/draw"
 	"metabasis/internal/report"
 	"metabasis/internal/seal"
+	"metabasis/internal/store"
 )
 
 // planFlags are those of plan.
@@ -73,12 +78,66 @@ func (a *app) plan(ctx context.Context, d *acts.Desk, file string, f planFlags) 
 	if f.seal != "" {
 		return a.seal(ctx, c, p, f)
 	}
+	if f.document != "" || f.draw != "" {
+		return a.written(ctx, c, p, f)
+	}
 	if f.json {
 		e := json.NewEncoder(a.out)
 		e.SetIndent("", "  ")
 		return e.Encode(report.PlanOf(p))
 	}
 	return a.lines(report.Plan(p, c.NightsLearned(ctx)))
+}
+
+// written writes the plan down, and draws it.
+func (a *app) written(ctx context.Context, c *acts.Change, p *plan.Plan, f planFlags) error {
+	r, err := c.Rehearsed(ctx, 0, p.Title)
+	if err != nil && !errors.Is(err, store.ErrNoRehearsal) {
+		return err
+	}
+	if f.document != "" {
+		lines := report.Document(p, r, c.NightsLearned(ctx))
+		data := []byte(strings.Join(lines, "\n") + "\n")
+		switch filepath.Ext(f.document) {
+		case ".md":
+		case ".pdf":
+			if data, err = draw.Document(p.Title, lines, p); err != nil {
+				return fmt.Errorf("%s: %w", f.document, err)
+			}
+		default:
+			return fmt.Errorf("%s: a document is FILE.md or FILE.pdf", f.document)
+		}
+		if err := a.wrote(f.document, data); err != nil {
+			return err
+		}
+	}
+	if f.draw == "" {
+		return nil
+	}
+	var pen draw.Pen
+	switch filepath.Ext(f.draw) {
+	case ".svg":
+		pen = draw.SVG(p.Title)
+	case ".pdf":
+		pen = draw.PDF(p.Title)
+	default:
+		return fmt.Errorf("%s: a drawing is FILE.svg or FILE.pdf", f.draw)
+	}
+	draw.Window(pen, p)
+	draw.Network(pen, p)
+	data, err := pen.Bytes()
+	if err != nil {
+		return fmt.Errorf("%s: %w", f.draw, err)
+	}
+	return a.wrote(f.draw, data)
+}
+
+// wrote writes a file that can be made again at any time, in the place of an older one.
+func (a *app) wrote(file string, data []byte) error {
+	if err := os.WriteFile(file, data, 0o644); err != nil {
+		return err
+	}
+	return a.lines([]string{file + " is written"})
 }
 
 // lines prints lines, as long as somebody reads them.

@@ -115,7 +115,9 @@ func (d *document) times() {
 	o := d.p.Forecast(plan.Progress{Now: d.p.Window.Open})
 	at := func(t time.Time) string { return t.Format("15:04:05") }
 	if d.p.Window.Now || d.p.Window.None {
-		at = func(t time.Time) string { return "+ " + runbook.FormatDuration(t.Sub(d.p.Window.Open).Round(time.Second)) }
+		at = func(t time.Time) string {
+			return "+ " + runbook.FormatDuration(t.Sub(d.p.Window.Open).Round(time.Second))
+		}
 	}
 	var rows [][]string
 	for i, s := range o.Slots {
