@@ -65,7 +65,7 @@ type Run struct {
 	budget     int             // failures at which we ask; 0 is never
 	pace       paceKeeper
 	began      time.Time
-	forecasted time.Time // when the newest forecast was made
+	forecastAt time.Time // before then, none is made anew but at the ends of batches
 	lateAsked  bool      // somebody has said that the batch that runs goes on late, or is being asked
 	batchBack  bool      // the batch that runs is being taken back
 }
@@ -434,18 +434,23 @@ func (r *Run) start(ctx context.Context, w *worker) {
 	go w.work()
 }
 
-// seldom is how often a forecast is made anew while a batch runs: what one device more
-// shows of five thousand does not move it.
-const seldom = 2 * time.Second
+// seldom is how often a forecast is made anew while a batch runs, and share how many times
+// as long as it took the run is then left alone: what one device more shows of five
+// thousand does not move it.
+const (
+	seldom = 2 * time.Second
+	share  = 50
+)
 
 // forecast tells when the rest will run, corrected by what the night has shown; a batch
 // that begins or ends is always told.
 func (r *Run) forecast(always bool) {
 	now := r.now()
-	if len(r.plan.Batches) == 0 || !always && now.Sub(r.forecasted) < seldom {
+	if len(r.plan.Batches) == 0 || !always && now.Before(r.forecastAt) {
 		return
 	}
-	r.forecasted = now
+	began := time.Now()
+	defer func() { r.forecastAt = now.Add(max(seldom, share*time.Since(began))) }()
 	o := r.plan.Forecast(r.progress(later(now, r.plan.Window.Open), min(r.batch, len(r.plan.Batches))))
 	r.rec.emit(Event{Kind: Forecast, Batch: r.batch + 1, Slots: o.Slots, Due: o.Likely, Late: o.Late, Stays: o.Stays})
 }
