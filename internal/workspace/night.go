@@ -295,16 +295,33 @@ func (n *Night) claim(ctx context.Context, t *plan.Target) (func(), error) {
 
 // remnants finds the timers that nights without an end have left on devices.
 func (n *Night) remnants(ctx context.Context) func(string) []run.Remnant {
+	return n.w.remnantsIn(ctx, n.journal, n.ID)
+}
+
+// Remnants is what the nights of the workspace have left on devices, and what the one that
+// runs now has armed. What cannot be read is not known.
+func (w *Workspace) Remnants(ctx context.Context) func(device string) []run.Remnant {
+	j, err := w.ReadJournal()
+	if err != nil {
+		return nil
+	}
+	defer j.Close()
+	return w.remnantsIn(ctx, j, 0)
+}
+
+// remnantsIn finds them in a journal, except those of one night.
+func (w *Workspace) remnantsIn(ctx context.Context, j *store.Journal, except int64) func(device string) []run.Remnant {
 	left := map[string][]run.Remnant{}
-	heads, _ := n.journal.Nights(ctx)
+	heads, _ := j.Nights(ctx)
 	for _, h := range heads {
-		if h.ID == n.ID || h.Damage != nil || time.Since(h.Began) > oldest {
+		if h.ID == except || h.Damage != nil || time.Since(h.Began) > oldest {
 			continue
 		}
-		events, _ := n.journal.Events(ctx, h.ID) // of a damaged night, what can be read
+		_, runs := w.Running(h)
+		events, _ := j.Events(ctx, h.ID) // of a damaged night, what can be read
 		for device, dues := range run.TimersLeft(events) {
 			for _, due := range dues {
-				left[device] = append(left[device], run.Remnant{Night: fmt.Sprintf("%q of %s", h.Title, h.Began.Local().Format("Mon 2 Jan 15:04")), Due: due})
+				left[device] = append(left[device], run.Remnant{Night: fmt.Sprintf("%q of %s", h.Title, h.Began.Local().Format("Mon 2 Jan 15:04")), Due: due, Runs: runs})
 			}
 		}
 	}

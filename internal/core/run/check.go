@@ -131,6 +131,9 @@ func (w *worker) saneTimer() string {
 	what := fmt.Sprintf("%s is pending on it already, due %s, in %s", w.t.Traits.Timer.What(), due.Format("15:04:05"), left.Round(time.Second))
 	if w.r.opts.Remnants != nil {
 		for _, r := range w.r.opts.Remnants(w.name()) {
+			if r.Due.Sub(due).Abs() < ours && r.Runs {
+				return fmt.Sprintf("%s: it is our own, armed by %s, which runs now", what, r.Night)
+			}
 			if r.Due.Sub(due).Abs() < ours {
 				return fmt.Sprintf("%s: it is our own, armed by %s, which never saw its end; let it fire, or cancel it on the device if you know what that night left there", what, r.Night)
 			}

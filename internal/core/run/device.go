@@ -111,6 +111,7 @@ type Backup struct {
 type Remnant struct {
 	Night string // what that night is called by
 	Due   time.Time
+	Runs  bool // that night runs now
 }
 
 // TimersLeft finds, in the events of a night, when the timers are due that it may
