@@ -176,6 +176,9 @@ func (v *View) sum(id int64, s store.Summary) {
 func (v *View) Keys() []screen.Key {
 	out := []screen.Key{screen.On(keys.Open, "open", v.open)}
 	out = append(out, v.list.Keys(v.host, "")...)
+	if b := v.current().book; b != nil {
+		out = append(out, screen.On(keys.Edit, "write", func() { v.writeBook(*b) }))
+	}
 	if n := v.current().night; n != nil && needs(n) {
 		out = append(out, screen.On(keys.Settle, "seen to it", func() { v.settle(n.ID) }))
 	}
@@ -231,11 +234,23 @@ func (v *View) openFleet() {
 
 func (v *View) openBook(b book) {
 	change, err := v.desk.Change(b.file, "")
-	if err != nil {
-		v.wrong(err)
+	if err != nil { // it is shown where it is wrong
+		v.writeBook(b)
 		return
 	}
 	OpenNight(v.host, change.Runbook.Title, func(ctx context.Context) (*acts.Night, error) { return change.Plan(ctx, acts.Request{}) }, false, v.wrong)
+}
+
+// writeBook opens a runbook to be written.
+func (v *View) writeBook(b book) {
+	OpenBook(v.host, v.desk, b.file, func(h *screen.Host) {
+		change, err := v.desk.Change(b.file, "")
+		if err != nil {
+			v.wrong(err)
+			return
+		}
+		OpenNight(h, change.Runbook.Title, func(ctx context.Context) (*acts.Night, error) { return change.Plan(ctx, acts.Request{}) }, false, v.wrong)
+	})
 }
 
 func (v *View) openNight(id int64) {

@@ -113,7 +113,7 @@ func TestHomeTells(t *testing.T) {
 	}
 
 	s.Press("/", "wrong", "enter", "enter")
-	assert.Contains(t, s.See("What is wrong"), "windw")
+	assert.Contains(t, s.See("▲ 5 mistakes"), "windw")
 	s.Press("q", "/", "a good", "enter", "n", "enter")
 	assert.Contains(t, s.See("The night is over"), "A good one")
 	s.Press("q")

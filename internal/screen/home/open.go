@@ -3,14 +3,17 @@ package home
 import (
 	"context"
 	"fmt"
+	"os"
 	"strings"
 
 	"metabasis/internal/acts"
 	"metabasis/internal/report"
 	"metabasis/internal/screen"
+	"metabasis/internal/screen/draft"
 	"metabasis/internal/screen/grid"
 	"metabasis/internal/screen/roster"
 	"metabasis/internal/screen/watch"
+	"metabasis/internal/workspace"
 )
 
 // OpenNight plans a night while the person waits, and opens its view. Wrong is told
@@ -27,6 +30,18 @@ func OpenNight(h *screen.Host, title string, plan func(ctx context.Context) (*ac
 		}
 		h.Open(watch.New(watch.OfNight(n, wait)).View())
 	})
+}
+
+// OpenBook opens the view of a runbook that is being written.
+func OpenBook(h *screen.Host, d *acts.Desk, file string, plan func(h *screen.Host)) {
+	h.Open(draft.New(draft.Source{
+		File: file, Read: func() *acts.Draft { return d.Draft(file) }, Plan: plan,
+		Watch: func(ctx context.Context, changed func()) error { return draft.Watch(ctx, file, changed) },
+		Edit: func(line int) *draft.Editor {
+			return draft.EditorOf(file, line, os.Getenv, workspace.ChildEnv(os.Environ()))
+		},
+		Put: func(after int, step string) (int, error) { return draft.Put(file, after, step) },
+	}))
 }
 
 // OpenFleet gets ready to reach devices while the person waits, and opens their view.

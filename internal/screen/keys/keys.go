@@ -62,6 +62,8 @@ var (
 	Order    = bind("o", "the next order or grouping", "o")
 	Save     = bind("s", "save: the marks as a selection, a table as CSV", "s")
 	Settle   = bind("S", "say that you have seen to it", "S")
+	Edit     = bind("e", "edit the runbook in your own editor", "e")
+	Insert   = bind("i", "insert a step to begin with", "i")
 	Choose   = bind("1…9", "choose an answer", "1", "2", "3", "4", "5", "6", "7", "8", "9")
 )
 
@@ -76,6 +78,6 @@ func All() []Group {
 	return []Group{
 		{"Everywhere", []key.Binding{Back, Help, Decide, Abort, Answer, Workspace, Leave}},
 		{"To move", []key.Binding{Up, Down, Left, Right, PageUp, PageDown, HalfUp, HalfDown, First, Last, Find, Next, Previous, Only}},
-		{"In views", []key.Binding{Open, Need, Fold, Pane, Console, Begin, Predict, Differs, Waive, Reach, Again, HostKeys, Table, Mark, Range, Where, Unmark, Order, Save, Settle, Choose}},
+		{"In views", []key.Binding{Open, Need, Fold, Pane, Console, Begin, Predict, Differs, Waive, Reach, Again, HostKeys, Table, Mark, Range, Where, Unmark, Order, Save, Settle, Edit, Insert, Choose}},
 	}
 }
