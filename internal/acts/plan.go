@@ -258,21 +258,26 @@ func (c *Change) filed(file string) (map[string]string, error) {
 	return out, list.Err()
 }
 
-// askValues asks the person for the values that nothing gives, all of them together.
+// askValues asks the person for the values that nothing gives, together with those that are
+// the runbook's own.
 func (c *Change) askValues(ctx context.Context, r Request, values map[string]string) error {
 	if c.Person == nil || r.Unattended {
 		return nil
 	}
 	form := person.Form{Title: "Values for " + c.Runbook.Title}
 	var names []string
+	missing := false
 	for _, ask := range c.Runbook.Ask {
-		if ask.Kind == runbook.Secret || values[ask.Name] != "" {
-			continue
+		if ask.Kind == runbook.Secret || values[ask.Name] != "" && values[ask.Name] != ask.Default {
+			continue // it is given
 		}
+		q := c.question(ask)
+		q.Usual = values[ask.Name] // the runbook's own is seen beside those that are missing, and can be changed
+		missing = missing || q.Usual == ""
 		names = append(names, ask.Name)
-		form.Questions = append(form.Questions, c.question(ask))
+		form.Questions = append(form.Questions, q)
 	}
-	if len(names) == 0 {
+	if !missing {
 		return nil
 	}
 	answers, err := c.Person.Ask(ctx, form)

@@ -80,16 +80,16 @@ func desk(t *testing.T, p person.Person) (*Desk, string) {
 	return d, book
 }
 
-// What is not given is asked for, all values together, then the secrets, each once; no
+// What is not given is asked for, with the values that are the runbook's own beside it, then the secrets, each once; no
 // secret is in the log.
 func TestPlanningAsksForWhatIsMissing(t *testing.T) {
-	who := &asked{answers: []string{"198.51.100.14", "gull-w1ng", "harbour-lamp", "deep-fathom"}}
+	who := &asked{answers: []string{"198.51.100.14", "310", "gull-w1ng", "harbour-lamp", "deep-fathom"}}
 	d, book := desk(t, who)
 	c, err := d.Change(book, "")
 	require.NoError(t, err)
 	n, err := c.Plan(t.Context(), Request{})
 	require.NoError(t, err)
-	assert.Equal(t, []string{"The log collector", "The ferry's key (key, hidden)", "operator of login crew", "password of login crew"}, sortedTail(who.questions()))
+	assert.Equal(t, []string{"The log collector", "The LAN", "The ferry's key (key, hidden)", "operator of login crew", "password of login crew"}, sortedTail(who.questions()))
 	assert.Contains(t, strings.Join(n.Lines("ald-quay-1"), "\n"), "| log host 198.51.100.14")
 	assert.NotContains(t, strings.Join(n.Lines("ald-quay-1"), "\n"), "gull-w1ng")
 	assert.Equal(t, []*Night{n}, d.Planned())
@@ -117,15 +117,15 @@ func TestPlanningAsksForWhatIsMissing(t *testing.T) {
 // sortedTail leaves the first two where they are: parts of a login are asked in the
 // order of its profile.
 func sortedTail(q []string) []string {
-	if len(q) == 4 && q[2] > q[3] {
-		q[2], q[3] = q[3], q[2]
+	if n := len(q); n > 1 && q[n-2] > q[n-1] {
+		q[n-2], q[n-1] = q[n-1], q[n-2]
 	}
 	return q
 }
 
 // A waiver is asked for before the night, with its reason, and stands in the plan.
 func TestAWaiverIsAskedFor(t *testing.T) {
-	who := &asked{answers: []string{"198.51.100.14", "gull-w1ng", "harbour-lamp", "deep-fathom"}}
+	who := &asked{answers: []string{"198.51.100.14", "310", "gull-w1ng", "harbour-lamp", "deep-fathom"}}
 	d, book := desk(t, who)
 	c, err := d.Change(book, "")
 	require.NoError(t, err)

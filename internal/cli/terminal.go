@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -83,6 +84,9 @@ func (t terminal) read(ctx context.Context, q *person.Question) (string, error) 
 	if hint != "" {
 		hint = " (" + hint + ")"
 	}
+	if q.Usual != "" && !q.Secret {
+		hint += " [" + q.Usual + "]"
+	}
 	fmt.Fprintf(t.a.err, "%s%s: ", q.Text, hint)
 	fd := -1 // of a terminal
 	if in, ok := t.a.in.(*os.File); ok && term.IsTerminal(int(in.Fd())) {
@@ -113,7 +117,7 @@ func (t terminal) read(ctx context.Context, q *person.Question) (string, error) 
 		if g.err != nil {
 			return "", person.ErrLeft
 		}
-		return g.text, nil
+		return cmp.Or(g.text, q.Usual), nil
 	case <-ctx.Done():
 		if stateErr == nil { // what was typed is shown again, whatever happens
 			_ = term.Restore(fd, before)

@@ -43,6 +43,9 @@ func TestAnEveningAndItsNight(t *testing.T) {
 	x.press("BSpace", "BSpace", "BSpace")
 	x.type_("77")
 	x.press("Enter")
+	s = x.see(`Soak left out`)
+	assert.Regexp(t, `fast, yes or no`, s)
+	x.press("Enter") // as it stands there
 	s = x.see("Ready. Nothing has been sent.")
 	assert.Contains(t, s, "not yet: p goes through the night without")
 	assert.Regexp(t, `finish +after .* likely`, s)

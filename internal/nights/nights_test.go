@@ -24,7 +24,7 @@ import (
 
 var (
 	firstSeed = flag.Uint64("seed", 1, "seed of the first random night")
-	count     = flag.Int("nights", 200, "number of random nights")
+	count     = flag.Int("nights", 150, "number of random nights")
 )
 
 // TestNights runs random nights: fleets, runbooks, faults, people and
