@@ -63,6 +63,16 @@ func (n *Night) Rehearsed(ctx context.Context) string {
 	return r.Ended.Local().Format("Mon 2 Jan 15:04") + " by " + r.By + ": " + report.Rehearsed(r)
 }
 
+// Found tells all that the newest rehearsal of this night found; nothing where there was
+// none.
+func (n *Night) Found(ctx context.Context) []string {
+	r, err := n.desk.Rehearsed(ctx, 0, n.Plan.Title)
+	if err != nil {
+		return nil
+	}
+	return report.Rehearsal(r)
+}
+
 func (n *Night) rehearseEach(ctx context.Context, each func(...run.Event)) map[string]run.Rehearsed {
 	devices, found := map[string]*plan.Target{}, map[string]run.Rehearsed{}
 	var list []fleet.Device

@@ -37,6 +37,17 @@ func (r *Rehearsal) Of(device string) *run.Rehearsed {
 	return nil
 }
 
+// Times is what the rehearsal shows of how long things take: reaching and checking.
+func (r *Rehearsal) Times() plan.Times {
+	var parts []plan.Part
+	for _, d := range r.Devices {
+		if d.Took > 0 {
+			parts = append(parts, plan.Part{Device: d.Device, Platform: d.Platform, Name: plan.Before, Took: d.Took})
+		}
+	}
+	return plan.Times{Parts: plan.Sum(parts).Parts, Rehearsed: true}
+}
+
 const rehearsalSchema = `
 -- Rehearsals: the whole night without the change, and what was found.
 CREATE TABLE IF NOT EXISTS rehearsals (

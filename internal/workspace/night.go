@@ -434,6 +434,9 @@ func (w *Workspace) Estimates(ctx context.Context) *plan.Estimates {
 			nights = append(nights, *l.Summary.Times)
 		}
 	}
+	if r, err := w.Rehearsed(ctx, 0, ""); err == nil && time.Since(r.Ended) < staleAfter {
+		nights = append(nights, r.Times())
+	}
 	if len(nights) == 0 {
 		return nil
 	}

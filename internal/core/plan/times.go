@@ -52,6 +52,8 @@ func SpreadOf(seconds []float64) Spread {
 type Times struct {
 	Parts  map[string]map[string]Spread `json:"parts,omitempty"`
 	Shares map[string]Spread            `json:"shares,omitempty"`
+	// Rehearsed tells that it was a rehearsal: it shows some parts only.
+	Rehearsed bool `json:"rehearsed,omitempty"`
 }
 
 // Part is a part of one device's night, as it was.
@@ -134,7 +136,7 @@ func Learn(nights []Times) *Estimates {
 	type weighted struct{ x, w []float64 }
 	all := map[string]map[string]*weighted{}
 	for _, n := range nights {
-		if len(n.Parts) > 0 {
+		if len(n.Parts) > 0 && !n.Rehearsed {
 			e.Nights++
 		}
 		for platform, of := range n.Parts {
@@ -182,6 +184,9 @@ func (e *Estimates) differ(nights []Times) float64 {
 	for _, n := range nights {
 		took, usual := 0.0, 0.0
 		for platform, of := range n.Parts {
+			if n.Rehearsed {
+				continue
+			}
 			for name, s := range of {
 				took += s.quantile(0.5)
 				usual += e.parts[platform][name].Median.Seconds()

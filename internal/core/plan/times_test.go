@@ -39,6 +39,12 @@ func TestWhatNightsShow(t *testing.T) {
 	}
 	_, ok = (*Estimates)(nil).Part("tern", Before)
 	assert.False(t, ok, "no night, no estimate")
+	rehearsed := shownBy(shares, 3)
+	rehearsed.Rehearsed, rehearsed.Shares = true, nil
+	with := Learn([]Times{shownBy(shares, 1), rehearsed})
+	assert.Equal(t, 1, with.Nights, "a rehearsal is no night")
+	slower, _ := with.Part("tern", Before)
+	assert.Greater(t, slower.Median, 5*time.Second, "and shows what it shows all the same")
 	many := make([]float64, 500)
 	for i := range many {
 		many[i] = float64(i)

@@ -28,6 +28,8 @@ type Rehearsed struct {
 	// Backup is where its configuration is kept, and Fingerprint tells it from others.
 	Backup      string `json:"backup,omitempty"`
 	Fingerprint string `json:"fingerprint,omitempty"`
+	// Took is how long reaching and checking it took; 0 where that failed.
+	Took time.Duration `json:"took,omitempty"`
 }
 
 // RehearsedStep is a step as it would be sent.
@@ -76,6 +78,7 @@ func Rehearse(ctx context.Context, p *plan.Plan, t *plan.Target, o Options) (*pl
 
 func (w *worker) rehearse() Rehearsed {
 	out := Rehearsed{Device: w.name(), Platform: w.t.Device.Platform, Batch: w.t.Batch + 1}
+	began := time.Now()
 	defer w.hangUp()
 	unknown := func(why string) Rehearsed {
 		out.Blocked = w.maskText(why)
@@ -95,6 +98,7 @@ func (w *worker) rehearse() Rehearsed {
 	if err := w.read(); err != nil {
 		return unknown(err.Error())
 	}
+	out.Took = time.Since(began)
 	w.rehearsed(&out)
 	if out.Blocked != "" {
 		w.emit(Event{Kind: Foreseen, Step: 1, Note: "it would be blocked: " + out.Blocked})

@@ -35,6 +35,8 @@ type Source struct {
 	Rehearse func(ctx context.Context, each func(...run.Event)) error
 	// Rehearsed sums up the newest rehearsal; "" where there was none.
 	Rehearsed func(ctx context.Context) string
+	// Found tells all that it found, nothing where there was none.
+	Found func(ctx context.Context) []string
 	// Elsewhere says who runs the night in another process; "" for one that nobody
 	// runs.
 	Elsewhere string
@@ -50,7 +52,7 @@ func OfNight(n *acts.Night, wait bool) Source {
 	return Source{
 		Night: n.Planned(), Begin: func(ctx context.Context) error { return n.Begin(ctx, wait, func(string) {}) },
 		Next: n.Events.Next, Do: n.Do, Tail: n.Tail, Transcript: n.Transcript, Lines: n.Lines, Close: n.Close, Warnings: n.Warnings(),
-		Rehearsed: n.Rehearsed,
+		Rehearsed: n.Rehearsed, Found: n.Found,
 		Rehearse: func(ctx context.Context, each func(...run.Event)) error {
 			_, err := n.Rehearse(ctx, each)
 			return err

@@ -30,7 +30,8 @@ type View struct {
 	asking *asking
 	busy   bool // the devices are being read
 
-	rehearsed string // what the newest rehearsal found; "" where there was none
+	rehearsed string    // what the newest rehearsal found, in short; "" where there was none
+	found     []ink.Row // and in full
 
 	frame   screen.Frame // that is drawn
 	listTop int          // row at which the list begins
@@ -70,8 +71,13 @@ func (v *View) lookBack() {
 		return
 	}
 	v.host.Go(func(ctx context.Context) {
-		found := v.n.src.Rehearsed(ctx)
-		v.host.Then(func() { v.rehearsed = found })
+		found, lines := v.n.src.Rehearsed(ctx), []ink.Row{{}}
+		if v.n.src.Found != nil {
+			for _, l := range v.n.src.Found(ctx) {
+				lines = append(lines, ink.T(ink.Foam, l))
+			}
+		}
+		v.host.Then(func() { v.rehearsed, v.found = found, lines })
 	})
 }
 
@@ -344,7 +350,7 @@ func OpenTranscript(h *screen.Host, device string, read func(device string) ([]s
 // pane opens what stands beside the list in full: what will be done, or the device.
 func (v *View) pane() {
 	if v.n.planned() {
-		v.host.Open(page.Of("What will be done", func(f screen.Frame) []ink.Row { return v.brief(f.Cells - 2) }))
+		v.host.Open(page.Of("What will be done", func(f screen.Frame) []ink.Row { return append(v.brief(f.Cells-2), v.found...) }))
 		return
 	}
 	d := v.Device()
