@@ -54,11 +54,15 @@ func (n *Night) Rehearse(ctx context.Context, each func(...run.Event)) (*store.R
 	return &r, err
 }
 
-// Rehearsed sums up the newest rehearsal of this night; "" where there was none.
+// Rehearsed sums up the newest rehearsal of this night; "" where there was none. One of
+// another text or of other values is called that.
 func (n *Night) Rehearsed(ctx context.Context) string {
-	r, err := n.desk.Rehearsed(ctx, 0, n.Plan.Title)
-	if err != nil {
+	r, stale := n.newest(ctx)
+	switch {
+	case r == nil:
 		return ""
+	case stale != "":
+		return "not as it is now: " + stale
 	}
 	return r.Ended.Local().Format("Mon 2 Jan 15:04") + " by " + r.By + ": " + report.Rehearsed(r)
 }
@@ -66,11 +70,21 @@ func (n *Night) Rehearsed(ctx context.Context) string {
 // Found tells all that the newest rehearsal of this night found; nothing where there was
 // none.
 func (n *Night) Found(ctx context.Context) []string {
-	r, err := n.desk.Rehearsed(ctx, 0, n.Plan.Title)
-	if err != nil {
+	r, stale := n.newest(ctx)
+	if r == nil || stale != "" {
 		return nil
 	}
 	return report.Rehearsal(r)
+}
+
+// newest is the newest rehearsal of a runbook of that title, nil where there was none, and
+// why it is not one of this night.
+func (n *Night) newest(ctx context.Context) (r *store.Rehearsal, stale string) {
+	r, err := n.desk.Rehearsed(ctx, 0, n.Plan.Title)
+	if err != nil {
+		return nil, ""
+	}
+	return r, r.Stale(n.Rehearsal().Runbook, n.Plan.Values)
 }
 
 func (n *Night) rehearseEach(ctx context.Context, each func(...run.Event)) map[string]run.Rehearsed {

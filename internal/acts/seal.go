@@ -35,6 +35,22 @@ func (c *Change) NightsLearned(ctx context.Context) int {
 	return 0
 }
 
+// RehearsedAs is the newest rehearsal of a plan, nil where there is none of this text and
+// these values; note says then why not.
+func (c *Change) RehearsedAs(ctx context.Context, p *plan.Plan) (r *store.Rehearsal, note string, err error) {
+	r, err = c.Rehearsed(ctx, 0, p.Title)
+	if errors.Is(err, store.ErrNoRehearsal) {
+		return nil, "", nil
+	}
+	if err != nil {
+		return nil, "", err
+	}
+	if note = r.Stale(c.Masked(p, c.text), p.Values); note != "" {
+		r = nil
+	}
+	return r, note, nil
+}
+
 // Seal writes a plan, as its newest rehearsal found it, into a file that can be approved.
 // With a private key it is signed, too, into a file of the same name with .sig behind it.
 // A file that is there already is not written over: somebody may have approved it.

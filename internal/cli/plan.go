@@ -17,7 +17,6 @@ import (
 	"metabasis/internal/draw"
 	"metabasis/internal/report"
 	"metabasis/internal/seal"
-	"metabasis/internal/store"
 )
 
 // planFlags are those of plan.
@@ -91,9 +90,12 @@ func (a *app) plan(ctx context.Context, d *acts.Desk, file string, f planFlags) 
 
 // written writes the plan down, and draws it.
 func (a *app) written(ctx context.Context, c *acts.Change, p *plan.Plan, f planFlags) error {
-	r, err := c.Rehearsed(ctx, 0, p.Title)
-	if err != nil && !errors.Is(err, store.ErrNoRehearsal) {
+	r, note, err := c.RehearsedAs(ctx, p)
+	if err != nil {
 		return err
+	}
+	if note != "" {
+		a.warn([]string{note + ": what it found does not stand in the document"})
 	}
 	if f.document != "" {
 		lines := report.Document(p, r, c.NightsLearned(ctx))

@@ -84,13 +84,8 @@ type Device struct {
 func Make(p *plan.Plan, text string, r *store.Rehearsal, profiles map[string]string, sealed Mark) (*Plan, error) {
 	s := planned(p, text, profiles)
 	s.Rehearsed, s.Sealed = Mark{r.Ended.UTC(), r.By}, sealed
-	if !sameText(r.Runbook, text) {
-		return nil, fmt.Errorf("the runbook is not the one that was rehearsed on %s: rehearse it again, and seal what was found", r.Ended.Local().Format("Mon 2 Jan 15:04"))
-	}
-	for _, v := range r.Values {
-		if s.Values[v.Name] != v.Value {
-			return nil, fmt.Errorf("%s was %q when it was rehearsed, and is %q now: rehearse it again", v.Name, v.Value, s.Values[v.Name])
-		}
+	if why := r.Stale(text, p.Values); why != "" {
+		return nil, fmt.Errorf("%s: rehearse it again, and seal what was found", why)
 	}
 	for i := range s.Devices {
 		d := &s.Devices[i]

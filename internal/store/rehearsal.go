@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"metabasis/internal/core/plan"
@@ -46,6 +47,23 @@ func (r *Rehearsal) Times() plan.Times {
 		}
 	}
 	return plan.Times{Parts: plan.Sum(parts).Parts, Rehearsed: true}
+}
+
+// Stale says why the rehearsal is not one of this runbook with these values; "" when it is.
+// Spaces at the ends of a text say nothing: no file keeps them well.
+func (r *Rehearsal) Stale(runbook string, values []plan.Value) string {
+	on := r.Ended.Local().Format("Mon 2 Jan 15:04")
+	if strings.TrimSpace(r.Runbook) != strings.TrimSpace(runbook) {
+		return "the runbook is not the one that was rehearsed on " + on
+	}
+	for _, now := range values {
+		for _, was := range r.Values {
+			if was.Name == now.Name && was.Value != now.Value {
+				return fmt.Sprintf("%s was %q when it was rehearsed, and is %q now", now.Name, was.Value, now.Value)
+			}
+		}
+	}
+	return ""
 }
 
 const rehearsalSchema = `

@@ -128,9 +128,9 @@ func (v *View) checked(cells int) []ink.Row {
 	if held == 0 && len(failed) == 0 {
 		return nil
 	}
-	rows := []ink.Row{ink.T(ink.Dim, ink.Fit("", 12)).Add(ink.Buoy, fmt.Sprintf("all hold on %s of %d", report.Count(held, "device"), len(v.n.night.Devices)))}
+	rows := []ink.Row{ink.T(ink.Dim, ink.Fit("", 12)).Add(ink.Buoy, fmt.Sprintf("● all hold on %s of %d", report.Count(held, "device"), len(v.n.night.Devices)))}
 	for _, name := range slices.Sorted(maps.Keys(failed)) {
-		for _, l := range ink.Wrap(fmt.Sprintf("%s does not hold on %s", name, report.Some(failed[name], 4)), cells-12, 2) {
+		for _, l := range ink.Wrap(fmt.Sprintf("▲ %s does not hold on %s", name, report.Some(failed[name], 4)), cells-12, 2) {
 			rows = append(rows, ink.T(ink.Dim, ink.Fit("", 12)).Add(ink.Lamp, l))
 		}
 	}
@@ -170,17 +170,22 @@ func (v *View) computed(cells int) []ink.Row {
 		if len(rows) == 0 {
 			name = "will differ"
 		}
-		says := report.Count(len(groups[text]), "device") + ": " + d.Note
+		who, does := report.Count(len(groups[text]), "device"), d.Note
 		if len(groups[text]) < 3 {
-			says = strings.Join(groups[text], ", ") + ": " + d.Note
+			who = strings.Join(groups[text], ", ")
+		}
+		if len(d.Notices) > 0 { // behind what it is unlike in
+			does, _, _ = strings.Cut(does, "; "+d.Notices[0])
+		}
+		says := who + ": " + does
+		if in == ink.Lamp {
+			says = "▲ " + says
 		}
 		if own := slices.DeleteFunc(slices.Clone(d.Foreseen), func(l string) bool { return slices.Contains(most, l) }); len(most) > 0 && len(own) > 0 {
 			says += "; unlike most: " + report.Some(own, 2)
 		}
 		if len(d.Notices) > 0 {
-			if !strings.Contains(says, d.Notices[0]) {
-				says += "; " + d.Notices[0]
-			}
+			says += "; " + d.Notices[0]
 		}
 		for i, l := range ink.Wrap(says, cells-12, 3) {
 			if i > 0 {
@@ -189,8 +194,8 @@ func (v *View) computed(cells int) []ink.Row {
 			rows = append(rows, ink.T(ink.Dim, ink.Fit(name, 12)).Add(in, l))
 		}
 	}
-	if len(rows) > 8 {
-		rows = append(rows[:8], ink.T(ink.Dim, ink.Fit("", 12)+"and others"))
+	if len(rows) > 12 {
+		rows = append(rows[:12], ink.T(ink.Dim, ink.Fit("", 12)+"and others"))
 	}
 	return rows
 }
