@@ -258,14 +258,18 @@ func textRows(lines []string) (out []ink.Row) {
 	return out
 }
 
-func (v *View) draw(i int, _ bool, cells int) ink.Row {
+func (v *View) draw(i int, here bool, cells int) ink.Row {
 	r := v.rows[i]
+	mark := ink.T(ink.Foam, " ") // of the cursor: its ground alone is colour
+	if here {
+		mark = ink.T(ink.Lamp, "▌")
+	}
 	if r.mistake != nil {
 		col := 0
 		if r.mistake.Col > 0 && r.mistake.File == v.draft.File {
 			col = min(r.mistake.Col-1, max(cells/2, 1))
 		}
-		return ink.T(ink.Lamp, ink.Fit(strings.Repeat(" ", 6+col)+"▲ "+r.text, cells))
+		return mark.Add(ink.Lamp, ink.Fit(strings.Repeat(" ", 5+col)+"▲ "+r.text, cells-1))
 	}
 	in := ink.Foam
 	switch t := strings.TrimSpace(r.text); {
@@ -274,7 +278,7 @@ func (v *View) draw(i int, _ bool, cells int) ink.Row {
 	case strings.HasPrefix(t, "|"):
 		in = ink.Tide
 	}
-	return ink.T(ink.Dim, fmt.Sprintf("%5d ", r.line)).Add(in, ink.Fit(r.text, cells-6))
+	return mark.Add(ink.Dim, fmt.Sprintf("%4d ", r.line)).Add(in, ink.Fit(r.text, cells-6))
 }
 
 // inEditor names the person's editor.

@@ -52,6 +52,7 @@ func TestARunbookIsCheckedAsItIsWritten(t *testing.T) {
 	src, file := written(t, parsed)
 	s := screentest.Open(t, 130, 40, New(src))
 	s.See("● no mistake")
+	s.See(`▌ +1 runbook`) // the cursor is more than a colour
 	s.Press("enter")
 	s.See("planned")
 	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(text, "  send\n    | c", "  sned\n    | c", 1)), 0o640))
