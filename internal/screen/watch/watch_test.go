@@ -120,7 +120,7 @@ func TestEveryStateHasAWordAndAShape(t *testing.T) {
 		assert.Empty(t, shapes[sign.Shape], "%s and %s share a shape", state, shapes[sign.Shape])
 		shapes[sign.Shape] = state
 		s := running(t, run.Fold(planned(1, 1), run.Event{Kind: run.Moved, At: began, Device: "ald-quay-1", State: state}), 160, 42)
-		assert.Regexp(t, `ald-quay-1 +`+regexp.QuoteMeta(sign.Shape+" "+string(state)), s.Text())
+		s.See(`ald-quay-1 +` + regexp.QuoteMeta(sign.Shape+" "+string(state)))
 	}
 }
 
