@@ -26,10 +26,12 @@ type Night struct {
 	// printed. They end with the night.
 	Events *Stream[run.Event]
 
-	desk   *Desk
-	access *workspace.Access
-	needs  atomic.Pointer[string]
-	now    atomic.Pointer[run.Night] // as it stands while it runs
+	desk    *Desk
+	change  *Change // what it was planned from
+	request Request
+	access  *workspace.Access
+	needs   atomic.Pointer[string]
+	now     atomic.Pointer[run.Night] // as it stands while it runs
 
 	mu          sync.Mutex
 	read        map[string]*plan.Target // as computed from what was read before the night

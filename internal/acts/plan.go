@@ -64,6 +64,8 @@ type Request struct {
 	// Sealed is the file of a sealed plan: the night is planned only if nothing differs
 	// from it. "" is none.
 	Sealed string
+	// anew has all values put to the person, also those that are given.
+	anew bool
 	// Unattended says that nobody decides at holds: the runbook must say what is done.
 	Unattended bool
 }
@@ -92,6 +94,7 @@ func (c *Change) Plan(ctx context.Context, r Request) (night *Night, err error) 
 	}
 	access.OpenJumps(ctx, n.Connector, devicesOf(p))
 	night = newNight(c.Desk, n, access)
+	night.change, night.request = c, r
 	c.mu.Lock()
 	c.nights = append(c.nights, night)
 	c.mu.Unlock()
@@ -111,7 +114,11 @@ func (c *Change) plan(ctx context.Context, r Request, finder *workspace.Finder) 
 	if err != nil {
 		return nil, nil, err
 	}
-	p, err := plan.Make(c.Runbook, c.Fleet, answers, c.Profiles.Traits(), time.Now())
+	seen, err := c.Seen(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	p, err := plan.Make(c.Runbook, c.Fleet.Placed(seen), answers, c.Profiles.Traits(), time.Now())
 	if err != nil {
 		return nil, nil, err
 	}
@@ -136,6 +143,41 @@ func (c *Change) plan(ctx context.Context, r Request, finder *workspace.Finder) 
 		return nil, nil, err
 	}
 	return p, sealed, p.Waive(ofSeal)
+}
+
+// Replan asks for the values of a night that has not begun, those that it has beside them,
+// and plans it anew with what is answered. Waivers stay. The night itself is not touched:
+// it is to be closed where the new one takes its place.
+func (n *Night) Replan(ctx context.Context) (*Night, error) {
+	asked := slices.ContainsFunc(n.change.Runbook.Ask, func(k runbook.Ask) bool { return k.Kind != runbook.Secret })
+	switch {
+	case n.Began():
+		return nil, errors.New("the night has begun: its values are what they are")
+	case n.request.Sealed != "":
+		return nil, fmt.Errorf("the values are those that were sealed in %s", n.request.Sealed)
+	case !asked:
+		return nil, errors.New("this runbook asks for no values")
+	case n.desk.Person == nil:
+		return nil, person.ErrNobody
+	}
+	r := n.request
+	r.anew, r.Waivers, r.Answers = true, nil, nil
+	for _, ask := range n.change.Runbook.Ask {
+		for _, v := range n.Plan.Values {
+			if v.Name == ask.Name && ask.Kind != runbook.Secret {
+				r.Answers = append(r.Answers, v.Name+"="+v.Value)
+			}
+		}
+	}
+	again, err := n.change.Plan(ctx, r)
+	if err != nil {
+		return nil, err
+	}
+	again.request.anew = false
+	if err := again.Plan.Waive(n.Plan.Waivers); err != nil {
+		return nil, errors.Join(err, again.Close())
+	}
+	return again, nil
 }
 
 // reachable gets ready to reach the devices of a plan, with the finder that its values
@@ -268,7 +310,7 @@ func (c *Change) askValues(ctx context.Context, r Request, values map[string]str
 	var names []string
 	missing := false
 	for _, ask := range c.Runbook.Ask {
-		if ask.Kind == runbook.Secret || values[ask.Name] != "" && values[ask.Name] != ask.Default {
+		if ask.Kind == runbook.Secret || !r.anew && values[ask.Name] != "" && values[ask.Name] != ask.Default {
 			continue // it is given
 		}
 		q := c.question(ask)
@@ -277,7 +319,7 @@ func (c *Change) askValues(ctx context.Context, r Request, values map[string]str
 		names = append(names, ask.Name)
 		form.Questions = append(form.Questions, q)
 	}
-	if !missing {
+	if len(names) == 0 || !missing && !r.anew {
 		return nil
 	}
 	answers, err := c.Person.Ask(ctx, form)

@@ -88,6 +88,17 @@ func (a *app) plan(ctx context.Context, d *acts.Desk, file string, f planFlags) 
 	return a.lines(report.Plan(p, c.NightsLearned(ctx)))
 }
 
+// quoted is a text as every shell takes it word for word.
+func quoted(s string) string {
+	plain := func(r rune) bool {
+		return r >= '0' && r <= '9' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || strings.ContainsRune("_-./=:,@", r)
+	}
+	if s != "" && !strings.ContainsFunc(s, func(r rune) bool { return !plain(r) }) {
+		return s
+	}
+	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+}
+
 // written writes the plan down, and draws it.
 func (a *app) written(ctx context.Context, c *acts.Change, p *plan.Plan, f planFlags) error {
 	r, note, err := c.RehearsedAs(ctx, p)
@@ -167,19 +178,20 @@ func (a *app) seal(ctx context.Context, c *acts.Change, p *plan.Plan, f planFlag
 		out = append(out, "  signed   "+s.Signature,
 			fmt.Sprintf("  check    ssh-keygen -Y verify -f ALLOWED -I WHO -n %s -s %s < %s", seal.Namespace, s.Signature, s.File))
 	}
-	return a.lines(append(out, fmt.Sprintf("Run it with: metabasis run %s --sealed %s", f.runs(c.File), s.File)))
+	return a.lines(append(out, fmt.Sprintf("Run it with: metabasis run %s --sealed %s", f.runs(c.File), quoted(s.File))))
 }
 
 // runs is a runbook with the flags that it must be run with to be the same.
 func (f *planFlags) runs(file string) string {
+	file = quoted(file)
 	for _, v := range f.answers {
-		file += fmt.Sprintf(" --answer %q", v)
+		file += " --answer " + quoted(v)
 	}
 	if f.file != "" {
-		file += fmt.Sprintf(" --values %q", f.file)
+		file += " --values " + quoted(f.file)
 	}
 	for _, w := range f.waivers {
-		file += fmt.Sprintf(" --waive %q", w)
+		file += " --waive " + quoted(w)
 	}
 	return file
 }

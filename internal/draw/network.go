@@ -141,10 +141,10 @@ func sitesOf(of *plan.Plan) (out []*site) {
 	}
 	for _, t := range of.Targets() {
 		d := t.Device
-		add(d.Site, &node{name: d.Name, via: d.Via, partner: t.Partner, batch: t.Batch + 1, depth: len(t.Above)})
-		if d.Via != "" && !in[d.Via] {
-			in[d.Via] = true
-			add(d.Site, &node{name: d.Via, depth: len(t.Above) - 1})
+		add(d.Site, &node{name: d.Name, via: d.Upstream(), partner: t.Partner, batch: t.Batch + 1, depth: len(t.Above)})
+		if up := d.Upstream(); up != "" && !in[up] {
+			in[up] = true
+			add(d.Site, &node{name: up, depth: len(t.Above) - 1})
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(bySite)) {

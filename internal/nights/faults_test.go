@@ -3,6 +3,7 @@ package nights
 import (
 	"context"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -425,6 +426,37 @@ func TestNoDeviceIsBegunTooLate(t *testing.T) {
 			}
 			assert.Equal(t, late, begun == 3, "begun %d", begun)
 			assert.Equal(t, run.Kept, w.night.Devices[0].State)
+			w.checkLaws()
+		})
+	}
+}
+
+// A machine that was suspended has lost that time of its window, though none was measured.
+func TestAMachineThatSlept(t *testing.T) {
+	for _, slept := range []time.Duration{0, 2*time.Hour + 55*time.Minute} {
+		synctest.Test(t, func(t *testing.T) {
+			w := simple(t, []sim.Spec{{}, {}}, func(s string) string {
+				return strings.Replace(s, "sizes     1, 4", "sizes     1", 1)
+			})
+			defer w.sim.Close()
+			var woke atomic.Bool
+			w.asleep = func() time.Duration {
+				if woke.Load() {
+					return 9*time.Hour + slept
+				}
+				return 9 * time.Hour // before the night
+			}
+			w.run(context.Background(), func(r *run.Run, e run.Event) {
+				if e.Kind == run.Moved && e.State == run.Verifying {
+					woke.Store(true)
+				}
+				if opened(e) {
+					go func() {
+						assert.NoError(t, r.Do(context.Background(), run.Command{Hold: e.Hold, Choice: e.Offers[len(e.Offers)-1].Choice, By: "test", Reason: "the test says so"}))
+					}()
+				}
+			})
+			assert.Equal(t, slept == 0, w.night.Get("ald-quay-1").State == run.Kept && w.night.Get("ald-quay-2").State == run.Kept, w.story())
 			w.checkLaws()
 		})
 	}

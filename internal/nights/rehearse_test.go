@@ -78,13 +78,15 @@ func TestWhatChangedSinceTheRehearsal(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		w := simpleIn(t, dir, []sim.Spec{{}, {}}, book(wantedBook))
 		defer w.sim.Close()
-		w.rehearse()
-		texts, at := map[string]string{}, time.Now()
-		for name, text := range w.backups.text {
-			texts[name] = text
+		found, _ := w.rehearse()
+		earlier := map[string]*run.Earlier{}
+		for _, f := range found {
+			earlier[f.Device] = &run.Earlier{At: time.Now(), Config: w.backups.text[f.Device], Differs: f.Differs}
+			assert.NotEmpty(t, f.Neighbours, "who is at the other ends of its ports is kept")
 		}
-		texts["ald-quay-1"] = strings.Replace(texts["ald-quay-1"], "log host 198.51.100.9\n", "log host 198.51.100.77\n", 1)
-		w.rehearsed = func(device string) (string, time.Time, bool) { return texts[device], at, true }
+		was := earlier["ald-quay-1"]
+		was.Config = strings.Replace(was.Config, "log host 198.51.100.9\n", "log host 198.51.100.77\n", 1)
+		w.rehearsed = func(device string) *run.Earlier { return earlier[device] }
 		time.Sleep(20 * time.Hour)
 		w.runQuiet()
 		d := w.night.Get("ald-quay-1")
@@ -104,6 +106,37 @@ func TestWhatChangedSinceTheRehearsal(t *testing.T) {
 		}
 		assert.True(t, said >= 0 && said < sent, "said before its first line")
 		w.checkLaws()
+	})
+}
+
+// What a night of ours has done of the change since is no news.
+func TestWhatOurNightChangedSinceTheRehearsal(t *testing.T) {
+	dir := t.TempDir()
+	synctest.Test(t, func(t *testing.T) {
+		w := simpleIn(t, dir, []sim.Spec{{}}, book(wantedBook))
+		defer w.sim.Close()
+		found, _ := w.rehearse()
+		first := w.backups.text["ald-quay-1"]
+		w.runQuiet()
+		require.Equal(t, run.Kept, w.night.Get("ald-quay-1").State)
+		after := w.sim.Device("ald-quay-1").Running()
+		for _, c := range []struct {
+			name, config string
+			differs      []string
+			news         bool
+		}{
+			{"what was to differ does", first, found[0].Differs, false},
+			{"more does", first + "log host 203.0.113.7\n", found[0].Differs, true},
+			{"nothing was to differ", first, nil, true},
+			{"nothing does", after, nil, false},
+		} {
+			w.rehearsed = func(string) *run.Earlier {
+				return &run.Earlier{At: time.Now(), Config: c.config, Differs: c.differs}
+			}
+			w.night = run.Night{}
+			w.runQuiet()
+			assert.Equal(t, c.news, strings.Contains(strings.Join(w.night.Get("ald-quay-1").Notices, " "), "since it was rehearsed"), c.name)
+		}
 	})
 }
 

@@ -102,7 +102,8 @@ type world struct {
 	remnants  func(device string) []run.Remnant
 	claim     func(ctx context.Context, t *plan.Target) (func(), error)
 	wait      bool
-	rehearsed func(device string) (string, time.Time, bool)
+	rehearsed func(device string) *run.Earlier
+	asleep    func() time.Duration
 	drawn     *sim.Manners // of its dunlins, when it has any
 	loose     bool         // the order of lines that have none is not held against the truth
 	misled    bool         // its profile is wrong in one place: what is said must be true all the same
@@ -234,7 +235,7 @@ func (w *world) runTo(ctx context.Context, who person) error {
 		backups = w.store
 	}
 	r := run.New(w.plan, run.Options{Connector: w.connector(), Backups: backups, Journal: w.journal, Unattended: who == nil, By: "test",
-		Remnants: w.remnants, Claim: w.claim, Wait: w.wait, Rehearsed: w.rehearsed})
+		Remnants: w.remnants, Claim: w.claim, Wait: w.wait, Rehearsed: w.rehearsed, Asleep: w.asleep})
 	w.started, w.seen = time.Now(), nil
 	done := make(chan error, 1)
 	go func() { done <- r.Go(ctx) }()

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
 )
@@ -64,6 +65,37 @@ func (r *Rehearsal) Stale(runbook string, values []plan.Value) string {
 		}
 	}
 	return ""
+}
+
+// Seen is what devices told of their neighbours in the newest rehearsals since that time,
+// each in the newest that it was read in.
+func (j *Journal) Seen(ctx context.Context, since time.Time) (fleet.Seen, error) {
+	out := fleet.Seen{Neighbours: map[string][]string{}}
+	for id := int64(0); ; {
+		r, err := j.Rehearsal(ctx, id, "")
+		switch {
+		case errors.Is(err, ErrNoRehearsal) && id > 0: // it was taken out
+		case errors.Is(err, ErrNoRehearsal):
+			return out, nil
+		case err != nil:
+			return fleet.Seen{}, err
+		case r.Ended.Before(since):
+			return out, nil
+		default:
+			id = r.ID
+			for _, d := range r.Devices {
+				if _, newer := out.Neighbours[d.Device]; !newer && len(d.Neighbours) > 0 {
+					out.Neighbours[d.Device] = d.Neighbours
+					if r.Ended.After(out.At) {
+						out.At = r.Ended
+					}
+				}
+			}
+		}
+		if id--; id < 1 {
+			return out, nil
+		}
+	}
 }
 
 const rehearsalSchema = `

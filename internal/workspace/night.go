@@ -157,7 +157,7 @@ func (n *Night) Begin(ctx context.Context, wait bool, say func(string)) error {
 		_ = before.Close()
 	}
 	o := run.Options{Connector: n.Connector, Backups: n.w.Backups(),
-		Unattended: n.unattended, By: n.by, Wait: wait, Remnants: n.remnants(ctx), Rehearsed: n.rehearsed(ctx), Sealed: n.sealed}
+		Unattended: n.unattended, By: n.by, Wait: wait, Remnants: n.remnants(ctx), Rehearsed: n.rehearsed(ctx), Sealed: n.sealed, Asleep: asleep}
 	if n.claims != nil {
 		n.claims.TakeAll(n.keysOf(ctx))
 		o.Claim = n.claim

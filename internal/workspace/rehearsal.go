@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/run"
 	"metabasis/internal/core/textfile"
 	"metabasis/internal/store"
@@ -46,12 +47,25 @@ func (w *Workspace) Rehearsed(ctx context.Context, id int64, title string) (*sto
 	return j.Rehearsal(ctx, id, title)
 }
 
+// Seen is what devices told of their neighbours when they were last rehearsed.
+func (w *Workspace) Seen(ctx context.Context) (fleet.Seen, error) {
+	j, err := w.ReadJournal()
+	if errors.Is(err, fs.ErrNotExist) {
+		return fleet.Seen{}, nil
+	}
+	if err != nil {
+		return fleet.Seen{}, err
+	}
+	defer j.Close()
+	return j.Seen(ctx, time.Now().Add(-staleAfter))
+}
+
 // staleAfter is how old a rehearsal may be to be held against a night.
 const staleAfter = 14 * 24 * time.Hour
 
-// rehearsed finds the configurations that devices had at the newest rehearsal of this
-// night; nil where there was none. What of it cannot be read is not held against anything.
-func (n *Night) rehearsed(ctx context.Context) func(device string) (string, time.Time, bool) {
+// rehearsed finds what was found of devices at the newest rehearsal of this night; nil
+// where there was none. What of it cannot be read is not held against anything.
+func (n *Night) rehearsed(ctx context.Context) func(device string) *run.Earlier {
 	r, err := n.w.Rehearsed(ctx, 0, n.head.Title)
 	if err != nil || time.Since(r.Ended) > staleAfter {
 		return nil
@@ -60,12 +74,15 @@ func (n *Night) rehearsed(ctx context.Context) func(device string) (string, time
 	for i := range r.Devices {
 		devices[r.Devices[i].Device] = &r.Devices[i]
 	}
-	return func(device string) (string, time.Time, bool) {
+	return func(device string) *run.Earlier {
 		d := devices[device]
 		if d == nil || d.Backup == "" {
-			return "", time.Time{}, false
+			return nil
 		}
 		text, err := textfile.Bytes(filepath.Join(n.w.Backups().Dir, device, filepath.Base(d.Backup)), textfile.Large)
-		return string(text), r.Ended, err == nil
+		if err != nil {
+			return nil
+		}
+		return &run.Earlier{At: r.Ended, Config: string(text), Differs: d.Differs}
 	}
 }

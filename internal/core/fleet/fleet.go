@@ -30,17 +30,20 @@ type Device struct {
 	Platform string // name of the profile that teaches how to talk to it
 	Site     string
 	Role     string
-	Pair     string   // name of its redundant pair, "" when it stands alone
-	Standby  bool     // it is the standby member of its pair
-	Via      string   // the device it is reached through, "" when directly
-	Login    string   // name of the credential it is logged in to with; "" is by the settings' rules
-	Jump     []string // jump hosts on the way to it, nearest first, as [user@]host[:port]
-	Protocol string   // ssh or telnet; "" means the platform's usual one
-	Old      bool     // weak SSH algorithms are allowed for it
-	Shared   bool     // its login may be used in clear text although it is used over SSH, too
-	Values   map[string]string
-	Sources  map[string]string // where those of them come from that its own line does not say
-	Line     int               // where the file speaks of it
+	Pair     string // name of its redundant pair, "" when it stands alone
+	Standby  bool   // it is the standby member of its pair
+	Via      string // the device it is reached through, "" when directly
+	Behind   string // the device it is reached through by what neighbours told, where Via is ""
+	// BehindFrom says from where that is known.
+	BehindFrom string
+	Login      string   // name of the credential it is logged in to with; "" is by the settings' rules
+	Jump       []string // jump hosts on the way to it, nearest first, as [user@]host[:port]
+	Protocol   string   // ssh or telnet; "" means the platform's usual one
+	Old        bool     // weak SSH algorithms are allowed for it
+	Shared     bool     // its login may be used in clear text although it is used over SSH, too
+	Values     map[string]string
+	Sources    map[string]string // where those of them come from that its own line does not say
+	Line       int               // where the file speaks of it
 }
 
 // AnyPlatform among the platforms at hand lets a fleet name others, too.
@@ -108,8 +111,8 @@ func (f *Fleet) Get(name string) (Device, bool) {
 
 // Above lists the devices that d is reached through, the nearest to it first.
 func (f *Fleet) Above(d Device) (out []string) {
-	for d.Via != "" && len(out) <= len(f.Devices) {
-		next, ok := f.Get(d.Via)
+	for d.Upstream() != "" && len(out) <= len(f.Devices) {
+		next, ok := f.Get(d.Upstream())
 		if !ok {
 			break
 		}

@@ -260,7 +260,7 @@ func (p *Plan) why(t *Target, batch int) string {
 	case t.canary != "":
 		parts = append(parts, t.canary)
 	case p.Rules.FarFirst && len(t.Above) > 0:
-		parts = append(parts, fmt.Sprintf("far first: reached through %s", some(t.Above)))
+		parts = append(parts, fmt.Sprintf("far first: reached through %s", some(t.Above))+t.told())
 	case p.Rules.FarFirst:
 		parts = append(parts, "far first: reached through no other")
 	default:
@@ -282,7 +282,20 @@ func (p *Plan) why(t *Target, batch int) string {
 		}
 	}
 	if len(apart) > 0 {
-		parts = append(parts, "not while "+some(apart)+", which it is reached through, is in change")
+		told := t.told()
+		if strings.Contains(parts[0], told) {
+			told = ""
+		}
+		parts = append(parts, "not while "+some(apart)+", which it is reached through"+told+", is in change")
 	}
 	return strings.Join(parts, "; ")
+}
+
+// told says from where it is known what the device is reached through, where the fleet
+// file does not say it.
+func (t *Target) told() string {
+	if t.Device.Behind == "" {
+		return ""
+	}
+	return " (" + t.Device.BehindFrom + ")"
 }

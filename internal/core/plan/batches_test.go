@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"testing"
@@ -10,6 +11,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
+
+	"metabasis/internal/core/fleet"
 )
 
 // booked is the book with other lines under batches.
@@ -156,6 +159,33 @@ func TestThePlanExplainsItself(t *testing.T) {
 	assert.Equal(t, "far first: reached through edge-3, dist-b, core; in a later batch than its partner near, and only once that is kept; not while core, which it is reached through, is in change", why["far"])
 	assert.Equal(t, []string{"far first and the order of pairs collide: the pair counts, so the nearer one goes first: near before far"}, p.Collisions)
 	assert.Contains(t, strings.Join(p.Warnings, "\n"), p.Collisions[0])
+}
+
+// What the fleet does not say of the way to a device, its neighbours may; the plan says
+// that it has it from them.
+func TestThePlanSaysWhatItHasFromNeighbours(t *testing.T) {
+	const csv = "name,address,platform,site,role\nnear,192.0.2.1,tern,ALD,quay\nmiddle,192.0.2.2,tern,ALD,quay\nfar,192.0.2.3,tern,ALD,quay\n"
+	seen := fleet.Seen{At: time.Date(2026, 11, 25, 22, 10, 0, 0, time.Local), Neighbours: map[string][]string{"near": {"ops-core", "middle"}, "middle": {"near", "far"}, "far": {"middle"}}}
+	p, err := Make(parse(t, booked("sizes     2", "per uplink 1", "order     far first")), read(t, csv).Placed(seen), map[string]string{"lan": "310"}, traits, night)
+	require.NoError(t, err)
+	assert.Equal(t, "far middle | near", names(p.Batches))
+	assert.Equal(t, "far first: reached through middle, near (by its neighbours, read Wed 25 Nov 22:10); not while middle, which it is reached through, is in change", p.Targets()[0].Why)
+}
+
+// A pair whose member takes its work back by itself is warned of.
+func TestAPairThatTakesItsWorkBack(t *testing.T) {
+	keen := maps.Clone(traits)
+	tern := keen["tern"]
+	tern.TakesBack = true
+	keen["tern"] = tern
+	for _, c := range []struct {
+		traits map[string]Traits
+		warned bool
+	}{{traits, false}, {keen, true}} {
+		p, err := Make(parse(t, booked("sizes     100%")), read(t, chain), map[string]string{"lan": "310"}, c.traits, night)
+		require.NoError(t, err)
+		assert.Equal(t, c.warned, strings.Contains(strings.Join(p.Warnings, "\n"), "the work moves twice: pair d (dist-a, dist-b)"))
+	}
 }
 
 func TestCanariesThatAreNamed(t *testing.T) {

@@ -36,7 +36,7 @@ func (p *Plan) number(in []*Target) {
 		at[t.Device.Name] = i
 	}
 	for i, t := range in {
-		t.place = place{n: i, site: id("site", t.Device.Site), role: id("role", t.Device.Role), uplink: id("uplink", t.Device.Via), partner: -1}
+		t.place = place{n: i, site: id("site", t.Device.Site), role: id("role", t.Device.Role), uplink: id("uplink", t.Device.Upstream()), partner: -1}
 		if n, ok := at[t.Partner]; ok {
 			t.place.partner = n
 		}
@@ -122,7 +122,7 @@ func (b *Busy) capped(t *Target) keeper {
 		return bySite
 	case r.PerRole > 0 && b.role[t.place.role] >= r.PerRole:
 		return byRole
-	case r.PerUplink > 0 && t.Device.Via != "" && b.uplink[t.place.uplink] >= r.PerUplink:
+	case r.PerUplink > 0 && t.Device.Upstream() != "" && b.uplink[t.place.uplink] >= r.PerUplink:
 		return byUplink
 	}
 	return nothing
@@ -140,7 +140,7 @@ func (b *Busy) Keeps(t *Target) string {
 	case byRole:
 		return fmt.Sprintf("%d of role %s are in change", b.role[t.place.role], d.Role)
 	case byUplink:
-		return fmt.Sprintf("%d behind %s are in change", b.uplink[t.place.uplink], d.Via)
+		return fmt.Sprintf("%d behind %s are in change", b.uplink[t.place.uplink], d.Upstream())
 	case byPartner:
 		return "its partner " + t.Partner + " is in change"
 	case byAbove:

@@ -26,11 +26,14 @@ type Options struct {
 	// changes it meanwhile. The error is a [Taken] when another one has it. nil
 	// takes nothing.
 	Claim func(ctx context.Context, t *plan.Target) (release func(), err error)
-	// Rehearsed is the configuration that a device had at the rehearsal, and when that
-	// was; ok is false where there was none. nil knows none.
-	Rehearsed func(device string) (text string, at time.Time, ok bool)
+	// Rehearsed is what was found of a device at the newest rehearsal; nil where it was in
+	// none. The function may be nil.
+	Rehearsed func(device string) *Earlier
 	// Sealed is what was approved for a device; nil is a night that nobody sealed.
 	Sealed func(device string) (Sealed, bool)
+	// Asleep is how long this machine has been suspended, in all: measured time stands still
+	// meanwhile. nil is a machine that never is.
+	Asleep func() time.Duration
 	// Wait waits for devices that another night has, in place of blocking them.
 	Wait bool
 }
@@ -65,9 +68,10 @@ type Run struct {
 	budget     int             // failures at which we ask; 0 is never
 	pace       paceKeeper
 	began      time.Time
-	forecastAt time.Time // before then, none is made anew but at the ends of batches
-	lateAsked  bool      // somebody has said that the batch that runs goes on late, or is being asked
-	batchBack  bool      // the batch that runs is being taken back
+	slept      time.Duration // before it began
+	forecastAt time.Time     // before then, none is made anew but at the ends of batches
+	lateAsked  bool          // somebody has said that the batch that runs goes on late, or is being asked
+	batchBack  bool          // the batch that runs is being taken back
 }
 
 // New prepares a run of the plan.
@@ -105,7 +109,7 @@ func (r *Run) Go(ctx context.Context) error {
 		}
 	}
 	go r.rec.run()
-	r.began = time.Now()
+	r.began, r.slept = time.Now(), r.asleep()
 	r.plan = r.plan.Begun(r.began)
 	work, release := context.WithCancel(ctx)
 	r.release = release
@@ -142,8 +146,17 @@ func (r *Run) Go(ctx context.Context) error {
 
 // now is the time of the night's own clock: it was right when the night began, and runs on
 // from there whatever becomes of this machine's. A clock that is set at night, by hand or
-// by the network, does not move the window.
-func (r *Run) now() time.Time { return r.began.Round(0).Add(time.Since(r.began)) }
+// by the network, does not move the window, and neither does a machine that is suspended.
+func (r *Run) now() time.Time {
+	return r.began.Round(0).Add(time.Since(r.began) + r.asleep() - r.slept)
+}
+
+func (r *Run) asleep() time.Duration {
+	if r.opts.Asleep == nil {
+		return 0
+	}
+	return r.opts.Asleep()
+}
 
 // waitForWindow waits until the window opens, unless a person starts earlier.
 func (r *Run) waitForWindow(ctx context.Context) {

@@ -2,6 +2,8 @@ package run
 
 import (
 	"fmt"
+	"slices"
+	"time"
 
 	"metabasis/internal/core/config"
 	"metabasis/internal/core/plan"
@@ -61,16 +63,24 @@ func (w *worker) sinceRehearsal() []Event {
 	if w.r.opts.Rehearsed == nil {
 		return nil
 	}
-	text, at, ok := w.r.opts.Rehearsed(w.name())
-	if !ok {
+	was := w.r.opts.Rehearsed(w.name())
+	if was == nil {
 		return nil
 	}
-	d := config.Compare(config.Parse(text, w.t.Traits.Style), w.before)
-	if d.Empty() {
-		return nil
+	d := config.Compare(config.Parse(was.Config, w.t.Traits.Style), w.before)
+	lines := d.Lines(w.t.Masked)
+	if !slices.ContainsFunc(lines, func(l string) bool { return !slices.Contains(was.Differs, l) }) {
+		return nil // nothing, or what this change makes: a night has done some of it since
 	}
-	return []Event{{Kind: Foreseen, Step: 1, Lines: d.Lines(w.t.Masked),
-		Note: fmt.Sprintf("it has changed since it was rehearsed, %s: %s", at.Format("Mon 2 Jan 15:04"), d)}}
+	return []Event{{Kind: Foreseen, Step: 1, Lines: lines,
+		Note: fmt.Sprintf("it has changed since it was rehearsed, %s: %s", was.At.Format("Mon 2 Jan 15:04"), d)}}
+}
+
+// Earlier is what was found of a device at a rehearsal.
+type Earlier struct {
+	At      time.Time
+	Config  string   // what ran
+	Differs []string // what was to differ from it, secrets masked
 }
 
 // slip tells of undo lines that do not lead back.

@@ -28,6 +28,8 @@ type Rehearsed struct {
 	// Backup is where its configuration is kept, and Fingerprint tells it from others.
 	Backup      string `json:"backup,omitempty"`
 	Fingerprint string `json:"fingerprint,omitempty"`
+	// Neighbours are the devices at the other ends of its ports, by their names.
+	Neighbours []string `json:"neighbours,omitempty"`
 	// Took is how long reaching and checking it took; 0 where that failed.
 	Took time.Duration `json:"took,omitempty"`
 }
@@ -99,6 +101,13 @@ func (w *worker) rehearse() Rehearsed {
 		return unknown(err.Error())
 	}
 	out.Took = time.Since(began)
+	near := w.near()
+	for _, row := range near {
+		if name := fmt.Sprint(row["name"]); !slices.Contains(out.Neighbours, name) {
+			out.Neighbours = append(out.Neighbours, w.maskText(name))
+		}
+	}
+	out.Path = w.onPath(w.uplinks(near))
 	w.rehearsed(&out)
 	if out.Blocked != "" {
 		w.emit(Event{Kind: Foreseen, Step: 1, Note: "it would be blocked: " + out.Blocked})
@@ -135,7 +144,7 @@ func (w *worker) rehearsed(out *Rehearsed) {
 		note := fmt.Sprintf("the profile of %s has no language: what lines do on it is not known", w.t.Device.Platform)
 		events = append([]Event{{Kind: Foreseen, What: NotForeseen, Note: note}}, events...)
 	}
-	if out.Path = w.onPath(); len(out.Path) > 0 {
+	if len(out.Path) > 0 {
 		events = append(events, Event{Kind: Foreseen, Step: 1, Note: "it is managed by what these lines change; a slip in them cuts it off", Lines: out.Path})
 	}
 	for _, e := range events {
@@ -146,7 +155,7 @@ func (w *worker) rehearsed(out *Rehearsed) {
 // onPath are the lines of what will differ that touch the way by which the device is
 // managed: those its language knows, its own address, and the port to the device that it
 // is reached through, where its neighbours tell it.
-func (w *worker) onPath() []string {
+func (w *worker) onPath(uplinks []string) []string {
 	after, known := w.t.Predicted(w.before)
 	if !known && w.t.Traits.Language == nil {
 		return nil
@@ -155,22 +164,14 @@ func (w *worker) onPath() []string {
 	if d.Empty() {
 		return nil
 	}
-	return w.maskLines(w.t.Masked(w.t.Traits.Language.ManagementPath(d, w.uplinks(), []string{w.t.Device.Address})))
+	return w.maskLines(w.t.Masked(w.t.Traits.Language.ManagementPath(d, uplinks, []string{w.t.Device.Address})))
 }
 
 // uplinks are the sections of the ports to the device that it is reached through, such as
 // "port 1": the name of the column and its value, as devices print them.
-func (w *worker) uplinks() (out []string) {
-	if _, reads := w.t.Traits.Tables[neighbours]; !reads || w.t.Device.Via == "" {
-		return nil
-	}
-	v, err := w.ses.Read(w.ctx, neighbours)
-	rows, many := v.([]map[string]any)
-	if err != nil || !many {
-		return nil
-	}
-	for _, row := range rows {
-		if fmt.Sprint(row["name"]) != w.t.Device.Via {
+func (w *worker) uplinks(near []map[string]any) (out []string) {
+	for _, row := range near {
+		if fmt.Sprint(row["name"]) != w.t.Device.Upstream() {
 			continue
 		}
 		for column, value := range row {
@@ -181,6 +182,20 @@ func (w *worker) uplinks() (out []string) {
 	}
 	slices.Sort(out)
 	return out
+}
+
+// near reads what stands at the other ends of the device's ports; nil where it does not
+// tell.
+func (w *worker) near() []map[string]any {
+	if _, reads := w.t.Traits.Tables[neighbours]; !reads {
+		return nil
+	}
+	v, err := w.ses.Read(w.ctx, neighbours)
+	if err != nil {
+		return nil
+	}
+	rows, _ := v.([]map[string]any)
+	return rows
 }
 
 // neighbours is the table of what stands at the other ends of a device's ports.

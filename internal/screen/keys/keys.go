@@ -51,6 +51,7 @@ var (
 	Predict  = bind("p", "rehearse: reach and check the devices, back them up, and compute what will change; changes nothing", "p")
 	Differs  = bind("v", "lines, or the difference that they make", "v")
 	Waive    = bind("W", "waive a precheck on a device; asks first", "W")
+	Values   = bind("V", "give the values of the runbook anew, before the night begins", "V")
 	Reach    = bind("r", "reach the devices that are marked, else all", "r")
 	Again    = bind("R", "reach those again that were not reached", "R")
 	HostKeys = bind("K", "see and accept new host keys", "K")
@@ -78,6 +79,6 @@ func All() []Group {
 	return []Group{
 		{"Everywhere", []key.Binding{Back, Help, Decide, Abort, Answer, Workspace, Leave}},
 		{"To move", []key.Binding{Up, Down, Left, Right, PageUp, PageDown, HalfUp, HalfDown, First, Last, Find, Next, Previous, Only}},
-		{"In views", []key.Binding{Open, Need, Fold, Pane, Console, Begin, Predict, Differs, Waive, Reach, Again, HostKeys, Table, Mark, Range, Where, Unmark, Order, Save, Settle, Edit, Insert, Choose}},
+		{"In views", []key.Binding{Open, Need, Fold, Pane, Console, Begin, Predict, Differs, Waive, Values, Reach, Again, HostKeys, Table, Mark, Range, Where, Unmark, Order, Save, Settle, Edit, Insert, Choose}},
 	}
 }

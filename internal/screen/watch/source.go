@@ -25,6 +25,9 @@ type Source struct {
 	Do func(run.Command) error
 	// Waive asks for a waiver before the night begins, and returns the night with it.
 	Waive func(ctx context.Context) (run.Night, error)
+	// Values asks for the values of the runbook anew before the night begins, and returns
+	// the night with them, to be looked at in this one's place.
+	Values func(ctx context.Context) (Source, error)
 	// Tail returns the last lines of a device's transcript.
 	Tail func(device string, lines int) []string
 	// Transcript returns all of it.
@@ -61,6 +64,13 @@ func OfNight(n *acts.Night, wait bool) Source {
 		Waive: func(ctx context.Context) (run.Night, error) {
 			err := n.Waive(ctx)
 			return n.Planned(), err
+		},
+		Values: func(ctx context.Context) (Source, error) {
+			again, err := n.Replan(ctx)
+			if err != nil {
+				return Source{}, err
+			}
+			return OfNight(again, wait), nil
 		},
 		Console: func(ctx context.Context, device string) *console.Command {
 			return &console.Command{Ctx: ctx, Title: console.Title(device, n.ClearText(device)), Needs: n.Needs,

@@ -273,6 +273,9 @@ func (v *View) Keys() []screen.Key {
 	if n.planned() && n.src.Waive != nil && !n.asked {
 		out = append(out, screen.On(keys.Waive, "waive", v.waive))
 	}
+	if n.planned() && n.src.Values != nil && len(n.night.Outline.Values) > 0 && !n.asked && !v.busy {
+		out = append(out, screen.On(keys.Values, "values", v.values))
+	}
 	return append(out, screen.On(keys.Left, "", func() { v.to(v.cursor - 1) }), screen.On(keys.Right, "", func() { v.to(v.cursor + 1) }))
 }
 
@@ -298,6 +301,25 @@ func (v *View) waive() {
 		}
 		v.n.night = night
 		v.host.Say("waived; it stands among the warnings")
+	})
+}
+
+// values has the values of the runbook given anew. The night with them takes the place
+// of this one.
+func (v *View) values() {
+	var src Source
+	v.host.Work("Planning with other values", func(ctx context.Context) (err error) {
+		src, err = v.n.src.Values(ctx)
+		return err
+	}, func(err error) {
+		if err != nil {
+			v.host.Say("the values stay as they are: " + err.Error())
+			return
+		}
+		root := v.host.Root()
+		v.host.Back()
+		root.Open(New(src).View())
+		root.Say("planned anew with these values")
 	})
 }
 
