@@ -28,6 +28,7 @@ type Change struct {
 	Runbook *runbook.Runbook
 	Fleet   *fleet.Fleet
 	text    string
+	told    map[string]string // secrets that it asks for, as they were found last
 }
 
 // Change reads a runbook and the fleet it is for; a fleet file takes the place of the
@@ -217,10 +218,15 @@ func (c *Change) values(ctx context.Context, r Request, find *workspace.Finder) 
 	for _, ask := range c.Runbook.Ask {
 		v := out[ask.Name]
 		if ask.Kind == runbook.Secret {
-			if v, err = secretValue(ctx, ask, find); err != nil {
+			if had, ok := c.told[ask.Name]; ok && r.anew {
+				v = had
+			} else if v, err = secretValue(ctx, ask, find); err != nil {
 				return nil, err
 			}
-			out[ask.Name] = v
+			if c.told == nil {
+				c.told = map[string]string{}
+			}
+			out[ask.Name], c.told[ask.Name] = v, v
 		}
 		if err := ask.Check(v); err != nil {
 			return nil, fmt.Errorf("%w; give it with --answer %s=VALUE", err, ask.Name)

@@ -147,3 +147,38 @@ func TestAWaiverIsAskedFor(t *testing.T) {
 	assert.ErrorIs(t, n.Waive(t.Context()), person.ErrLeft)
 	assert.Len(t, n.Planned().Outline.Waivers, 1)
 }
+
+// Before the night its values can be given anew: those that it has stand there, secrets are
+// not asked for again, waivers stay.
+func TestValuesAreGivenAnew(t *testing.T) {
+	who := &asked{answers: []string{"198.51.100.14", "310", "gull-w1ng", "harbour-lamp", "deep-fathom"}}
+	d, book := desk(t, who)
+	c, err := d.Change(book, "")
+	require.NoError(t, err)
+	n, err := c.Plan(t.Context(), Request{})
+	require.NoError(t, err)
+	who.answers = []string{"clock", "ald-quay-2", "its battery is dead: Friday"}
+	require.NoError(t, n.Waive(t.Context()))
+
+	who.answers = []string{"198.51.100.77", "311"}
+	again, err := n.Replan(t.Context())
+	require.NoError(t, err)
+	form := who.forms[len(who.forms)-1]
+	require.Len(t, form.Questions, 2)
+	assert.Equal(t, []string{"198.51.100.14", "310"}, []string{form.Questions[0].Usual, form.Questions[1].Usual})
+	assert.Contains(t, strings.Join(again.Lines("ald-quay-1"), "\n"), "| log host 198.51.100.77")
+	assert.Contains(t, strings.Join(n.Lines("ald-quay-1"), "\n"), "| log host 198.51.100.14", "the night itself stays as it is")
+	assert.Len(t, again.Planned().Outline.Waivers, 1)
+	require.NoError(t, n.Close())
+
+	who.answers = []string{"198.51.100.78", "312"}
+	third, err := again.Replan(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, "198.51.100.77", who.forms[len(who.forms)-1].Questions[0].Usual)
+	assert.Len(t, third.Planned().Outline.Waivers, 1)
+	_, err = third.Replan(t.Context())
+	assert.ErrorIs(t, err, person.ErrLeft)
+	third.request.Sealed = "plan.json"
+	_, err = third.Replan(t.Context())
+	assert.ErrorContains(t, err, "sealed in plan.json")
+}
