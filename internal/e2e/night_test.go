@@ -135,7 +135,7 @@ func TestLetGo(t *testing.T) {
 	x.press("4", "Enter")
 	x.see(`Enter again: \d+ devices`)
 	x.press("Enter")
-	x.see(`let go; its timer fires at`)
+	x.see(`let go; restarts at`)
 	x.see("The night is over")
 	x.press("q")
 	x.see(`\[code 4\]`)

@@ -269,7 +269,7 @@ func TestAbort(t *testing.T) {
 				assert.Equal(t, c.state, w.night.Get("ald-quay-1").State, w.night.Get("ald-quay-1").Note)
 				assert.Equal(t, run.Skipped, w.night.Get("ald-quay-2").State)
 				if c.state == run.Dark {
-					assert.Contains(t, w.night.Get("ald-quay-1").Note, "its timer fires at")
+					assert.Contains(t, w.night.Get("ald-quay-1").Note, "let go; restarts at")
 					assert.Equal(t, run.NeedsPerson, w.night.Outcome())
 					time.Sleep(10 * time.Minute)
 					assert.Equal(t, w.initial["ald-quay-1"], w.sim.Device("ald-quay-1").Running())

@@ -429,7 +429,7 @@ func TestADarkDeviceCanBeLeft(t *testing.T) {
 		})
 		d := w.night.Get("ald-quay-1")
 		assert.Equal(t, run.Dark, d.State)
-		assert.Contains(t, d.Note, "left to its timer, due "+d.TimerDue.Format("15:04:05"))
+		assert.Contains(t, d.Note, "left to itself (restarts at "+d.TimerDue.Format("15:04:05"))
 		assert.Less(t, d.Ended.Sub(asked), time.Second)
 		assert.Equal(t, run.Kept, w.night.Get("ald-quay-2").State)
 		assert.Equal(t, run.NeedsPerson, w.night.Outcome())
@@ -469,7 +469,7 @@ func TestAFullDisk(t *testing.T) {
 			assert.ErrorIs(t, err, syscall.ENOSPC)
 			for _, d := range w.night.Devices[:2] {
 				assert.Equal(t, run.Dark, d.State)
-				assert.Contains(t, d.Note, "left to its timer, due ")
+				assert.Contains(t, d.Note, "left to itself (restarts at ")
 				assert.Contains(t, d.Note, "no space left on device")
 			}
 			for _, d := range w.night.Devices[2:] {

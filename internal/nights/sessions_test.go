@@ -104,7 +104,7 @@ func (w *world) tellSession(t *testing.T) string {
 			say("line "+l, "", ses.Line(ctx, l))
 		}
 		say("line of two lines", "", ses.Line(ctx, "one\ntwo"))
-		say("apply", "", ses.Apply(ctx))
+		say("apply", "", ses.Apply(ctx, 0))
 		say("disarm", "", ses.Disarm(ctx))
 		left, pending, err = ses.Pending(ctx)
 		say("pending", fmt.Sprint(left, pending), err)

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
 	"metabasis/internal/core/runbook"
 )
@@ -92,6 +93,9 @@ func tell(e run.Event) string {
 	case run.Refusal:
 		return fmt.Sprintf("refused: %s: %s", strings.Join(e.Lines, ""), e.Note)
 	case run.TimerSeen:
+		if e.What == string(plan.TrialTimer) {
+			return fmt.Sprintf("on trial for %s, until %s", runbook.FormatDuration(e.For), Clock(e.Due))
+		}
 		return fmt.Sprintf("timer armed for %s, due %s", runbook.FormatDuration(e.For), Clock(e.Due))
 	case run.TimerGone:
 		return "no timer is pending"

@@ -23,9 +23,16 @@ func Lines(p *plan.Plan, device string) []string {
 // LinesOf tells what will be sent to a device as far as it is known.
 func LinesOf(p *plan.Plan, t *plan.Target) []string {
 	out := []string{fmt.Sprintf("%s, %s, %s. Nothing of this has been sent.", t.Device.Name, t.Device.Platform, t.Device.Address), ""}
-	if p.Guards(t) {
+	switch {
+	case p.Guards(t) && t.Traits.Timer == plan.TrialTimer:
+		text := "each step is applied on trial: the device takes back by itself what is not confirmed in time"
+		if t.Traits.Once {
+			text = "all steps go into one apply, on trial: the device takes them back by itself where they are not confirmed in time"
+		}
+		out = append(out, text, "")
+	case p.Guards(t):
 		out = append(out, "timer armed for "+runbook.FormatDuration(t.TimerFor(p))+" before the first line", "")
-	} else {
+	default:
 		out = append(out, "no rollback timer: nothing but we takes the change back", "")
 	}
 	for i, s := range t.Steps {

@@ -11,9 +11,9 @@ import (
 	"metabasis/internal/core/runbook"
 )
 
-// Guards tells whether a rollback timer is armed on a device (law 1).
+// Guards tells whether a rollback timer runs on a device while it is changed (law 1).
 func (p *Plan) Guards(t *Target) bool {
-	return t.Traits.Timer.BringsBack() && !p.Timer.NoneFor(t.Device.Platform)
+	return t.Traits.Timer.Guards() && !p.Timer.NoneFor(t.Device.Platform)
 }
 
 // platforms refuses a runbook that cannot be carried out on a platform in scope:
@@ -36,7 +36,11 @@ func (m *maker) platforms(in []*Target) {
 	}
 	schema := Schema(m.traits, m.fleet)
 	for _, p := range slices.Sorted(maps.Keys(steps)) {
-		if !m.traits[p].Timer.BringsBack() && !m.rb.Timer.NoneFor(p) {
+		if m.traits[p].Timer == TrialTimer && m.rb.Timer.NoneFor(p) {
+			m.list = append(m.list, problem.Problem{File: m.rb.File, Line: m.rb.Timer.Line, Hint: "nothing of it: a trial takes no time that a change without one would not take",
+				Msg: fmt.Sprintf("timer none on %s: its changes are applied on trial, and in no other way", p)})
+		}
+		if !m.traits[p].Timer.Guards() && !m.rb.Timer.NoneFor(p) {
 			m.list = append(m.list, problem.Problem{File: m.rb.File, Line: m.rb.Timer.Line, Hint: "timer none on " + p + ", on a line of its own beside the other",
 				Msg: fmt.Sprintf("%s is in scope, and its platform %s has no rollback timer: nothing would take the change back if it is lost", first[p], p)})
 		}

@@ -38,19 +38,43 @@ const (
 // fires: then nothing may be saved while it is pending (law 2).
 func (k TimerKind) BringsBack() bool { return k == RestartTimer || k == PutBackTimer }
 
+// Guards tells whether there is a timer of this kind at all.
+func (k TimerKind) Guards() bool { return k.BringsBack() || k == TrialTimer }
+
 // What names what is on the clock.
 func (k TimerKind) What() string {
-	if k == PutBackTimer {
+	switch k {
+	case PutBackTimer:
 		return "putting back what is saved"
+	case TrialTimer:
+		return "taking back a change that is on trial"
 	}
 	return "a restart"
+}
+
+// Does says what the device does by itself at a time, such as "restarts at 02:41".
+func (k TimerKind) Does(at string) string {
+	switch k {
+	case PutBackTimer:
+		return "puts back at " + at
+	case TrialTimer:
+		return "trial until " + at
+	case RestartTimer:
+		return "restarts at " + at
+	}
+	return "no way back of its own"
 }
 
 // Traits are what planning and running must know of a platform.
 type Traits struct {
 	Timer TimerKind
 	Boot  time.Duration // from the timer's firing to the first prompt
-	Style config.Style
+	// Once tells that nothing more can be applied while a change is on trial: all steps of a
+	// device go into one apply.
+	Once bool
+	// Extends tells that the time of a trial that runs can be set anew.
+	Extends bool
+	Style   config.Style
 	// Language is how lines change its configuration; nil where nobody knows.
 	Language *config.Language
 	Connect  time.Duration // usual time to connect and log in

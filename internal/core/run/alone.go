@@ -97,8 +97,16 @@ func (w *worker) timerAsLeft() *trouble {
 		return faced("looking at the timer", err)
 	}
 	switch {
+	case !pending && was.IsZero() && w.onTrial(): // nothing was applied yet
 	case !pending && was.IsZero():
 		return w.armAgain()
+	case pending && was.IsZero() && w.onTrial():
+		w.emit(Event{Kind: TimerSeen, Due: w.due, For: time.Until(w.due)})
+		return changedUnderUs("something is on trial that we have not applied", "it is on trial until "+w.due.Format("15:04:05"))
+	case !pending && w.onTrial():
+		w.emit(Event{Kind: TimerGone})
+		return changedUnderUs("what was on trial is so no more: its time was up, or somebody confirmed it or took it back",
+			"it was on trial until "+was.Format("15:04:05")+"; nothing is now")
 	case !pending:
 		w.emit(Event{Kind: TimerGone})
 		return changedUnderUs("the rollback timer is gone: somebody or something took it off the clock",
@@ -138,6 +146,12 @@ func (w *worker) armAgain() *trouble {
 // nobodyElse looks whether somebody else is changing the configuration, as far as
 // the device can tell: the precheck was a while ago.
 func (w *worker) nobodyElse() *trouble {
+	var staged *unfit
+	if err := w.nothingStaged(); errors.As(err, &staged) {
+		return &trouble{why: "right before the first line: " + staged.why, err: &Unclear{Asked: drafts, Got: staged.why}}
+	} else if err != nil {
+		return faced("looking whether something is staged", err)
+	}
 	if _, tells := w.t.Traits.Tables[editors]; !tells || w.r.plan.Off("alone") {
 		return nil
 	}

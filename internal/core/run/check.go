@@ -19,6 +19,9 @@ func (w *worker) precheck() string {
 	if why := w.saneTimer(); why != "" {
 		return why
 	}
+	if err := w.nothingStaged(); err != nil {
+		return err.Error()
+	}
 	var err error
 	if w.backup, w.before, err = w.running(); err != nil {
 		return "reading the running configuration: " + err.Error()
@@ -117,7 +120,7 @@ func (w *worker) check(p runbook.Precheck) (string, error) {
 
 // saneTimer blocks a device that has somebody else's timer on the clock.
 func (w *worker) saneTimer() string {
-	if !w.t.Traits.Timer.BringsBack() {
+	if !w.t.Traits.Timer.Guards() {
 		return ""
 	}
 	left, pending, err := w.ses.Pending(w.ctx)

@@ -38,10 +38,10 @@ func (w *worker) await(why string) verdict {
 	note := "looking for it; no contact"
 	if !w.due.IsZero() {
 		deadline = later(w.due, time.Now()).Add(2*boot + grace)
-		note = "timer due " + w.due.Format("15:04:05") + "; no contact"
+		note = w.way() + "; no contact"
 	}
 	if w.firing {
-		note = "waiting for its timer, due " + w.due.Format("15:04:05")
+		note = "left to itself: " + w.way()
 	}
 	w.move(Dark, note)
 	if w.due.IsZero() && w.changed() {
@@ -104,8 +104,11 @@ func (w *worker) leave(why string) {
 		w.end(Stranded, "left as it is, "+why+"; no timer is pending on it")
 		return
 	}
-	w.end(Dark, "left to its timer, due "+w.due.Format("15:04:05")+", "+why+"; look whether it took the change back")
+	w.end(Dark, "left to itself ("+w.way()+"), "+why+"; look whether it took the change back")
 }
+
+// way says what the device does by itself, and when, such as "restarts at 02:41:00".
+func (w *worker) way() string { return w.t.Traits.Timer.Does(w.due.Format("15:04:05")) }
 
 // errLeave ends the waiting for a device that a person has decided to leave.
 var errLeave = errors.New("left by decision")
@@ -206,7 +209,8 @@ func (w *worker) recognise() (v verdict, decided bool, err error) {
 		w.partLooks++
 		return over, false, errors.New("what runs beside its configuration is not as it was yet")
 	}
-	alone := w.due.IsZero() // no timer was pending when contact was lost: none has fired
+	early := w.onTrial() && time.Now().Before(w.due) // it was confirmed or ended, or never begun
+	alone := w.due.IsZero()                          // no timer was pending when contact was lost: none has fired
 	w.due, w.firing = time.Time{}, false
 	w.emit(Event{Kind: TimerGone})
 	diff := config.Compare(w.before, now)
@@ -215,14 +219,19 @@ func (w *worker) recognise() (v verdict, decided bool, err error) {
 	switch {
 	case !w.guarded():
 		return regained, true, nil
+	case early && !w.reverting:
+		return regained, true, nil
+	case diff.Empty() && savedEqual && w.onTrial():
+		w.end(Reverted, "nothing is on trial any more, and it is equal to the backup")
+		return over, true, nil
 	case diff.Empty() && savedEqual:
 		w.end(Reverted, "came back with its saved configuration, equal to the backup")
 		return over, true, nil
 	case w.intended != "" && (config.Equal(config.Parse(w.intended, w.t.Traits.Style), now) || diff.Empty()):
 		// Contact was lost while closing, or while taking back what was kept.
 		return regained, true, nil
-	case alone:
-		return regained, true, nil // nothing has happened to it; what it is now is to be decided on
+	case alone, w.onTrial():
+		return regained, true, nil // what it is now is to be decided on
 	}
 	evidence := diff.Lines(w.t.Masked)
 	if known && !savedEqual {
@@ -237,7 +246,7 @@ func (w *worker) letGo() verdict {
 	state, note := Dark, "let go; no timer is pending on it"
 	switch {
 	case !w.due.IsZero():
-		note = "let go; its timer fires at " + w.due.Format("15:04:05")
+		note = "let go; " + w.way()
 	case len(w.begun) == 0 && w.intended == "":
 		state, note = Skipped, "let go before anything was changed"
 	default:

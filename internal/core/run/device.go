@@ -22,28 +22,36 @@ type Connector interface {
 // session is of no more use.
 //
 // The operations are the same for every kind of platform; docs/architecture.md
-// has the table of what each becomes. A platform without a pending change
-// (candidate, trial) does nothing in Apply; one that cannot save does nothing
-// in Save.
+// has the table of what each becomes. Where the way back is a trial
+// ([plan.TrialTimer]), lines are staged and take effect, all at once, with Apply,
+// which also puts the trial on the clock; everywhere else a line takes effect when it
+// is taken. One that cannot save does nothing in Save.
 type Session interface {
 	// Read reads a table: a map[string]any when it has one row, else a
 	// []map[string]any.
 	Read(ctx context.Context, table string) (any, error)
 	// Config reads the configuration as the device prints it.
 	Config(ctx context.Context, which Which) (string, error)
-	// Arm puts the rollback timer on the clock, in place of one that is pending.
+	// Arm puts the rollback timer on the clock, in place of one that is pending. A trial
+	// that runs is given that much time from now on.
 	Arm(ctx context.Context, d time.Duration) error
 	// Pending asks the device how much is left on its rollback timer.
 	Pending(ctx context.Context) (left time.Duration, pending bool, err error)
-	// Disarm takes the rollback timer off the clock. It proves nothing: ask
-	// Pending afterwards.
+	// Disarm takes the rollback timer off the clock, so that what runs stays: it confirms
+	// what is on trial. It proves nothing: ask Pending afterwards.
 	Disarm(ctx context.Context) error
 	// Edit gets ready to change the configuration.
 	Edit(ctx context.Context) error
 	// Line sends one line of a change.
 	Line(ctx context.Context, line string) error
-	// Apply ends what Edit began and lets it take effect.
-	Apply(ctx context.Context) error
+	// Apply ends what Edit began and lets it take effect: for that time, where it is on
+	// trial.
+	Apply(ctx context.Context, trial time.Duration) error
+	// Drop ends what Edit began; lines that are staged are dropped, also those of an
+	// earlier session of ours.
+	Drop(ctx context.Context) error
+	// TakeBack has the device take back, at once, what is on trial.
+	TakeBack(ctx context.Context) error
 	// Restore replaces the running configuration by one read earlier.
 	Restore(ctx context.Context, config string) error
 	// Save makes the running configuration the saved one.
@@ -123,7 +131,7 @@ func TimersLeft(events []Event) map[string][]time.Time {
 		switch {
 		case e.Kind == TimerSeen:
 			out[e.Device] = append(out[e.Device], e.Due)
-		case e.Kind == Intent && (e.What == ToArm || e.What == ToExtend):
+		case e.Kind == Intent && (e.What == ToArm || e.What == ToExtend || e.What == ToApply):
 			out[e.Device] = append(out[e.Device], e.At.Add(e.For))
 		case e.Kind == TimerGone, e.Kind == Moved && e.OK && e.State != Dark && e.State != Stranded:
 			delete(out, e.Device)

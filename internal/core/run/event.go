@@ -91,6 +91,9 @@ const (
 	ToRestore = "restore"
 	ToDisarm  = "disarm"
 	ToSave    = "save"
+	// Of platforms whose way back is a trial.
+	ToApply    = "apply"
+	ToTakeBack = "take back"
 )
 
 // Marks of a step on a device.
@@ -137,8 +140,8 @@ type Offer struct {
 	Reason bool `json:"reason,omitempty"`
 	// Looks tells that trying again sends nothing: it looks once more.
 	Looks bool `json:"looks,omitempty"`
-	// PutsBack tells that the device goes on running when its timer fires.
-	PutsBack bool `json:"puts_back,omitempty"`
+	// Way is how the device takes the change back by itself, where that is waited for.
+	Way plan.TimerKind `json:"way,omitempty"`
 }
 
 // Event is one thing that happened or is about to happen. Which fields are set
@@ -202,6 +205,8 @@ type OutlineDevice struct {
 	ClearText bool `json:"clear_text,omitempty"`
 	// Boot is how long it takes to come back once its timer has fired.
 	Boot time.Duration `json:"boot,omitempty"`
+	// Way is how it takes a change back by itself, in this night.
+	Way plan.TimerKind `json:"way,omitempty"`
 }
 
 // Outlined makes the outline of a plan.
@@ -214,7 +219,10 @@ func Outlined(p *plan.Plan) *Outline {
 	for _, b := range p.Batches {
 		var batch []OutlineDevice
 		for _, t := range b {
-			d := OutlineDevice{Name: t.Device.Name, Site: t.Device.Site, Role: t.Device.Role, Platform: t.Device.Platform, Boot: t.Traits.Boot, ClearText: t.ClearText, Why: t.Why}
+			d := OutlineDevice{Name: t.Device.Name, Site: t.Device.Site, Role: t.Device.Role, Platform: t.Device.Platform, Boot: t.Traits.Boot, ClearText: t.ClearText, Why: t.Why, Way: plan.NoTimer}
+			if p.Guards(t) {
+				d.Way = t.Traits.Timer
+			}
 			for _, s := range t.Steps {
 				d.Steps = append(d.Steps, s.Title)
 			}

@@ -66,7 +66,12 @@ func (w *worker) disarm() *trouble {
 			return nil
 		}
 	}
-	w.doing("disarming the timer")
+	doing, stuck := "disarming the timer", "the timer was disarmed but is still pending"
+	if w.onTrial() {
+		doing, stuck = "confirming what is on trial", "it was confirmed and is still on trial"
+		w.saved = true // what is confirmed is what it starts with
+	}
+	w.doing("%s", doing)
 	if err := w.intend(Event{What: ToDisarm}); err != nil {
 		return faced("disarming", err)
 	}
@@ -91,7 +96,7 @@ func (w *worker) disarm() *trouble {
 	}
 	left := time.Until(w.due).Round(time.Second)
 	w.emit(Event{Kind: TimerSeen, Due: w.due, For: left})
-	return &trouble{why: "the timer was disarmed but is still pending",
+	return &trouble{why: stuck,
 		evidence: []string{fmt.Sprintf("due in %s", left)}, err: &Unclear{Asked: "disarm", Got: "still pending"}}
 }
 

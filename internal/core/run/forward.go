@@ -37,7 +37,7 @@ func (w *worker) step(i int) *trouble {
 		w.emit(Event{Kind: Stepped, Step: i + 1, What: StepAlready})
 		return nil
 	}
-	if !w.at.sent {
+	if !w.at.sent && !(w.t.Traits.Once && slices.Contains(w.begun, i)) {
 		s := w.t.Steps[i]
 		if title := w.misses(s); title != "" {
 			w.leaveOut(i, "it needs "+title+", which was left out")
@@ -61,8 +61,8 @@ func (w *worker) step(i int) *trouble {
 		if tr := w.send(i); tr != nil {
 			return tr
 		}
-		w.at.sent = true
 	}
+	w.at.sent = true
 	if tr := w.asPredicted(i); tr != nil {
 		return tr
 	}
@@ -104,24 +104,64 @@ func (w *worker) proveStep(i int) *trouble {
 	return nil
 }
 
-// send sends the lines of a step, one at a time, and stops at the first that
-// is refused.
+// send sends the lines of a step and applies them. Where nothing can be applied while that
+// is on trial, the lines of the steps behind it go with it.
 func (w *worker) send(i int) *trouble {
-	s := w.t.Steps[i]
-	if len(s.Send) == 0 {
+	title := w.t.Steps[i].Title
+	if len(w.t.Steps[i].Send) == 0 {
 		return nil
 	}
-	if err := w.intend(Event{What: ToSend, Step: i + 1, Lines: w.shown(s.Send...)}); err != nil {
-		return faced(s.Title, err)
+	steps := w.together(i)
+	for _, j := range steps {
+		if err := w.intend(Event{What: ToSend, Step: j + 1, Lines: w.shown(w.t.Steps[j].Send...)}); err != nil {
+			return faced(title, err)
+		}
+		if !w.onTrial() {
+			w.begin(j)
+		}
 	}
+	if err := w.edit(); err != nil {
+		return faced(title, err)
+	}
+	for _, j := range steps {
+		if j > i {
+			w.emit(Event{Kind: Stepped, Step: j + 1, What: StepBegan})
+		}
+		if tr := w.lines(j); tr != nil {
+			return tr
+		}
+	}
+	for _, j := range steps {
+		if w.onTrial() { // from here on they may run
+			w.begin(j)
+			w.taken, w.sent[j] = true, len(w.t.Steps[j].Send)
+		}
+	}
+	err := w.apply(i + 1)
+	if w.onTrial() && err != nil && w.due.IsZero() && answered(err) { // none of them does
+		w.begun, w.taken = slices.DeleteFunc(w.begun, func(j int) bool { return slices.Contains(steps, j) }), len(w.begun) > len(steps)
+	}
+	switch {
+	case errors.Is(err, errNotPending):
+		return w.unguarded(title)
+	case err != nil:
+		return faced(title, err)
+	}
+	return nil
+}
+
+// begin takes note that lines of a step may take effect from now on.
+func (w *worker) begin(i int) {
 	if !slices.Contains(w.begun, i) {
 		w.begun = append(w.begun, i)
 	}
 	delete(w.undone, i)
 	w.sentIn[i], w.sent[i] = w.ses, 0
-	if err := w.ses.Edit(w.ctx); err != nil {
-		return faced(s.Title, err)
-	}
+}
+
+// lines sends the lines of a step, one at a time, and stops at the first that is refused.
+func (w *worker) lines(i int) *trouble {
+	s := w.t.Steps[i]
 	for n, line := range s.Send {
 		if err := w.interrupted(); err != nil {
 			return faced(s.Title, err)
@@ -136,7 +176,7 @@ func (w *worker) send(i int) *trouble {
 		if errors.As(err, &refused) {
 			w.emit(Event{Kind: Refusal, Step: i + 1, Line: n + 1, Lines: w.shown(line), Note: refused.Said})
 			w.emit(Event{Kind: Stepped, Step: i + 1, What: StepFailed})
-			if err := w.ses.Apply(w.ctx); err != nil && !answered(err) {
+			if err := w.leaveEdit(); err != nil && !answered(err) {
 				return faced(s.Title, err)
 			}
 			return &trouble{why: fmt.Sprintf("line %d of %q was refused", n+1, s.Title), err: refused,
@@ -146,11 +186,10 @@ func (w *worker) send(i int) *trouble {
 			return faced(fmt.Sprintf("line %d of %q", n+1, s.Title), err)
 		}
 		w.emit(Event{Kind: Sent, Step: i + 1, Line: n + 1, Lines: w.shown(line)})
-		w.taken = true
-		w.sent[i]++
-	}
-	if err := w.ses.Apply(w.ctx); err != nil {
-		return faced(s.Title, err)
+		if !w.onTrial() {
+			w.taken = true
+			w.sent[i]++
+		}
 	}
 	return nil
 }
@@ -159,10 +198,10 @@ func (w *worker) send(i int) *trouble {
 // before the timer fires (law 3). The timer was extended for the whole step, at the
 // pace that the device had; this is for one that has become slower since.
 func (w *worker) timeFor(i, n int) *trouble {
-	if !w.guarded() || time.Until(w.due) > plan.Margin+2*w.command {
+	if !w.guarded() || w.onTrial() || time.Until(w.due) > plan.Margin+2*w.command {
 		return nil
 	}
-	if err := w.ses.Apply(w.ctx); err != nil && !answered(err) {
+	if err := w.leaveEdit(); err != nil && !answered(err) {
 		return faced(w.t.Steps[i].Title, err)
 	}
 	return &trouble{why: fmt.Sprintf("the timer runs short before line %d of %q: the device has become slow", n+1, w.t.Steps[i].Title),

@@ -23,6 +23,9 @@ func (w *worker) settle(tr *trouble) (done bool) {
 		case errors.Is(tr.err, errTakeBack):
 			w.takeBack("taken back by decision")
 			return true
+		case errors.Is(tr.err, errNotPending) && w.onTrial():
+			w.takeBack("taken back at once: " + tr.why)
+			return true
 		case tr.lost():
 			if w.await(tr.why) == over {
 				return true
@@ -32,7 +35,10 @@ func (w *worker) settle(tr *trouble) (done bool) {
 				continue
 			}
 			tr = &trouble{why: "contact was lost and is back", evidence: []string{tr.why}, err: &Unclear{Asked: "contact", Got: "lost"}}
-			w.at.sent = false
+			if err := w.tookEffect(); err != nil {
+				tr = faced("looking what became of the lines that were being applied", err)
+				continue
+			}
 		}
 		next, done := w.decide(tr)
 		if next == nil {
@@ -181,14 +187,16 @@ func (w *worker) choices() []Offer {
 		offer(TryAgain, left)
 		out[0].Looks = w.at.sent || w.at.step == len(w.t.Steps)
 	}
-	if w.at.step < len(w.t.Steps) {
+	if w.at.step < len(w.t.Steps) && !w.t.Traits.Once {
 		offer(SkipStep, t.Left(w.at.step+1, w.r.plan.Soak)+t.Back()/2)
 	}
 	offer(BackDevice, t.Back())
 	if !w.due.IsZero() {
 		offer(LetFire, time.Until(w.due)+w.t.Traits.Boot)
-		out[len(out)-1].PutsBack = w.t.Traits.Timer == plan.PutBackTimer
-		offer(Extend, time.Second)
+		out[len(out)-1].Way = w.t.Traits.Timer
+		if !w.onTrial() || w.t.Traits.Extends {
+			offer(Extend, time.Second)
+		}
 	}
 	if w.differs != nil {
 		offer(Accept, left)

@@ -82,7 +82,7 @@ func (w *worker) undoStep(i int) error {
 
 // typeBack types lines in edit mode, up to the first that is refused.
 func (w *worker) typeBack(lines []string) error {
-	if err := w.ses.Edit(w.ctx); err != nil {
+	if err := w.edit(); err != nil {
 		return err
 	}
 	for n, line := range lines {
@@ -94,6 +94,9 @@ func (w *worker) typeBack(lines []string) error {
 		if errors.As(err, &refused) {
 			w.refusedUndo++
 			w.emit(Event{Kind: Refusal, Line: n + 1, Lines: w.shown(line), Note: refused.Said})
+			if w.onTrial() { // half of them leads nowhere
+				return w.unstage()
+			}
 			break
 		}
 		if err != nil {
@@ -101,7 +104,7 @@ func (w *worker) typeBack(lines []string) error {
 		}
 		w.emit(Event{Kind: Sent, Line: n + 1, Lines: w.shown(line), What: ToLead})
 	}
-	if err := w.ses.Apply(w.ctx); err != nil {
+	if err := w.applyBack(); err != nil {
 		return fmt.Errorf("leaving the mode: %w", err)
 	}
 	return nil

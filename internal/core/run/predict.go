@@ -96,7 +96,7 @@ func (w *worker) unforeseen(d config.Diff) (out []string) {
 func (w *worker) asPredicted(i int) *trouble {
 	s := w.t.Steps[i]
 	w.differs = nil
-	if !s.Changes() {
+	if !s.Changes() || w.t.Traits.Once && !w.lastApplied(i) { // the last one's prediction is that of all
 		return nil
 	}
 	if s.After == nil || w.t.Traits.Language == nil {

@@ -13,6 +13,7 @@ import (
 // Rungs of the ladder back (law 6).
 const (
 	asFound     = "as found"
+	RungTrial   = "end the trial"
 	RungUndo    = "undo lines"
 	RungLines   = "computed lines"
 	RungRestore = "restore the backup"
@@ -107,6 +108,9 @@ func (w *worker) climb() error {
 			return err
 		}
 	}
+	if err := w.unstage(); err != nil {
+		return err
+	}
 	equal, err := w.compare(asFound)
 	if err != nil {
 		return err
@@ -114,6 +118,9 @@ func (w *worker) climb() error {
 	rungs := []func() (bool, error){w.undoAll, w.restore}
 	if w.t.Traits.Language != nil {
 		rungs = []func() (bool, error){w.undoFirst, w.leadBack, w.undoAll, w.restore}
+	}
+	if w.onTrial() {
+		rungs = slices.Insert(rungs, 0, w.abandon)
 	}
 	for _, rung := range rungs {
 		if equal {
@@ -146,6 +153,9 @@ func (w *worker) secure() error {
 	what := ToExtend
 	if _, err := w.see(); err != nil {
 		return err
+	}
+	if w.onTrial() && (w.due.IsZero() || !w.t.Traits.Extends) { // what is applied is on trial by that
+		return nil
 	}
 	if w.due.IsZero() {
 		what = ToArm
@@ -273,7 +283,7 @@ func (w *worker) undo(i int) error {
 		return err
 	}
 	w.turned = true
-	if err := w.ses.Edit(w.ctx); err != nil {
+	if err := w.edit(); err != nil {
 		return err
 	}
 	for n, line := range s.Undo {
@@ -294,7 +304,7 @@ func (w *worker) undo(i int) error {
 			w.emit(Event{Kind: Sent, Step: i + 1, Line: n + 1, Lines: w.shown(line), What: ToUndo})
 		}
 	}
-	if err := w.ses.Apply(w.ctx); err != nil {
+	if err := w.applyBack(); err != nil {
 		return err
 	}
 	w.undone[i] = true
@@ -308,7 +318,11 @@ func (w *worker) restore() (bool, error) {
 	}
 	w.turned = true
 	var refused *Refused
+	w.staging = w.onTrial()
 	err := w.ses.Restore(w.ctx, w.backup)
+	if err == nil && w.onTrial() {
+		err = w.applyBack()
+	}
 	if errors.As(err, &refused) {
 		w.emit(Event{Kind: Rung, What: RungRestore, Note: "refused: " + refused.Said})
 		return false, nil

@@ -41,6 +41,7 @@ type worker struct {
 	bases      map[int]config.Config // what a step's lines were sent to, by step
 	sent       map[int]int           // how many of a step's lines were taken
 	sentIn     map[int]Session       // the session that a step's lines were sent in
+	staging    bool                  // lines of ours may stand in its candidate and do not run
 	taken      bool                  // it took a line of a change in this session
 	due        time.Time             // when the timer fires, by our clock; zero when none is pending
 	doubted    bool                  // a disarming was asked for and not seen: the timer may go at any moment
@@ -104,6 +105,9 @@ func (w *worker) name() string { return w.target.Device.Name }
 
 func (w *worker) emit(e Event) {
 	e.Device = w.name()
+	if way := w.t.Traits.Timer; e.Kind == TimerSeen && way != plan.RestartTimer {
+		e.What = string(way)
+	}
 	w.r.rec.emit(w.masked(e))
 }
 
@@ -149,6 +153,9 @@ func (w *worker) move(s State, note string) {
 // end closes the session and ends the device's night in that state. What was not
 // changed is given free for other nights.
 func (w *worker) end(s State, note string) {
+	if w.staging && w.ses != nil && w.unstage() != nil {
+		note += "; lines of ours may still stand in its candidate, which do not run"
+	}
 	w.hangUp()
 	if w.release != nil && (s == Blocked || s == Already || s == Skipped) {
 		w.release()
@@ -255,7 +262,7 @@ func (w *worker) prepare() (over bool) {
 		w.end(Skipped, "stopped before anything was changed")
 		return true
 	}
-	if !w.guarded() {
+	if !w.guarded() || w.onTrial() { // a trial begins with what is applied
 		return false
 	}
 	return w.prepareTimer()
@@ -386,7 +393,7 @@ func (w *worker) paced() *plan.Target { return w.t.At(w.command) }
 // guard extends the timer before it could run short of the work that remains
 // from step i on (law 3).
 func (w *worker) guard(i int, extra time.Duration) error {
-	if w.due.IsZero() {
+	if w.due.IsZero() || w.onTrial() && !w.t.Traits.Extends {
 		return nil
 	}
 	need := w.paced().Left(i, w.r.plan.Soak) + extra + plan.Margin

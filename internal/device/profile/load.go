@@ -235,7 +235,7 @@ func (c *checker) modes() {
 var anyValue = regexp.MustCompile(`<<[^<>]*>>`)
 
 // timed are the commands that are told a time.
-var timed = []string{"timer.arm", "trial.apply"}
+var timed = []string{"timer.arm", "trial.apply", "trial.extend"}
 
 func (c *checker) command(path string, cmd Command, must bool) {
 	if cmd.Send == "" {
@@ -267,8 +267,18 @@ func (c *checker) timer() {
 	case plan.NoTimer:
 		return
 	case plan.RestartTimer, plan.PutBackTimer:
+	case plan.TrialTimer:
+		if c.p.Trial.Apply.Send == "" {
+			c.fail("timer.kind", "trial: with apply:, show:, confirm: and undo:", "nothing says how a change is applied on trial")
+		}
+		for name, cmd := range map[string]Command{"timer.arm": t.Arm, "timer.show": t.Show, "timer.disarm": t.Disarm} {
+			if cmd.Send != "" {
+				c.fail(name, "trial: confirm:, show: or apply:", "where the way back is a trial, what concerns it stands under trial")
+			}
+		}
+		return
 	default:
-		c.fail("timer.kind", problem.OneOf(string(t.Kind), []string{"restart", "put back", "none"}), "timer kind %q is not known", t.Kind)
+		c.fail("timer.kind", problem.OneOf(string(t.Kind), []string{"restart", "put back", "trial", "none"}), "timer kind %q is not known", t.Kind)
 		return
 	}
 	c.command("timer.arm", t.Arm, true)
@@ -293,6 +303,14 @@ func (c *checker) trial() {
 	c.command("trial.show", t.Show, true)
 	c.command("trial.confirm", t.Confirm, true)
 	c.command("trial.undo", t.Undo, true)
+	c.command("trial.extend", t.Extend, false)
+	c.command("trial.drop", t.Drop, false)
+	if c.p.Timer.Kind.BringsBack() {
+		c.fail("trial", "timer: {kind: trial}", "it has a trial, and its timer is of another kind: the trial would never be used")
+	}
+	if t.Extend.Send != "" && !strings.Contains(t.Extend.Send, "<<seconds>>") {
+		c.fail("trial.extend.send", "give it <<seconds>> s", "the time <<seconds>> is missing")
+	}
 	if !strings.Contains(t.Apply.Send, "<<seconds>>") {
 		c.fail("trial.apply.send", "apply for <<seconds>> s", "the time <<seconds>> is missing")
 	}

@@ -46,17 +46,32 @@ func (s *Session) Config(ctx context.Context, which run.Which) (string, error) {
 	return config.Join(text, parts), nil
 }
 
-// Arm puts the rollback timer on the clock, to the second, rounded up.
+// Arm puts the rollback timer on the clock, to the second, rounded up. What is on trial is
+// given that much time from now on.
 func (s *Session) Arm(ctx context.Context, d time.Duration) error {
+	arm := s.p.Timer.Arm
+	if s.p.trial() {
+		if arm = s.p.Trial.Extend; arm.Send == "" {
+			arm = s.p.Trial.Apply
+		}
+	}
+	return s.timed(ctx, arm, d)
+}
+
+// timed gives a command that is told a time.
+func (s *Session) timed(ctx context.Context, c Command, d time.Duration) error {
 	seconds := strconv.Itoa(int((d + time.Second - 1) / time.Second))
-	_, err := s.command(ctx, s.p.Timer.Arm, map[string]string{"seconds": seconds})
+	_, err := s.command(ctx, c, map[string]string{"seconds": seconds})
 	return err
 }
 
 // Pending asks what is left on the rollback timer.
 func (s *Session) Pending(ctx context.Context) (time.Duration, bool, error) {
 	t := s.p.Timer
-	if !t.Kind.BringsBack() {
+	if s.p.trial() {
+		t.Show, t.Pending, t.None = s.p.Trial.Show, s.p.Trial.Pending, s.p.Trial.None
+	}
+	if !t.Kind.Guards() {
 		return 0, false, nil
 	}
 	got, err := s.command(ctx, t.Show, nil)
@@ -80,20 +95,60 @@ func (s *Session) Pending(ctx context.Context) (time.Duration, bool, error) {
 	return 0, false, nil
 }
 
-// Disarm takes the rollback timer off the clock.
+// Disarm takes the rollback timer off the clock, and confirms what is on trial.
 func (s *Session) Disarm(ctx context.Context) error {
-	_, err := s.command(ctx, s.p.Timer.Disarm, nil)
+	disarm := s.p.Timer.Disarm
+	if s.p.trial() {
+		disarm = s.p.Trial.Confirm
+	}
+	_, err := s.command(ctx, disarm, nil)
+	return err
+}
+
+// TakeBack has the device take back what is on trial.
+func (s *Session) TakeBack(ctx context.Context) error {
+	if !s.p.trial() {
+		return nil
+	}
+	_, err := s.command(ctx, s.p.Trial.Undo, nil)
 	return err
 }
 
 // Edit enters the mode lines are sent in.
 func (s *Session) Edit(ctx context.Context) error { return s.enter(ctx, s.p.Config.Edit) }
 
-// Apply leaves the mode lines are sent in, unless that lasts.
-func (s *Session) Apply(ctx context.Context) error {
+// Apply leaves the mode lines are sent in, unless that lasts. Where they were staged, they
+// are checked and applied on trial.
+func (s *Session) Apply(ctx context.Context, trial time.Duration) error {
 	if s.here != nil {
 		return s.callOff(ctx, s.here.by)
 	}
+	if s.p.trial() {
+		if check := s.p.Trial.Check; check.Send != "" {
+			if _, err := s.command(ctx, check, nil); err != nil {
+				return err
+			}
+		}
+		return s.timed(ctx, s.p.Trial.Apply, trial)
+	}
+	return s.leaveEdit(ctx)
+}
+
+// Drop drops what is staged; elsewhere it leaves the mode lines are sent in.
+func (s *Session) Drop(ctx context.Context) error {
+	if s.here != nil {
+		if err := s.callOff(ctx, s.here.by); s.broken != nil {
+			return err
+		}
+	}
+	if s.p.trial() && s.p.Trial.Drop.Send != "" {
+		_, err := s.command(ctx, s.p.Trial.Drop, nil)
+		return err
+	}
+	return s.leaveEdit(ctx)
+}
+
+func (s *Session) leaveEdit(ctx context.Context) error {
 	below := s.p.Modes[s.p.Config.Edit].From
 	if below == "" || s.p.Config.Lasts { // it takes changes where a session starts
 		return nil

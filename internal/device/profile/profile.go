@@ -179,11 +179,15 @@ type Timer struct {
 	Boot    time.Duration  `yaml:"boot"`
 }
 
-// Trial is how a platform applies a whole configuration that takes itself back
-// unless it is confirmed in time. In Apply, <<seconds>> stands for the time.
+// Trial is how a platform applies a change that takes itself back unless it is confirmed
+// in time. Lines are staged in edit mode, or a whole configuration is; nothing of them
+// runs before they are applied. In Apply and Extend, <<seconds>> stands for the time.
 type Trial struct {
-	Check   Command `yaml:"check"` // looks whether the configuration can be applied
+	Check   Command `yaml:"check"` // looks whether what is staged can be applied
 	Apply   Command `yaml:"apply"`
+	Again   bool    `yaml:"again"`  // more can be applied while something is on trial; all of it is taken back then
+	Extend  Command `yaml:"extend"` // gives a trial that runs more time; without it, where more can be applied, Apply does
+	Drop    Command `yaml:"drop"`   // drops what is staged, whoever has staged it
 	Show    Command `yaml:"show"`
 	Pending Pattern `yaml:"pending"` // group "seconds" is what is left
 	None    Pattern `yaml:"none"`
@@ -252,8 +256,16 @@ func (p *Profile) Style() config.Style {
 // Traits are what a plan needs to know of the platform.
 func (p *Profile) Traits() plan.Traits {
 	_, tellsPair := p.Readers["pair"]
-	return plan.Traits{ClearText: p.Connect.Protocol == Telnet, TellsPair: tellsPair, TakesBack: p.Pairs.TakesBack, Timer: p.Timer.Kind, Boot: p.Timer.Boot, Style: p.Style(), Language: p.Language(), Connect: p.Pace.Connect,
+	return plan.Traits{ClearText: p.Connect.Protocol == Telnet, TellsPair: tellsPair, TakesBack: p.Pairs.TakesBack, Timer: p.Timer.Kind, Boot: p.Timer.Boot, Once: p.trial() && !p.Trial.Again, Extends: p.extends(), Style: p.Style(), Language: p.Language(), Connect: p.Pace.Connect,
 		Command: p.Pace.Command, Never: regexps(p.Never), Mask: p.Mask, Unsendable: p.Unsendable, Restores: p.Restore.Send != "", Saves: p.Save.Send != "", TellsSaved: p.Config.Saved.Send != "", One: p.one(), Tables: p.Tables()}
+}
+
+// trial tells whether changes are applied on trial.
+func (p *Profile) trial() bool { return p.Timer.Kind == plan.TrialTimer }
+
+// extends tells whether a timer that runs can be given more time.
+func (p *Profile) extends() bool {
+	return !p.trial() || p.Trial.Again || p.Trial.Extend.Send != ""
 }
 
 // one tells whether what runs and what is saved are printed by the same command.
@@ -312,7 +324,7 @@ func (p *Profile) Abilities() []string {
 	if p.Restore.Send != "" {
 		out = append(out, "restore a backup")
 	}
-	if p.Timer.Kind.BringsBack() {
+	if p.Timer.Kind.Guards() {
 		out = append(out, "take a change back by itself")
 	}
 	return out
@@ -358,7 +370,7 @@ func (p *Profile) Secrets() []string {
 			out = append(out, a.Secret)
 		}
 	}
-	for _, c := range []Command{p.Save, p.Timer.Arm, p.Timer.Disarm, p.Restore.Command} {
+	for _, c := range []Command{p.Save, p.Timer.Arm, p.Timer.Disarm, p.Restore.Command, p.Trial.Apply, p.Trial.Extend, p.Trial.Confirm, p.Trial.Undo} {
 		add(c)
 	}
 	slices.Sort(out)

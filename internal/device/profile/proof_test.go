@@ -145,12 +145,12 @@ func TestLinesThatGoOn(t *testing.T) {
 		for _, l := range []string{"cat <<END", "one", `with a " in it`, "END"} {
 			require.NoError(t, s.Line(ctx, l), l)
 		}
-		require.NoError(t, s.Apply(ctx))
+		require.NoError(t, s.Apply(ctx, 0))
 		assert.Nil(t, s.here)
 
 		// A step that ends in the midst of a text is no step.
 		require.NoError(t, s.Line(ctx, "cat <<END"))
-		require.ErrorAs(t, s.Apply(ctx), &r)
+		require.ErrorAs(t, s.Apply(ctx, 0), &r)
 		require.NoError(t, s.Line(ctx, "true"), "the shell is itself again")
 		assert.Contains(t, strings.Join(log.lines, "\n"), "calling off a line that is not complete")
 	})

@@ -122,12 +122,11 @@ func (p *Profile) claimOutlives() Claim {
 
 func (p *Profile) claimTimer() Claim {
 	const what = "a timer takes the change back"
+	if p.trial() {
+		return Claim{what, brief(p.Trial.Show.Send) + " tells that a change is on trial, and that none is; what is not confirmed in time, the device takes back", Yes}
+	}
 	if !p.Timer.Kind.BringsBack() {
-		how := "it has none: a device that is lost in a change stays lost"
-		if p.Trial.Apply.Send != "" {
-			how += "; its trial is not used by runbooks yet"
-		}
-		return Claim{what, how, Not}
+		return Claim{what, "it has none: a device that is lost in a change stays lost", Not}
 	}
 	does := "restarts with what is saved"
 	if p.Timer.Kind == plan.PutBackTimer {

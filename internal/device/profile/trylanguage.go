@@ -82,6 +82,10 @@ const languageTimer = 10 * time.Minute
 // proveLanguage puts a harmless line there and takes it away again, guarded by the
 // rollback timer where there is one.
 func (t *trial) proveLanguage(before, there config.Config, put, back []string) bool {
+	if t.p.trial() {
+		made := t.typedMakes("language.harmless put", put, there)
+		return t.takenBack(before) && made
+	}
 	guarded := t.p.Timer.Kind.BringsBack()
 	if guarded {
 		if err := t.s.Arm(t.ctx, languageTimer); err == nil {
@@ -110,6 +114,33 @@ func (t *trial) proveLanguage(before, there config.Config, put, back []string) b
 	return well
 }
 
+// takenBack has the device take back what is on trial, and looks whether it did.
+func (t *trial) takenBack(before config.Config) bool {
+	f := Finding{Line: "language.harmless taken back"}
+	if t.s.broken != nil {
+		return false
+	}
+	_, pending, err := t.s.Pending(t.ctx)
+	if err == nil && pending {
+		err = t.s.TakeBack(t.ctx)
+	}
+	if err != nil {
+		return t.broken(f, err)
+	}
+	now, err := t.running()
+	if err != nil {
+		return t.broken(f, err)
+	}
+	if d := config.Compare(before, now); !d.Empty() {
+		f.Not = fmt.Sprintf("what runs is not what ran before: %s; LOOK AT IT, AND PUT IT RIGHT BY HAND", strings.Join(d.Lines(t.s.masked), ", "))
+		t.report(f)
+		return false
+	}
+	f.Fits = "what runs is what ran before"
+	t.report(f)
+	return true
+}
+
 // typedMakes types lines and looks whether what runs is then what was predicted.
 func (t *trial) typedMakes(what string, lines []string, predicted config.Config) bool {
 	f := Finding{Line: what, Sent: strings.Join(lines, " / ")}
@@ -119,8 +150,12 @@ func (t *trial) typedMakes(what string, lines []string, predicted config.Config)
 			err = t.s.Line(t.ctx, line)
 		}
 	}
-	if applied := t.s.Apply(t.ctx); err == nil {
-		err = applied
+	end := func() error { return t.s.Apply(t.ctx, languageTimer) }
+	if err != nil && t.p.trial() {
+		end = func() error { return t.s.Drop(t.ctx) }
+	}
+	if ended := end(); err == nil {
+		err = ended
 	}
 	if err != nil {
 		t.broken(f, err)

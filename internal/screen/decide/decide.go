@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"time"
 
+	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
 	"metabasis/internal/report"
 	"metabasis/internal/screen/ink"
@@ -20,14 +21,15 @@ type Question struct {
 	Evidence []string
 	Offers   []run.Offer
 	Since    time.Time
-	Due      time.Time // when the device's timer fires; zero when none is pending
+	Due      time.Time      // when the device's timer fires; zero when none is pending
+	Way      plan.TimerKind // what it does then
 }
 
 // OfHold makes the question of an open hold.
 func OfHold(n *run.Night, h run.Hold) Question {
 	q := Question{Hold: h.Number, Device: h.Device, Title: h.Why, Evidence: h.Evidence, Offers: h.Offers, Since: h.Since}
 	if d := n.Get(h.Device); d != nil {
-		q.Due = d.TimerDue
+		q.Due, q.Way = d.TimerDue, d.Way
 	}
 	return q
 }
@@ -162,8 +164,11 @@ func words(q Question, o run.Offer) (title, does string) {
 	case run.Extend:
 		return "Extend the timer", "more time to look; then decide"
 	case run.LetFire:
-		if o.PutsBack {
+		switch o.Way {
+		case plan.PutBackTimer:
 			return "Wait for the timer", "the device puts its saved configuration back"
+		case plan.TrialTimer:
+			return "Wait for the trial to end", "the device takes back what is on trial"
 		}
 		return "Wait for the timer", "the device restarts with its saved configuration"
 	case run.Accept:
@@ -200,7 +205,7 @@ func (v *View) Rows(q Question, now time.Time, focused bool, cells int) []ink.Ro
 	head := ink.Row{}.Strong(ink.Lamp, "◆ "+title)
 	if !q.Due.IsZero() {
 		if left := q.Due.Sub(now); left > 0 {
-			head = head.Right(ink.T(ink.Lamp, "timer fires in "+ink.Short(left)), cells)
+			head = head.Right(ink.T(ink.Lamp, q.Way.Does(q.Due.Format("15:04:05"))+", in "+ink.Short(left)), cells)
 		}
 	}
 	rows = append(rows, head)
