@@ -30,10 +30,14 @@ func (w *world) checkLaws() {
 	for _, t := range w.plan.Targets() {
 		d := w.night.Get(t.Device.Name)
 		truth := w.sim.Device(t.Device.Name).Truth()
-		w.lawBackupAndTimerFirst(d, truth)
+		if t.Traits.Timer == plan.TrialTimer {
+			w.lawOnTrial(d, truth)
+		} else {
+			w.lawBackupAndTimerFirst(d, truth)
+			w.lawDisarmIsProven(d, truth)
+		}
 		w.lawNeverSavedWhilePending(d, truth)
 		w.lawTimerOutlastsWork(d, truth)
-		w.lawDisarmIsProven(d, truth)
 		if w.drawn != nil {
 			w.wordsAreTrue(d)
 		} else {
@@ -90,13 +94,23 @@ func (w *world) lawBackupAndTimerFirst(d *run.Device, truth []sim.Truth) {
 		}
 	}
 	if d.Touched {
-		style := config.Style{Layout: "indented", Volatile: w.plan.Targets()[0].Traits.Style.Volatile}
+		style := config.Style{Layout: "indented", Volatile: w.styleOf(d.Name).Volatile}
 		assert.True(w.t, config.Equal(config.Parse(w.backups.text[d.Name], style), config.Parse(w.initial[d.Name], style)),
 			"law 1: the backup of %s is not what ran", d.Name)
 		back, err := os.ReadFile(d.Backup)
 		assert.NoError(w.t, err)
 		assert.Equal(w.t, w.backups.text[d.Name], string(back))
 	}
+}
+
+// styleOf is how a device writes its configuration.
+func (w *world) styleOf(device string) (s config.Style) {
+	for _, t := range w.plan.Targets() {
+		if t.Device.Name == device {
+			s = t.Traits.Style
+		}
+	}
+	return s
 }
 
 // Law 2: nothing is saved while a restart is pending; a device with unsaved
@@ -255,7 +269,7 @@ func (w *world) excuse(name string) bool {
 		for _, f := range w.specs[at].Faults {
 			switch f.Kind {
 			case sim.NeverBack, sim.Spoils, sim.NoSave, sim.Hangs, sim.StuckTimer, sim.QuietTimer, sim.Refusing, sim.LostUndo, sim.Garbage, sim.NoTimer, sim.Restarts, sim.CutsOff, sim.Drops,
-				sim.Drifts, sim.CutShort, sim.HalfLoad, sim.QuietSave, sim.LateDisarm, sim.OtherTimer, sim.Balks, sim.Ignores, sim.Alters, sim.BreaksIn, sim.ShowsLate:
+				sim.Drifts, sim.CutShort, sim.HalfLoad, sim.QuietSave, sim.LateDisarm, sim.OtherTimer, sim.Balks, sim.Ignores, sim.Alters, sim.BreaksIn, sim.ShowsLate, sim.NeverFires, sim.DropsAfter:
 				return true
 			case sim.Rejects:
 				if f.Match == "^drop" {
@@ -273,7 +287,7 @@ func (w *world) lawOnlyWhatIsNeeded(d *run.Device, truth []sim.Truth) {
 		return
 	}
 	for _, tr := range truth {
-		assert.False(w.t, !tr.At.Before(w.started) && (tr.What == sim.Received || tr.What == sim.Armed || tr.What == sim.Saved),
+		assert.False(w.t, !tr.At.Before(w.started) && (tr.What == sim.Received || tr.What == sim.Staged || tr.What == sim.Armed || tr.What == sim.Saved),
 			"law 10: %s is already as intended, but %s %q", d.Name, tr.What, tr.Line)
 	}
 }
@@ -287,8 +301,8 @@ func (w *world) lawIntentionsFirst(d *run.Device, truth []sim.Truth) {
 	}
 	for _, tr := range truth {
 		switch tr.What {
-		case sim.Received:
-			if slices.ContainsFunc(w.specs[d.Name].Faults, func(f sim.Fault) bool { return f.Kind == sim.Alters }) {
+		case sim.Received, sim.Staged:
+			if tr.Line == "" || slices.ContainsFunc(w.specs[d.Name].Faults, func(f sim.Fault) bool { return f.Kind == sim.Alters }) {
 				continue // what arrives there is not what was sent
 			}
 			assert.True(w.t, intended(tr, func(e run.Event) bool {
@@ -296,9 +310,11 @@ func (w *world) lawIntentionsFirst(d *run.Device, truth []sim.Truth) {
 				return slices.ContainsFunc(e.Lines, func(l string) bool { return strings.TrimSpace(l) == shown })
 			}), "law 11: %s got %q, which was never intended", d.Name, tr.Line)
 		case sim.Saved:
-			assert.True(w.t, intended(tr, func(e run.Event) bool { return e.What == run.ToSave }), "law 11: %s was saved without intent", d.Name)
+			assert.True(w.t, intended(tr, func(e run.Event) bool { return e.What == run.ToSave || e.What == run.ToDisarm && w.trial(d.Name) }), "law 11: %s was saved without intent", d.Name)
 		case sim.Armed:
-			assert.True(w.t, intended(tr, func(e run.Event) bool { return e.What == run.ToArm || e.What == run.ToExtend }), "law 11: %s was armed without intent", d.Name)
+			assert.True(w.t, intended(tr, func(e run.Event) bool {
+				return e.What == run.ToArm || e.What == run.ToExtend || e.What == run.ToApply && w.trial(d.Name)
+			}), "law 11: %s was armed without intent", d.Name)
 		case sim.Loaded:
 			assert.True(w.t, intended(tr, func(e run.Event) bool { return e.What == run.ToRestore }), "law 11: %s was restored without intent", d.Name)
 		}
@@ -332,7 +348,7 @@ func (w *world) lawAbort() {
 	}
 	for _, dev := range w.sim.Devices() {
 		for _, tr := range dev.Truth() {
-			if tr.What == sim.Received || tr.What == sim.Saved {
+			if tr.What == sim.Received || tr.What == sim.Staged || tr.What == sim.Saved {
 				// The line in flight may still arrive.
 				assert.False(w.t, tr.At.After(letGo.Add(5*time.Second)), "law 7: %s got %q after it was let go of", dev.Name(), tr.Line)
 			}

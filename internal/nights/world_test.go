@@ -1,6 +1,7 @@
 package nights
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -337,7 +338,7 @@ func simpleOf(t testing.TB, set profile.Set, dir string, devices []sim.Spec, ans
 			d.Name = fmt.Sprintf("ald-quay-%d", i+1)
 		}
 		d.Address = fmt.Sprintf("192.0.2.%d", 100+i)
-		fmt.Fprintf(&csv, "%s,%s,tern,ALD,quay,,%s,crew\n", d.Name, d.Address, d.Uplink)
+		fmt.Fprintf(&csv, "%s,%s,%s,ALD,quay,,%s,crew\n", d.Name, d.Address, cmp.Or(d.Platform, "tern"), d.Uplink)
 	}
 	book := standardBook
 	if edit != nil {

@@ -27,6 +27,7 @@ type What string
 // The things that happen to a device.
 const (
 	Denied    What = "denied"    // a login was denied
+	Staged    What = "staged"    // a line arrived in a draft, which does not run
 	Received  What = "received"  // a line arrived in edit mode
 	Changed   What = "changed"   // a line changed the running configuration
 	Loaded    What = "loaded"    // a whole configuration was put in its place
@@ -57,6 +58,7 @@ type Device struct {
 	saved   *ternConfig
 	stale   string    // what it prints as running until late
 	late    time.Time // when it prints what runs again
+	draft   *draft    // an osier's
 	cut     bool      // contact is lost until it restarts
 	dead    bool      // never comes back
 	timer   *time.Timer
@@ -164,8 +166,13 @@ func (d *Device) arm(in time.Duration) {
 			d.mu.Unlock()
 			return
 		}
+		if d.fault(NeverFires, "") != nil {
+			d.timer, d.due = nil, time.Time{}
+			d.mu.Unlock()
+			return
+		}
 		d.note(Fired, "")
-		if m := d.fleet.scenario.Manners; m != nil && m.PutsBack && d.spec.Platform == "dunlin" {
+		if d.goesOn() {
 			d.putBack()
 			d.mu.Unlock()
 			d.fleet.topology()
@@ -175,6 +182,12 @@ func (d *Device) arm(in time.Duration) {
 		d.restart()
 	})
 	d.timer = t
+}
+
+// goesOn tells whether the device goes on running when its timer fires.
+func (d *Device) goesOn() bool {
+	m := d.fleet.scenario.Manners
+	return d.spec.Platform == "osier" || m != nil && m.PutsBack && d.spec.Platform == "dunlin"
 }
 
 // disarmIn takes the restart that is on the clock now off it after a while. The
@@ -243,7 +256,7 @@ func (d *Device) boot() {
 		return
 	}
 	d.mu.Lock()
-	d.running = d.saved.clone()
+	d.running, d.draft = d.saved.clone(), nil
 	if d.gates != nil {
 		d.gates.running = slices.Clone(d.gates.stored)
 	}

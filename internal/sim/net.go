@@ -10,9 +10,11 @@ import (
 	"maps"
 	"net"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
+	"time"
 
 	"golang.org/x/crypto/ssh"
 	"google.golang.org/grpc/test/bufconn"
@@ -61,10 +63,18 @@ func New(s Scenario, keys ...ssh.PublicKey) (*Fleet, error) {
 			text = "name " + spec.Name + "\nmanage from any\nport 1\n  trunk\n"
 		}
 		d.running = newTernConfig(spec.Ports)
-		if err := d.running.load(text); err != nil {
+		load := d.running.load
+		if strings.Contains(text, " {\n") {
+			load = d.running.loadBraces
+		}
+		if err := load(text); err != nil {
 			return nil, fmt.Errorf("configuration of %s: %w", spec.Name, err)
 		}
 		d.saved = d.running.clone()
+		if spec.Draft != "" {
+			d.draft = &draft{config: d.running.clone(), by: spec.Draft, since: time.Now().Add(-7 * time.Hour)}
+			d.draft.config.logs = append(d.draft.config.logs, "192.0.2.252")
+		}
 		if spec.Unsaved != "" {
 			if _, err := d.running.apply("", spec.Unsaved); err != nil {
 				return nil, fmt.Errorf("unsaved line of %s: %w", spec.Name, err)

@@ -139,9 +139,12 @@ func (d *Device) session(c ssh.Channel, reqs <-chan *ssh.Request, user string) {
 		case "shell":
 			_ = r.Reply(true, nil)
 			go ssh.DiscardRequests(reqs)
-			if d.spec.Platform == "dunlin" {
+			switch d.spec.Platform {
+			case "dunlin":
 				d.newDunlin(c).run()
-			} else {
+			case "osier":
+				newOsier(d, c, user).run()
+			default:
 				newShell(d, c, user).run()
 			}
 			_, _ = c.SendRequest("exit-status", false, ssh.Marshal(struct{ Status uint32 }{0}))

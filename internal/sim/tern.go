@@ -26,6 +26,7 @@ type shell struct {
 	mode    string // look, work, edit
 	section string
 	paged   bool
+	prompts func() string // its prompt, where a message breaks in; nil is that of a tern
 }
 
 const pageRows = 22
@@ -99,7 +100,11 @@ func (s *shell) readTyped() (string, bool) {
 		breaks := s.d.fault(BreaksIn, string(b)) != nil
 		s.d.mu.Unlock()
 		if breaks {
-			s.print("\nport 7 is up\n" + s.prompt() + string(b))
+			prompt := s.prompt
+			if s.prompts != nil {
+				prompt = s.prompts
+			}
+			s.print("\nport 7 is up\n" + prompt() + string(b))
 		}
 		return lost
 	})
@@ -316,24 +321,29 @@ func (d *Device) change(section, line string) (string, error) {
 // load reads a whole configuration up to a line "end of text".
 func (s *shell) load() {
 	s.print("Send the configuration, then a line: end of text\n")
+	text, ok := s.readText("end of text")
+	if !ok {
+		return
+	}
+	if err := s.d.replace(text); err != nil {
+		s.print("Refused: " + err.Error() + "\n")
+		return
+	}
+	s.print("Loaded.\n")
+}
+
+// readText reads lines up to one that ends the text.
+func (s *shell) readText(end string) (string, bool) {
 	var text strings.Builder
 	for {
 		line, ok := s.readLine(false)
-		if !ok {
-			return
-		}
-		if line == "end of text" {
-			break
+		if !ok || line == end {
+			return text.String(), ok
 		}
 		if text.Len() < 1<<20 {
 			text.WriteString(line + "\n")
 		}
 	}
-	if err := s.d.replace(text.String()); err != nil {
-		s.print("Refused: " + err.Error() + "\n")
-		return
-	}
-	s.print("Loaded.\n")
 }
 
 // replace puts a whole configuration in the place of what runs.

@@ -92,6 +92,20 @@ func Parse(text string, style Style) Config {
 	return c
 }
 
+// Written reads lines that a person wrote down: as a platform prints them, or, where that
+// is in braces and no line has one, by how they are indented.
+func Written(lines []string, style Style) []Line {
+	opens := func(l string) bool { return strings.HasSuffix(strings.TrimRight(l, " \t"), "{") }
+	if style.Layout == "braces" && !slices.ContainsFunc(lines, opens) {
+		style.Layout = "indented"
+		lines = slices.Clone(lines)
+		for i, l := range lines {
+			lines[i] = strings.TrimRight(l, "; \t")
+		}
+	}
+	return Parse(strings.Join(lines, "\n"), style).Lines
+}
+
 // listed are the paths of a configuration, listed when they are first wanted: to sort them
 // costs more than most of what is done with a configuration.
 type listed struct {

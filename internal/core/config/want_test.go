@@ -311,3 +311,16 @@ func TestUnknownLinesInTheirSections(t *testing.T) {
 	c := Parse("colour red\nport 7\n  label \"x\"\n  paint red\nlog host 1\n  deep", l.Style)
 	assert.Equal(t, []string{"colour red", "port 7 > paint red", "log host 1", "log host 1 > deep"}, l.Unknown(c))
 }
+
+// What a person writes reads the same in braces and indented.
+func TestWrittenInBracesOrIndented(t *testing.T) {
+	style := Style{Layout: "braces"}
+	braced := Written([]string{"clock {", "    source 192.0.2.40 rank 1;", "}", "name a;"}, style)
+	indented := Written([]string{"clock", "  source 192.0.2.40 rank 1;", "name a"}, style)
+	want := []Line{{Text: "clock", Under: []Line{{Text: "source 192.0.2.40 rank 1"}}}, {Text: "name a"}}
+	for _, got := range [][]Line{braced, indented} {
+		if len(got) != 2 || got[0].Text != want[0].Text || len(got[0].Under) != 1 || got[0].Under[0].Text != want[0].Under[0].Text || got[1].Text != "name a" {
+			t.Errorf("got %v", got)
+		}
+	}
+}

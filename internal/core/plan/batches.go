@@ -156,7 +156,7 @@ func some(list []string) string {
 func (m *maker) canaries(p *Plan, in []*Target, firsts map[*Target]*Target) (out []*Target) {
 	rules := m.rb.Batches
 	if rules.CanaryEach {
-		return ordinary(in, behind(in))
+		return p.ordinary(in, behind(in), firsts)
 	}
 	for _, name := range rules.Canaries {
 		t := p.byName[name]
@@ -191,8 +191,9 @@ func behind(in []*Target) map[string]int {
 
 // ordinary chooses the most ordinary device of each platform and role: one that has the
 // steps and values that most have, that nothing is reached through, that is in no pair.
-// Where several are, the first counts.
-func ordinary(in []*Target, behind map[string]int) (out []*Target) {
+// Where several are, the first counts. Where there is none but the second of a pair, the
+// first of it goes before it, or, where both must not be in one batch, there is none.
+func (p *Plan) ordinary(in []*Target, behind map[string]int, firsts map[*Target]*Target) (out []*Target) {
 	groups, order := map[string][]*Target{}, []string{}
 	for _, t := range in {
 		key := strings.TrimSpace(t.Device.Platform + " " + t.Device.Role)
@@ -215,6 +216,18 @@ func ordinary(in []*Target, behind map[string]int) (out []*Target) {
 				cmp.Compare(len(a.Partner), len(b.Partner)),
 			)
 		})
+		first := firsts[best]
+		if first != nil && p.Rules.PairsApart {
+			p.Collisions = append(p.Collisions, fmt.Sprintf("canaries and pairs apart collide: every %s is the second of its pair, as %s is, which goes after %s: there is no canary of that kind", key, best.Device.Name, first.Device.Name))
+			continue
+		}
+		if first != nil && !slices.Contains(out, first) {
+			first.canary = fmt.Sprintf("before its partner %s, a canary", best.Device.Name)
+			out = append(out, first)
+		}
+		if slices.Contains(out, best) {
+			continue
+		}
 		best.canary = fmt.Sprintf("canary: the most ordinary %s, %s", key, best.ordinarily(alike[best.pattern()], len(group), behind[best.Device.Name]))
 		out = append(out, best)
 	}

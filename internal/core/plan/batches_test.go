@@ -21,7 +21,11 @@ func booked(lines ...string) string {
 }
 
 func batched(t require.TestingT, text, csv string) (*Plan, error) {
-	return Make(parse(t, text), read(t, csv), map[string]string{"lan": "310"}, traits, night)
+	kinds := maps.Clone(traits)
+	kinds["heron"] = traits["tern"]
+	fl, err := fleet.Read("fleet.csv", []byte(csv), []string{"tern", "heron"})
+	require.NoError(t, err)
+	return Make(parse(t, text), fl, map[string]string{"lan": "310"}, kinds, night)
 }
 
 // topology draws a fleet: sites, roles, what is reached through what, pairs.
@@ -37,7 +41,8 @@ func topology(t *rapid.T) string {
 		if i < n/2*2 && rapid.Bool().Draw(t, "paired") && i%2 == 0 || i%2 == 1 && strings.Contains(csv.String(), fmt.Sprintf(",p%d,", i/2)) {
 			pair = fmt.Sprintf("p%d", i/2)
 		}
-		fmt.Fprintf(&csv, "d%d,192.0.2.%d,tern,%s,quay,%s,%s\n", i, i+1, rapid.SampledFrom([]string{"ALD", "BRM", "CLD"}).Draw(t, "site"), pair, via)
+		platform := rapid.SampledFrom([]string{"tern", "tern", "heron"}).Draw(t, "platform")
+		fmt.Fprintf(&csv, "d%d,192.0.2.%d,%s,%s,quay,%s,%s\n", i, i+1, platform, rapid.SampledFrom([]string{"ALD", "BRM", "CLD"}).Draw(t, "site"), pair, via)
 	}
 	return csv.String()
 }
@@ -76,9 +81,17 @@ func TestBatchesOfAnyTopology(t *testing.T) {
 		apart, far := strings.Contains(text, "apart"), strings.Contains(text, "far first")
 		canaries := 0
 		if strings.Contains(text, "canaries") {
-			canaries = 1
-			assert.Len(t, p.Batches[0], 1, "all are of one platform and role")
-			assert.Contains(t, p.Batches[0][0].Why, "canary: the most ordinary tern quay")
+			collided := strings.Join(p.Collisions, "\n")
+			for _, platform := range []string{"tern", "heron"} {
+				all, chosen := 0, 0
+				for _, target := range p.Targets() {
+					all += map[bool]int{true: 1}[target.Device.Platform == platform]
+					chosen += map[bool]int{true: 1}[strings.Contains(target.Why, "canary: the most ordinary "+platform+" quay")]
+				}
+				assert.Equal(t, all > 0 && !strings.Contains(collided, "every "+platform+" quay"), chosen == 1, "a canary of each kind, or why there is none")
+				canaries = max(canaries, chosen)
+			}
+			assert.True(t, canaries == 0 || len(p.Batches[0]) <= 4, "they are by themselves")
 		}
 		for _, target := range p.Targets() {
 			first := p.byName[target.Partner]

@@ -13,7 +13,7 @@ import (
 
 // wanted is what lines, as the device prints them, and patterns say shall be there.
 func (t *Target) wanted(want, gone, noOther []string) config.Want {
-	lines := func(list []string) []config.Line { return config.Parse(strings.Join(list, "\n"), t.Traits.Style).Lines }
+	lines := func(list []string) []config.Line { return config.Written(list, t.Traits.Style) }
 	return config.Want{Lines: lines(want), Gone: lines(gone), NoOther: noOther}
 }
 

@@ -386,6 +386,10 @@ func (r *Run) startMore(ctx context.Context) {
 			i++
 		}
 	}
+	if len(r.active) == 0 && len(r.queue) > 0 { // whatever they wait for, nothing will bring it: a night never stands still
+		r.skip(r.queue, "nothing lets it begin any more: its partner, or the caps of the runbook, keep it")
+		r.queue = nil
+	}
 }
 
 // tooLate tells whether the last moment has passed at which a device may be begun, and

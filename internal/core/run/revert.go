@@ -232,9 +232,23 @@ func (w *worker) compare(rung string) (bool, error) {
 // device that took lines and reads like its backup is looked at more than once.
 func (w *worker) lookAgain(rung string, now config.Config, tries int) bool {
 	if rung == asFound {
-		return w.taken && !w.turned && config.Equal(w.before, now) && tries < missedLooks-1
+		looks := missedLooks
+		if w.madeSomething() {
+			looks = partLooks * 2
+		}
+		return w.taken && !w.turned && config.Equal(w.before, now) && tries < looks-1
 	}
 	return config.OnlyParts(w.before, now) && tries < partLooks
+}
+
+// madeSomething tells whether the device took lines in this session that make something,
+// by its language. Where nothing of it shows, it may do so late.
+func (w *worker) madeSomething() bool {
+	return slices.ContainsFunc(w.begun, func(i int) bool {
+		base, known := w.snaps[i]
+		after := w.t.Steps[i].After
+		return known && after != nil && w.sentIn[i] == w.ses && w.whole(i) && !config.Equal(base, *after)
+	})
 }
 
 // undoAll sends the undo lines of every step that was begun, the last step

@@ -1,0 +1,302 @@
+package nights
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"metabasis/internal/core/config"
+	"metabasis/internal/core/run"
+	"metabasis/internal/sim"
+)
+
+// mixedBook reads the same for switches whose timer is a restart and for those that take
+// changes on trial.
+const mixedBook = `step "Time sources"
+  on tern
+    want
+      | time source 192.0.2.40 first
+  on osier
+    want
+      | clock
+      |   source 192.0.2.40 rank 1
+  expect    clock.source == "192.0.2.40" and clock.settled within 40s
+
+step "Log collector"
+  on tern
+    want
+      | log host 198.51.100.14
+  on osier
+    want
+      | report
+      |   to 198.51.100.14
+
+step "Gates"
+  on tern
+    want
+      | lan 310
+      |   title gates
+      | port 3
+      |   lan 310
+  on osier
+    want
+      | lan 310
+      |   title gates
+      | port 3
+      |   carries 310
+`
+
+// typedBook has the osiers' lines typed word for word.
+var typedBook = strings.NewReplacer(`  on osier
+    want
+      | report
+      |   to 198.51.100.14
+`, `  on osier
+    send
+      | report
+      | to 198.51.100.14
+      | up
+    undo
+      | report
+      | cut to 198.51.100.14
+      | up
+`).Replace(mixedBook)
+
+// trial tells whether changes to a device are applied on trial.
+func (w *world) trial(device string) bool {
+	return w.sim.Device(device).Platform() == "osier"
+}
+
+// Law 1 where the way back is a trial: nothing takes effect before the backup is on disk;
+// what takes effect is on trial, and seen to be, before anything else is done with it; and
+// what is kept was seen to be on trial no more.
+func (w *world) lawOnTrial(d *run.Device, truth []sim.Truth) {
+	quiet := slices.ContainsFunc(w.specs[d.Name].Faults, func(f sim.Fault) bool { return f.Kind == sim.QuietTimer })
+	done, backed := w.backups.done[d.Name]
+	unseen := ""
+	for _, tr := range truth {
+		switch tr.What {
+		case sim.Changed:
+			assert.True(w.t, tr.Armed || quiet, "law 1: %q took effect on %s, and not on trial", tr.Line, d.Name)
+			assert.True(w.t, backed && !done.After(tr.At), "law 1: %q took effect on %s before its backup", tr.Line, d.Name)
+			unseen = tr.Line
+		case sim.Shown:
+			unseen = ""
+		case sim.Staged, sim.Saved:
+			assert.Empty(w.t, unseen, "law 1: %s was %s before it was looked whether the change is on trial", d.Name, tr.What)
+		}
+	}
+	if d.State == run.Kept && d.Touched {
+		seen := true
+		for _, tr := range truth {
+			switch tr.What {
+			case sim.Saved, sim.Disarmed, sim.Armed:
+				seen = false
+			case sim.Shown:
+				seen = !tr.Armed
+			}
+		}
+		assert.True(w.t, seen, "law 4: %s is kept, and nobody looked whether it is on trial still", d.Name)
+	}
+	if d.Touched {
+		style := w.styleOf(d.Name)
+		assert.True(w.t, config.Equal(config.Parse(w.backups.text[d.Name], style), config.Parse(sim.Braces(w.initial[d.Name]), style)),
+			"law 1: the backup of %s is not what ran", d.Name)
+	}
+}
+
+// osiers are devices that take changes on trial.
+func osiers(specs ...sim.Spec) []sim.Spec {
+	for i := range specs {
+		specs[i].Platform = "osier"
+	}
+	return specs
+}
+
+// A mixed fleet is changed by one runbook; what differs between its devices is how each
+// takes a change back.
+func TestAMixedNight(t *testing.T) {
+	for name, steps := range map[string]string{"wanted": mixedBook, "typed": typedBook} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				w := simple(t, []sim.Spec{{}, {Platform: "osier"}, {Platform: "osier"}}, book(steps))
+				defer w.sim.Close()
+				w.runQuiet()
+				w.checkLaws()
+				for _, d := range w.night.Devices {
+					assert.Equal(t, run.Kept, d.State, "%s: %s", d.Name, d.Note)
+					assert.Equal(t, "kept and saved; as predicted", d.Note)
+				}
+				assert.Equal(t, 3, len(w.intents("ald-quay-2", run.ToApply)), "a step, an apply")
+				assert.Empty(t, w.intents("ald-quay-2", run.ToArm))
+				w.night = run.Night{}
+				w.runQuiet()
+				for _, d := range w.night.Devices {
+					again := run.Already
+					if name == "typed" && w.trial(d.Name) {
+						again = run.Kept // lines typed word for word may be meant again
+					}
+					assert.Equal(t, again, d.State, "%s: %s", d.Name, d.Note)
+				}
+			})
+		})
+	}
+}
+
+// intents are what was about to be done to a device, of one kind.
+func (w *world) intents(device, what string) (out []run.Event) {
+	for _, e := range w.seen {
+		if e.Kind == run.Intent && e.What == what && e.Device == device {
+			out = append(out, e)
+		}
+	}
+	return out
+}
+
+// Each fault of a platform with a trial, alone on one device, ends as a person would
+// expect, and its neighbour is not touched by it.
+func TestEachFaultOnTrial(t *testing.T) {
+	for name, c := range map[string]struct {
+		fault sim.Fault
+		state run.State
+		note  string
+	}{
+		"no fault at all":          {sim.Fault{Kind: sim.Slow, Match: "^nothing$"}, run.Kept, "kept and saved"},
+		"slow":                     {sim.Fault{Kind: sim.Slow, By: 2 * time.Second}, run.Kept, "kept and saved"},
+		"rejects a line":           {sim.Fault{Kind: sim.Rejects, Match: "^to 198"}, run.Reverted, "equal to the backup"},
+		"rejects early":            {sim.Fault{Kind: sim.Rejects, Match: "^source"}, run.Reverted, "equal to the backup"},
+		"ignores a line":           {sim.Fault{Kind: sim.Ignores, Match: "^to 198"}, run.Reverted, "equal to the backup"},
+		"sound, and not applied":   {sim.Fault{Kind: sim.RefusesApply, After: 1}, run.Reverted, "equal to the backup"},
+		"never applied":            {sim.Fault{Kind: sim.RefusesApply}, run.Reverted, "equal to the backup"},
+		"not on trial":             {sim.Fault{Kind: sim.QuietTimer, Times: 1}, run.Reverted, "equal to the backup"},
+		"hangs in the draft":       {sim.Fault{Kind: sim.Hangs, Match: "^to 198", Times: 1}, run.Reverted, "equal to the backup"},
+		"drops in the draft":       {sim.Fault{Kind: sim.Drops, Match: "^to 198", Times: 1}, run.Reverted, "equal to the backup"},
+		"drops before the apply":   {sim.Fault{Kind: sim.Drops, Match: "^apply", Times: 1}, run.Reverted, "equal to the backup"},
+		"drops after the apply":    {sim.Fault{Kind: sim.DropsAfter, Match: "^apply", Times: 1}, run.Reverted, "equal to the backup"},
+		"confirm lost on the way":  {sim.Fault{Kind: sim.Drops, Match: "^keep", Times: 1}, run.Reverted, "equal to the backup"},
+		"answer to confirm lost":   {sim.Fault{Kind: sim.DropsAfter, Match: "^keep", Times: 1}, run.Reverted, "equal to the backup"},
+		"confirmed in words only":  {sim.Fault{Kind: sim.StuckTimer}, run.Reverted, "equal to the backup"},
+		"confirmed late":           {sim.Fault{Kind: sim.LateDisarm, By: 3 * time.Second}, run.Kept, "kept and saved"},
+		"cannot be kept":           {sim.Fault{Kind: sim.NoSave}, run.Reverted, "equal to the backup"},
+		"kept in words only":       {sim.Fault{Kind: sim.QuietSave, Times: 1}, run.Reverted, "equal to the backup"},
+		"cuts itself off":          {sim.Fault{Kind: sim.CutsOff, Match: "^carries"}, run.Reverted, "equal to the backup"},
+		"cut off, and never fires": {sim.Fault{Kind: sim.NeverFires}, run.Kept, "kept and saved"},
+		"somebody joins":           {sim.Fault{Kind: sim.Joined, Match: "^screen off"}, run.Reverted, "equal to the backup"},
+		"restarts by itself":       {sim.Fault{Kind: sim.Restarts, Match: "^to 198", Times: 1}, run.Reverted, "equal to the backup"},
+		"somebody ends the trial":  {sim.Fault{Kind: sim.OtherTimer, Match: "^show clock", After: 2, Times: 1}, run.Reverted, "equal to the backup"},
+		"drifts":                   {sim.Fault{Kind: sim.Drifts, Match: "^keep", Times: 1}, run.Reverted, "equal to the backup"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				w := simple(t, osiers(sim.Spec{Faults: []sim.Fault{c.fault}}, sim.Spec{}), book(mixedBook))
+				defer w.sim.Close()
+				w.run(context.Background(), nil)
+				d := w.night.Get("ald-quay-1")
+				assert.Equal(t, c.state, d.State, d.Note)
+				assert.Contains(t, d.Note, c.note)
+				assert.Equal(t, run.Kept, w.night.Get("ald-quay-2").State)
+				w.checkLaws()
+				if t.Failed() {
+					t.Log(w.story())
+				}
+			})
+		})
+	}
+}
+
+// What somebody has left in the candidate is never applied with ours, and a trial that is
+// not ours is left alone.
+func TestWhatStandsThereBefore(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := simple(t, osiers(sim.Spec{Draft: "bosun"}, sim.Spec{Editing: "bosun"}, sim.Spec{}), book(mixedBook))
+		defer w.sim.Close()
+		w.runQuiet()
+		assert.Equal(t, run.Blocked, w.night.Get("ald-quay-1").State)
+		assert.Contains(t, w.night.Get("ald-quay-1").Note, "changes of bosun stand in its candidate")
+		assert.NotEqual(t, run.Kept, w.night.Get("ald-quay-2").State)
+		assert.Equal(t, run.Kept, w.night.Get("ald-quay-3").State)
+		w.checkLaws()
+	})
+}
+
+// Random nights over mixed fleets, with the faults of both kinds.
+func TestMixedNights(t *testing.T) {
+	eachSeed(t, func(t *testing.T, seed uint64, dir string) {
+		g := &generator{rng: rand.New(rand.NewPCG(seed, 77))}
+		scenario, csv := g.fleet()
+		for i := range scenario.Devices {
+			d := &scenario.Devices[i]
+			if g.chance(0.6) {
+				d.Platform, d.Unsaved = "osier", ""
+				csv = strings.Replace(csv, d.Name+","+d.Address+",tern", d.Name+","+d.Address+",osier", 1)
+				if len(d.Faults) > 0 {
+					d.Faults = nil
+					g.spoilTrial(d)
+				}
+			}
+		}
+		b := book(pick(g, []string{mixedBook, typedBook}))(g.book())
+		w := newWorld(t, scenario, csv, b, dir)
+		w.loose = true // what comes back to a list may stand elsewhere in it
+		defer w.sim.Close()
+		ctx, cancel := context.WithCancel(context.Background())
+		defer cancel()
+		over, end := context.WithCancel(context.Background())
+		w.run(ctx, g.person(over, cancel))
+		end()
+		w.checkLaws()
+		if g.calm {
+			w.checkCalm()
+		}
+		if t.Failed() {
+			t.Logf("seed %d\n%s\n%s\n%s", seed, b, csv, w.story())
+		}
+	})
+}
+
+// spoilTrial gives an osier a fault or two.
+func (g *generator) spoilTrial(spec *sim.Spec) {
+	lines := []string{"^source", "^to 198", "^lan 310$", "^title", "^port 3$", "^carries", "^up$", "^draft$", "^show trial", "^apply", "^keep", "^end trial", "^show running", "^cut", "^close", "^drop draft", "^check"}
+	kinds := []string{sim.Refuses, sim.BadPassword, sim.Hangs, sim.Drops, sim.DropsAfter, sim.Rejects, sim.Garbage, sim.Slow, sim.Restarts, sim.NeverBack, sim.NoSave, sim.NeverSettles, sim.CutsOff,
+		sim.QuietTimer, sim.StuckTimer, sim.LostUndo, sim.Refusing, sim.QuietSave, sim.LateDisarm, sim.Drifts, sim.HalfLoad, sim.OtherTimer, sim.Joined, sim.Ignores, sim.NeverFires, sim.RefusesApply}
+	for range 1 + g.rng.IntN(3) {
+		f := sim.Fault{Kind: pick(g, kinds), Times: g.rng.IntN(3)}
+		switch f.Kind {
+		case sim.Hangs, sim.Drops, sim.DropsAfter, sim.Rejects, sim.Garbage, sim.Restarts, sim.CutsOff:
+			f.Match = pick(g, lines)
+		case sim.Ignores:
+			f.Match = pick(g, []string{"^source", "^to 198", "^lan 310$", "^carries"})
+		case sim.Slow:
+			f.By = time.Duration(g.rng.IntN(4000)) * time.Millisecond
+		case sim.LateDisarm:
+			f.By = time.Duration(g.rng.IntN(15)) * time.Second
+		case sim.Drifts:
+			f.Match = pick(g, []string{"^keep", "^source", "^apply"})
+		case sim.OtherTimer:
+			f.Match, f.By = pick(g, []string{"^show running", "^show sessions", "^show clock"}), time.Duration(g.rng.IntN(3))*time.Minute
+		case sim.Joined:
+			f.Match = pick(g, []string{"^show", "^apply", "^draft$"})
+		case sim.RefusesApply:
+			f.After = g.rng.IntN(3)
+		}
+		spec.Faults = append(spec.Faults, f)
+	}
+	if g.chance(0.1) {
+		spec.Draft = "bosun"
+	}
+}
+
+// A text in braces is the same configuration, and loads again.
+func TestBracesAreTheSame(t *testing.T) {
+	text := sim.Braces(strings.ReplaceAll(intendedConfig, "{{.Name}}", "ald-dist-1"))
+	require.Contains(t, text, "port 3 {\n    label \"gate\";\n    carries 310;\n}\n")
+	require.Contains(t, text, fmt.Sprintf("member crew word %s;\n", inConfig))
+}
