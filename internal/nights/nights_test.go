@@ -337,6 +337,9 @@ func (g *generator) person(over context.Context, pullPlug func()) person {
 				wait = 2 * time.Hour
 			}
 			answerLater(over, r, run.Command{Hold: e.Hold, Choice: choice, By: "Ada", Reason: reason}, wait)
+			if e.Device != "" { // what is staged and not applied has no timer behind it, either
+				answerLater(over, r, run.Command{Hold: e.Hold, Choice: run.BackDevice, By: "Ada"}, wait+time.Hour)
+			}
 			if e.Device == "" { // a question of the run has no timer behind it: somebody stops it at last
 				answerLater(over, r, run.Command{Hold: e.Hold, Choice: run.Stop, By: "Ada"}, wait+time.Hour)
 			}

@@ -15,6 +15,7 @@ import (
 
 	"metabasis/internal/core/config"
 	"metabasis/internal/core/run"
+	"metabasis/internal/device/profile"
 	"metabasis/internal/sim"
 )
 
@@ -212,6 +213,56 @@ func TestEachFaultOnTrial(t *testing.T) {
 	}
 }
 
+// once are the shipped profiles, with an osier that applies nothing while something is on
+// trial, and gives a trial no more time.
+func once(t testing.TB) profile.Set {
+	set := shipped(t)
+	p := *set["osier"]
+	p.Trial.Again, p.Trial.Extend = false, profile.Command{}
+	set["osier"] = &p
+	return set
+}
+
+// Where nothing can be applied while something is on trial, all steps go into one apply,
+// and what they expect is looked at after it.
+func TestAllInOneApply(t *testing.T) {
+	for name, c := range map[string]struct {
+		faults []sim.Fault
+		state  run.State
+		note   string
+		marks  []string
+	}{
+		"all is well":            {nil, run.Kept, "kept and saved; as predicted", []string{run.StepDone, run.StepDone, run.StepDone}},
+		"a line is refused":      {[]sim.Fault{{Kind: sim.Rejects, Match: "^carries"}}, run.Reverted, "equal to the backup", nil},
+		"an expectation fails":   {[]sim.Fault{{Kind: sim.NeverSettles}}, run.Reverted, "equal to the backup", []string{run.StepUndone, run.StepUndone, run.StepUndone}},
+		"lost in the apply":      {[]sim.Fault{{Kind: sim.DropsAfter, Match: "^apply", Times: 1}}, run.Reverted, "equal to the backup", nil},
+		"not taken back at once": {[]sim.Fault{{Kind: sim.NeverSettles}, {Kind: sim.LostUndo}}, run.Reverted, "equal to the backup", nil},
+		"a line is ignored":      {[]sim.Fault{{Kind: sim.Ignores, Match: "^to 198"}}, run.Reverted, "equal to the backup", nil},
+		"cut off":                {[]sim.Fault{{Kind: sim.CutsOff, Match: "^to 198"}}, run.Reverted, "equal to the backup", nil},
+	} {
+		t.Run(name, func(t *testing.T) {
+			set, dir := once(t), t.TempDir()
+			synctest.Test(t, func(t *testing.T) {
+				w := simpleOf(t, set, dir, osiers(sim.Spec{Once: true, Faults: c.faults}, sim.Spec{Once: true}), nil, book(mixedBook))
+				defer w.sim.Close()
+				w.runQuiet()
+				w.checkLaws()
+				d := w.night.Get("ald-quay-1")
+				assert.Equal(t, c.state, d.State, d.Note)
+				assert.Contains(t, d.Note, c.note)
+				if c.marks != nil {
+					assert.Equal(t, c.marks, d.Marks)
+				}
+				assert.Equal(t, run.Kept, w.night.Get("ald-quay-2").State)
+				assert.Len(t, w.intents("ald-quay-2", run.ToApply), 1)
+				if t.Failed() {
+					t.Log(w.story())
+				}
+			})
+		})
+	}
+}
+
 // What somebody has left in the candidate is never applied with ours, and a trial that is
 // not ours is left alone.
 func TestWhatStandsThereBefore(t *testing.T) {
@@ -232,10 +283,15 @@ func TestMixedNights(t *testing.T) {
 	eachSeed(t, func(t *testing.T, seed uint64, dir string) {
 		g := &generator{rng: rand.New(rand.NewPCG(seed, 77))}
 		scenario, csv := g.fleet()
+		set := shipped(t)
+		only := g.chance(0.3)
+		if only {
+			set = once(t)
+		}
 		for i := range scenario.Devices {
 			d := &scenario.Devices[i]
 			if g.chance(0.6) {
-				d.Platform, d.Unsaved = "osier", ""
+				d.Platform, d.Unsaved, d.Once = "osier", "", only
 				csv = strings.Replace(csv, d.Name+","+d.Address+",tern", d.Name+","+d.Address+",osier", 1)
 				if len(d.Faults) > 0 {
 					d.Faults = nil
@@ -244,7 +300,7 @@ func TestMixedNights(t *testing.T) {
 			}
 		}
 		b := book(pick(g, []string{mixedBook, typedBook}))(g.book())
-		w := newWorld(t, scenario, csv, b, dir)
+		w := newWorldOf(t, set, scenario, csv, b, nil, dir)
 		w.loose = true // what comes back to a list may stand elsewhere in it
 		defer w.sim.Close()
 		ctx, cancel := context.WithCancel(context.Background())

@@ -242,6 +242,11 @@ func (s *osier) apply(lasts time.Duration) {
 	d := s.d
 	d.mu.Lock()
 	f := d.draft
+	if d.spec.Once && !d.due.IsZero() {
+		d.mu.Unlock()
+		s.no("something is on trial")
+		return
+	}
 	if d.fault(RefusesApply, "") != nil {
 		d.mu.Unlock()
 		s.no("there is no room for it in the tables")
@@ -272,8 +277,8 @@ func (s *osier) extend(by time.Duration) {
 	d := s.d
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if d.due.IsZero() {
-		s.no("nothing is on trial")
+	if d.due.IsZero() || d.spec.Once {
+		s.no("nothing can be given more time")
 		return
 	}
 	d.arm(by)

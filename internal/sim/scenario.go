@@ -46,6 +46,7 @@ type Spec struct {
 	ClockOff   time.Duration `yaml:"clock_off"` // how far its clock is off
 	Unsaved    string        `yaml:"unsaved"`   // a line put in the running configuration only
 	Editing    string        `yaml:"editing"`   // somebody else who is in edit mode
+	Once       bool          `yaml:"once"`      // an osier that applies nothing while something is on trial
 	Draft      string        `yaml:"draft"`     // somebody who has left an osier's draft standing
 	Config     string        `yaml:"config"`    // in place of the scenario's
 	Code       string        `yaml:"code"`      // asked for in a dialogue behind the password

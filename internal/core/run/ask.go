@@ -110,6 +110,9 @@ func (r *Run) holdDevice(m held) {
 	if offers[0].Choice != GoOnLate {
 		alone = r.alone(m.w)
 	}
+	if !slices.ContainsFunc(offers, func(o Offer) bool { return o.Choice == alone }) {
+		alone = BackDevice // it cannot be done on this device
+	}
 	r.open(h, m.w.name(), m.tr.why, m.tr.evidence, alone)
 }
 

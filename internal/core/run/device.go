@@ -40,7 +40,8 @@ type Session interface {
 	// Disarm takes the rollback timer off the clock, so that what runs stays: it confirms
 	// what is on trial. It proves nothing: ask Pending afterwards.
 	Disarm(ctx context.Context) error
-	// Edit gets ready to change the configuration.
+	// Edit gets ready to change the configuration, at its top. Where lines are staged, those
+	// of before stay staged.
 	Edit(ctx context.Context) error
 	// Line sends one line of a change.
 	Line(ctx context.Context, line string) error

@@ -126,6 +126,9 @@ func (w *worker) send(i int) *trouble {
 	for _, j := range steps {
 		if j > i {
 			w.emit(Event{Kind: Stepped, Step: j + 1, What: StepBegan})
+			if err := w.ses.Edit(w.ctx); err != nil { // at the top again
+				return faced(title, err)
+			}
 		}
 		if tr := w.lines(j); tr != nil {
 			return tr

@@ -104,7 +104,10 @@ func (w *worker) typeBack(lines []string) error {
 		}
 		w.emit(Event{Kind: Sent, Line: n + 1, Lines: w.shown(line), What: ToLead})
 	}
-	if err := w.applyBack(); err != nil {
+	switch err := w.applyBack(); {
+	case err != nil && w.onTrial():
+		return err
+	case err != nil:
 		return fmt.Errorf("leaving the mode: %w", err)
 	}
 	return nil

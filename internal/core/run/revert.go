@@ -70,6 +70,14 @@ func (w *worker) takeBack(why string) {
 				return
 			}
 			continue
+		case errors.Is(last, errExhausted) && w.onTrial() && w.due.IsZero() && try < takeBackTries-1:
+			// Somebody else may be writing in its candidate: that may be over soon.
+			w.emit(Event{Kind: Rung, What: "gone wrong", Note: last.Error()})
+			if w.sleep(candidatePause) != nil {
+				w.letGo()
+				return
+			}
+			continue
 		case answered(last), errors.Is(last, errExhausted), errors.Is(last, errUnseen), errors.Is(last, errNotPending):
 			if w.due.IsZero() {
 				w.end(Stranded, "could not be taken back: "+last.Error())
@@ -90,6 +98,10 @@ func (w *worker) takeBack(why string) {
 	}
 	w.end(Stranded, "could not be taken back: "+last.Error())
 }
+
+// candidatePause is how long a candidate that somebody else has is waited for before the
+// ladder is climbed again.
+const candidatePause = 20 * time.Second
 
 // pauseBack gives a device a moment before the ladder is climbed again.
 func (w *worker) pauseBack() error { return w.sleep(2 * time.Second) }
@@ -122,6 +134,7 @@ func (w *worker) climb() error {
 	if w.onTrial() {
 		rungs = slices.Insert(rungs, 0, w.abandon)
 	}
+	wrong := ""
 	for _, rung := range rungs {
 		if equal {
 			break
@@ -133,11 +146,12 @@ func (w *worker) climb() error {
 		if equal, err = rung(); err != nil && !answered(err) {
 			return err
 		} else if err != nil {
+			wrong = ": " + err.Error()
 			w.emit(Event{Kind: Rung, What: "gone wrong", Note: err.Error()})
 		}
 	}
 	if !equal {
-		return errExhausted
+		return fmt.Errorf("%w%s", errExhausted, wrong)
 	}
 	return w.proveBack()
 }

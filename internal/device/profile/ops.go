@@ -114,8 +114,16 @@ func (s *Session) TakeBack(ctx context.Context) error {
 	return err
 }
 
-// Edit enters the mode lines are sent in.
-func (s *Session) Edit(ctx context.Context) error { return s.enter(ctx, s.p.Config.Edit) }
+// Edit enters the mode lines are sent in. Where lines are staged and it is in it already, it
+// leaves it first: what follows begins at the top, and not in the section of the line before.
+func (s *Session) Edit(ctx context.Context) error {
+	if below := s.p.Modes[s.p.Config.Edit].From; s.p.trial() && s.mode == s.p.Config.Edit && below != "" {
+		if err := s.enter(ctx, below); err != nil {
+			return err
+		}
+	}
+	return s.enter(ctx, s.p.Config.Edit)
+}
 
 // Apply leaves the mode lines are sent in, unless that lasts. Where they were staged, they
 // are checked and applied on trial.
