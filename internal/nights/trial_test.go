@@ -223,6 +223,56 @@ func once(t testing.TB) profile.Set {
 	return set
 }
 
+// wholes are the shipped profiles, with an osier that takes only whole configurations.
+func wholes(t testing.TB, set profile.Set) profile.Set {
+	p := *set["osier"]
+	p.Config.Whole = true
+	set["osier"] = &p
+	return set
+}
+
+// A platform that takes only whole configurations reads the same in a runbook: lines are
+// carried out on the text, which is handed over, checked and applied.
+func TestWholeConfigurations(t *testing.T) {
+	for name, c := range map[string]struct {
+		faults []sim.Fault
+		once   bool
+		state  run.State
+		note   string
+	}{
+		"all is well":               {nil, false, run.Kept, "kept and saved; as predicted"},
+		"in one apply":              {nil, true, run.Kept, "kept and saved; as predicted"},
+		"cannot be handed over":     {[]sim.Fault{{Kind: sim.Refusing}}, false, run.Reverted, "equal to the backup"},
+		"half of it arrives":        {[]sim.Fault{{Kind: sim.HalfLoad, Times: 1}}, false, run.Reverted, "equal to the backup"},
+		"sound, and not applied":    {[]sim.Fault{{Kind: sim.RefusesApply, Times: 1}}, false, run.Reverted, "equal to the backup"},
+		"an expectation fails":      {[]sim.Fault{{Kind: sim.NeverSettles}}, false, run.Reverted, "equal to the backup"},
+		"the trial cannot be ended": {[]sim.Fault{{Kind: sim.NeverSettles}, {Kind: sim.LostUndo}}, true, run.Reverted, "equal to the backup"},
+		"lost in the apply":         {[]sim.Fault{{Kind: sim.DropsAfter, Match: "^apply", Times: 1}}, true, run.Reverted, "equal to the backup"},
+		"lost while handed over":    {[]sim.Fault{{Kind: sim.Hangs, Match: "^load draft$", Times: 1}}, false, run.Reverted, "equal to the backup"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			set, dir := shipped(t), t.TempDir()
+			if c.once {
+				set = once(t)
+			}
+			set = wholes(t, set)
+			synctest.Test(t, func(t *testing.T) {
+				w := simpleOf(t, set, dir, osiers(sim.Spec{Once: c.once, Faults: c.faults}, sim.Spec{Once: c.once}), nil, book(typedBook))
+				defer w.sim.Close()
+				w.runQuiet()
+				w.checkLaws()
+				d := w.night.Get("ald-quay-1")
+				assert.Equal(t, c.state, d.State, d.Note)
+				assert.Contains(t, d.Note, c.note)
+				assert.Equal(t, run.Kept, w.night.Get("ald-quay-2").State, w.night.Get("ald-quay-2").Note)
+				if t.Failed() {
+					t.Log(w.story())
+				}
+			})
+		})
+	}
+}
+
 // Where nothing can be applied while something is on trial, all steps go into one apply,
 // and what they expect is looked at after it.
 func TestAllInOneApply(t *testing.T) {
@@ -287,6 +337,9 @@ func TestMixedNights(t *testing.T) {
 		only := g.chance(0.3)
 		if only {
 			set = once(t)
+		}
+		if g.chance(0.25) {
+			set = wholes(t, set)
 		}
 		for i := range scenario.Devices {
 			d := &scenario.Devices[i]

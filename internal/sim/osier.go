@@ -356,7 +356,7 @@ func (s *osier) load() {
 	next := newTernConfig(d.spec.Ports)
 	if d.fault(HalfLoad, "") != nil {
 		lines := strings.SplitAfter(text, "}\n")
-		text = strings.Join(lines[:len(lines)/2], "")
+		text = strings.Join(lines[:len(lines)/4], "")
 	}
 	err := next.loadBraces(text)
 	switch f := d.draft; {

@@ -69,6 +69,9 @@ func (k TimerKind) Does(at string) string {
 type Traits struct {
 	Timer TimerKind
 	Boot  time.Duration // from the timer's firing to the first prompt
+	// Stages tells that lines take effect all at once, when they are applied, and not one by
+	// one as they are taken.
+	Stages bool
 	// Once tells that nothing more can be applied while a change is on trial: all steps of a
 	// device go into one apply.
 	Once bool

@@ -116,7 +116,7 @@ func (w *worker) send(i int) *trouble {
 		if err := w.intend(Event{What: ToSend, Step: j + 1, Lines: w.shown(w.t.Steps[j].Send...)}); err != nil {
 			return faced(title, err)
 		}
-		if !w.onTrial() {
+		if !w.stages() {
 			w.begin(j)
 		}
 	}
@@ -135,14 +135,18 @@ func (w *worker) send(i int) *trouble {
 		}
 	}
 	for _, j := range steps {
-		if w.onTrial() { // from here on they may run
+		if w.stages() { // from here on they may run
 			w.begin(j)
-			w.taken, w.sent[j] = true, len(w.t.Steps[j].Send)
 		}
 	}
 	err := w.apply(i + 1)
 	if w.onTrial() && err != nil && w.due.IsZero() && answered(err) { // none of them does
-		w.begun, w.taken = slices.DeleteFunc(w.begun, func(j int) bool { return slices.Contains(steps, j) }), len(w.begun) > len(steps)
+		w.begun = slices.DeleteFunc(w.begun, func(j int) bool { return slices.Contains(steps, j) })
+	}
+	for _, j := range steps {
+		if w.stages() && (err == nil || errors.Is(err, errNotPending)) {
+			w.taken, w.sent[j] = true, len(w.t.Steps[j].Send)
+		}
 	}
 	switch {
 	case errors.Is(err, errNotPending):
@@ -189,7 +193,7 @@ func (w *worker) lines(i int) *trouble {
 			return faced(fmt.Sprintf("line %d of %q", n+1, s.Title), err)
 		}
 		w.emit(Event{Kind: Sent, Step: i + 1, Line: n + 1, Lines: w.shown(line)})
-		if !w.onTrial() {
+		if !w.stages() {
 			w.taken = true
 			w.sent[i]++
 		}
@@ -201,7 +205,7 @@ func (w *worker) lines(i int) *trouble {
 // before the timer fires (law 3). The timer was extended for the whole step, at the
 // pace that the device had; this is for one that has become slower since.
 func (w *worker) timeFor(i, n int) *trouble {
-	if !w.guarded() || w.onTrial() || time.Until(w.due) > plan.Margin+2*w.command {
+	if !w.guarded() || w.stages() || time.Until(w.due) > plan.Margin+2*w.command {
 		return nil
 	}
 	if err := w.leaveEdit(); err != nil && !answered(err) {

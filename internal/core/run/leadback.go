@@ -94,7 +94,7 @@ func (w *worker) typeBack(lines []string) error {
 		if errors.As(err, &refused) {
 			w.refusedUndo++
 			w.emit(Event{Kind: Refusal, Line: n + 1, Lines: w.shown(line), Note: refused.Said})
-			if w.onTrial() { // half of them leads nowhere
+			if w.stages() { // half of them leads nowhere
 				return w.unstage()
 			}
 			break
@@ -105,7 +105,7 @@ func (w *worker) typeBack(lines []string) error {
 		w.emit(Event{Kind: Sent, Line: n + 1, Lines: w.shown(line), What: ToLead})
 	}
 	switch err := w.applyBack(); {
-	case err != nil && w.onTrial():
+	case err != nil && w.stages():
 		return err
 	case err != nil:
 		return fmt.Errorf("leaving the mode: %w", err)

@@ -18,19 +18,22 @@ import (
 // onTrial tells whether changes to the device are applied on trial.
 func (w *worker) onTrial() bool { return w.t.Traits.Timer == plan.TrialTimer }
 
+// stages tells whether lines take effect only when they are applied.
+func (w *worker) stages() bool { return w.t.Traits.Stages }
+
 // edit gets ready to change the configuration. Lines that an earlier session of ours has
 // left staged are dropped first: they would be applied together with these.
 func (w *worker) edit() error {
 	if err := w.unstage(); err != nil {
 		return err
 	}
-	w.staging = w.onTrial()
+	w.staging = w.stages()
 	return w.ses.Edit(w.ctx)
 }
 
 // leaveEdit ends what was begun to be sent. Where lines are staged, nothing of them runs.
 func (w *worker) leaveEdit() error {
-	if w.onTrial() {
+	if w.stages() {
 		return w.unstage()
 	}
 	return w.ses.Apply(w.ctx, 0)
@@ -53,7 +56,12 @@ func (w *worker) unstage() error {
 // way back.
 func (w *worker) apply(step int) error {
 	if !w.onTrial() {
-		return w.ses.Apply(w.ctx, 0)
+		err := w.ses.Apply(w.ctx, 0)
+		if err != nil && answered(err) {
+			return errors.Join(err, w.unstage())
+		}
+		w.staging = w.staging && err != nil
+		return err
 	}
 	d := w.trialFor()
 	if err := w.intend(Event{What: ToApply, Step: step, For: d}); err != nil {
@@ -129,6 +137,7 @@ func (w *worker) tookEffect() error {
 		return err
 	}
 	if w.at.sent = !config.Equal(w.snaps[i], now); w.at.sent {
+		w.sent[i] = len(w.t.Steps[i].Send)
 		return nil
 	}
 	w.begun = slices.DeleteFunc(w.begun, func(j int) bool { return j >= i })

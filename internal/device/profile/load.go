@@ -119,7 +119,8 @@ func (c *checker) check() {
 	if p.Restore.Send != "" && (p.Restore.Ready.Regexp == nil || p.Restore.End == "") {
 		c.fail("restore", "ready: and end:", "a restore needs to know what the device says when it is ready, and the line that ends the text")
 	}
-	if _, ok := p.Modes[p.Config.Edit]; !ok {
+	c.wholes()
+	if _, ok := p.Modes[p.Config.Edit]; !ok && !p.Config.Whole {
 		c.fail("configuration.edit", problem.OneOf(p.Config.Edit, p.order), "there is no mode %q", p.Config.Edit)
 	}
 	if layouts := []string{"indented", "braces", "flat"}; !slices.Contains(layouts, p.Config.Layout) {

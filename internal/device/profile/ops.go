@@ -117,6 +117,9 @@ func (s *Session) TakeBack(ctx context.Context) error {
 // Edit enters the mode lines are sent in. Where lines are staged and it is in it already, it
 // leaves it first: what follows begins at the top, and not in the section of the line before.
 func (s *Session) Edit(ctx context.Context) error {
+	if s.p.Config.Whole {
+		return s.editWhole(ctx)
+	}
 	if below := s.p.Modes[s.p.Config.Edit].From; s.p.trial() && s.mode == s.p.Config.Edit && below != "" {
 		if err := s.enter(ctx, below); err != nil {
 			return err
@@ -131,6 +134,9 @@ func (s *Session) Apply(ctx context.Context, trial time.Duration) error {
 	if s.here != nil {
 		return s.callOff(ctx, s.here.by)
 	}
+	if s.p.Config.Whole {
+		return s.applyWhole(ctx, trial)
+	}
 	if s.p.trial() {
 		if check := s.p.Trial.Check; check.Send != "" {
 			if _, err := s.command(ctx, check, nil); err != nil {
@@ -144,6 +150,7 @@ func (s *Session) Apply(ctx context.Context, trial time.Duration) error {
 
 // Drop drops what is staged; elsewhere it leaves the mode lines are sent in.
 func (s *Session) Drop(ctx context.Context) error {
+	s.whole = nil
 	if s.here != nil {
 		if err := s.callOff(ctx, s.here.by); s.broken != nil {
 			return err
@@ -164,8 +171,18 @@ func (s *Session) leaveEdit(ctx context.Context) error {
 	return s.enter(ctx, below)
 }
 
-// Restore replaces the running configuration.
+// Restore replaces the running configuration; where the way back is a trial it stages the
+// one that is to take its place.
 func (s *Session) Restore(ctx context.Context, backup string) error {
+	s.whole = nil
+	if err := s.stage(ctx, backup); err != nil || !s.p.Config.Whole || s.p.trial() {
+		return err
+	}
+	return s.applyWhole(ctx, 0)
+}
+
+// stage hands a whole configuration over.
+func (s *Session) stage(ctx context.Context, backup string) error {
 	backup = config.Alone(backup)
 	r := s.p.Restore
 	if r.Send == "" {

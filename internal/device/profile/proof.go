@@ -143,6 +143,9 @@ func (p *Profile) verdict(l string, r rules) (v lineVerdict, by *regexp.Regexp) 
 // Line sends one line of a change. A refused line leaves the device in the
 // mode it was in.
 func (s *Session) Line(ctx context.Context, line string) error {
+	if s.p.Config.Whole {
+		return s.lineWhole(line)
+	}
 	if why := s.p.Unsendable(line); why != "" && s.broken == nil {
 		return &run.Refused{Line: s.Mask(line), Said: why + "; it was not sent"}
 	}

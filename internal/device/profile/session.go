@@ -49,6 +49,7 @@ type Session struct {
 	open     string          // what stands there asks for the rest of a line
 	pouring  bool            // a long text is being sent: it asks for the rest at each line
 	here     *opened         // a text that a line began and that is not ended yet
+	whole    *edited         // a text that is being changed, where only whole ones are taken
 	decided  string          // what decided about the last answer
 	broken   error           // why the session is of no more use
 }
