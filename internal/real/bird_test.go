@@ -17,6 +17,7 @@ import (
 
 const birdConf = `router id 192.0.2.%[1]d;
 protocol device { }
+# the quays of this router
 protocol static quays {
   ipv4;
   route 198.51.100.0/24 blackhole;
@@ -95,9 +96,8 @@ func TestRouters(t *testing.T) {
 	backUp(t, l, homes)
 }
 
-// backUp runs a night over the routers: they are backed up, a route is added,
-// and proven.
-func backUp(t *testing.T, l *lab, homes []string) {
+// routeNight runs a night that gives the routers one more route, and one more line.
+func routeNight(t *testing.T, l *lab, line, expect string) (code int, out string) {
 	book := l.write("ws/route.runbook", `runbook "One more route"
   window    now for 10m
   reserve   2m
@@ -106,7 +106,7 @@ scope
   role == "router"
 
 batches
-  sizes     1, 3
+  sizes     4
 
 precheck
   reachable
@@ -114,24 +114,40 @@ precheck
   storage   at least 1 MB
   check     "Static routes are up" where any(protocols, .name == "quays" and .state == "up")
 
-timer       none
+timer       20s
 
 step "A route for the gates"
-  already   when config has "route 192.0.2.128/25 blackhole;"
+  on bird
+    want
+      | protocol static quays
+      |   route 192.0.2.128/25 blackhole
+  expect    `+expect+` within 4s
+
+step "One more line"
   on bird
     send
-      | sed -i 's|^  ipv4;|  ipv4;\n  route 192.0.2.128/25 blackhole;|' "$BIRD_CONF"
-      | birdcl ${BIRD_CTL:+-s "$BIRD_CTL"} configure
-    undo
-      | sed -i '/192.0.2.128.25/d' "$BIRD_CONF"
-      | birdcl ${BIRD_CTL:+-s "$BIRD_CTL"} configure
-  expect    any(routes, .prefix == "192.0.2.128/25") within 10s
+      | protocol static quays
+      | `+line+`
+      | up
 
-unattended  take back everything
+unattended  take back the device
 `)
-	code, out, _ := l.metabasis("", "run", book, "--headless")
+	code, out, _ = l.metabasis("", "run", book, "--headless")
+	return code, out
+}
+
+// shows asks a daemon itself.
+func (l *lab) shows(home string, command ...string) string {
+	return l.run("birdcl", append([]string{"-s", filepath.Join(home, "bird.ctl")}, command...)...)
+}
+
+// backUp runs a night over the routers on the daemons' own trial: they are backed up, the
+// file is edited, checked by the daemon, applied for a time, proven and confirmed.
+func backUp(t *testing.T, l *lab, homes []string) {
+	code, out := routeNight(t, l, "route 192.0.2.64/26 blackhole", `any(routes, .prefix == "192.0.2.128/25")`)
 	assert.Zero(t, code)
 	assert.Contains(t, out, "4 devices: 4 kept")
+	assert.Contains(t, out, "on trial for")
 	for i, home := range homes {
 		paths, err := filepath.Glob(filepath.Join(l.ws, "backups", fmt.Sprintf("r%d", i+1), "*"))
 		require.NoError(t, err)
@@ -141,7 +157,70 @@ unattended  take back everything
 		assert.Equal(t, fmt.Sprintf(birdConf, i+1), string(kept), "the backup is the file as it was")
 		now, err := os.ReadFile(filepath.Join(home, "bird.conf"))
 		require.NoError(t, err)
-		assert.Contains(t, string(now), "route 192.0.2.128/25 blackhole;")
+		assert.Contains(t, string(now), "  route 192.0.2.128/25 blackhole;\n  route 192.0.2.64/26 blackhole;\n}\n")
+		assert.Contains(t, string(now), "# the quays of this router", "what was not changed stays as it was written")
 		assert.NotContains(t, out, fmt.Sprintf("deep-fathom-%d", i+1), "secrets of the configuration are masked")
+		assert.Contains(t, l.shows(home, "show", "route"), "192.0.2.128/25")
+		assert.NotContains(t, l.shows(home, "configure", "status"), "unconfirmed")
 	}
+}
+
+// A file that the daemon's own checker refuses is never applied, and a router that loses
+// its SSH server in mid-trial takes the change back by itself.
+func TestRoutersThatTakeItBack(t *testing.T) {
+	l := newLab(t)
+	homes := routers(t, l)
+
+	// The second line is one that no daemon takes.
+	code, out := routeNight(t, l, "route to nowhere in particular", `any(routes, .prefix == "192.0.2.128/25")`)
+	assert.NotZero(t, code)
+	assert.Contains(t, out, "its own check")
+	assert.Contains(t, out, "syntax error")
+	assert.Contains(t, out, "4 devices: 4 reverted")
+	for i, home := range homes {
+		now, err := os.ReadFile(filepath.Join(home, "bird.conf"))
+		require.NoError(t, err)
+		assert.Equal(t, fmt.Sprintf(birdConf, i+1), string(now))
+		assert.NotContains(t, l.shows(home, "show", "route"), "192.0.2.128/25", "it was never applied")
+		assert.NoFileExists(t, filepath.Join(home, "bird.conf.staged"), "what was staged is dropped")
+	}
+
+	// What is expected does not come, and meanwhile the way to one router is lost.
+	lost := l.path("lost")
+	go func() {
+		for range 400 {
+			time.Sleep(50 * time.Millisecond)
+			if strings.Contains(l.quiet("birdcl", "-s", filepath.Join(homes[0], "bird.ctl"), "configure", "status"), "unconfirmed") {
+				_ = os.WriteFile(lost, nil, 0o600)
+				l.cut("mb-r1")
+				return
+			}
+		}
+	}()
+	code, out = routeNight(t, l, "route 192.0.2.64/26 blackhole", `any(routes, .prefix == "192.0.2.1/32" and .how == "blackhole")`)
+	assert.NotZero(t, code)
+	assert.FileExists(t, lost, "the way was really lost")
+	assert.Contains(t, out, "contact lost")
+	assert.Contains(t, out, "nothing is on trial any more, and it is equal to the backup")
+	assert.Contains(t, out, "4 devices: 4 reverted")
+	for i, home := range homes {
+		assert.NotContains(t, l.shows(home, "show", "route"), "192.0.2.128/25", "the daemon itself runs what ran before")
+		now, err := os.ReadFile(filepath.Join(home, "bird.conf"))
+		require.NoError(t, err)
+		assert.Equal(t, fmt.Sprintf(birdConf, i+1), string(now))
+	}
+}
+
+// quiet is what a program prints, whatever becomes of it.
+func (l *lab) quiet(name string, args ...string) string {
+	out, _ := exec.Command(name, args...).CombinedOutput()
+	return string(out)
+}
+
+// cut ends the sessions of a user and keeps new ones out for longer than a trial lasts.
+func (l *lab) cut(user string) {
+	_ = exec.Command("usermod", "-s", "/usr/sbin/nologin", user).Run()
+	_ = exec.Command("pkill", "-KILL", "-u", user, "sshd").Run()
+	_ = exec.Command("pkill", "-HUP", "-u", user).Run()
+	time.AfterFunc(80*time.Second, func() { _ = exec.Command("usermod", "-s", "/bin/dash", user).Run() })
 }

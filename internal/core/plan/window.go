@@ -174,8 +174,22 @@ func (t *Target) At(command time.Duration) *Target {
 // TimerFor is how long the rollback timer is armed: as the runbook says, but
 // never shorter than the worst case of the work it guards and the margin.
 func (t *Target) TimerFor(p *Plan) time.Duration {
+	if t.Traits.Timer == TrialTimer {
+		return t.TrialFor(p, 0)
+	}
 	_, worst := t.Work(p.Soak)
 	return max(p.Timer.For, (worst + Margin).Round(time.Second))
+}
+
+// TrialFor is how long what is applied at a step is on trial, from 0: as the runbook says,
+// but never shorter than the worst case of the work that remains, or of the way back. A
+// trial that cannot be given more time lasts twice that.
+func (t *Target) TrialFor(p *Plan, step int) time.Duration {
+	need := max(t.Left(min(step, len(t.Steps)), p.Soak)+2*Margin, 2*t.Back()+Margin)
+	if !t.Traits.Extends {
+		need *= 2
+	}
+	return max(need, p.Timer.For).Round(time.Second)
 }
 
 // Estimate is how long a device's night takes, the soak not counted: what the nights that

@@ -63,7 +63,7 @@ func (w *worker) apply(step int) error {
 		w.staging = w.staging && err != nil
 		return err
 	}
-	d := w.trialFor()
+	d := w.paced().TrialFor(w.r.plan, w.at.step)
 	if err := w.intend(Event{What: ToApply, Step: step, For: d}); err != nil {
 		return err
 	}
@@ -85,17 +85,6 @@ func (w *worker) apply(step int) error {
 	}
 	w.emit(Event{Kind: TimerSeen, Due: w.due, For: d})
 	return nil
-}
-
-// trialFor is how long a trial is to last: for the work that remains, or the way back. One
-// that cannot be given more time is given twice that.
-func (w *worker) trialFor() time.Duration {
-	t := w.paced()
-	need := max(t.Left(min(w.at.step, len(t.Steps)), w.r.plan.Soak), 2*t.Back()) + 2*plan.Margin
-	if !t.Traits.Extends {
-		need *= 2
-	}
-	return max(need, w.r.plan.Timer.For).Round(time.Second)
 }
 
 // unguarded is the trouble of a device that applied lines and has them not on trial.

@@ -108,6 +108,8 @@ func (p *Profile) claimSaved() Claim {
 func (p *Profile) claimOutlives() Claim {
 	const what = "a change outlives a restart"
 	switch {
+	case p.trial() && p.Config.Saved.Send != "" && !p.one():
+		return Claim{what, "what is confirmed is kept, and what is kept is read and compared", Yes}
 	case p.one():
 		return Claim{what, "what runs is what is saved, as this profile says", Partly}
 	case p.Config.Saved.Send != "" && p.Save.Send != "":

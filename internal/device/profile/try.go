@@ -364,6 +364,9 @@ func (r Reader) rowText(row map[string]any) string {
 // Touches says what trying the profile does on a device where changes are allowed.
 func (p *Profile) Touches() []string {
 	out := []string{"edit mode will be entered", "a word that no device knows sent in it"}
+	if p.Config.Whole {
+		out = []string{"its configuration will be handed over to it"}
+	}
 	if p.Timer.Kind.BringsBack() {
 		out = append(out, "a rollback timer armed and disarmed")
 	}
@@ -417,6 +420,18 @@ func (t *trial) pendingIs(want bool) error {
 	return nil
 }
 
+// asItIs stages the configuration as it is.
+func (t *trial) asItIs() error {
+	if !t.p.Config.Whole {
+		return t.s.Edit(t.ctx)
+	}
+	text, err := t.s.Config(t.ctx, run.Running)
+	if err != nil {
+		return err
+	}
+	return t.s.stage(t.ctx, text)
+}
+
 // trial applies the configuration as it is for a minute, looks at what is
 // pending, and takes it back.
 func (t *trial) trial() bool {
@@ -434,6 +449,11 @@ func (t *trial) trial() bool {
 		{"trial.confirm", p.Confirm, Pattern{}}, {"trial.none", p.Show, p.None},
 		{"trial.apply again", p.Apply, Pattern{}}, {"trial.pending", p.Show, p.Pending}, {"trial.undo", p.Undo, Pattern{}}, {"trial.none", p.Show, p.None},
 	} {
+		if s.line == "trial.check" || s.line == "trial.apply again" {
+			if err := t.asItIs(); err != nil {
+				return t.broken(Finding{Line: "restore"}, err)
+			}
+		}
 		if s.c.Send == "" {
 			continue
 		}

@@ -113,7 +113,7 @@ func (c *checker) wholes() {
 	if !cfg.Whole {
 		for name, cmd := range map[string]Command{"check": cfg.Check, "apply": cfg.Apply} {
 			if cmd.Send != "" {
-				c.fail("configuration."+name, "whole: yes", "only a configuration that is handed over as a whole is checked and applied")
+				c.fail("configuration."+name, "whole: true", "only a configuration that is handed over as a whole is checked and applied")
 			}
 		}
 		return
