@@ -146,6 +146,9 @@ func timerOf(t runbook.Timer) string {
 		return "none"
 	}
 	out := runbook.FormatDuration(t.For)
+	for _, of := range t.Of {
+		out += fmt.Sprintf("; %s on %s", runbook.FormatDuration(of.For), of.Platform)
+	}
 	if len(t.NoneOn) > 0 {
 		out += "; none on " + strings.Join(t.NoneOn, ", ")
 	}

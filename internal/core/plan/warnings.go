@@ -134,7 +134,7 @@ func devices(n int) string {
 func longerTimers(p *Plan) string {
 	longer, worst := 0, time.Duration(0)
 	for _, t := range p.Targets() {
-		if need := t.TimerFor(p); p.Guards(t) && need > p.Timer.For {
+		if need := t.TimerFor(p); p.Guards(t) && need > p.Timer.Long(t.Device.Platform) {
 			longer++
 			worst = max(worst, need)
 		}
@@ -142,8 +142,11 @@ func longerTimers(p *Plan) string {
 	if longer == 0 {
 		return ""
 	}
-	return fmt.Sprintf("the timer of %s is shorter than the work it guards; it is armed for up to %s on %s",
-		runbook.FormatDuration(p.Timer.For), runbook.FormatDuration(worst), devices(longer))
+	what := "the timer of " + runbook.FormatDuration(p.Timer.For)
+	if len(p.Timer.Of) > 0 {
+		what = "the timer"
+	}
+	return fmt.Sprintf("%s is shorter than the work it guards; it is armed for up to %s on %s", what, runbook.FormatDuration(worst), devices(longer))
 }
 
 // lookedAt is how many devices of a platform are searched for steps that need

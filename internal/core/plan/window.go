@@ -178,7 +178,7 @@ func (t *Target) TimerFor(p *Plan) time.Duration {
 		return t.TrialFor(p, 0)
 	}
 	_, worst := t.Work(p.Soak)
-	return max(p.Timer.For, (worst + Margin).Round(time.Second))
+	return max(p.Timer.Long(t.Device.Platform), (worst + Margin).Round(time.Second))
 }
 
 // TrialFor is how long what is applied at a step is on trial, from 0: as the runbook says,
@@ -189,7 +189,7 @@ func (t *Target) TrialFor(p *Plan, step int) time.Duration {
 	if !t.Traits.Extends {
 		need *= 2
 	}
-	return max(need, p.Timer.For).Round(time.Second)
+	return max(need, p.Timer.Long(t.Device.Platform)).Round(time.Second)
 }
 
 // Estimate is how long a device's night takes, the soak not counted: what the nights that

@@ -69,7 +69,7 @@ func (w *worker) decide(tr *trouble) (next *trouble, over bool) {
 	case SkipStep:
 		return w.skipStep(), false
 	case Extend:
-		if err := w.arm(ToExtend, max(w.r.plan.Timer.For, w.paced().TimerFor(w.r.plan))); err != nil {
+		if err := w.arm(ToExtend, max(w.r.plan.Timer.Long(w.t.Device.Platform), w.paced().TimerFor(w.r.plan))); err != nil {
 			return faced("extending the timer", err), false
 		}
 		return tr, false

@@ -186,7 +186,7 @@ func (w *worker) secure() error {
 			return &Unclear{Asked: "saved configuration", Got: "neither the backup nor what runs now"}
 		}
 	}
-	err := w.arm(what, max(need+plan.Margin, w.r.plan.Timer.For).Round(time.Second))
+	err := w.arm(what, max(need+plan.Margin, w.r.plan.Timer.Long(w.t.Device.Platform)).Round(time.Second))
 	if err == nil && w.doubted {
 		// A disarming that was asked for may yet come, and take this one, too.
 		w.doubted = false

@@ -400,5 +400,5 @@ func (w *worker) guard(i int, extra time.Duration) error {
 	if time.Until(w.due) >= need {
 		return nil
 	}
-	return w.arm(ToExtend, max(need+plan.Margin, w.r.plan.Timer.For).Round(time.Second))
+	return w.arm(ToExtend, max(need+plan.Margin, w.r.plan.Timer.Long(w.t.Device.Platform)).Round(time.Second))
 }

@@ -116,7 +116,8 @@ func (p Precheck) Own() bool { return p.Where != nil }
 type Timer struct {
 	None   bool
 	For    time.Duration
-	NoneOn []string // platforms on which none is armed
+	NoneOn []string  // platforms on which none is armed
+	Of     []TimerOf // of single platforms
 	Given  bool
 	Line   int
 }
@@ -124,6 +125,23 @@ type Timer struct {
 // NoneFor tells whether the runbook says that a platform is changed without a
 // rollback timer.
 func (t Timer) NoneFor(platform string) bool { return t.None || slices.Contains(t.NoneOn, platform) }
+
+// TimerOf is how long the timer of one platform runs.
+type TimerOf struct {
+	Platform string
+	For      time.Duration
+	Line     int
+}
+
+// Long is how long the timer of a platform runs at least.
+func (t Timer) Long(platform string) time.Duration {
+	for _, of := range t.Of {
+		if of.Platform == platform {
+			return of.For
+		}
+	}
+	return t.For
+}
 
 // Step is one part of the change.
 type Step struct {

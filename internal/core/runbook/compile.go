@@ -271,6 +271,21 @@ func (c *compiler) timer() {
 			c.fail(span{line: t.Line, col: 0}, "timer none on "+problem.OneOf(p, c.schema.Platforms), "no profile for platform %q", p)
 		}
 	}
+	seen := map[string]bool{}
+	for _, of := range t.Of {
+		at := span{line: of.Line, col: 0}
+		switch {
+		case !slices.Contains(c.schema.Platforms, of.Platform):
+			c.fail(at, "timer 4m on "+problem.OneOf(of.Platform, c.schema.Platforms), "no profile for platform %q", of.Platform)
+		case t.NoneFor(of.Platform):
+			c.fail(at, "one of the two", "timer none is said of %s, too", of.Platform)
+		case seen[of.Platform]:
+			c.fail(at, "one of the two", "the timer of %s is said twice", of.Platform)
+		case of.For < 10*time.Second:
+			c.fail(at, "timer 4m on "+of.Platform, "a rollback timer of %s fires before a line is sent", FormatDuration(of.For))
+		}
+		seen[of.Platform] = true
+	}
 	if t.Given && !t.None && t.For < 10*time.Second {
 		c.fail(span{line: t.Line, col: 0}, "timer 10m", "a rollback timer of %s fires before a line is sent", FormatDuration(t.For))
 	}

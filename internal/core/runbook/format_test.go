@@ -66,7 +66,7 @@ func strip(rb *Runbook) string {
 	var b strings.Builder
 	win, batches := rb.Window, rb.Batches
 	win.Line, batches.CanaryLine = 0, 0
-	fmt.Fprintln(&b, rb.Title, rb.Change, win, rb.Reserve, batches, rb.Timer.None, rb.Timer.For, rb.Timer.NoneOn, rb.Soak,
+	fmt.Fprintln(&b, rb.Title, rb.Change, win, rb.Reserve, batches, rb.Timer.None, rb.Timer.For, rb.Timer.NoneOn, rb.Timer.Of, rb.Soak,
 		rb.Unattended.Tries, rb.Unattended.Then)
 	for _, a := range rb.Ask {
 		a.Line = 0

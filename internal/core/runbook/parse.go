@@ -388,10 +388,11 @@ func (p *parser) stop(n *node, c *cursor) {
 	c.end()
 }
 
-// timer reads how long the rollback timer runs. It may stand twice, the second
-// time to name the platforms that have none:
+// timer reads how long the rollback timer runs. Further lines name platforms whose timer
+// runs for another time, or that have none:
 //
 //	timer  10m
+//	timer  4m on osier
 //	timer  none on plover
 func (p *parser) timer(n *node, c *cursor) {
 	p.leaf(n)
@@ -409,13 +410,24 @@ func (p *parser) timer(n *node, c *cursor) {
 		}
 		return
 	}
+	if !none {
+		long := c.duration("10m")
+		if c.more() && c.peek().text == "on" {
+			c.next()
+			for _, platform := range c.list("osier") {
+				t.Of = append(t.Of, TimerOf{platform, long, n.n})
+			}
+			c.end()
+			return
+		}
+		if !t.Given {
+			t.For = long
+		}
+	}
 	if t.Given {
-		p.at(n, n.col(0), "timer none on PLATFORM, for those that have none", "timer stands already on line %d", t.Line)
+		p.at(n, n.col(0), "timer 4m on PLATFORM, or timer none on PLATFORM, for those where it is another", "timer stands already on line %d", t.Line)
 	}
 	t.Given, t.Line, t.None = true, n.n, none
-	if !none {
-		t.For = c.duration("10m")
-	}
 	c.end()
 }
 

@@ -306,7 +306,7 @@ func (c *checker) trial() {
 	c.command("trial.undo", t.Undo, true)
 	c.command("trial.extend", t.Extend, false)
 	c.command("trial.drop", t.Drop, false)
-	if c.p.Timer.Kind.BringsBack() {
+	if c.p.Timer.Kind != plan.TrialTimer {
 		c.fail("trial", "timer: {kind: trial}", "it has a trial, and its timer is of another kind: the trial would never be used")
 	}
 	if t.Extend.Send != "" && !strings.Contains(t.Extend.Send, "<<seconds>>") {
