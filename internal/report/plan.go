@@ -41,7 +41,7 @@ func Plan(p *plan.Plan, nights int) (out []string) {
 		out = append(out, "", fmt.Sprintf("Batch %d of %d, %s: %s to %s%s", i+1, len(p.Batches), Count(len(b), "device"), s.Start.Format("15:04:05"), s.End.Format("15:04:05"), turn))
 		for _, t := range b {
 			usual, _ := t.Night(p)
-			out = append(out, fmt.Sprintf("  %-14s %-8s %-6s %7s  %s", t.Device.Name, t.Device.Platform, t.Device.Site, runbook.FormatDuration(usual.Round(1e9)), t.Why))
+			out = append(out, fmt.Sprintf("  %-14s %-8s %-11s %-6s %7s  %s", t.Device.Name, t.Device.Platform, p.Way(t).Word(), t.Device.Site, runbook.FormatDuration(usual.Round(1e9)), t.Why))
 		}
 	}
 	return out

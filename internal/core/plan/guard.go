@@ -16,6 +16,14 @@ func (p *Plan) Guards(t *Target) bool {
 	return t.Traits.Timer.Guards() && !p.Timer.NoneFor(t.Device.Platform)
 }
 
+// Way is how a device takes the change back by itself in this night.
+func (p *Plan) Way(t *Target) TimerKind {
+	if p.Guards(t) {
+		return t.Traits.Timer
+	}
+	return NoTimer
+}
+
 // platforms refuses a runbook that cannot be carried out on a platform in scope:
 // one without a rollback timer where the runbook counts on it, and one that does
 // not read what a condition looks at.

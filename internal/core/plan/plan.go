@@ -59,10 +59,23 @@ func (k TimerKind) Does(at string) string {
 		return "puts back at " + at
 	case TrialTimer:
 		return "trial until " + at
-	case RestartTimer:
-		return "restarts at " + at
+	case NoTimer:
+		return "no way back of its own"
 	}
-	return "no way back of its own"
+	return "restarts at " + at
+}
+
+// Word is the same in a word or two.
+func (k TimerKind) Word() string {
+	switch k {
+	case PutBackTimer:
+		return "put back"
+	case TrialTimer:
+		return "trial"
+	case NoTimer:
+		return "no way back"
+	}
+	return "restart"
 }
 
 // Traits are what planning and running must know of a platform.

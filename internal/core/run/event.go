@@ -219,10 +219,7 @@ func Outlined(p *plan.Plan) *Outline {
 	for _, b := range p.Batches {
 		var batch []OutlineDevice
 		for _, t := range b {
-			d := OutlineDevice{Name: t.Device.Name, Site: t.Device.Site, Role: t.Device.Role, Platform: t.Device.Platform, Boot: t.Traits.Boot, ClearText: t.ClearText, Why: t.Why, Way: plan.NoTimer}
-			if p.Guards(t) {
-				d.Way = t.Traits.Timer
-			}
+			d := OutlineDevice{Name: t.Device.Name, Site: t.Device.Site, Role: t.Device.Role, Platform: t.Device.Platform, Boot: t.Traits.Boot, ClearText: t.ClearText, Why: t.Why, Way: p.Way(t)}
 			for _, s := range t.Steps {
 				d.Steps = append(d.Steps, s.Title)
 			}

@@ -4,7 +4,9 @@
 package decide
 
 import (
+	"cmp"
 	"fmt"
+	"strings"
 	"time"
 
 	"metabasis/internal/core/plan"
@@ -36,7 +38,8 @@ func OfHold(n *run.Night, h run.Hold) Question {
 
 // OfAbort asks what becomes of the devices in change.
 func OfAbort(n *run.Night) Question {
-	in, kept, armed := 0, 0, 0
+	in, kept := 0, 0
+	ways := map[plan.TimerKind]int{}
 	for _, d := range n.Devices {
 		switch {
 		case d.State == run.Kept:
@@ -44,13 +47,17 @@ func OfAbort(n *run.Night) Question {
 		case !d.Over && d.State != run.Waiting:
 			in++
 		}
-		if !d.Over && !d.TimerDue.IsZero() {
-			armed++
+		switch {
+		case d.Over || d.State == run.Waiting:
+		case !d.TimerDue.IsZero():
+			ways[cmp.Or(d.Way, plan.RestartTimer)]++
+		case d.Touched:
+			ways[plan.NoTimer]++
 		}
 	}
 	q := Question{
 		Title:    "What becomes of those in change?",
-		Evidence: []string{"an abort starts no new device", fmt.Sprintf("%d in change, %d kept, timers pending on %d", in, kept, armed)},
+		Evidence: []string{"an abort starts no new device", fmt.Sprintf("%d in change, %d kept; left to themselves: %s", in, kept, leftTo(ways))},
 		Offers: []run.Offer{
 			{Choice: run.BackDevice, Touches: in, Fits: true},
 			{Choice: run.Finish, Touches: in, Fits: true},
@@ -62,6 +69,23 @@ func OfAbort(n *run.Night) Question {
 		q.Title = "The run is aborted already. What becomes of the rest?"
 	}
 	return q
+}
+
+// leftTo says what devices do by themselves, when they are let go of.
+func leftTo(ways map[plan.TimerKind]int) string {
+	var out []string
+	for _, w := range []struct {
+		way  plan.TimerKind
+		does string
+	}{{plan.RestartTimer, "restart"}, {plan.PutBackTimer, "put back what is saved"}, {plan.TrialTimer, "end their trial"}, {plan.NoTimer, "stay as they are"}} {
+		if n := ways[w.way]; n > 0 {
+			out = append(out, fmt.Sprintf("%d %s", n, w.does))
+		}
+	}
+	if len(out) == 0 {
+		return "none has anything pending"
+	}
+	return strings.Join(out, ", ")
 }
 
 // none is the cursor where nothing is chosen.
@@ -156,12 +180,21 @@ func words(q Question, o run.Offer) (title, does string) {
 		if q.Hold == 0 {
 			return "Take back those in change", n + ", each after the line in flight"
 		}
+		switch q.Way {
+		case plan.TrialTimer:
+			return "Take this device back", "end its trial, compare with its backup"
+		case plan.NoTimer:
+			return "Take this device back", "undo, compare with its backup"
+		}
 		return "Take this device back", "undo, compare with its backup, disarm"
 	case run.BackBatch:
 		return "Take the batch back", n + ", those kept included; then ask again"
 	case run.BackAll:
 		return "Take everything back and stop", n + ", all that were kept included"
 	case run.Extend:
+		if q.Way == plan.TrialTimer {
+			return "Give the trial more time", "more time to look; then decide"
+		}
 		return "Extend the timer", "more time to look; then decide"
 	case run.LetFire:
 		switch o.Way {
@@ -186,7 +219,7 @@ func words(q Question, o run.Offer) (title, does string) {
 	case run.Finish:
 		return "Let those in change finish", n + ", each to its end"
 	case run.Release:
-		return "Let go of everything", n + ", each left to its own timer"
+		return "Let go of everything", n + ", each left to what it does by itself"
 	}
 	return string(o.Choice), ""
 }

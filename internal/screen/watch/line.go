@@ -5,6 +5,7 @@ import (
 	"strings"
 	"time"
 
+	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
 	"metabasis/internal/report"
 	"metabasis/internal/screen/ink"
@@ -101,7 +102,10 @@ func plannedFor(n *run.Night, number int, now time.Time) ink.Row {
 const (
 	nameCells  = 13
 	stateCells = 12
-	timerCells = 14
+	wayCells   = 9  // what the device does by itself
+	leftCells  = 6  // and when
+	barCells   = 3  // where there is room
+	roomy      = 96 // cells of a line from which on there is
 	sinceCells = 6
 )
 
@@ -112,7 +116,7 @@ func Line(d *run.Device, now time.Time, cells int) ink.Row {
 	r := ink.T(ink.Foam, " ").Col(ink.Foam, " "+d.Name, nameCells+1)
 	r = r.Add(s.Ink, s.Shape+" ").Col(s.Ink, string(d.State), stateCells-2)
 	rail := Rail(d)
-	tail := timer(d, now).Then(ink.T(ink.Dim, fmt.Sprintf("%*s ", sinceCells, taken(d, now))))
+	tail := timer(d, now, cells).Then(ink.T(ink.Dim, fmt.Sprintf("%*s ", sinceCells, taken(d, now))))
 	doing := cells - r.Width() - rail.Width() - tail.Width() - 3
 	if doing < 12 { // narrow: the rail goes first, the words stay
 		doing += rail.Width() + 1
@@ -146,10 +150,22 @@ func noteInk(d *run.Device) ink.Ink {
 	return ink.Dim
 }
 
-// timer is the rollback timer burning down.
-func timer(d *run.Device, now time.Time) ink.Row {
-	if d.TimerDue.IsZero() || d.State.Ended() && d.State != run.Stranded {
-		return ink.T(ink.Foam, strings.Repeat(" ", timerCells))
+// timer is what the device does by itself, and the time until then burning down.
+func timer(d *run.Device, now time.Time, cells int) ink.Row {
+	bar := 0
+	if cells >= roomy {
+		bar = barCells
+	}
+	empty := func(text string, i ink.Ink) ink.Row {
+		return ink.Row{}.Col(i, text, wayCells+bar+leftCells+1)
+	}
+	switch {
+	case d.State.Ended() && d.State != run.Stranded:
+		return empty("", ink.Foam)
+	case d.TimerDue.IsZero() && d.Way == plan.NoTimer && d.State != run.Waiting && d.State != run.Checking:
+		return empty(d.Way.Word(), ink.Lamp)
+	case d.TimerDue.IsZero():
+		return empty("", ink.Foam)
 	}
 	left := d.TimerDue.Sub(now)
 	i := ink.Tide
@@ -159,8 +175,12 @@ func timer(d *run.Device, now time.Time) ink.Row {
 	if left < 15*time.Second {
 		i = ink.Port
 	}
-	full, empty := ink.Bar(float64(left)/float64(max(d.TimerFor, 1)), 7)
-	return ink.T(i, full).Add(ink.Faint, empty).Add(i, fmt.Sprintf("%6s", ink.Short(left))).Add(ink.Foam, " ")
+	r := ink.Row{}.Col(i, d.Way.Word(), wayCells)
+	if bar > 0 {
+		full, rest := ink.Bar(float64(left)/float64(max(d.TimerFor, 1)), bar)
+		r = r.Add(i, full).Add(ink.Faint, rest)
+	}
+	return r.Add(i, fmt.Sprintf("%*s", leftCells, ink.Short(left))).Add(ink.Foam, " ")
 }
 
 func taken(d *run.Device, now time.Time) string {

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
 	"metabasis/internal/report"
 	"metabasis/internal/screen/ink"
@@ -97,11 +98,13 @@ func facts(d *run.Device, now time.Time, cells int) []ink.Row {
 	label := func(name string) ink.Row { return ink.T(ink.Dim, ink.Fit(name, 9)) }
 	if !d.TimerDue.IsZero() {
 		left := d.TimerDue.Sub(now)
-		text := fmt.Sprintf("%s of %s, due %s", ink.Short(left), ink.Short(d.TimerFor), d.TimerDue.Format("15:04:05"))
+		text := fmt.Sprintf("%s, in %s of %s", d.Way.Does(d.TimerDue.Format("15:04:05")), ink.Short(left), ink.Short(d.TimerFor))
 		if left < 0 {
 			text = "was due " + d.TimerDue.Format("15:04:05")
 		}
-		rows = append(rows, label("timer").Add(ink.Foam, text))
+		rows = append(rows, label("way back").Add(ink.Foam, text))
+	} else if d.Way == plan.NoTimer {
+		rows = append(rows, label("way back").Add(ink.Lamp, "none of its own: lost in its change, it stays as it is"))
 	}
 	if !d.ExpectBy.IsZero() && d.State == run.Verifying {
 		rows = append(rows, label("expects").Add(ink.Foam, "within "+ink.Short(d.ExpectBy.Sub(now))))
