@@ -199,7 +199,7 @@ func (t *Target) between(now, after config.Config) (send, undo []string, err err
 	if send, err = t.Lead(now, after); err != nil {
 		return nil, nil, err
 	}
-	if undo, err = t.Lead(after, now); err != nil {
+	if undo, err = t.Lead(after, now); err != nil && !t.Traits.Whole {
 		return nil, nil, fmt.Errorf("no lines lead back: %w", err)
 	}
 	return send, undo, nil
@@ -210,7 +210,7 @@ func (t *Target) unwritten(s *Step, now config.Config, unknown error) (err error
 	if unknown != nil {
 		return fmt.Errorf("it has no undo lines, and what it does is not known: %w", unknown)
 	}
-	if s.Undo, err = t.Lead(*s.After, now); err != nil {
+	if s.Undo, err = t.Lead(*s.After, now); err != nil && !t.Traits.Whole {
 		return fmt.Errorf("it has no undo lines, and none lead back: %w", err)
 	}
 	return nil

@@ -85,6 +85,9 @@ type Traits struct {
 	// Stages tells that lines take effect all at once, when they are applied, and not one by
 	// one as they are taken.
 	Stages bool
+	// Whole tells that whole configurations are put in place: what no lines lead back from, a
+	// whole one does.
+	Whole bool
 	// Once tells that nothing more can be applied while a change is on trial: all steps of a
 	// device go into one apply.
 	Once bool

@@ -156,9 +156,16 @@ func (s *Session) Drop(ctx context.Context) error {
 			return err
 		}
 	}
-	if s.p.trial() && s.p.Trial.Drop.Send != "" {
-		_, err := s.command(ctx, s.p.Trial.Drop, nil)
+	drop := s.p.Config.Drop
+	if s.p.trial() {
+		drop = s.p.Trial.Drop
+	}
+	switch {
+	case drop.Send != "":
+		_, err := s.command(ctx, drop, nil)
 		return err
+	case s.p.Config.Whole:
+		return nil
 	}
 	return s.leaveEdit(ctx)
 }

@@ -150,6 +150,7 @@ type Configuration struct {
 	Whole    bool      `yaml:"whole"`    // it takes only whole configurations: lines are carried out on the text
 	Check    Command   `yaml:"check"`    // looks whether a text that was handed over can be applied
 	Apply    Command   `yaml:"apply"`    // applies it
+	Drop     Command   `yaml:"drop"`     // takes away one that was not applied
 	Edit     string    `yaml:"edit"`     // the mode lines are sent in
 	Lasts    bool      `yaml:"lasts"`    // edit mode is not left between steps
 	End      Pattern   `yaml:"end"`      // the last line of a whole configuration
@@ -259,7 +260,7 @@ func (p *Profile) Style() config.Style {
 // Traits are what a plan needs to know of the platform.
 func (p *Profile) Traits() plan.Traits {
 	_, tellsPair := p.Readers["pair"]
-	return plan.Traits{ClearText: p.Connect.Protocol == Telnet, TellsPair: tellsPair, TakesBack: p.Pairs.TakesBack, Timer: p.Timer.Kind, Boot: p.Timer.Boot, Stages: p.trial() || p.Config.Whole, Once: p.trial() && !p.Trial.Again, Extends: p.extends(), Style: p.Style(), Language: p.Language(), Connect: p.Pace.Connect,
+	return plan.Traits{ClearText: p.Connect.Protocol == Telnet, TellsPair: tellsPair, TakesBack: p.Pairs.TakesBack, Timer: p.Timer.Kind, Boot: p.Timer.Boot, Stages: p.trial() || p.Config.Whole, Whole: p.Config.Whole, Once: p.trial() && !p.Trial.Again, Extends: p.extends(), Style: p.Style(), Language: p.Language(), Connect: p.Pace.Connect,
 		Command: p.Pace.Command, Never: regexps(p.Never), Mask: p.Mask, Unsendable: p.Unsendable, Restores: p.Restore.Send != "", Saves: p.Save.Send != "", TellsSaved: p.Config.Saved.Send != "", One: p.one(), Tables: p.Tables()}
 }
 

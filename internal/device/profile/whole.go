@@ -111,7 +111,7 @@ func (s *Session) applyWhole(ctx context.Context, trial time.Duration) error {
 func (c *checker) wholes() {
 	cfg := c.p.Config
 	if !cfg.Whole {
-		for name, cmd := range map[string]Command{"check": cfg.Check, "apply": cfg.Apply} {
+		for name, cmd := range map[string]Command{"check": cfg.Check, "apply": cfg.Apply, "drop": cfg.Drop} {
 			if cmd.Send != "" {
 				c.fail("configuration."+name, "whole: true", "only a configuration that is handed over as a whole is checked and applied")
 			}
@@ -123,8 +123,9 @@ func (c *checker) wholes() {
 	}
 	c.command("configuration.check", cfg.Check, false)
 	c.command("configuration.apply", cfg.Apply, !c.p.trial())
-	if c.p.trial() && (cfg.Check.Send != "" || cfg.Apply.Send != "") {
-		c.fail("configuration.apply", "trial: check: and apply:", "where changes are applied on trial, how that is done stands under trial")
+	c.command("configuration.drop", cfg.Drop, false)
+	if c.p.trial() && (cfg.Check.Send != "" || cfg.Apply.Send != "" || cfg.Drop.Send != "") {
+		c.fail("configuration.apply", "trial: check:, apply: and drop:", "where changes are applied on trial, how that is done stands under trial")
 	}
 	if strings.Contains(cfg.Apply.Send, "<<seconds>>") {
 		c.fail("configuration.apply", "", "there is no time to apply it for")
