@@ -115,15 +115,15 @@ func (c *Change) plan(ctx context.Context, r Request, finder *workspace.Finder) 
 	if err != nil {
 		return nil, nil, err
 	}
-	seen, err := c.Seen(ctx)
-	if err != nil {
-		return nil, nil, err
-	}
+	seen, unread := c.Seen(ctx)
 	p, err := plan.Make(c.Runbook, c.Fleet.Placed(seen), answers, c.Profiles.Traits(), time.Now())
 	if err != nil {
 		return nil, nil, err
 	}
 	p = p.Learned(c.Estimates(ctx))
+	if unread != nil { // a journal that is damaged keeps nobody from a night
+		p.Warnings = append(p.Warnings, "what devices told of their neighbours cannot be read, so only via in the fleet counts")
+	}
 	var waivers, ofSeal []plan.Waiver
 	for _, text := range r.Waivers {
 		w, err := plan.ParseWaiver(text, Who())

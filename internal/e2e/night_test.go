@@ -39,7 +39,7 @@ func TestHoldsAndDecisions(t *testing.T) {
 	assert.Contains(t, s, "! next in need")
 	x.decide("brm-quay-4", "Try again")
 	s = x.screen()
-	for _, want := range []string{"sent: log host 198.51.100.14", `said: Refused: unknown word "log"`, "timer fires in", "Skip the step",
+	for _, want := range []string{"sent: log host 198.51.100.14", `said: Refused: unknown word "log"`, "restarts at ", "Skip the step",
 		"Wait for the timer", "Take the batch back", "Take everything back and stop"} {
 		assert.Contains(t, s, want)
 	}

@@ -405,7 +405,7 @@ func (s *shell) restart(w []string) {
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	in, err := restartDelay(w, time.Now().Add(d.spec.ClockOff))
+	in, err := restartDelay(w, time.Now().UTC().Add(d.spec.ClockOff))
 	switch {
 	case w[0] == "cancel" && d.due.IsZero():
 		s.print("No restart is pending.\n")
@@ -471,7 +471,7 @@ func (s *shell) pending() string {
 		return "No restart is pending.\n"
 	}
 	left := time.Until(d.due)
-	at := d.due.Add(d.spec.ClockOff)
+	at := d.due.UTC().Add(d.spec.ClockOff)
 	return fmt.Sprintf("Restart due at %s, in %d s, with the saved configuration.\n",
 		at.Format("15:04:05"), int(left.Round(time.Second).Seconds()))
 }

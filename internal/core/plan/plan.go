@@ -91,6 +91,8 @@ type Traits struct {
 	// Once tells that nothing more can be applied while a change is on trial: all steps of a
 	// device go into one apply.
 	Once bool
+	// ByClock tells that its timer is set to a time of day by its own clock.
+	ByClock bool
 	// Extends tells that the time of a trial that runs can be set anew.
 	Extends bool
 	Style   config.Style

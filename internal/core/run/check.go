@@ -22,6 +22,11 @@ func (w *worker) precheck() string {
 	if err := w.nothingStaged(); err != nil {
 		return err.Error()
 	}
+	if w.t.Traits.ByClock && w.guarded() {
+		if _, err := w.clockWithin(byClock); err != nil {
+			return err.Error() + ": its timer is set by that clock, so set the clock first"
+		}
+	}
 	var err error
 	if w.backup, w.before, err = w.running(); err != nil {
 		return "reading the running configuration: " + err.Error()
@@ -132,6 +137,9 @@ func (w *worker) saneTimer() string {
 	}
 	due := time.Now().Add(left)
 	what := fmt.Sprintf("%s is pending on it already, due %s, in %s", w.t.Traits.Timer.What(), due.Format("15:04:05"), left.Round(time.Second))
+	if w.onTrial() {
+		what = fmt.Sprintf("a change is on trial on it already, until %s, for %s more", due.Format("15:04:05"), left.Round(time.Second))
+	}
 	if w.r.opts.Remnants != nil {
 		for _, r := range w.r.opts.Remnants(w.name()) {
 			if r.Due.Sub(due).Abs() < ours && r.Runs {
@@ -144,6 +152,10 @@ func (w *worker) saneTimer() string {
 	}
 	return what + "; it is not ours"
 }
+
+// byClock is how far a device's clock may be off where its timer is set by it: one that is
+// put right meanwhile would have the timer fire at another time.
+const byClock = 10 * time.Second
 
 // ours is how near a pending timer must be to one in the journal to be the same:
 // a device rounds, and takes a while to answer.

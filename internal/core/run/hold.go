@@ -163,7 +163,11 @@ func (w *worker) hold(tr *trouble) (Choice, error) {
 			}
 		case <-fired:
 			w.firing = true
-			return close(lostWith(errors.New("its timer fired while it was held")))
+			why := "its timer fired while it was held"
+			if w.onTrial() {
+				why = "its trial was over while it was held"
+			}
+			return close(lostWith(errors.New(why)))
 		case <-w.back:
 			return close(errTakeBack)
 		case <-w.ctx.Done():

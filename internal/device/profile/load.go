@@ -245,7 +245,7 @@ func (c *checker) command(path string, cmd Command, must bool) {
 		}
 		return
 	}
-	if left := strings.ReplaceAll(cmd.Send, "<<seconds>>", ""); anyValue.MatchString(left) || left != cmd.Send && !slices.Contains(timed, path) {
+	if left := strings.NewReplacer("<<seconds>>", "", "<<at>>", "").Replace(cmd.Send); anyValue.MatchString(left) || left != cmd.Send && !slices.Contains(timed, path) {
 		c.fail(path+".send", "the command as it is typed", "a value in << >> is filled in nowhere here: it would be sent as it stands")
 	}
 	if _, ok := c.p.Modes[cmd.In]; !ok {
@@ -285,7 +285,8 @@ func (c *checker) timer() {
 	c.command("timer.arm", t.Arm, true)
 	c.command("timer.show", t.Show, true)
 	c.command("timer.disarm", t.Disarm, true)
-	if !strings.Contains(t.Arm.Send, "<<seconds>>") {
+	c.clocked()
+	if t.At == "" && !strings.Contains(t.Arm.Send, "<<seconds>>") {
 		c.fail("timer.arm.send", "restart in <<seconds>> s", "the delay <<seconds>> is missing")
 	}
 	c.pending("timer", t.Pending, t.None, "disarming")
@@ -320,7 +321,7 @@ func (c *checker) trial() {
 
 // pending checks the patterns that tell whether something is on the clock.
 func (c *checker) pending(path string, pending, none Pattern, proves string) {
-	if pending.Regexp == nil || pending.SubexpIndex("seconds") < 0 {
+	if pending.Regexp == nil || pending.SubexpIndex("seconds") < 0 && (path != "timer" || pending.SubexpIndex("at") < 0) {
 		c.fail(path+".pending", "in (?P<seconds>\\d+) s", "the pattern needs a group named seconds")
 	}
 	if none.Regexp == nil {

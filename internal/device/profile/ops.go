@@ -55,6 +55,9 @@ func (s *Session) Arm(ctx context.Context, d time.Duration) error {
 			arm = s.p.Trial.Apply
 		}
 	}
+	if s.p.Timer.At != "" {
+		return s.armAt(ctx, d)
+	}
 	return s.timed(ctx, arm, d)
 }
 
@@ -80,7 +83,11 @@ func (s *Session) Pending(ctx context.Context) (time.Duration, bool, error) {
 	}
 	none := false
 	for _, l := range got {
-		if m := t.Pending.find(l); m != nil {
+		m := t.Pending.find(l)
+		if at := t.Pending.SubexpIndex("at"); m != nil && at > 0 {
+			return s.until(ctx, m[at])
+		}
+		if m != nil {
 			n, err := strconv.Atoi(m[t.Pending.SubexpIndex("seconds")])
 			if err != nil || n > 7*86_400 {
 				return 0, false, &run.Unclear{Asked: t.Show.Send, Got: s.Mask(l)}

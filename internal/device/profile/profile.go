@@ -172,12 +172,14 @@ type Restore struct {
 }
 
 // Timer is how the platform takes a change back by itself. In Arm, <<seconds>>
-// stands for the delay.
+// stands for the delay, or <<at>> for the time of day by the device's own clock.
 type Timer struct {
 	Kind    plan.TimerKind `yaml:"kind"`
 	Arm     Command        `yaml:"arm"`
+	At      string         `yaml:"at"`   // how a time of day is written: HH:MM:SS or HH:MM
+	Zone    string         `yaml:"zone"` // the zone that the device tells it in; UTC when not given
 	Show    Command        `yaml:"show"`
-	Pending Pattern        `yaml:"pending"` // group "seconds" is what is left
+	Pending Pattern        `yaml:"pending"` // group "seconds" is what is left, or "at" when it is due
 	None    Pattern        `yaml:"none"`
 	Disarm  Command        `yaml:"disarm"`
 	Boot    time.Duration  `yaml:"boot"`
@@ -260,7 +262,7 @@ func (p *Profile) Style() config.Style {
 // Traits are what a plan needs to know of the platform.
 func (p *Profile) Traits() plan.Traits {
 	_, tellsPair := p.Readers["pair"]
-	return plan.Traits{ClearText: p.Connect.Protocol == Telnet, TellsPair: tellsPair, TakesBack: p.Pairs.TakesBack, Timer: p.Timer.Kind, Boot: p.Timer.Boot, Stages: p.trial() || p.Config.Whole, Whole: p.Config.Whole, Once: p.trial() && !p.Trial.Again, Extends: p.extends(), Style: p.Style(), Language: p.Language(), Connect: p.Pace.Connect,
+	return plan.Traits{ClearText: p.Connect.Protocol == Telnet, TellsPair: tellsPair, TakesBack: p.Pairs.TakesBack, Timer: p.Timer.Kind, Boot: p.Timer.Boot, Stages: p.trial() || p.Config.Whole, Whole: p.Config.Whole, Once: p.trial() && !p.Trial.Again, Extends: p.extends(), ByClock: p.Timer.At != "", Style: p.Style(), Language: p.Language(), Connect: p.Pace.Connect,
 		Command: p.Pace.Command, Never: regexps(p.Never), Mask: p.Mask, Unsendable: p.Unsendable, Restores: p.Restore.Send != "", Saves: p.Save.Send != "", TellsSaved: p.Config.Saved.Send != "", One: p.one(), Tables: p.Tables()}
 }
 

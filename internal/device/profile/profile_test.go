@@ -60,6 +60,14 @@ func TestMistakesInAProfileAreNamedAtTheirPlace(t *testing.T) {
 		"no login":       {"    login: true\n", "", "in which mode a session starts"},
 		"command's mode": {"save:\n  in: work", "save:\n  in: wrok", `there is no mode "wrok"; write: work`},
 		"delay":          {"restart in <<seconds>> s", "restart in 10 s", "the delay <<seconds>> is missing"},
+		"clock, no form": {"restart in <<seconds>> s", "restart at <<at>>", "nothing says how that is written"},
+		"clock's form":   {"kind: restart\n  arm: {in: work, send: restart in <<seconds>> s", "kind: restart\n  at: HHMM\n  arm: {in: work, send: restart at <<at>>", `"HHMM" is no way to write a time of day`},
+		"clock, no time": {"kind: restart\n", "kind: restart\n  at: HH:MM\n", "the time <<at>> is missing"},
+		"clock's zone":   {"kind: restart\n  arm: {in: work, send: restart in <<seconds>> s", "kind: restart\n  at: HH:MM\n  zone: Harbour\n  arm: {in: work, send: restart at <<at>>", `the time zone "Harbour" is not known here`},
+		"no clock":       {"kind: restart\n  arm: {in: work, send: restart in <<seconds>> s", "kind: restart\n  at: HH:MM\n  arm: {in: work, send: restart at <<at>>", "nothing reads that"},
+		"trial's timer":  {"kind: restart", "kind: trial", "nothing says how a change is applied on trial"},
+		"whole":          {"layout: indented\n  running: {in: work", "layout: indented\n  whole: true\n  running: {in: work", "configuration.apply: the command is missing"},
+		"not whole":      {"  edit: edit\n", "  edit: edit\n  check: {in: work, send: check}\n", "only a configuration that is handed over as a whole is checked and applied"},
 		"pending":        {"(?P<seconds>", "(?P<left>", "needs a group named seconds"},
 		"no proof":       {`  none: '^No restart is pending\.$'` + "\n", "", "disarming cannot be proven"},
 		"kind":           {"kind: restart", "kind: restrat", `timer kind "restrat" is not known; write: restart`},
@@ -73,6 +81,9 @@ func TestMistakesInAProfileAreNamedAtTheirPlace(t *testing.T) {
 		"answer":         {", secret: operator", "", "an answer needs its question, and a text or a secret"},
 	} {
 		src := ternFile(t)
+		if name == "no clock" {
+			src = strings.Replace(src, "      time: {type: time,", "      now: {type: time,", 1)
+		}
 		require.Contains(t, src, c.old, name)
 		_, err := Load("tern.yaml", []byte(strings.Replace(src, c.old, c.new, 1)))
 		assert.ErrorContains(t, err, c.want, name)

@@ -116,7 +116,10 @@ func Line(d *run.Device, now time.Time, cells int) ink.Row {
 	r := ink.T(ink.Foam, " ").Col(ink.Foam, " "+d.Name, nameCells+1)
 	r = r.Add(s.Ink, s.Shape+" ").Col(s.Ink, string(d.State), stateCells-2)
 	rail := Rail(d)
-	tail := timer(d, now, cells).Then(ink.T(ink.Dim, fmt.Sprintf("%*s ", sinceCells, taken(d, now))))
+	tail := ink.T(ink.Dim, fmt.Sprintf("%*s ", sinceCells, taken(d, now)))
+	if way := timer(d, now, cells); way.Width() > 0 {
+		tail = way.Then(tail)
+	}
 	doing := cells - r.Width() - rail.Width() - tail.Width() - 3
 	if doing < 12 { // narrow: the rail goes first, the words stay
 		doing += rail.Width() + 1
@@ -156,16 +159,13 @@ func timer(d *run.Device, now time.Time, cells int) ink.Row {
 	if cells >= roomy {
 		bar = barCells
 	}
-	empty := func(text string, i ink.Ink) ink.Row {
-		return ink.Row{}.Col(i, text, wayCells+bar+leftCells+1)
-	}
 	switch {
-	case d.State.Ended() && d.State != run.Stranded:
-		return empty("", ink.Foam)
+	case d.State.Ended() && d.State != run.Stranded: // the note has the room
+		return ink.Row{}
 	case d.TimerDue.IsZero() && d.Way == plan.NoTimer && d.State != run.Waiting && d.State != run.Checking:
-		return empty(d.Way.Word(), ink.Lamp)
+		return ink.Row{}.Col(ink.Lamp, d.Way.Word(), wayCells+bar+leftCells+1)
 	case d.TimerDue.IsZero():
-		return empty("", ink.Foam)
+		return ink.Row{}
 	}
 	left := d.TimerDue.Sub(now)
 	i := ink.Tide
