@@ -17,8 +17,13 @@ like: bird
 quote: {key: ^V, characters: "\t"}
 lines: []
 configuration:
+  whole: false
+  edit: shell
   running: {in: shell, send: cat notes}
   saved: {in: shell, send: cat notes}
+language: ~
+restore: ~
+timer: {kind: none}
 trial: ~
 readers: ~
 continued: {prompt: '^> $', cancel: ^C}

@@ -205,7 +205,7 @@ func (w *worker) lines(i int) *trouble {
 // before the timer fires (law 3). The timer was extended for the whole step, at the
 // pace that the device had; this is for one that has become slower since.
 func (w *worker) timeFor(i, n int) *trouble {
-	if !w.guarded() || w.stages() || time.Until(w.due) > plan.Margin+2*w.command {
+	if !w.guarded() || w.onTrial() || time.Until(w.due) > plan.Margin+2*w.command {
 		return nil
 	}
 	if err := w.leaveEdit(); err != nil && !answered(err) {
