@@ -38,7 +38,7 @@ func (w *worker) await(why string) verdict {
 	note := "looking for it; no contact"
 	if !w.due.IsZero() {
 		deadline = later(w.due, time.Now()).Add(2*boot + grace)
-		note = w.way() + "; no contact"
+		note = "no contact; " + w.way()
 	}
 	if w.firing {
 		note = "left to itself: " + w.way()
@@ -136,7 +136,7 @@ func (l *leaving) ask() {
 	w := l.w
 	w.question++
 	l.asked, l.after = true, nil
-	tr := &trouble{why: "no contact: " + l.note, evidence: []string{"it is waited for in any case, until its timer must have fired"}}
+	tr := &trouble{why: "it is waited for: " + l.note, evidence: []string{"it is waited for in any case, until its timer must have fired"}}
 	if w.due.IsZero() {
 		tr.evidence = []string{"it is waited for, but no timer takes the change back"}
 	}
