@@ -320,9 +320,16 @@ func (w *world) lawIntentionsFirst(d *run.Device, truth []sim.Truth) {
 				return e.What == run.ToArm || e.What == run.ToExtend || e.What == run.ToApply && w.trial(d.Name)
 			}), "law 11: %s was armed without intent", d.Name)
 		case sim.Loaded:
-			assert.True(w.t, intended(tr, func(e run.Event) bool { return e.What == run.ToRestore }), "law 11: %s was restored without intent", d.Name)
+			assert.True(w.t, intended(tr, func(e run.Event) bool {
+				return e.What == run.ToRestore || w.whole(d.Name) && (e.What == run.ToSend || e.What == run.ToLead || e.What == run.ToUndo)
+			}), "law 11: %s was restored without intent", d.Name)
 		}
 	}
+}
+
+// whole tells whether only whole configurations are put in place on a device.
+func (w *world) whole(device string) bool {
+	return slices.ContainsFunc(w.plan.Targets(), func(t *plan.Target) bool { return t.Device.Name == device && t.Traits.Whole })
 }
 
 // Law 7: after an abort no device is started; after letting go, nothing reaches

@@ -273,6 +273,46 @@ func TestWholeConfigurations(t *testing.T) {
 	}
 }
 
+// A platform that takes only whole configurations may have a timer that restarts it: what
+// is handed over takes effect at once, guarded by that.
+func TestWholeConfigurationsWithATimer(t *testing.T) {
+	for name, c := range map[string]struct {
+		faults []sim.Fault
+		state  run.State
+		note   string
+	}{
+		"all is well":            {nil, run.Kept, "kept and saved; as predicted"},
+		"cannot be handed over":  {[]sim.Fault{{Kind: sim.Refusing}}, run.Reverted, "equal to the backup"},
+		"half of it arrives":     {[]sim.Fault{{Kind: sim.HalfLoad, Times: 1}}, run.Reverted, "equal to the backup"},
+		"an expectation fails":   {[]sim.Fault{{Kind: sim.NeverSettles}}, run.Reverted, "equal to the backup"},
+		"lost while handed over": {[]sim.Fault{{Kind: sim.Drops, Match: "^load", Times: 1}}, run.Reverted, "equal to the backup"},
+		"its check says no":      {[]sim.Fault{{Kind: sim.Balks, Match: "^tell unsaved$"}}, run.Reverted, "equal to the backup"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			set, dir := shipped(t), t.TempDir()
+			p := *set["tern"]
+			p.Config.Whole = true
+			p.Config.Check = profile.Command{In: "work", Send: "tell unsaved"}
+			p.Config.Apply = profile.Command{In: "work", Send: "tell storage"}
+			set["tern"] = &p
+			synctest.Test(t, func(t *testing.T) {
+				w := simpleOf(t, set, dir, []sim.Spec{{Faults: c.faults}, {}}, nil, book(mixedBook))
+				defer w.sim.Close()
+				w.loose = true
+				w.runQuiet()
+				w.checkLaws()
+				d := w.night.Get("ald-quay-1")
+				assert.Equal(t, c.state, d.State, d.Note)
+				assert.Contains(t, d.Note, c.note)
+				assert.Equal(t, run.Kept, w.night.Get("ald-quay-2").State, w.night.Get("ald-quay-2").Note)
+				if t.Failed() {
+					t.Log(w.story())
+				}
+			})
+		})
+	}
+}
+
 // Where nothing can be applied while something is on trial, all steps go into one apply,
 // and what they expect is looked at after it.
 func TestAllInOneApply(t *testing.T) {
@@ -324,6 +364,20 @@ func TestWhatStandsThereBefore(t *testing.T) {
 		assert.Contains(t, w.night.Get("ald-quay-1").Note, "changes of bosun stand in its candidate")
 		assert.NotEqual(t, run.Kept, w.night.Get("ald-quay-2").State)
 		assert.Equal(t, run.Kept, w.night.Get("ald-quay-3").State)
+		w.checkLaws()
+	})
+}
+
+// Where it cannot be read whether something is staged, nothing is done.
+func TestDraftsThatCannotBeRead(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		balks := sim.Fault{Kind: sim.Balks, Match: "^show draft$"}
+		w := simple(t, osiers(sim.Spec{Faults: []sim.Fault{balks}}, sim.Spec{}), book(mixedBook))
+		defer w.sim.Close()
+		w.runQuiet()
+		assert.Equal(t, run.Blocked, w.night.Get("ald-quay-1").State, w.night.Get("ald-quay-1").Note)
+		assert.Contains(t, w.night.Get("ald-quay-1").Note, "show draft")
+		assert.Equal(t, run.Kept, w.night.Get("ald-quay-2").State)
 		w.checkLaws()
 	})
 }

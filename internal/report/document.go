@@ -174,11 +174,46 @@ func (d *document) before() {
 		}
 	}
 	d.line("- its configuration is backed up, and the backup read back equal")
-	if !d.p.Timer.None {
-		d.line(fmt.Sprintf("- a rollback timer of at least %s is armed on it, and seen pending", runbook.FormatDuration(d.p.Timer.For)))
-	}
+	d.ways()
 	for _, w := range d.p.Waivers {
 		d.line(fmt.Sprintf("- waived: %s on %s, by %s: %s", inText(w.Check), inText(w.Device), inText(w.By), inText(w.Reason)))
+	}
+}
+
+// ways says how devices take the change back by themselves, by kind.
+func (d *document) ways() {
+	platforms, long := map[plan.TimerKind][]string{}, map[plan.TimerKind]time.Duration{}
+	count := map[plan.TimerKind]int{}
+	for _, t := range d.p.Targets() {
+		way := d.p.Way(t)
+		count[way]++
+		if !slices.Contains(platforms[way], t.Device.Platform) {
+			platforms[way] = append(platforms[way], t.Device.Platform)
+		}
+		if lasts := d.p.Timer.Long(t.Device.Platform); long[way] == 0 || lasts < long[way] {
+			long[way] = lasts
+		}
+	}
+	for _, w := range []struct {
+		way  plan.TimerKind
+		text string
+	}{
+		{plan.RestartTimer, "a rollback timer of at least %s is armed on it, and seen pending: when it fires, the device restarts with what is saved"},
+		{plan.PutBackTimer, "a rollback timer of at least %s is armed on it, and seen pending: when it fires, the device puts back what is saved"},
+		{plan.TrialTimer, "nothing is armed: what is applied is on trial for at least %s, and seen to be right after it; what is not confirmed by then, the device takes back"},
+		{plan.NoTimer, "it has no way back of its own: lost in its change, it stays as it is until somebody is there"},
+	} {
+		if count[w.way] == 0 {
+			continue
+		}
+		text := w.text
+		if strings.Contains(text, "%s") {
+			text = fmt.Sprintf(text, runbook.FormatDuration(long[w.way]))
+		}
+		if len(count) > 1 {
+			text = fmt.Sprintf("on %s (%s): %s", Count(count[w.way], "device"), strings.Join(platforms[w.way], ", "), text)
+		}
+		d.line("- " + text)
 	}
 }
 
@@ -252,7 +287,7 @@ func (d *document) back() {
 	d.line(fmt.Sprintf("Everything, at the end of the night: within %s. A device that is taken back is compared with its backup after each of these, until it is equal:", runbook.FormatDuration(d.p.BackTime(d.p.Targets()).Round(time.Second))), "",
 		"1. the lines that are computed to lead from what runs to the backup, and the undo lines",
 		"2. the whole backup, where its platform can load one",
-		"3. its rollback timer, which takes the change back when everything else fails, contact included")
+		"3. what it does by itself, as said above, when everything else fails, contact included; a trial is ended first of all")
 	if d.p.Rules.StopAfter > 0 {
 		d.line("", fmt.Sprintf("After %s no further device is begun before a person has decided.", Count(d.p.Rules.StopAfter, "failure")))
 	}
