@@ -245,7 +245,11 @@ func (c *checker) command(path string, cmd Command, must bool) {
 		}
 		return
 	}
-	if left := strings.NewReplacer("<<seconds>>", "", "<<at>>", "").Replace(cmd.Send); anyValue.MatchString(left) || left != cmd.Send && !slices.Contains(timed, path) {
+	left := strings.ReplaceAll(cmd.Send, "<<seconds>>", "")
+	if path == "timer.arm" {
+		left = strings.ReplaceAll(left, "<<at>>", "")
+	}
+	if anyValue.MatchString(left) || left != cmd.Send && !slices.Contains(timed, path) {
 		c.fail(path+".send", "the command as it is typed", "a value in << >> is filled in nowhere here: it would be sent as it stands")
 	}
 	if _, ok := c.p.Modes[cmd.In]; !ok {
@@ -272,9 +276,9 @@ func (c *checker) timer() {
 		if c.p.Trial.Apply.Send == "" {
 			c.fail("timer.kind", "trial: with apply:, show:, confirm: and undo:", "nothing says how a change is applied on trial")
 		}
-		for name, cmd := range map[string]Command{"timer.arm": t.Arm, "timer.show": t.Show, "timer.disarm": t.Disarm} {
-			if cmd.Send != "" {
-				c.fail(name, "trial: confirm:, show: or apply:", "where the way back is a trial, what concerns it stands under trial")
+		for _, key := range c.keys("timer") {
+			if key != "kind" && key != "boot" {
+				c.fail("timer."+key, "trial: with apply:, show:, confirm: and undo:", "where the way back is a trial, what concerns it stands under trial")
 			}
 		}
 		return

@@ -3,6 +3,7 @@ package profile
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -111,9 +112,9 @@ func (s *Session) applyWhole(ctx context.Context, trial time.Duration) error {
 func (c *checker) wholes() {
 	cfg := c.p.Config
 	if !cfg.Whole {
-		for name, cmd := range map[string]Command{"check": cfg.Check, "apply": cfg.Apply, "drop": cfg.Drop} {
-			if cmd.Send != "" {
-				c.fail("configuration."+name, "whole: true", "only a configuration that is handed over as a whole is checked and applied")
+		for _, key := range c.keys("configuration") {
+			if slices.Contains([]string{"check", "apply", "drop"}, key) {
+				c.fail("configuration."+key, "whole: true", "only a configuration that is handed over as a whole is checked and applied")
 			}
 		}
 		return
