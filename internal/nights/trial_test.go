@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"math/rand/v2"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -267,6 +269,71 @@ func TestWholeConfigurations(t *testing.T) {
 				assert.Equal(t, run.Kept, w.night.Get("ald-quay-2").State, w.night.Get("ald-quay-2").Note)
 				if t.Failed() {
 					t.Log(w.story())
+				}
+			})
+		})
+	}
+}
+
+// putBook puts a whole file in place, and changes it then.
+const putBook = `step "All of it"
+  on osier
+    put file "osier.conf"
+  expect    clock.source == "192.0.2.40" and clock.settled within 40s
+
+step "Gates"
+  on osier
+    want
+      | port 3
+      |   carries 310
+`
+
+// A whole file of the workspace, with the device's own values, is put in place, and what
+// was there before comes back where something fails.
+func TestAWholeFileIsPutInPlace(t *testing.T) {
+	for name, c := range map[string]struct {
+		faults []sim.Fault
+		once   bool
+		state  run.State
+		note   string
+	}{
+		"all is well":           {nil, false, run.Kept, "kept and saved; as predicted"},
+		"in one apply":          {nil, true, run.Kept, "kept and saved; as predicted"},
+		"cannot be handed over": {[]sim.Fault{{Kind: sim.Refusing}}, false, run.Reverted, "equal to the backup"},
+		"an expectation fails":  {[]sim.Fault{{Kind: sim.NeverSettles}}, true, run.Reverted, "equal to the backup"},
+		"half of it arrives":    {[]sim.Fault{{Kind: sim.HalfLoad, Times: 1}}, false, run.Reverted, "equal to the backup"},
+		"it cannot be ended":    {[]sim.Fault{{Kind: sim.NeverSettles}, {Kind: sim.LostUndo}}, false, run.Reverted, "equal to the backup"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			set, dir := shipped(t), t.TempDir()
+			if c.once {
+				set = once(t)
+			}
+			set = wholes(t, set)
+			whole := strings.Replace(intendedConfig, "{{.Name}}", "ald-quay-0", 1)
+			if c.once { // the second step is for what the file does not have
+				whole = strings.Replace(whole, "port 3\n  label \"gate\"\n  lan 310\n", "port 3\n  label \"gate\"\n", 1)
+			}
+			text := sim.Braces(whole)
+			text = "## the quay of <<site>>\n\n" + strings.Replace(text, "ald-quay-0", "<<name>>", 1)
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "osier.conf"), []byte(text), 0o600))
+			synctest.Test(t, func(t *testing.T) {
+				w := simpleOf(t, set, dir, osiers(sim.Spec{Once: c.once, Faults: c.faults}, sim.Spec{Once: c.once}), nil, book(putBook))
+				defer w.sim.Close()
+				w.runQuiet()
+				w.checkLaws()
+				d := w.night.Get("ald-quay-1")
+				assert.Equal(t, c.state, d.State, d.Note)
+				assert.Contains(t, d.Note, c.note)
+				assert.Equal(t, run.Kept, w.night.Get("ald-quay-2").State, w.night.Get("ald-quay-2").Note)
+				assert.Contains(t, w.sim.Device("ald-quay-2").Saved(), "name ald-quay-2\n")
+				if t.Failed() {
+					t.Log(w.story())
+				}
+				if c.state == run.Kept && !c.once {
+					w.night = run.Night{}
+					w.runQuiet()
+					assert.Equal(t, run.Already, w.night.Get("ald-quay-1").State, "the file is in place: %s", w.night.Get("ald-quay-1").Note)
 				}
 			})
 		})

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"os"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -172,6 +173,7 @@ func newWorldOf(t testing.TB, set profile.Set, s sim.Scenario, fleetCSV, book st
 	require.NoError(t, err)
 	rb, err := runbook.Parse("night.runbook", []byte(book))
 	require.NoError(t, err, book)
+	require.NoError(t, rb.Fill(func(name string) ([]byte, error) { return os.ReadFile(filepath.Join(dir, name)) }))
 	require.NoError(t, rb.Compile(set.Schema(fl)))
 	s.Logins, s.Operator, s.Config = map[string]string{"crew": password}, operator, baseConfig
 	s.ClearLogins, s.Master = map[string]string{"gates": gatesWord}, masterWord

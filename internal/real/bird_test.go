@@ -136,6 +136,50 @@ unattended  take back the device
 	return code, out
 }
 
+// A whole file of the workspace, with each router's own values, is put in place.
+func TestRoutersGetAWholeFile(t *testing.T) {
+	l := newLab(t)
+	homes := routers(t, l)
+	l.write("ws/bird.conf", `# <<name>>, by the night crew
+router id 192.0.2.77;
+
+protocol device { }
+protocol static quays {
+  ipv4;
+  route 192.0.2.128/25 blackhole; # <<name>>
+}
+`)
+	book := l.write("ws/file.runbook", `runbook "A file of its own"
+  window    now for 10m
+  reserve   2m
+
+scope
+  role == "router"
+
+timer       20s
+
+step "The routers' file"
+  on bird
+    put file "bird.conf"
+  expect    any(routes, .prefix == "192.0.2.128/25") and all(protocols, .name != "east") within 5s
+
+unattended  take back everything
+`)
+	code, out, _ := l.metabasis("", "run", book, "--headless")
+	assert.Zero(t, code)
+	assert.Contains(t, out, "4 devices: 4 kept")
+	for i, home := range homes {
+		now, err := os.ReadFile(filepath.Join(home, "bird.conf"))
+		require.NoError(t, err)
+		assert.Contains(t, string(now), fmt.Sprintf("# r%d, by the night crew\nrouter id 192.0.2.77;\n\nprotocol device", i+1), "as it stands in the workspace")
+		assert.Contains(t, l.shows(home, "show", "route"), "192.0.2.128/25")
+		assert.NotContains(t, l.shows(home, "show", "protocols"), "east")
+	}
+	code, out, _ = l.metabasis("", "run", book, "--headless")
+	assert.Zero(t, code)
+	assert.Contains(t, out, "4 already", "what is in place is not put there again")
+}
+
 // shows asks a daemon itself.
 func (l *lab) shows(home string, command ...string) string {
 	return l.run("birdcl", append([]string{"-s", filepath.Join(home, "bird.ctl")}, command...)...)

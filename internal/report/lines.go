@@ -50,7 +50,11 @@ func LinesOf(p *plan.Plan, t *plan.Target) []string {
 		if s.Want == nil && s.Done {
 			out = append(out, "  already so: nothing is sent")
 		}
-		out = append(out, block("send", t.Masked(s.Send))...)
+		name := "send"
+		if len(s.Put) > 0 {
+			name = "put the whole file"
+		}
+		out = append(out, block(name, t.Masked(s.Send))...)
 		out = append(out, block("undo", t.Masked(s.Undo))...)
 		if s.Unwritten && len(s.Undo) == 0 {
 			out = append(out, "  undone by lines that are computed from the device's own configuration")

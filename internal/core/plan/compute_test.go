@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"maps"
 	"regexp"
 	"runtime"
 	"strings"
@@ -184,4 +185,43 @@ func BenchmarkRead(b *testing.B) {
 		}
 		workers.Wait()
 	}
+}
+
+// A whole file is refused where lines are taken, and is known to be in place where it is.
+func TestPuttingAWholeFile(t *testing.T) {
+	const text = `runbook "x"
+  window    now for 1h
+
+scope
+  role == "quay"
+
+timer       5m
+
+step "All of it"
+  put file "a.conf"
+`
+	rb, err := runbook.Parse("x.runbook", []byte(text))
+	require.NoError(t, err)
+	require.NoError(t, rb.Fill(func(string) ([]byte, error) { return []byte("name <<name>>\n\nlog host 198.51.100.14\n"), nil }))
+	require.NoError(t, rb.Compile(schema))
+	_, err = Make(rb, read(t, six), nil, traits, night)
+	assert.ErrorContains(t, err, `step "All of it" puts a whole file in place, and tern takes lines`)
+
+	kinds := maps.Clone(traits)
+	tern := kinds["tern"]
+	tern.Stages, tern.Whole = true, true
+	kinds["tern"] = tern
+	p, err := Make(rb, read(t, six), nil, kinds, night)
+	require.NoError(t, err)
+	target := p.Targets()[0]
+	name := target.Device.Name
+	assert.Equal(t, []string{"name " + name, "", "log host 198.51.100.14"}, target.Steps[0].Send)
+	assert.True(t, target.Steps[0].Changes())
+	other := target.Compute(0, config.Parse("name "+name+"\n", tern.Style)).Steps[0]
+	assert.False(t, other.Done)
+	assert.Equal(t, target.Steps[0].Put, other.Send)
+	assert.True(t, other.After.Has("log host 198.51.100.14"))
+	same := target.Compute(0, config.Parse("log host 198.51.100.14\nname "+name+"\n", tern.Style)).Steps[0]
+	assert.True(t, same.Done)
+	assert.Empty(t, same.Send)
 }

@@ -193,6 +193,8 @@ type Step struct {
 	Already []Check // all must hold; none means it is never known
 	Expect  []Expect
 
+	// Put is the whole configuration that the step puts in place; none where it does not.
+	Put []string
 	// Want is what shall be there, where the step says that; its lines are computed.
 	Want *config.Want
 	// Uses are the values in its lines that are the device's own, with where each is said.
@@ -240,7 +242,9 @@ type Through struct {
 type Use struct{ Name, Value, From string }
 
 // Changes tells whether the step may change the device.
-func (s Step) Changes() bool { return len(s.Send) > 0 || s.Want != nil || s.Through != nil }
+func (s Step) Changes() bool {
+	return len(s.Send) > 0 || s.Want != nil || s.Through != nil || len(s.Put) > 0
+}
 
 // Check is a condition with the values it is evaluated over.
 type Check struct {
@@ -414,6 +418,9 @@ func (m *maker) step(t *Target, s runbook.Step, number int) (Step, bool) {
 		return Step{}, false
 	}
 	out := Step{Title: s.Title, Number: number, Needs: m.numbers(s.Needs), UndoFirst: on.UndoFirst, Unwritten: len(on.Send) > 0 && len(on.Undo) == 0}
+	if len(on.Put) > 0 {
+		return m.put(t, s, on, out), true
+	}
 	if on.Wants() {
 		out.Want = &config.Want{}
 	}
@@ -506,7 +513,7 @@ func (m *maker) render(t *Target, texts []*runbook.Text, env runbook.Env) []stri
 			continue
 		}
 		for _, v := range t.Traits.Style.Volatile {
-			if v.MatchString(strings.TrimSpace(line)) && strings.ContainsFunc(line, unicode.IsLetter) {
+			if !text.Whole() && v.MatchString(strings.TrimSpace(line)) && strings.ContainsFunc(line, unicode.IsLetter) {
 				m.onceAt(text, "", "%q is what the profile of %s calls volatile: it is left out of every comparison, so nothing would prove it", line, t.Device.Platform)
 			}
 		}

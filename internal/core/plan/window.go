@@ -145,8 +145,14 @@ func (s Step) lines() int {
 	case s.Want != nil && len(s.Send) == 0:
 		return 2*s.Want.Size() + 2
 	}
+	if len(s.Put) > 0 {
+		return putLines
+	}
 	return len(s.Send)
 }
+
+// putLines is how many lines a whole file counts for: it is handed over at once.
+const putLines = 6
 
 // Left is the worst case of what remains from step i on (len(t.Steps) when
 // only the soak and the closing remain).

@@ -45,6 +45,9 @@ type Session interface {
 	Edit(ctx context.Context) error
 	// Line sends one line of a change.
 	Line(ctx context.Context, line string) error
+	// Put makes of what is being changed a whole configuration, where only whole ones are
+	// taken.
+	Put(ctx context.Context, text string) error
 	// Apply ends what Edit began and lets it take effect: for that time, where it is on
 	// trial.
 	Apply(ctx context.Context, trial time.Duration) error

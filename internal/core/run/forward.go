@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"metabasis/internal/core/plan"
@@ -169,6 +170,9 @@ func (w *worker) begin(i int) {
 // lines sends the lines of a step, one at a time, and stops at the first that is refused.
 func (w *worker) lines(i int) *trouble {
 	s := w.t.Steps[i]
+	if len(s.Put) > 0 {
+		return w.put(i)
+	}
 	for n, line := range s.Send {
 		if err := w.interrupted(); err != nil {
 			return faced(s.Title, err)
@@ -198,6 +202,19 @@ func (w *worker) lines(i int) *trouble {
 			w.sent[i]++
 		}
 	}
+	return nil
+}
+
+// put hands a whole configuration over.
+func (w *worker) put(i int) *trouble {
+	s := w.t.Steps[i]
+	if err := w.interrupted(); err != nil {
+		return faced(s.Title, err)
+	}
+	if err := w.ses.Put(w.ctx, strings.Join(s.Put, "\n")+"\n"); err != nil {
+		return faced(s.Title, err)
+	}
+	w.emit(Event{Kind: Sent, Step: i + 1, Line: len(s.Put), Lines: []string{fmt.Sprintf("a whole file of %s", lines(len(s.Put)))}})
 	return nil
 }
 

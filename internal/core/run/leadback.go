@@ -64,13 +64,16 @@ func (w *worker) undoStep(i int) error {
 		return w.undo(i)
 	}
 	made, err := l.Predict(w.bases[i], s.Send[:w.sent[i]])
+	if len(s.Put) > 0 && s.After != nil {
+		made, err = *s.After, nil
+	}
 	if err != nil {
 		err = errNoLines
 	} else {
 		_, err = w.leadTo(made, w.snaps[i], i+1)
 	}
 	switch {
-	case errors.Is(err, errNoLines) && s.Want == nil && !s.Unwritten:
+	case errors.Is(err, errNoLines) && s.Want == nil && !s.Unwritten && len(s.Undo) > 0:
 		return w.undo(i)
 	case errors.Is(err, errNoLines):
 		return &Unclear{Asked: "undo of " + s.Title, Got: err.Error()}

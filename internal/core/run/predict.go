@@ -62,7 +62,7 @@ func (w *worker) computeFrom(i int, now *config.Config) {
 	}
 	w.t = w.t.Compute(i, *now)
 	for j := i; j < len(w.t.Steps); j++ {
-		if w.t.Steps[j].Want != nil {
+		if w.t.Steps[j].Want != nil || len(w.t.Steps[j].Put) > 0 {
 			w.already[j] = w.t.Steps[j].Done
 		}
 	}

@@ -282,7 +282,7 @@ func (w *worker) undoWritten(which func(plan.Step) bool) (bool, error) {
 	sent := false
 	for _, i := range slices.Backward(w.begun) {
 		s := w.t.Steps[i]
-		if w.undone[i] || s.Want != nil || s.Unwritten || !which(s) {
+		if w.undone[i] || s.Want != nil || s.Unwritten || len(s.Undo) == 0 || !which(s) {
 			continue
 		}
 		sent = true

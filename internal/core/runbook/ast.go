@@ -193,6 +193,7 @@ type On struct {
 	Want      []*Text  // lines that shall be there, in their sections, as the device prints them
 	Gone      []*Text  // lines that shall not
 	NoOther   []*Text  // patterns: of the lines that fit, none shall be there but those wanted
+	Put       []*Text  // the whole configuration, where only whole ones are taken
 	Send      []*Text
 	Undo      []*Text // none: it is computed
 	UndoFirst bool    // a take-back begins with the undo lines, before computed ones
@@ -215,7 +216,7 @@ func (on On) Names() (out []string) {
 
 // texts are all the lines for the device.
 func (on On) texts() []*Text {
-	return slices.Concat(on.Want, on.Gone, on.NoOther, on.Send, on.Undo)
+	return slices.Concat(on.Want, on.Gone, on.NoOther, on.Put, on.Send, on.Undo)
 }
 
 // Expect is what must become true after a step.

@@ -256,7 +256,11 @@ type Text struct {
 	pieces []piece
 	quoted bool   // it stood in quotes, so it is meant as it stands
 	file   string // it stands for the lines of a file that has not been read yet
+	whole  bool   // all of that file, with its empty lines
 }
+
+// Whole tells whether the text is a line of a file that is put in place as a whole.
+func (t *Text) Whole() bool { return t.whole }
 
 // literal tells a text without values.
 func (t *Text) literal() bool {

@@ -51,7 +51,7 @@ func (rb *Runbook) Fill(read func(name string) ([]byte, error)) error {
 	for i := range rb.Steps {
 		for j := range rb.Steps[i].On {
 			on := &rb.Steps[i].On[j]
-			for _, texts := range []*[]*Text{&on.Want, &on.Gone, &on.Send, &on.Undo} {
+			for _, texts := range []*[]*Text{&on.Want, &on.Gone, &on.Put, &on.Send, &on.Undo} {
 				*texts = f.fill(*texts)
 			}
 		}
@@ -63,7 +63,7 @@ func (rb *Runbook) Fill(read func(name string) ([]byte, error)) error {
 type filler struct {
 	rb    *Runbook
 	read  func(name string) ([]byte, error)
-	texts map[string][]*Text // by file
+	texts map[string][]*Text // by file, and by how it is meant
 	list  problem.List
 }
 
@@ -73,20 +73,23 @@ func (f *filler) fill(texts []*Text) (out []*Text) {
 			out = append(out, t)
 			continue
 		}
-		lines, known := f.texts[t.file]
+		key := fmt.Sprint(t.whole, t.file)
+		lines, known := f.texts[key]
 		if !known {
 			lines = f.lines(t)
-			f.texts[t.file] = lines
+			f.texts[key] = lines
 		}
 		for _, l := range lines { // each place compiles its own
 			again := *l
+			again.whole = t.whole
 			out = append(out, &again)
 		}
 	}
 	return out
 }
 
-// lines reads the lines of a file. Empty ones set parts of it apart, and are not sent.
+// lines reads the lines of a file. Empty ones set parts of it apart, and are not sent; a
+// file that is meant as a whole has them.
 func (f *filler) lines(t *Text) (out []*Text) {
 	here := problem.Problem{File: f.rb.File, Line: t.at.line, Col: t.at.col, Text: f.rb.lines[t.at.line]}
 	data, err := f.read(t.file)
@@ -109,7 +112,7 @@ func (f *filler) lines(t *Text) (out []*Text) {
 		raw = strings.TrimRightFunc(raw, unicode.IsSpace)
 		n := &node{n: i + 1, raw: raw, text: raw, device: true}
 		switch at := strings.IndexFunc(raw, func(r rune) bool { return isControl(r) && r != '\t' }); {
-		case raw == "":
+		case raw == "" && !t.whole:
 			continue
 		case len(raw) > maxLine:
 			n.raw = raw[:60] + "…"
@@ -127,6 +130,9 @@ func (f *filler) lines(t *Text) (out []*Text) {
 			l.pieces[j].at.file, l.pieces[j].at.raw = t.file, raw
 		}
 		out = append(out, l)
+	}
+	for len(out) > 0 && out[len(out)-1].Source == "" {
+		out = out[:len(out)-1]
 	}
 	if len(out) > maxLines {
 		out, here.Msg = nil, fmt.Sprintf("the file %s has more than %d lines", t.file, maxLines)

@@ -85,6 +85,19 @@ func TestFilesThatCannotBeUsed(t *testing.T) {
 		var list problem.List
 		assert.ErrorAs(t, err, &list, name)
 	}
+	for name, c := range map[string]struct{ step, body, want string }{
+		"put, no file":   {"put", "x", `expected "file", found the end of the line`},
+		"put and want":   {"put file \"a.txt\"\n  want\n    | x", "x", "puts a whole file in place, which says all that shall be there: want does not go with it"},
+		"put and send":   {"put file \"a.txt\"\n  send\n    | x", "x", "send does not go with it"},
+		"put in a loop":  {"for       n in 7..9\n  put file \"a.txt\"", "x", "for does not go with it"},
+		"nothing to put": {`put file "a.txt"`, "\n \n", "no line stands in the file a.txt"},
+	} {
+		_, err := filledWith(t, "step \"S\"\n  "+c.step+"\n", map[string]string{"a.txt": c.body})
+		assert.ErrorContains(t, err, c.want, name)
+	}
+	whole, err := filledWith(t, "step \"S\"\n  put file \"a.txt\"\n", map[string]string{"a.txt": "one\n\n  port <<gate_port>>\n\n"})
+	require.NoError(t, err)
+	require.Len(t, whole.Steps[len(whole.Steps)-1].On[0].Put, 3, "with its empty lines, but for those at its end")
 	rb, err := Parse("x.runbook", []byte(head+"step \"S\"\n  send file \"a.txt\"\n  undo\n    | y\n"))
 	require.NoError(t, err)
 	assert.Equal(t, []string{"a.txt"}, rb.Files())

@@ -119,7 +119,7 @@ func (f *formatter) layout(n *node, level int) string {
 		}
 		return key.text + " " + rest
 	}
-	if slices.Contains([]string{"on", "undo", "send", "want", "gone"}, key.text) {
+	if slices.Contains([]string{"on", "undo", "send", "want", "gone", "put"}, key.text) {
 		return key.text + " " + rest
 	}
 	return pad(key.text, keyWidth) + rest

@@ -59,6 +59,14 @@ func (p *parser) deviceEntries(on *On) map[string]entryFunc {
 	}
 	return map[string]entryFunc{
 		"want": lines(&on.Want), "gone": lines(&on.Gone), "send": lines(&on.Send), "undo": lines(&on.Undo),
+		"put": func(n *node, c *cursor) {
+			on.Line = n.n
+			c.want("file")
+			on.Put = p.fileText(n, c)
+			for _, t := range on.Put {
+				t.whole = true
+			}
+		},
 		"no": func(n *node, c *cursor) {
 			c.want("other")
 			on.Line = n.n
@@ -141,6 +149,17 @@ func (p *parser) checkOn(n *node, s Step) {
 // checkLines refuses lines that are not to be sent, conditions on lines that are not
 // there, and what is computed where it is wanted.
 func (p *parser) checkLines(n *node, s Step, on On) {
+	if len(on.Put) > 0 {
+		for _, key := range []string{"want", "gone", "no", "send", "undo", "already", "for"} {
+			if at := n.find(key); at != nil {
+				p.at(at, at.col(0), "a step of its own", "step %q puts a whole file in place, which says all that shall be there: %s does not go with it", s.Title, key)
+			}
+		}
+		if s.For != nil || s.Already != nil {
+			p.at(n, n.col(0), "a step of its own", "step %q puts a whole file in place: it has neither a loop nor an already", s.Title)
+		}
+		return
+	}
 	if on.Wants() {
 		const computed = "it is computed from what shall be there"
 		for key, given := range map[string]bool{"already": s.Already != nil || on.Already != nil, "undo": len(on.Undo) > 0} {

@@ -64,6 +64,19 @@ func (s *Session) lineWhole(line string) error {
 	return nil
 }
 
+// Put makes of what is being changed a whole configuration.
+func (s *Session) Put(_ context.Context, text string) error {
+	switch {
+	case s.broken != nil:
+		return s.broken
+	case !s.p.Config.Whole:
+		return &run.Refused{Line: "a whole file", Said: "the profile of " + s.p.Platform + " knows no way to put one in place; nothing was sent"}
+	}
+	s.log.Note(fmt.Sprintf("a whole file of %d lines is to be put in place", strings.Count(text, "\n")))
+	s.whole = &edited{text: text}
+	return nil
+}
+
 // rewritten is the text with its lines carried out.
 func (s *Session) rewritten() (string, error) {
 	if len(s.whole.lines) == 0 {
