@@ -22,7 +22,7 @@ deps:
 # Against real systems on loopback: OpenSSH, a Telnet server, BIRD 2. Needs root.
 test-real: real-deps
 	$(GO) vet -tags real ./internal/real
-	$(GO) test -tags real -count=1 -timeout 280s ./internal/real
+	$(GO) test -tags real -count=1 -timeout 420s ./internal/real
 
 real-deps:
 	@scripts/deps nft:nftables ip:iproute2 sshd:openssh-server ssh-agent:openssh-client bird:bird2 telnetd:inetutils-telnetd socat:socat useradd:passwd
