@@ -90,6 +90,7 @@ type world struct {
 	night     run.Night
 	started   time.Time
 	unsaved   map[string]bool
+	stored0   map[string]string // what was saved on each when the night began
 	specs     map[string]sim.Spec
 	dial      func(context.Context, string, string) (net.Conn, error) // nil: in memory
 	store     run.Backups                                             // nil: on disk
@@ -182,9 +183,9 @@ func newWorldOf(t testing.TB, set profile.Set, s sim.Scenario, fleetCSV, book st
 	require.NoError(t, err)
 	p, err := plan.Make(rb, fl, answers, set.Traits(), time.Now())
 	require.NoError(t, err)
-	w := &world{t: t, sim: simulated, plan: p, dir: dir, initial: map[string]string{}, unsaved: map[string]bool{}, specs: map[string]sim.Spec{}, mark: "log host 198.51.100.14", profiles: set}
+	w := &world{t: t, sim: simulated, plan: p, dir: dir, initial: map[string]string{}, unsaved: map[string]bool{}, stored0: map[string]string{}, specs: map[string]sim.Spec{}, mark: "log host 198.51.100.14", profiles: set}
 	for _, d := range simulated.Devices() {
-		w.initial[d.Name()] = d.Running()
+		w.initial[d.Name()], w.stored0[d.Name()] = d.Running(), d.Saved()
 		w.unsaved[d.Name()] = d.Running() != d.Saved()
 	}
 	for _, spec := range s.Devices {
