@@ -62,7 +62,7 @@ func TestRunbookExamples(t *testing.T) {
 
 func TestProfileExcerptsAreOfTheShippedProfile(t *testing.T) {
 	var shipped []byte
-	for _, name := range []string{"tern", "plover", "bird"} {
+	for _, name := range []string{"tern", "plover", "bird", "osier"} {
 		text, err := os.ReadFile(root + "profiles/" + name + ".yaml")
 		require.NoError(t, err)
 		shipped = append(shipped, text...)

@@ -202,14 +202,7 @@ func TestEachFaultOnTrial(t *testing.T) {
 				w := simple(t, osiers(sim.Spec{Faults: []sim.Fault{c.fault}}, sim.Spec{}), book(mixedBook))
 				defer w.sim.Close()
 				w.run(context.Background(), nil)
-				d := w.night.Get("ald-quay-1")
-				assert.Equal(t, c.state, d.State, d.Note)
-				assert.Contains(t, d.Note, c.note)
-				assert.Equal(t, run.Kept, w.night.Get("ald-quay-2").State)
-				w.checkLaws()
-				if t.Failed() {
-					t.Log(w.story())
-				}
+				w.endsAs(c.state, c.note)
 			})
 		})
 	}
@@ -262,14 +255,7 @@ func TestWholeConfigurations(t *testing.T) {
 				w := simpleOf(t, set, dir, osiers(sim.Spec{Once: c.once, Faults: c.faults}, sim.Spec{Once: c.once}), nil, book(typedBook))
 				defer w.sim.Close()
 				w.runQuiet()
-				w.checkLaws()
-				d := w.night.Get("ald-quay-1")
-				assert.Equal(t, c.state, d.State, d.Note)
-				assert.Contains(t, d.Note, c.note)
-				assert.Equal(t, run.Kept, w.night.Get("ald-quay-2").State, w.night.Get("ald-quay-2").Note)
-				if t.Failed() {
-					t.Log(w.story())
-				}
+				w.endsAs(c.state, c.note)
 			})
 		})
 	}
@@ -321,15 +307,8 @@ func TestAWholeFileIsPutInPlace(t *testing.T) {
 				w := simpleOf(t, set, dir, osiers(sim.Spec{Once: c.once, Faults: c.faults}, sim.Spec{Once: c.once}), nil, book(putBook))
 				defer w.sim.Close()
 				w.runQuiet()
-				w.checkLaws()
-				d := w.night.Get("ald-quay-1")
-				assert.Equal(t, c.state, d.State, d.Note)
-				assert.Contains(t, d.Note, c.note)
-				assert.Equal(t, run.Kept, w.night.Get("ald-quay-2").State, w.night.Get("ald-quay-2").Note)
+				w.endsAs(c.state, c.note)
 				assert.Contains(t, w.sim.Device("ald-quay-2").Saved(), "name ald-quay-2\n")
-				if t.Failed() {
-					t.Log(w.story())
-				}
 				if c.state == run.Kept && !c.once {
 					w.night = run.Night{}
 					w.runQuiet()
@@ -367,14 +346,7 @@ func TestWholeConfigurationsWithATimer(t *testing.T) {
 				defer w.sim.Close()
 				w.loose = true
 				w.runQuiet()
-				w.checkLaws()
-				d := w.night.Get("ald-quay-1")
-				assert.Equal(t, c.state, d.State, d.Note)
-				assert.Contains(t, d.Note, c.note)
-				assert.Equal(t, run.Kept, w.night.Get("ald-quay-2").State, w.night.Get("ald-quay-2").Note)
-				if t.Failed() {
-					t.Log(w.story())
-				}
+				w.endsAs(c.state, c.note)
 			})
 		})
 	}
@@ -403,20 +375,56 @@ func TestAllInOneApply(t *testing.T) {
 				w := simpleOf(t, set, dir, osiers(sim.Spec{Once: true, Faults: c.faults}, sim.Spec{Once: true}), nil, book(mixedBook))
 				defer w.sim.Close()
 				w.runQuiet()
-				w.checkLaws()
-				d := w.night.Get("ald-quay-1")
-				assert.Equal(t, c.state, d.State, d.Note)
-				assert.Contains(t, d.Note, c.note)
+				w.endsAs(c.state, c.note)
 				if c.marks != nil {
-					assert.Equal(t, c.marks, d.Marks)
+					assert.Equal(t, c.marks, w.night.Get("ald-quay-1").Marks)
 				}
-				assert.Equal(t, run.Kept, w.night.Get("ald-quay-2").State)
 				assert.Len(t, w.intents("ald-quay-2", run.ToApply), 1)
-				if t.Failed() {
-					t.Log(w.story())
-				}
 			})
 		})
+	}
+}
+
+// endsAs tells how the first device has ended, by the laws, and that the one beside it is
+// kept.
+func (w *world) endsAs(state run.State, note string) {
+	w.t.Helper()
+	w.checkLaws()
+	d, beside := w.night.Get("ald-quay-1"), w.night.Get("ald-quay-2")
+	assert.Equal(w.t, state, d.State, d.Note)
+	assert.Contains(w.t, d.Note, note)
+	assert.Equal(w.t, run.Kept, beside.State, beside.Note)
+	if w.t.Failed() {
+		w.t.Log(w.story())
+	}
+}
+
+// Wherever in its night a device is lost, or says no, it ends as the laws have it: never
+// with lines of ours staged on it, nor with a trial that nobody knows of.
+func TestTrialsCutOffAtEveryPoint(t *testing.T) {
+	for name, set := range map[string]profile.Set{"a step, an apply": shipped(t), "one apply": once(t), "whole": wholes(t, shipped(t))} {
+		for _, kind := range []string{sim.Drops, sim.DropsAfter, sim.Hangs, sim.Balks} {
+			t.Run(name+" "+kind, func(t *testing.T) {
+				t.Parallel()
+				dir := t.TempDir()
+				for k := range 48 {
+					synctest.Test(t, func(t *testing.T) {
+						spec := sim.Spec{Once: name == "one apply", Faults: []sim.Fault{{Kind: kind, Times: 1, After: k}}}
+						w := simpleOf(t, set, filepath.Join(dir, fmt.Sprint(k)), osiers(spec), nil, book(mixedBook))
+						defer w.sim.Close()
+						w.runQuiet()
+						w.checkLaws()
+						d, dev := w.night.Devices[0], w.sim.Devices()[0]
+						assert.Contains(t, []run.State{run.Kept, run.Reverted, run.Blocked}, d.State, "at %d: %s", k, d.Note)
+						assert.Zero(t, dev.Due(), "at %d: %s", k, d.Note)
+						assert.True(t, dev.Drafted() == "" || strings.Contains(d.Note, "may still stand in its candidate"), "at %d, %s: a draft of %s is left: %s", k, d.State, dev.Drafted(), d.Note)
+						if t.Failed() {
+							t.Log(w.story())
+						}
+					})
+				}
+			})
+		}
 	}
 }
 

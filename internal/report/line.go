@@ -93,6 +93,9 @@ func tell(e run.Event) string {
 	case run.Refusal:
 		return fmt.Sprintf("refused: %s: %s", strings.Join(e.Lines, ""), e.Note)
 	case run.TimerSeen:
+		if e.What == string(plan.TrialTimer) && e.Note != "" {
+			return fmt.Sprintf("may be on trial for %s, until %s; %s", runbook.FormatDuration(e.For), Clock(e.Due), e.Note)
+		}
 		if e.What == string(plan.TrialTimer) {
 			return fmt.Sprintf("on trial for %s, until %s", runbook.FormatDuration(e.For), Clock(e.Due))
 		}

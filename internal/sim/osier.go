@@ -43,6 +43,16 @@ type draft struct {
 	lines  []string // what was typed into it
 }
 
+// Drafted tells whose draft stands on the device, "" where there is none.
+func (d *Device) Drafted() string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.draft == nil {
+		return ""
+	}
+	return d.draft.by
+}
+
 func (s *osier) prompt() string {
 	s.d.mu.Lock()
 	name := s.d.running.name

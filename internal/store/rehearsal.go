@@ -86,7 +86,7 @@ func (j *Journal) Seen(ctx context.Context, since time.Time) (fleet.Seen, error)
 			for _, d := range r.Devices {
 				if _, newer := out.Neighbours[d.Device]; !newer && len(d.Neighbours) > 0 {
 					out.Neighbours[d.Device] = d.Neighbours
-					if r.Ended.After(out.At) {
+					if out.At.IsZero() || r.Ended.Before(out.At) {
 						out.At = r.Ended
 					}
 				}

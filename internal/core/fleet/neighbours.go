@@ -7,7 +7,7 @@ import (
 
 // Seen is what devices told of their neighbours.
 type Seen struct {
-	At         time.Time
+	At         time.Time           // of the oldest of it
 	Neighbours map[string][]string // by device: the names at the other ends of its ports
 }
 

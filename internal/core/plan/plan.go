@@ -41,13 +41,10 @@ func (k TimerKind) BringsBack() bool { return k == RestartTimer || k == PutBackT
 // Guards tells whether there is a timer of this kind at all.
 func (k TimerKind) Guards() bool { return k.BringsBack() || k == TrialTimer }
 
-// What names what is on the clock.
+// What names what is on the clock of a device that brings back what is saved.
 func (k TimerKind) What() string {
-	switch k {
-	case PutBackTimer:
+	if k == PutBackTimer {
 		return "putting back what is saved"
-	case TrialTimer:
-		return "taking back a change that is on trial"
 	}
 	return "a restart"
 }

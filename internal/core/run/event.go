@@ -78,6 +78,9 @@ const (
 // AtTheEnd marks what is said of a prediction when all was done.
 const AtTheEnd = "at the end"
 
+// NotSeen is the note of a timer that may be pending, and that was not seen to be.
+const NotSeen = "not seen: contact was lost"
+
 // SavedUnread marks the end of a device of which it cannot be read what is saved.
 const SavedUnread = "saved unread"
 

@@ -346,10 +346,15 @@ func (w *worker) restore() (bool, error) {
 	}
 	w.turned = true
 	var refused *Refused
-	w.staging = w.onTrial()
+	w.staging = w.stages()
 	err := w.ses.Restore(w.ctx, w.backup)
-	if err == nil && w.onTrial() {
+	switch {
+	case err == nil && w.onTrial():
 		err = w.applyBack()
+	case err == nil:
+		w.staging = false
+	case answered(err): // what was handed over and not applied would be in the way
+		err = errors.Join(err, w.unstage())
 	}
 	if errors.As(err, &refused) {
 		w.emit(Event{Kind: Rung, What: RungRestore, Note: "refused: " + refused.Said})

@@ -70,11 +70,13 @@ func (w *worker) apply(step int) error {
 	w.due, w.slack = later(w.due, time.Now().Add(d)), 0 // it may be on trial from now on, whatever we hear
 	err := w.ses.Apply(w.ctx, d)
 	if err != nil && !answered(err) {
+		w.emit(Event{Kind: TimerSeen, Due: w.due, For: d, Note: NotSeen})
 		return err
 	}
 	pending, look := w.see()
 	switch {
 	case look != nil:
+		w.emit(Event{Kind: TimerSeen, Due: w.due, For: d, Note: NotSeen})
 		return look
 	case err != nil:
 		return errors.Join(err, w.unstage())

@@ -104,7 +104,7 @@ func facts(d *run.Device, now time.Time, cells int) []ink.Row {
 		}
 		rows = append(rows, label("way back").Add(ink.Foam, text))
 	} else if d.Way == plan.NoTimer {
-		rows = append(rows, label("way back").Add(ink.Lamp, "none of its own: lost in its change, it stays as it is"))
+		rows = append(rows, label("way back").Add(ink.Lamp, "none of its own; if lost, it stays as it is"))
 	}
 	if !d.ExpectBy.IsZero() && d.State == run.Verifying {
 		rows = append(rows, label("expects").Add(ink.Foam, "within "+ink.Short(d.ExpectBy.Sub(now))))
