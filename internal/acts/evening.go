@@ -127,7 +127,7 @@ func (e *Evening) free(d fleet.Device) error {
 }
 
 // open opens a session with a device, unless a night works on it.
-func (e *Evening) open(ctx context.Context, d fleet.Device) (*profile.Session, error) {
+func (e *Evening) open(ctx context.Context, d fleet.Device) (device.Session, error) {
 	if err := e.free(d); err != nil {
 		return nil, err
 	}

@@ -14,6 +14,9 @@ import (
 // Console opens a session for a person to work by hand, on a terminal of that
 // size: through the same login and jump hosts as any other, and recorded.
 func (c *Connector) Console(ctx context.Context, d fleet.Device, columns, rows int) (*profile.Raw, error) {
+	if p := c.Profiles[d.Platform]; p != nil && !p.Typed() {
+		return nil, &reach.Failure{Stage: reach.Prompt, Cause: "it speaks " + title(p.Connect.Protocol) + ", which nobody types", Remedy: "use its own console, or ask: get PATH"}
+	}
 	log := c.Transcript(d.Name)
 	w, err := c.way(ctx, d, func(reach.Stage) {})
 	if err != nil {

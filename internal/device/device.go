@@ -5,16 +5,19 @@ package device
 
 import (
 	"context"
+	"crypto/rand"
 	"io"
 	"net"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/reach"
 	"metabasis/internal/core/run"
+	"metabasis/internal/device/netconf"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/device/ssh"
 	"metabasis/internal/device/telnet"
@@ -55,6 +58,20 @@ type Connector struct {
 	Alive    time.Duration   // between two signs of life, unless the configuration says otherwise
 	// Transcript is where what is said with a device is kept.
 	Transcript func(device string) profile.Transcript
+
+	mu       sync.Mutex
+	memories map[string]*netconf.Memory // by device
+}
+
+// Session is a session with a device, whatever it speaks.
+type Session interface {
+	run.Session
+	// Host is the device's own name, as it says; "" when it says none.
+	Host() string
+	// Hide adds secrets that the session does not know of by itself.
+	Hide(secrets []string)
+	// Ask asks what a person wants to know; see [profile.Session.Ask].
+	Ask(ctx context.Context, command string, anything bool) ([]string, error)
 }
 
 var _ run.Connector = (*Connector)(nil)
@@ -71,10 +88,17 @@ func (c *Connector) Connect(ctx context.Context, t *plan.Target) (run.Session, e
 
 // Open reaches a device and gets it ready to be worked on. Watch is told of each
 // stage as it begins. The error is a [reach.Failure].
-func (c *Connector) Open(ctx context.Context, d fleet.Device, watch ssh.Watch) (*profile.Session, error) {
+func (c *Connector) Open(ctx context.Context, d fleet.Device, watch ssh.Watch) (Session, error) {
 	w, rw, opt, err := c.stream(ctx, d, watch)
 	if err != nil {
 		return nil, err
+	}
+	if w.Protocol == profile.NETCONF {
+		s, err := netconf.Start(ctx, w.profile, rw, opt, c.memory(d.Name))
+		if err != nil {
+			return nil, err // and no Session that is a nil
+		}
+		return s, nil
 	}
 	s, err := profile.Start(ctx, w.profile, rw, opt)
 	w.judge(err)
@@ -84,9 +108,32 @@ func (c *Connector) Open(ctx context.Context, d fleet.Device, watch ssh.Watch) (
 	return s, nil
 }
 
+// memory is what is known of a device from earlier sessions with it.
+func (c *Connector) memory(device string) *netconf.Memory {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.memories == nil {
+		c.memories = map[string]*netconf.Memory{}
+	}
+	m := c.memories[device]
+	if m == nil {
+		m = &netconf.Memory{Name: "metabasis-" + rand.Text()}
+		c.memories[device] = m
+	}
+	return m
+}
+
 // Try connects to a device and goes through its profile; see [profile.Try]. The
 // error says that it could not be connected to.
 func (c *Connector) Try(ctx context.Context, d fleet.Device, change bool, report func(profile.Finding)) (int, error) {
+	if p := c.Profiles[d.Platform]; p != nil && !p.Typed() {
+		s, err := c.Open(ctx, d, nil)
+		if err != nil {
+			return 0, err
+		}
+		defer s.Close()
+		return tryModels(ctx, p, s, report), nil
+	}
 	w, rw, opt, err := c.stream(ctx, d, nil)
 	if err != nil {
 		return 0, err
@@ -125,9 +172,12 @@ func (c *Connector) stream(ctx context.Context, d fleet.Device, watch ssh.Watch)
 	}
 	var rw io.ReadWriteCloser
 	opt := c.options(w, log, watch)
-	if w.Protocol == profile.Telnet {
+	switch w.Protocol {
+	case profile.Telnet:
 		rw, err = c.openTelnet(ctx, w, &opt, telnet.Client(columns, rows))
-	} else {
+	case profile.NETCONF:
+		rw, err = ssh.OpenSubsystem(ctx, w.dial, w.hop, watch, "netconf")
+	default:
 		rw, err = ssh.Open(ctx, w.dial, w.hop, watch)
 	}
 	if err != nil {

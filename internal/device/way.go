@@ -44,8 +44,11 @@ func (w *way) String() string {
 }
 
 func title(protocol string) string {
-	if protocol == profile.Telnet {
+	switch protocol {
+	case profile.Telnet:
 		return "Telnet"
+	case profile.NETCONF:
+		return "NETCONF"
 	}
 	return "SSH"
 }
@@ -60,17 +63,22 @@ func (c *Connector) plainWay(d fleet.Device) (*way, error) {
 		return nil, &reach.Failure{Stage: reach.Name, Cause: fmt.Sprintf("no profile for platform %q", d.Platform)}
 	}
 	w := &way{device: d, profile: p, Protocol: p.Connect.Protocol}
-	if d.Protocol != "" {
+	switch {
+	case d.Protocol == "":
+	case p.Typed():
 		w.Protocol = d.Protocol
+	default:
+		return nil, &reach.Failure{Stage: reach.Name, Cause: fmt.Sprintf("the fleet says that it is reached over %s, and its profile speaks %s", title(d.Protocol), title(p.Connect.Protocol)),
+			Remedy: "leave the protocol column empty, or give it another platform"}
 	}
 	host, port := d.Address, d.Port
-	if w.Protocol == profile.SSH {
+	if profile.OverSSH(w.Protocol) {
 		w.entry = c.Config.Host(d.Name, d.Address)
 		w.Warnings = append(w.Warnings, w.entry.Warnings...)
 		if _, err := netip.ParseAddr(host); err != nil && w.entry.HostName != "" {
 			host = w.entry.HostName
 		}
-		if port == 0 {
+		if port == 0 && w.Protocol == profile.SSH { // it is that of its shell
 			port = w.entry.Port
 		}
 		if w.jumps = d.Jump; len(w.jumps) == 0 {

@@ -75,7 +75,8 @@ var typedBook = strings.NewReplacer(`  on osier
 
 // trial tells whether changes to a device are applied on trial.
 func (w *world) trial(device string) bool {
-	return w.sim.Device(device).Platform() == "osier"
+	p := w.sim.Device(device).Platform()
+	return p == "osier" || p == "skerry"
 }
 
 // Law 1 where the way back is a trial: nothing takes effect before the backup is on disk;
@@ -101,7 +102,7 @@ func (w *world) lawOnTrial(d *run.Device, truth []sim.Truth) {
 		seen := true
 		for _, tr := range truth {
 			switch tr.What {
-			case sim.Saved, sim.Disarmed, sim.Armed:
+			case sim.Disarmed, sim.Armed:
 				seen = false
 			case sim.Shown:
 				seen = !tr.Armed
@@ -111,7 +112,7 @@ func (w *world) lawOnTrial(d *run.Device, truth []sim.Truth) {
 	}
 	if d.Touched {
 		style := w.styleOf(d.Name)
-		assert.True(w.t, config.Equal(config.Parse(w.backups.text[d.Name], style), config.Parse(sim.Braces(w.initial[d.Name]), style)),
+		assert.True(w.t, config.Equal(config.Parse(w.backups.text[d.Name], style), config.Parse(w.backupOf(d.Name, w.initial[d.Name]), style)),
 			"law 1: the backup of %s is not what ran", d.Name)
 	}
 }
@@ -479,9 +480,17 @@ func TestMixedNights(t *testing.T) {
 					d.Faults = nil
 					g.spoilTrial(d)
 				}
+				if g.chance(0.4) {
+					d.Platform, d.Once = "skerry", false
+					csv = strings.Replace(csv, d.Name+","+d.Address+",osier", d.Name+","+d.Address+",skerry", 1)
+					if len(d.Faults) > 0 {
+						d.Faults = nil
+						g.spoilNetconf(d)
+					}
+				}
 			}
 		}
-		b := book(pick(g, []string{mixedBook, typedBook}))(g.book())
+		b := book(pick(g, []string{allBook, strings.Replace(allBook, mixedBook[strings.Index(mixedBook, "  on osier\n    want\n      | report"):strings.Index(mixedBook, "\nstep \"Gates\"")], typedBook[strings.Index(typedBook, "  on osier\n    send"):strings.Index(typedBook, "\nstep \"Gates\"")], 1)}))(g.book())
 		w := newWorldOf(t, set, scenario, csv, b, nil, dir)
 		w.loose = true // what comes back to a list may stand elsewhere in it
 		defer w.sim.Close()

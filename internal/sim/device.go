@@ -59,8 +59,9 @@ type Device struct {
 	stale   string    // what it prints as running until late
 	late    time.Time // when it prints what runs again
 	draft   *draft    // an osier's
-	cut     bool      // contact is lost until it restarts
-	dead    bool      // never comes back
+	netconf *skerryState
+	cut     bool // contact is lost until it restarts
+	dead    bool // never comes back
 	timer   *time.Timer
 	due     time.Time
 	source  string    // what the clock follows
@@ -167,7 +168,7 @@ func (d *Device) arm(in time.Duration) {
 			return
 		}
 		if d.fault(NeverFires, "") != nil {
-			d.timer, d.due = nil, time.Time{}
+			d.timer, d.due, d.netconf.trial = nil, time.Time{}, nil
 			d.mu.Unlock()
 			return
 		}
@@ -187,7 +188,7 @@ func (d *Device) arm(in time.Duration) {
 // goesOn tells whether the device goes on running when its timer fires.
 func (d *Device) goesOn() bool {
 	m := d.fleet.scenario.Manners
-	return d.spec.Platform == "osier" || m != nil && m.PutsBack && d.spec.Platform == "dunlin"
+	return d.spec.Platform == "osier" || d.spec.Platform == "skerry" || m != nil && m.PutsBack && d.spec.Platform == "dunlin"
 }
 
 // disarmIn takes the restart that is on the clock now off it after a while. The
@@ -207,7 +208,7 @@ func (d *Device) disarm() {
 	if d.timer != nil {
 		d.timer.Stop()
 	}
-	d.timer, d.due = nil, time.Time{}
+	d.timer, d.due, d.netconf.trial = nil, time.Time{}, nil
 	d.note(Disarmed, "")
 }
 
@@ -246,6 +247,9 @@ func (d *Device) restart() {
 func (d *Device) putBack() {
 	d.timer, d.due = nil, time.Time{}
 	d.running = d.saved.clone()
+	if t := d.netconf.trial; t != nil {
+		d.running, d.netconf.trial = t.before, nil
+	}
 	d.cut = false
 	d.follow()
 	d.note(PutBack, "")
@@ -257,6 +261,7 @@ func (d *Device) boot() {
 	}
 	d.mu.Lock()
 	d.running, d.draft = d.saved.clone(), nil
+	d.netconf.trial, d.netconf.candidate, d.netconf.edited = nil, nil, nil
 	if d.gates != nil {
 		d.gates.running = slices.Clone(d.gates.stored)
 	}

@@ -56,7 +56,8 @@ func New(s Scenario, keys ...ssh.PublicKey) (*Fleet, error) {
 		if err != nil {
 			return nil, err
 		}
-		d := &Device{fleet: f, signer: signer, spec: spec, users: s.Logins, conns: map[*gate]struct{}{}, shells: map[*shell]*session{}}
+		d := &Device{fleet: f, signer: signer, spec: spec, users: s.Logins, conns: map[*gate]struct{}{}, shells: map[*shell]*session{},
+			netconf: &skerryState{sessions: map[*skerry]bool{}, locks: map[string]*skerry{}}}
 		if spec.Platform == "plover" {
 			// Its place in the network is that of a tern with one port.
 			d.gates, d.users = newPloverState(spec, text), s.ClearLogins
@@ -74,6 +75,9 @@ func New(s Scenario, keys ...ssh.PublicKey) (*Fleet, error) {
 		if spec.Draft != "" {
 			d.draft = &draft{config: d.running.clone(), by: spec.Draft, since: time.Now().Add(-7 * time.Hour)}
 			d.draft.config.logs = append(d.draft.config.logs, "192.0.2.252")
+			if spec.Platform == "skerry" {
+				d.netconf.candidate = d.draft.config
+			}
 		}
 		if spec.Unsaved != "" {
 			if _, err := d.running.apply("", spec.Unsaved); err != nil {

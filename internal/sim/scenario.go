@@ -34,7 +34,7 @@ type Scenario struct {
 // Spec describes one device of a scenario.
 type Spec struct {
 	Name       string        `yaml:"name"`
-	Platform   string        `yaml:"platform"` // tern when not given, osier, plover or dunlin
+	Platform   string        `yaml:"platform"` // tern when not given, osier, skerry, plover or dunlin
 	Address    string        `yaml:"address"`
 	Site       string        `yaml:"site"`
 	Uplink     string        `yaml:"uplink"`      // the device above it; "" is the operations centre
@@ -115,13 +115,15 @@ const (
 	DropsAfter   = "drops after"    // the session ends once the line is carried out, before it is answered
 	NeverFires   = "never fires"    // what is on the clock goes off it at its time, and nothing happens
 	RefusesApply = "refuses apply"  // a draft that was found sound cannot be applied
+	OldFraming   = "old framing"    // speaks NETCONF 1.0 only
+	Notifies     = "notifies"       // sends a notification before it answers
 	BreaksIn     = "breaks in"      // prints a message while the line is typed, behind what matches, and draws the line again
 )
 
 var kinds = []string{NoName, NoRoute, Silent, Refuses, Mute, Closes, Stranger, OldOnly, OtherKey, HangsLogin, SlowLogin, NoPrompt, OddPrompt,
 	NoOperator, StuckPager, BadPassword, Hangs, Drops, Rejects, SaysBack, Garbage, Slow, Restarts, NeverBack, NoTimer,
 	NoSave, NeverSettles, CutsOff, QuietTimer, StuckTimer, LostUndo, Refusing, Spoils,
-	QuietSave, LateDisarm, Drifts, CutShort, HalfLoad, OtherTimer, Joined, Balks, Ignores, Alters, BreaksIn, ShowsLate, DropsAfter, NeverFires, RefusesApply}
+	QuietSave, LateDisarm, Drifts, CutShort, HalfLoad, OtherTimer, Joined, Balks, Ignores, Alters, BreaksIn, ShowsLate, DropsAfter, NeverFires, RefusesApply, OldFraming, Notifies}
 
 // Kinds lists the kinds of fault.
 func Kinds() []string { return slices.Clone(kinds) }
@@ -154,8 +156,8 @@ func (s *Scenario) Prepare() error {
 	for i := range s.Devices {
 		d := &s.Devices[i]
 		names[d.Name] = true
-		if d.Platform = orElse(d.Platform, "tern"); !slices.Contains([]string{"tern", "osier", "plover", "dunlin"}, d.Platform) {
-			return fmt.Errorf("%s: there is no simulated %q; write tern, osier, plover or dunlin", d.Name, d.Platform)
+		if d.Platform = orElse(d.Platform, "tern"); !slices.Contains([]string{"tern", "osier", "skerry", "plover", "dunlin"}, d.Platform) {
+			return fmt.Errorf("%s: there is no simulated %q; write tern, osier, skerry, plover or dunlin", d.Name, d.Platform)
 		}
 		if d.Platform == "dunlin" && s.Manners == nil {
 			return fmt.Errorf("%s: nothing says how a dunlin talks; write manners: in the scenario", d.Name)

@@ -136,7 +136,20 @@ func (d *Device) session(c ssh.Channel, reqs <-chan *ssh.Request, user string) {
 		switch r.Type {
 		case "pty-req", "env", "window-change":
 			_ = r.Reply(true, nil)
+		case "subsystem":
+			if d.spec.Platform != "skerry" || string(r.Payload) != "\x00\x00\x00\x07netconf" {
+				_ = r.Reply(false, nil)
+				continue
+			}
+			_ = r.Reply(true, nil)
+			go ssh.DiscardRequests(reqs)
+			d.serveNetconf(c, user)
+			return
 		case "shell":
+			if d.spec.Platform == "skerry" {
+				_ = r.Reply(false, nil)
+				continue
+			}
 			_ = r.Reply(true, nil)
 			go ssh.DiscardRequests(reqs)
 			switch d.spec.Platform {

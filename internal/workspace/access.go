@@ -219,7 +219,7 @@ func (a *Access) needs(devices []fleet.Device) map[string]*need {
 // settings, else by the user that the SSH configuration names.
 func (w *Workspace) LoginOf(d fleet.Device, c *ssh.UserConfig) (login, from string) {
 	login, from = w.Settings.LoginOf(d)
-	if p := w.Profiles[d.Platform]; login == "" && p != nil && protocolOf(d, p) == profile.SSH {
+	if p := w.Profiles[d.Platform]; login == "" && p != nil && profile.OverSSH(protocolOf(d, p)) {
 		if user := c.Host(d.Name, d.Address).User; user != "" {
 			return user, "the SSH configuration"
 		}
@@ -338,7 +338,7 @@ func (a *Access) encrypted(f *fleet.Fleet) {
 		return
 	}
 	for _, d := range f.Devices {
-		if p := a.profiles[d.Platform]; p != nil && protocolOf(d, p) == profile.SSH {
+		if p := a.profiles[d.Platform]; p != nil && profile.OverSSH(protocolOf(d, p)) {
 			a.overSSH[a.loginOf(d)] = true
 		}
 	}

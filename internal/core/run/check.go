@@ -135,6 +135,9 @@ func (w *worker) saneTimer() string {
 	if !pending {
 		return ""
 	}
+	if left < 0 {
+		return "a change is on trial on it already, and it does not tell until when; " + w.perhapsOurs()
+	}
 	due := time.Now().Add(left)
 	what := fmt.Sprintf("%s is pending on it already, due %s, in %s", w.t.Traits.Timer.What(), due.Format("15:04:05"), left.Round(time.Second))
 	if w.onTrial() {
@@ -151,6 +154,19 @@ func (w *worker) saneTimer() string {
 		}
 	}
 	return what + "; it is not ours"
+}
+
+// perhapsOurs says whether a night of ours may have left what is on trial, where nothing
+// tells until when that is.
+func (w *worker) perhapsOurs() string {
+	if w.r.opts.Remnants != nil {
+		for _, r := range w.r.opts.Remnants(w.name()) {
+			if time.Now().Before(r.Due.Add(ours)) {
+				return fmt.Sprintf("it may be our own, from %s, until %s", r.Night, r.Due.Format("15:04:05"))
+			}
+		}
+	}
+	return "it is not ours"
 }
 
 // byClock is how far a device's clock may be off where its timer is set by it: one that is

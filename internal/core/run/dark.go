@@ -198,11 +198,11 @@ func (w *worker) recognise() (v verdict, decided bool, err error) {
 	}
 	w.emit(Event{Kind: Contact})
 	if pending {
-		w.due, w.slack = time.Now().Add(left), time.Since(asked)
+		w.dueIn(left, true, asked)
 		if w.firing {
 			return over, false, errors.New("its timer is still pending")
 		}
-		w.emit(Event{Kind: TimerSeen, Due: w.due, For: left})
+		w.emit(Event{Kind: TimerSeen, Due: w.due, For: max(left, 0)})
 		return regained, true, nil
 	}
 	if config.OnlyParts(w.before, now) && w.partLooks < partLooks {

@@ -35,7 +35,8 @@ type Session interface {
 	// Arm puts the rollback timer on the clock, in place of one that is pending. A trial
 	// that runs is given that much time from now on.
 	Arm(ctx context.Context, d time.Duration) error
-	// Pending asks the device how much is left on its rollback timer.
+	// Pending asks the device how much is left on its rollback timer; a negative time is one
+	// that it does not tell.
 	Pending(ctx context.Context) (left time.Duration, pending bool, err error)
 	// Disarm takes the rollback timer off the clock, so that what runs stays: it confirms
 	// what is on trial. It proves nothing: ask Pending afterwards.

@@ -78,6 +78,9 @@ func (w *worker) apply(step int) error {
 	case look != nil:
 		w.emit(Event{Kind: TimerSeen, Due: w.due, For: d, Note: NotSeen})
 		return look
+	case err != nil && pending: // it says no, and is on trial all the same
+		w.emit(Event{Kind: TimerSeen, Due: w.due, For: d})
+		return errors.Join(err, w.unstage())
 	case err != nil:
 		return errors.Join(err, w.unstage())
 	}

@@ -373,12 +373,22 @@ func (w *worker) see() (pending bool, err error) {
 		return false, err
 	}
 	w.took(asked)
-	w.due, w.slack = time.Time{}, 0
-	if pending {
-		now := time.Now()
-		w.due, w.slack = now.Add(left), now.Sub(asked)
-	}
+	w.dueIn(left, pending, asked)
 	return pending, nil
+}
+
+// dueIn takes down when the timer is due, of which the device was asked at that time. What
+// it does not tell stays as it is known; what nobody knows may be any moment.
+func (w *worker) dueIn(left time.Duration, pending bool, asked time.Time) {
+	now := time.Now()
+	switch {
+	case !pending:
+		w.due, w.slack = time.Time{}, 0
+	case left >= 0:
+		w.due, w.slack = now.Add(left), now.Sub(asked)
+	case w.due.IsZero():
+		w.due, w.slack = now, 0
+	}
 }
 
 // took takes down how long a command took that was given at that time. A device that

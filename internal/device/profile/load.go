@@ -41,7 +41,7 @@ func load(file string, data []byte, chain []Source) (*Profile, error) {
 	if p.Like != "" && len(chain) == 1 {
 		return nil, problem.List{{File: file, Msg: errLike.Error()}}
 	}
-	if p.Platform == "" && len(p.Modes) == 0 {
+	if p.Platform == "" && len(p.Modes) == 0 && len(p.Models.Modules) == 0 {
 		return nil, problem.List{{File: file, Msg: "this is not a profile: it names no platform and no modes", Hint: "platform: NAME and modes:"}}
 	}
 	c := &checker{file: file, p: p, doc: doc, chain: chain}
@@ -100,6 +100,15 @@ func (c *checker) check() {
 	if p.Connect.Prompt == 0 {
 		p.Connect.Prompt = 15 * time.Second
 	}
+	if slices.Contains(protocols, p.Connect.Protocol) && !p.Typed() {
+		c.modelled()
+		return
+	}
+	for _, key := range []string{"models", "netconf"} {
+		if len(c.keys(key)) > 0 {
+			c.fail(key, "protocol: netconf", "this is for platforms that are not worked over a terminal")
+		}
+	}
 	c.modes()
 	c.command("configuration.running", p.Config.Running, true)
 	c.command("configuration.saved", p.Config.Saved, p.Timer.Kind.BringsBack())
@@ -142,7 +151,7 @@ func (c *checker) check() {
 	}
 }
 
-var protocols = []string{SSH, Telnet}
+var protocols = []string{SSH, Telnet, NETCONF}
 
 func (c *checker) connect() {
 	p := &c.p.Connect
@@ -168,11 +177,14 @@ func (c *checker) connect() {
 	}
 }
 
-// UsualPort is the port a protocol usually has: 22 (RFC 4253, 4.1) or 23 (RFC
-// 854).
+// UsualPort is the port a protocol usually has: 22 (RFC 4253, 4.1), 23 (RFC 854), 830
+// (RFC 6242, 7).
 func UsualPort(protocol string) int {
-	if protocol == Telnet {
+	switch protocol {
+	case Telnet:
 		return 23
+	case NETCONF:
+		return 830
 	}
 	return 22
 }
@@ -346,15 +358,7 @@ func (c *checker) reader(path, name string) {
 	for _, name := range slices.Sorted(maps.Keys(r.Columns)) {
 		col := r.Columns[name]
 		at := path + ".columns." + name
-		if !slices.Contains(columnTypes, string(col.Type)) {
-			c.fail(at, problem.OneOf(string(col.Type), columnTypes), "type %q is not known", col.Type)
-		}
-		if col.Type == runbook.YesNoColumn && col.Yes == "" {
-			c.fail(at, "yes: settled", "nothing says which text means yes")
-		}
-		if _, ok := units[col.Unit]; !ok {
-			c.fail(at, "KB, MB, GB, KiB, MiB or GiB", "unit %q is not known", col.Unit)
-		}
+		c.columnType(at, col)
 		inRow := r.groupOf(name) >= 0
 		ownMatch := col.Match.Regexp != nil && col.Match.NumSubexp() >= 1
 		switch {
@@ -368,6 +372,18 @@ func (c *checker) reader(path, name string) {
 	}
 	if len(r.Columns) == 0 {
 		c.fail(path, "columns:", "the table has no columns")
+	}
+}
+
+func (c *checker) columnType(at string, col Column) {
+	if !slices.Contains(columnTypes, string(col.Type)) {
+		c.fail(at, problem.OneOf(string(col.Type), columnTypes), "type %q is not known", col.Type)
+	}
+	if col.Type == runbook.YesNoColumn && col.Yes == "" {
+		c.fail(at, "yes: settled", "nothing says which text means yes")
+	}
+	if _, ok := units[col.Unit]; !ok {
+		c.fail(at, "KB, MB, GB, KiB, MiB or GiB", "unit %q is not known", col.Unit)
 	}
 }
 

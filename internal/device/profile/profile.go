@@ -48,6 +48,8 @@ type Profile struct {
 	Readers  map[string]Reader `yaml:"readers"`
 	Ask      Ask               `yaml:"ask"`
 	Pairs    Pairs             `yaml:"pairs"`
+	Models   Models            `yaml:"models"`  // where it is not worked over a terminal
+	Netconf  Netconf           `yaml:"netconf"` // where it speaks that
 	Pace     Pace              `yaml:"pace"`
 	login    string            // the mode a session starts in
 	top      string            // the privileged mode; "" when there is none
@@ -72,8 +74,9 @@ type Connect struct {
 
 // Protocols that a profile can name.
 const (
-	SSH    = "ssh"
-	Telnet = "telnet"
+	SSH     = "ssh"
+	Telnet  = "telnet"
+	NETCONF = "netconf"
 )
 
 // Ask is how the device is asked what a person wants to know.
@@ -261,6 +264,9 @@ func (p *Profile) Style() config.Style {
 
 // Traits are what a plan needs to know of the platform.
 func (p *Profile) Traits() plan.Traits {
+	if !p.Typed() {
+		return p.modelTraits()
+	}
 	_, tellsPair := p.Readers["pair"]
 	return plan.Traits{ClearText: p.Connect.Protocol == Telnet, TellsPair: tellsPair, TakesBack: p.Pairs.TakesBack, Timer: p.Timer.Kind, Boot: p.Timer.Boot, Stages: p.trial() || p.Config.Whole, Whole: p.Config.Whole, Once: p.trial() && !p.Trial.Again, Extends: p.extends(), ByClock: p.Timer.At != "", Style: p.Style(), Language: p.Language(), Connect: p.Pace.Connect,
 		Command: p.Pace.Command, Never: regexps(p.Never), Mask: p.Mask, Unsendable: p.Unsendable, Restores: p.Restore.Send != "", Saves: p.Save.Send != "", TellsSaved: p.Config.Saved.Send != "", One: p.one(), Tables: p.Tables()}
@@ -324,10 +330,11 @@ func (s Set) Schema(f *fleet.Fleet) runbook.Schema { return plan.Schema(s.Traits
 // Abilities says what can be done with the platform.
 func (p *Profile) Abilities() []string {
 	out := []string{"be reached", "be read", "be backed up", "be changed"}
-	if p.Save.Send != "" {
+	t := p.Traits()
+	if t.Saves {
 		out = append(out, "save")
 	}
-	if p.Restore.Send != "" {
+	if t.Restores {
 		out = append(out, "restore a backup")
 	}
 	if p.Timer.Kind.Guards() {
@@ -340,16 +347,17 @@ func (p *Profile) Abilities() []string {
 // be known on it is told by [Profile.Claims].
 func (p *Profile) Lacks() []string {
 	var out []string
+	typed := p.Typed()
 	for _, l := range []struct {
 		missing bool
 		what    string
 	}{
-		{len(p.Grammar.Lines) == 0, "a language: the lines that lead from one configuration to another are not known"},
-		{p.Restore.Send == "", "a way to restore: a backup can only be put back by undo lines or by hand"},
-		{len(p.Ask.Safe) == 0, "safe commands: metabasis ask sends nothing to it"},
+		{typed && len(p.Grammar.Lines) == 0, "a language: the lines that lead from one configuration to another are not known"},
+		{typed && p.Restore.Send == "", "a way to restore: a backup can only be put back by undo lines or by hand"},
+		{typed && len(p.Ask.Safe) == 0, "safe commands: metabasis ask sends nothing to it"},
 		{len(p.Config.Secrets) == 0, "secrets to mask: whatever it prints is kept as it is"},
 		{len(p.Never) == 0, "lines that are never sent, such as an immediate restart"},
-		{p.More.Prompt.Regexp == nil, "what it shows when a line is not complete (continued:): an unclosed quote would look like silence"},
+		{typed && p.More.Prompt.Regexp == nil, "what it shows when a line is not complete (continued:): an unclosed quote would look like silence"},
 	} {
 		if l.missing {
 			out = append(out, l.what)

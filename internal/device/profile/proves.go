@@ -27,6 +27,9 @@ const (
 // Claims tells what Metabasis can and cannot prove on devices of the platform.
 // Nothing else is ever said of them.
 func (p *Profile) Claims() []Claim {
+	if !p.Typed() {
+		return p.modelClaims()
+	}
 	return []Claim{p.claimDevice(), p.claimArrives(), p.claimTaken(), p.claimWhole(), p.claimRuns(), p.claimSaved(), p.claimOutlives(),
 		p.claimTimer(), p.claimAlone(), p.claimComplete()}
 }

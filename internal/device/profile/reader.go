@@ -11,6 +11,7 @@ import (
 	"metabasis/internal/core/run"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/core/table"
+	"metabasis/internal/device/tree"
 )
 
 // Reader turns what a command prints into a table.
@@ -33,7 +34,12 @@ type Reader struct {
 	None    Pattern           `yaml:"none"`   // what says that there is nothing
 	Silent  bool              `yaml:"silent"` // an empty table prints nothing at all
 	Columns map[string]Column `yaml:"columns"`
-	order   []string          // columns as the profile lists them
+	// Where the platform is not worked over a terminal: the path of the one row, or that of
+	// each of many.
+	Get   string   `yaml:"get"`
+	Each  string   `yaml:"each"`
+	order []string // columns as the profile lists them
+	from  tree.Path
 }
 
 // Column is a column of a table.
@@ -45,6 +51,8 @@ type Column struct {
 	Optional bool               `yaml:"optional"`
 	Volatile bool               `yaml:"volatile"` // it changes by itself, such as a counter
 	Carry    bool               `yaml:"carry"`    // empty means: as in the row above
+	At       string             `yaml:"at"`       // where it stands below its row, in a tree; its name when not given
+	at       tree.Path
 }
 
 // Order lists the names of the columns as the profile does.
@@ -63,7 +71,7 @@ func (r Reader) TableColumns() (out []table.Column) {
 func (p *Profile) Tables() map[string]runbook.Table {
 	out := map[string]runbook.Table{}
 	for name, r := range p.Readers {
-		t := runbook.Table{Many: r.Row.Regexp != nil, Columns: map[string]runbook.ColumnType{}}
+		t := runbook.Table{Many: r.Row.Regexp != nil || r.Each != "", Columns: map[string]runbook.ColumnType{}}
 		for col, c := range r.Columns {
 			t.Columns[col] = c.Type
 			if c.Volatile {

@@ -109,6 +109,9 @@ func character(r rune) string {
 
 // Unsendable says why a line cannot be sent; "" when it can.
 func (p *Profile) Unsendable(line string) string {
+	if !p.Typed() {
+		return p.sayable(line)
+	}
 	if _, err := p.typed(line); err != nil {
 		return err.Error()
 	}

@@ -158,6 +158,19 @@ func Open(ctx context.Context, dial Dial, hop Hop, watch Watch) (*Shell, error) 
 
 // OpenSized does the same with a terminal of another kind and size.
 func OpenSized(ctx context.Context, dial Dial, hop Hop, watch Watch, term string, columns, rows int) (*Shell, error) {
+	return open(ctx, dial, hop, watch, func(s *ssh.Session) error { return startShell(s, term, columns, rows) },
+		&reach.Failure{Stage: reach.Prompt, Cause: "it let us in and gives no shell", Remedy: "see whether the login may have one"})
+}
+
+// OpenSubsystem connects to a device and starts a subsystem (RFC 4254, section 6.5), such
+// as netconf.
+func OpenSubsystem(ctx context.Context, dial Dial, hop Hop, watch Watch, name string) (*Shell, error) {
+	return open(ctx, dial, hop, watch, func(s *ssh.Session) error { return s.RequestSubsystem(name) },
+		&reach.Failure{Stage: reach.Prompt, Cause: "it let us in and knows no subsystem " + name, Remedy: "see whether its " + name + " listens on this port"})
+}
+
+// open connects and has something started in a session; it is without it what it says.
+func open(ctx context.Context, dial Dial, hop Hop, watch Watch, start func(*ssh.Session) error, without *reach.Failure) (*Shell, error) {
 	client, err := connect(ctx, dial, hop, watch)
 	if err != nil {
 		return nil, err
@@ -165,19 +178,19 @@ func OpenSized(ctx context.Context, dial Dial, hop Hop, watch Watch, term string
 	clock := newAllowance(ctx, hop.Within)
 	defer clock.stop()
 	release := context.AfterFunc(clock.ctx, func() { client.Close() })
-	sh, err := startShell(client, term, columns, rows)
+	sh, err := startIn(client, start)
 	if !release() && err == nil {
 		err = context.Cause(clock.ctx)
 	}
 	if err != nil {
 		client.Close()
-		return nil, &reach.Failure{Stage: reach.Prompt, Cause: "it let us in and gives no shell",
-			Remedy: "see whether the login may have one", Err: clock.cause(err)}
+		without.Err = clock.cause(err)
+		return nil, without
 	}
 	return sh, nil
 }
 
-func startShell(client *connection, term string, columns, rows int) (*Shell, error) {
+func startIn(client *connection, start func(*ssh.Session) error) (*Shell, error) {
 	session, err := client.NewSession()
 	if err != nil {
 		return nil, err
@@ -190,17 +203,24 @@ func startShell(client *connection, term string, columns, rows int) (*Shell, err
 	if err != nil {
 		return nil, err
 	}
-	modes := ssh.TerminalModes{ssh.ECHO: 1, ssh.TTY_OP_ISPEED: 115200, ssh.TTY_OP_OSPEED: 115200}
-	if err := session.RequestPty(term, rows, columns, modes); err != nil {
-		return nil, fmt.Errorf("a terminal: %w", err)
-	}
-	if err := session.Shell(); err != nil {
-		return nil, fmt.Errorf("a shell: %w", err)
+	if err := start(session); err != nil {
+		return nil, err
 	}
 	return &Shell{Reader: out, Writer: in, client: client, session: session}, nil
 }
 
-// Shell is the byte stream of a shell; closing it closes the connection.
+func startShell(session *ssh.Session, term string, columns, rows int) error {
+	modes := ssh.TerminalModes{ssh.ECHO: 1, ssh.TTY_OP_ISPEED: 115200, ssh.TTY_OP_OSPEED: 115200}
+	if err := session.RequestPty(term, rows, columns, modes); err != nil {
+		return fmt.Errorf("a terminal: %w", err)
+	}
+	if err := session.Shell(); err != nil {
+		return fmt.Errorf("a shell: %w", err)
+	}
+	return nil
+}
+
+// Shell is the byte stream of a shell or a subsystem; closing it closes the connection.
 type Shell struct {
 	io.Reader
 	io.Writer

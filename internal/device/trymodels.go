@@ -1,0 +1,54 @@
+package device
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"metabasis/internal/core/run"
+	"metabasis/internal/device/profile"
+)
+
+// tryModels goes through the profile of a platform that is not worked over a terminal, on
+// a live device: all that can be read of it is read. It returns how many things were not
+// well.
+func tryModels(ctx context.Context, p *profile.Profile, s Session, report func(profile.Finding)) (bad int) {
+	tell := func(line, sent string, got []string, err error) {
+		f := profile.Finding{Line: line, Sent: sent, Got: got, Fits: "it answered"}
+		if err != nil {
+			bad++
+			f.Fits, f.Not = "", s.Mask(err.Error())
+		}
+		report(f)
+	}
+	if name := s.Host(); name != "" {
+		tell("models.name", p.Models.Name, []string{name}, nil)
+	}
+	for _, which := range []run.Which{run.Running, run.Saved} {
+		text, err := s.Config(ctx, which)
+		lines := strings.Split(strings.TrimRight(s.Mask(text), "\n"), "\n")
+		if len(lines) > 6 {
+			lines = append(lines[:5], fmt.Sprintf("… %d lines more", len(lines)-5))
+		}
+		tell("configuration, "+string(which), "", lines, err)
+	}
+	if p.Timer.Kind.Guards() {
+		left, pending, err := s.Pending(ctx)
+		got := "nothing is on trial"
+		switch {
+		case pending && left < 0:
+			got = "something is on trial, and it does not say until when"
+		case pending:
+			got = "something is on trial, for " + left.String() + " more"
+		}
+		tell("timer", "", []string{got}, err)
+	}
+	for _, name := range slices.Sorted(maps.Keys(p.Readers)) {
+		v, err := s.Read(ctx, name)
+		r := p.Readers[name]
+		tell("readers."+name, "get "+r.From().String(), []string{s.Mask(fmt.Sprint(v))}, err)
+	}
+	return bad
+}

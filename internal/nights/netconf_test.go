@@ -1,0 +1,206 @@
+package nights
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+
+	"metabasis/internal/core/run"
+	"metabasis/internal/sim"
+)
+
+// treeBook changes devices whose configuration is a tree of data.
+const treeBook = `step "Time sources"
+  on skerry
+   send
+    | set /skerry:core/clock/source[rank='1']/address = 192.0.2.40
+    | set /skerry:core/clock/source[rank='2']/address = 192.0.2.9
+    | set /skerry:core/clock/source[rank='3']/address = 192.0.2.10
+   undo
+    | delete /skerry:core/clock/source[rank='3']
+    | set /skerry:core/clock/source[rank='1']/address = 192.0.2.9
+    | set /skerry:core/clock/source[rank='2']/address = 192.0.2.10
+  expect    clock.source == "192.0.2.40" and clock.settled within 40s
+
+step "Log collector"
+  on skerry
+   send
+    | set /skerry:core/report[.='198.51.100.14']
+   undo
+    | delete /skerry:core/report[.='198.51.100.14']
+
+step "Gates"
+  on skerry
+   send
+    | <core xmlns="https://skerry.example/yang/skerry">
+    |   <lan><number>310</number><title>gates</title></lan>
+    | </core>
+    | set /ietf-interfaces:interfaces/interface[name='port3']/skerry:carries = 310
+   undo
+    | delete /ietf-interfaces:interfaces/interface[name='port3']/skerry:carries
+    | delete /skerry:core/lan[number='310']
+`
+
+// allBook has the steps of all platforms.
+var allBook = func() string {
+	steps := func(book string) []string { return strings.SplitAfter(book, "\"\n")[1:] }
+	out := mixedBook
+	for i, s := range steps(treeBook) {
+		s, _, _ = strings.Cut(s, "\nstep")
+		s, _, _ = strings.Cut(s, "  expect")
+		mark := []string{"  expect ", "\nstep \"Gates\"", ""}[i]
+		if mark == "" {
+			out += s
+		} else {
+			out = strings.Replace(out, mark, s+mark, 1)
+		}
+	}
+	return out
+}()
+
+// skerries are devices that speak NETCONF.
+func skerries(specs ...sim.Spec) []sim.Spec {
+	for i := range specs {
+		specs[i].Platform = "skerry"
+	}
+	return specs
+}
+
+func TestANetconfNight(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := simple(t, skerries(sim.Spec{}, sim.Spec{}, sim.Spec{Faults: []sim.Fault{{Kind: sim.OldFraming}, {Kind: sim.Notifies}}}), book(treeBook))
+		defer w.sim.Close()
+		w.runQuiet()
+		w.checkLaws()
+		for _, d := range w.night.Devices {
+			assert.Equal(t, run.Kept, d.State, "%s: %s", d.Name, d.Note)
+			assert.Contains(t, d.Note, "kept and saved")
+			assert.Len(t, w.intents(d.Name, run.ToApply), 3)
+			assert.False(t, w.sim.Device(d.Name).Locked(), d.Name)
+		}
+		if t.Failed() {
+			t.Log(w.story())
+		}
+	})
+}
+
+// Each fault of a device that speaks NETCONF, alone on one device, ends as a person would
+// expect, and its neighbour is not touched by it.
+func TestEachFaultOverNETCONF(t *testing.T) {
+	for name, c := range map[string]struct {
+		fault sim.Fault
+		state run.State
+		note  string
+	}{
+		"no fault at all":          {sim.Fault{Kind: sim.Slow, Match: "^nothing$"}, run.Kept, "kept and saved"},
+		"slow":                     {sim.Fault{Kind: sim.Slow, By: 2 * time.Second}, run.Kept, "kept and saved"},
+		"rejects an edit":          {sim.Fault{Kind: sim.Rejects, Match: "^set /skerry:core/report"}, run.Reverted, "equal to the backup"},
+		"ignores an edit":          {sim.Fault{Kind: sim.Ignores, Match: "^set /skerry:core/clock/source.rank='1'"}, run.Reverted, "equal to the backup"},
+		"sound, and not committed": {sim.Fault{Kind: sim.RefusesApply, After: 1}, run.Reverted, "equal to the backup"},
+		"never committed":          {sim.Fault{Kind: sim.RefusesApply}, run.Reverted, "equal to the backup"},
+		"not on trial":             {sim.Fault{Kind: sim.QuietTimer, Times: 1}, run.Reverted, "equal to the backup"},
+		"hangs in an edit":         {sim.Fault{Kind: sim.Hangs, Match: "^set /skerry:core/report", Times: 1}, run.Reverted, "equal to the backup"},
+		"drops in an edit":         {sim.Fault{Kind: sim.Drops, Match: "^set /skerry:core/report", Times: 1}, run.Reverted, "equal to the backup"},
+		"drops before the commit":  {sim.Fault{Kind: sim.Drops, Match: "^commit", Times: 1}, run.Reverted, "equal to the backup"},
+		"killed in the commit":     {sim.Fault{Kind: sim.DropsAfter, Match: "^commit", Times: 1}, run.Reverted, "equal to the backup"},
+		"confirm lost on the way":  {sim.Fault{Kind: sim.Drops, Match: "^confirm", Times: 1}, run.Reverted, "equal to the backup"},
+		"answer to confirm lost":   {sim.Fault{Kind: sim.DropsAfter, Match: "^confirm", Times: 1}, run.Reverted, "equal to the backup"},
+		"confirmed in words only":  {sim.Fault{Kind: sim.StuckTimer}, run.Reverted, "equal to the backup"},
+		"confirmed late":           {sim.Fault{Kind: sim.LateDisarm, By: 3 * time.Second}, run.Kept, "kept and saved"},
+		"cannot be saved":          {sim.Fault{Kind: sim.NoSave}, run.Reverted, "equal to the backup"},
+		"saved in words only":      {sim.Fault{Kind: sim.QuietSave, Times: 1}, run.Reverted, "equal to the backup"},
+		"cuts itself off":          {sim.Fault{Kind: sim.CutsOff, Match: "carries"}, run.Reverted, "equal to the backup"},
+		"somebody joins":           {sim.Fault{Kind: sim.Joined, Match: "^get /system"}, run.Reverted, "equal to the backup"},
+		"restarts by itself":       {sim.Fault{Kind: sim.Restarts, Match: "^set /skerry:core/report", Times: 1}, run.Reverted, "equal to the backup"},
+		"somebody confirms it":     {sim.Fault{Kind: sim.OtherTimer, Match: "^get /state/clock", After: 2, Times: 1}, run.Reverted, "equal to the backup"},
+		"drifts":                   {sim.Fault{Kind: sim.Drifts, Match: "^confirm", Times: 1}, run.Reverted, "equal to the backup"},
+		"noise for a reply":        {sim.Fault{Kind: sim.Garbage, Match: "^set /skerry:core/report", Times: 1}, run.Reverted, "equal to the backup"},
+		"notifies":                 {sim.Fault{Kind: sim.Notifies}, run.Kept, "kept and saved"},
+		"half a backup arrives":    {sim.Fault{Kind: sim.HalfLoad}, run.Kept, "kept and saved"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				w := simple(t, skerries(sim.Spec{Faults: []sim.Fault{c.fault}}, sim.Spec{}), book(treeBook))
+				defer w.sim.Close()
+				w.run(context.Background(), nil)
+				w.endsAs(c.state, c.note)
+				assert.False(t, w.sim.Device("ald-quay-1").Locked())
+			})
+		})
+	}
+}
+
+// backupOf is what a device would print of what a tern prints.
+func (w *world) backupOf(device, text string) string {
+	switch w.sim.Device(device).Platform() {
+	case "osier":
+		return sim.Braces(text)
+	case "skerry":
+		return sim.Paths(text)
+	}
+	return strings.TrimSpace(text) + "\n"
+}
+
+// Wherever in its night a device is lost, or says no, it ends as the laws have it: with
+// nothing of ours in its candidate, no lock and no commit that nobody confirms.
+func TestNetconfCutOffAtEveryPoint(t *testing.T) {
+	for _, kind := range []string{sim.Drops, sim.DropsAfter, sim.Hangs, sim.Balks, sim.Restarts} {
+		t.Run(kind, func(t *testing.T) {
+			t.Parallel()
+			dir := t.TempDir()
+			for k := range 60 {
+				synctest.Test(t, func(t *testing.T) {
+					w := simpleIn(t, filepath.Join(dir, fmt.Sprint(k)), skerries(sim.Spec{Faults: []sim.Fault{{Kind: kind, Times: 1, After: k}}}), book(treeBook))
+					defer w.sim.Close()
+					w.runQuiet()
+					w.checkLaws()
+					d, dev := w.night.Devices[0], w.sim.Devices()[0]
+					assert.Contains(t, []run.State{run.Kept, run.Reverted, run.Blocked}, d.State, "at %d: %s", k, d.Note)
+					assert.Zero(t, dev.Due(), "at %d: %s", k, d.Note)
+					assert.False(t, dev.Locked(), "at %d: %s", k, d.Note)
+					if t.Failed() {
+						t.Log(w.story())
+					}
+				})
+			}
+		})
+	}
+}
+
+// spoilNetconf gives a device that speaks NETCONF a fault or two.
+func (g *generator) spoilNetconf(spec *sim.Spec) {
+	requests := []string{"^set /skerry:core/clock", "^set /skerry:core/report", "lan.number='310'", "carries", "^delete", "^get /state", "^get-config", "^get-config startup", "^commit$", "^confirm$", "^extend$", "^cancel", "^lock", "^unlock", "^discard", "^copy", "^validate", "^close"}
+	kinds := []string{sim.Refuses, sim.BadPassword, sim.Hangs, sim.Drops, sim.DropsAfter, sim.Rejects, sim.Garbage, sim.Balks, sim.Slow, sim.Restarts, sim.NeverBack, sim.NoSave, sim.NeverSettles, sim.CutsOff,
+		sim.QuietTimer, sim.StuckTimer, sim.LostUndo, sim.Refusing, sim.QuietSave, sim.LateDisarm, sim.Drifts, sim.HalfLoad, sim.OtherTimer, sim.Joined, sim.Ignores, sim.NeverFires, sim.RefusesApply, sim.OldFraming, sim.Notifies}
+	for range 1 + g.rng.IntN(3) {
+		f := sim.Fault{Kind: pick(g, kinds), Times: g.rng.IntN(3)}
+		switch f.Kind {
+		case sim.Hangs, sim.Drops, sim.DropsAfter, sim.Rejects, sim.Garbage, sim.Balks, sim.Restarts, sim.CutsOff:
+			f.Match = pick(g, requests)
+		case sim.Ignores:
+			f.Match = pick(g, []string{"^set /skerry:core/clock/source.rank='1'", "^set /skerry:core/report", "carries"})
+		case sim.Slow:
+			f.By = time.Duration(g.rng.IntN(4000)) * time.Millisecond
+		case sim.LateDisarm:
+			f.By = time.Duration(g.rng.IntN(15)) * time.Second
+		case sim.Drifts:
+			f.Match = pick(g, []string{"^confirm$", "^set /skerry:core/clock", "^commit$"})
+		case sim.OtherTimer:
+			f.Match, f.By = pick(g, []string{"^get-config running", "^get /state/clock", "^get /state/editor"}), time.Duration(g.rng.IntN(3))*time.Minute
+		case sim.Joined:
+			f.Match = pick(g, []string{"^get", "^commit$", "^lock"})
+		case sim.RefusesApply:
+			f.After = g.rng.IntN(3)
+		}
+		spec.Faults = append(spec.Faults, f)
+	}
+	if g.chance(0.1) {
+		spec.Draft = "bosun"
+	}
+}
