@@ -19,13 +19,14 @@ test: deps vet lint
 deps:
 	@scripts/deps tmux:tmux ssh:openssh-client pdftotext:poppler-utils
 
-# Against real systems on loopback: OpenSSH, a Telnet server, BIRD 2. Needs root.
+# Against real systems on loopback: OpenSSH, a Telnet server, BIRD 2, a firewall, NETCONF.
+# Needs root.
 test-real: real-deps
 	$(GO) vet -tags real ./internal/real
 	$(GO) test -tags real -count=1 -timeout 420s ./internal/real
 
 real-deps:
-	@scripts/deps nft:nftables ip:iproute2 sshd:openssh-server ssh-agent:openssh-client bird:bird2 telnetd:inetutils-telnetd socat:socat useradd:passwd
+	@scripts/deps nft:nftables ip:iproute2 sshd:openssh-server ssh-agent:openssh-client bird:bird2 telnetd:inetutils-telnetd socat:socat useradd:passwd netconfd:netconfd netconfd:netconfd-module-ietf-system
 
 vet:
 	@test -z "$$(gofmt -l cmd internal demo profiles)" || { gofmt -l cmd internal demo profiles; echo "gofmt wants these"; exit 1; }
@@ -61,6 +62,10 @@ fuzz:
 	$(GO) test ./internal/device/profile -run '^$$' -fuzz FuzzPrompts -fuzztime $(FUZZTIME)
 	$(GO) test ./internal/device/profile -run '^$$' -fuzz FuzzEcho -fuzztime $(FUZZTIME)
 	$(GO) test ./internal/device/telnet -run '^$$' -fuzz FuzzNegotiation -fuzztime $(FUZZTIME)
+	$(GO) test ./internal/device/tree -run '^$$' -fuzz FuzzParse -fuzztime $(FUZZTIME)
+	$(GO) test ./internal/device/tree -run '^$$' -fuzz FuzzXML -fuzztime $(FUZZTIME)
+	$(GO) test ./internal/device/netconf -run '^$$' -fuzz FuzzFrames -fuzztime $(FUZZTIME)
+	$(GO) test ./internal/device/netconf -run '^$$' -fuzz FuzzReplies -fuzztime $(FUZZTIME)
 	$(GO) test ./internal/store -run '^$$' -fuzz FuzzKnownHosts -fuzztime $(FUZZTIME)
 	$(GO) test ./internal/screen/console -run '^$$' -fuzz FuzzFilter -fuzztime $(FUZZTIME)
 

@@ -104,6 +104,7 @@ func TestEachFaultOverNETCONF(t *testing.T) {
 		"ignores an edit":          {sim.Fault{Kind: sim.Ignores, Match: "^set /skerry:core/clock/source.rank='1'"}, run.Reverted, "equal to the backup"},
 		"sound, and not committed": {sim.Fault{Kind: sim.RefusesApply, After: 1}, run.Reverted, "equal to the backup"},
 		"never committed":          {sim.Fault{Kind: sim.RefusesApply}, run.Reverted, "equal to the backup"},
+		"committed in words only":  {sim.Fault{Kind: sim.QuietApply, After: 1}, run.Reverted, "equal to the backup"},
 		"not on trial":             {sim.Fault{Kind: sim.QuietTimer, Times: 1}, run.Reverted, "equal to the backup"},
 		"hangs in an edit":         {sim.Fault{Kind: sim.Hangs, Match: "^set /skerry:core/report", Times: 1}, run.Reverted, "equal to the backup"},
 		"drops in an edit":         {sim.Fault{Kind: sim.Drops, Match: "^set /skerry:core/report", Times: 1}, run.Reverted, "equal to the backup"},
@@ -177,7 +178,7 @@ func TestNetconfCutOffAtEveryPoint(t *testing.T) {
 func (g *generator) spoilNetconf(spec *sim.Spec) {
 	requests := []string{"^set /skerry:core/clock", "^set /skerry:core/report", "lan.number='310'", "carries", "^delete", "^get /state", "^get-config", "^get-config startup", "^commit$", "^confirm$", "^extend$", "^cancel", "^lock", "^unlock", "^discard", "^copy", "^validate", "^close"}
 	kinds := []string{sim.Refuses, sim.BadPassword, sim.Hangs, sim.Drops, sim.DropsAfter, sim.Rejects, sim.Garbage, sim.Balks, sim.Slow, sim.Restarts, sim.NeverBack, sim.NoSave, sim.NeverSettles, sim.CutsOff,
-		sim.QuietTimer, sim.StuckTimer, sim.LostUndo, sim.Refusing, sim.QuietSave, sim.LateDisarm, sim.Drifts, sim.HalfLoad, sim.OtherTimer, sim.Joined, sim.Ignores, sim.NeverFires, sim.RefusesApply, sim.OldFraming, sim.Notifies}
+		sim.QuietTimer, sim.StuckTimer, sim.LostUndo, sim.Refusing, sim.QuietSave, sim.LateDisarm, sim.Drifts, sim.HalfLoad, sim.OtherTimer, sim.Joined, sim.Ignores, sim.NeverFires, sim.RefusesApply, sim.OldFraming, sim.Notifies, sim.QuietApply}
 	for range 1 + g.rng.IntN(3) {
 		f := sim.Fault{Kind: pick(g, kinds), Times: g.rng.IntN(3)}
 		switch f.Kind {

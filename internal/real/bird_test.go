@@ -262,9 +262,11 @@ func (l *lab) quiet(name string, args ...string) string {
 }
 
 // cut ends the sessions of a user and keeps new ones out for longer than a trial lasts.
-func (l *lab) cut(user string) {
+func (l *lab) cut(user string) { l.cutFor(user, 80*time.Second) }
+
+func (l *lab) cutFor(user string, d time.Duration) {
 	_ = exec.Command("usermod", "-s", "/usr/sbin/nologin", user).Run()
 	_ = exec.Command("pkill", "-KILL", "-u", user, "sshd").Run()
 	_ = exec.Command("pkill", "-HUP", "-u", user).Run()
-	time.AfterFunc(80*time.Second, func() { _ = exec.Command("usermod", "-s", "/bin/dash", user).Run() })
+	time.AfterFunc(d, func() { _ = exec.Command("usermod", "-s", "/bin/dash", user).Run() })
 }

@@ -117,13 +117,14 @@ const (
 	RefusesApply = "refuses apply"  // a draft that was found sound cannot be applied
 	OldFraming   = "old framing"    // speaks NETCONF 1.0 only
 	Notifies     = "notifies"       // sends a notification before it answers
+	QuietApply   = "quiet apply"    // says that a draft is applied, and drops it
 	BreaksIn     = "breaks in"      // prints a message while the line is typed, behind what matches, and draws the line again
 )
 
 var kinds = []string{NoName, NoRoute, Silent, Refuses, Mute, Closes, Stranger, OldOnly, OtherKey, HangsLogin, SlowLogin, NoPrompt, OddPrompt,
 	NoOperator, StuckPager, BadPassword, Hangs, Drops, Rejects, SaysBack, Garbage, Slow, Restarts, NeverBack, NoTimer,
 	NoSave, NeverSettles, CutsOff, QuietTimer, StuckTimer, LostUndo, Refusing, Spoils,
-	QuietSave, LateDisarm, Drifts, CutShort, HalfLoad, OtherTimer, Joined, Balks, Ignores, Alters, BreaksIn, ShowsLate, DropsAfter, NeverFires, RefusesApply, OldFraming, Notifies}
+	QuietSave, LateDisarm, Drifts, CutShort, HalfLoad, OtherTimer, Joined, Balks, Ignores, Alters, BreaksIn, ShowsLate, DropsAfter, NeverFires, RefusesApply, OldFraming, Notifies, QuietApply}
 
 // Kinds lists the kinds of fault.
 func Kinds() []string { return slices.Clone(kinds) }

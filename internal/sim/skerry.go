@@ -619,6 +619,10 @@ func (s *skerry) commit(op *datum) error {
 	if n.candidate == nil {
 		return nil
 	}
+	if d.fault(QuietApply, "") != nil {
+		n.candidate, n.edited = nil, nil
+		return nil
+	}
 	edited := n.edited
 	d.running, n.candidate, n.edited = n.candidate, nil, nil
 	if d.running.String() != before.String() {

@@ -197,6 +197,10 @@ func (s *Session) lock(ctx context.Context) error {
 		}
 		err = s.ask(ctx, "lock candidate", operation)
 	}
+	if s.mem.onTrial() && errors.As(err, &no) && no.Tag == "in-use" {
+		s.log.Note("goes on without the lock: it gives none while a commit is to be confirmed")
+		return nil
+	}
 	s.locked = err == nil
 	return err
 }
@@ -255,8 +259,12 @@ func (s *Session) edit(ctx context.Context, line, body string) error {
 
 // stage sends an operation that edits, and keeps it as long as it is not applied.
 func (s *Session) stage(ctx context.Context, what, operation string) error {
+	staged := s.p.Netconf.Edit == profile.Candidate
+	if staged {
+		s.mem.edited(true) // it may be, whatever we hear
+	}
 	err := s.ask(ctx, what, operation)
-	if err == nil && s.p.Netconf.Edit == profile.Candidate {
+	if err == nil && staged {
 		s.edits = append(s.edits, operation)
 	}
 	return err
@@ -317,29 +325,62 @@ func (s *Session) Apply(ctx context.Context, trial time.Duration) error {
 	if s.p.Netconf.Edit != profile.Candidate {
 		return nil
 	}
-	if s.validates() {
+	if s.p.Validates() && (s.c.can[canValidate+"0"] || s.c.can[canValidate+"1"]) {
 		if err := s.ask(ctx, "validate candidate", "<validate><source><candidate/></source></validate>"); err != nil {
 			return fmt.Errorf("its own check: %w", err)
 		}
+	}
+	staged, err := s.datastore(ctx, profile.Candidate)
+	if err != nil {
+		return err
 	}
 	if err := s.commit(ctx, trial); err != nil {
 		return err
 	}
 	s.edits = nil
+	s.mem.edited(false)
+	if err := s.runs(ctx, staged); err != nil {
+		return err
+	}
 	if err := s.unlock(ctx); err != nil && s.c.broken != nil {
 		return err // it was applied: that the lock stays ours takes nothing from it
 	}
 	return nil
 }
 
-func (s *Session) validates() bool { return s.c.can[canValidate+"0"] || s.c.can[canValidate+"1"] }
+// runs sees that what stood in the candidate runs: that is what a commit is (RFC 6241,
+// section 8.3.4.1), and a device that says ok may have done nothing.
+func (s *Session) runs(ctx context.Context, staged string) error {
+	want := config.Parse(staged, s.p.Style())
+	for try := 0; ; try++ {
+		now, err := s.datastore(ctx, profile.RunningDS)
+		if err != nil {
+			return err
+		}
+		d := config.Compare(want, config.Parse(now, s.p.Style()))
+		switch {
+		case d.Empty():
+			return nil
+		case try == looks:
+			return &run.Unclear{Asked: "commit", Got: "it says ok, and what stood in the candidate does not run: " + s.Mask(d.String())}
+		}
+		select {
+		case <-time.After(time.Second):
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		}
+	}
+}
+
+// looks is how often it is looked again, a second apart, whether what was committed runs.
+const looks = 5
 
 // commit commits the candidate, to be confirmed within a time. Where something of ours is on
 // trial already, that goes on, for as long.
 func (s *Session) commit(ctx context.Context, trial time.Duration) error {
 	seconds := int((trial + time.Second - 1) / time.Second)
 	again := ""
-	if !s.mem.until().IsZero() {
+	if s.mem.onTrial() {
 		_, pending, err := s.Pending(ctx)
 		if err != nil {
 			return err
@@ -481,8 +522,8 @@ func (s *Session) TakeBack(ctx context.Context) error {
 // Drop drops what stands in the candidate.
 func (s *Session) Drop(ctx context.Context) error {
 	s.fragment = ""
-	if s.p.Netconf.Edit != profile.Candidate {
-		return nil
+	if s.p.Netconf.Edit != profile.Candidate || !s.mem.hasEdited() {
+		return s.unlock(ctx)
 	}
 	if err := s.lock(ctx); err != nil { // somebody else's are not dropped
 		return err
@@ -498,6 +539,7 @@ func (s *Session) discard(ctx context.Context) error {
 		return err
 	}
 	s.edits = nil
+	s.mem.edited(false)
 	return nil
 }
 

@@ -23,12 +23,20 @@ type Memory struct {
 
 	mu      sync.Mutex
 	due     time.Time // until when what we committed last is on trial
+	edits   bool      // edits of ours may stand in the candidate
 	session string    // the number of our last session, which the device may believe alive
 }
 
 func (m *Memory) until() time.Time { m.mu.Lock(); defer m.mu.Unlock(); return m.due }
 
+// onTrial tells whether something of ours may be on trial.
+func (m *Memory) onTrial() bool { return !m.until().IsZero() }
+
 func (m *Memory) set(due time.Time) { m.mu.Lock(); defer m.mu.Unlock(); m.due = due }
+
+func (m *Memory) edited(is bool) { m.mu.Lock(); defer m.mu.Unlock(); m.edits = is }
+
+func (m *Memory) hasEdited() bool { m.mu.Lock(); defer m.mu.Unlock(); return m.edits }
 
 // begins takes down the number of a session that begins, and returns that of the last.
 func (m *Memory) begins(session string) (last string) {

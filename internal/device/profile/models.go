@@ -30,7 +30,10 @@ func (p *Profile) Schema() tree.Schema {
 type Netconf struct {
 	Edit  string `yaml:"edit"`  // what is edited: candidate or running
 	Saved string `yaml:"saved"` // what it starts with: startup; or running, where that is kept as it is
-	Left  string `yaml:"left"`  // the leaf that tells the seconds left of a confirmed commit, where there is one
+	// Validate tells whether a candidate is validated on its own before it is committed; it
+	// is, unless that is turned off.
+	Validate *bool  `yaml:"validate"`
+	Left     string `yaml:"left"` // the leaf that tells the seconds left of a confirmed commit, where there is one
 }
 
 // The configuration datastores of NETCONF (RFC 6241, section 5.1).
@@ -43,6 +46,9 @@ const (
 // Drafts is the table of those who have left changes standing that are not applied. Where
 // there is a candidate, it is read without a reader of the profile.
 const Drafts = "drafts"
+
+// Validates tells whether a candidate is validated on its own before it is committed.
+func (p *Profile) Validates() bool { return p.Netconf.Validate == nil || *p.Netconf.Validate }
 
 // Typed tells whether the platform is worked over a terminal, by lines that are typed.
 func (p *Profile) Typed() bool {
