@@ -19,14 +19,14 @@ test: deps vet lint
 deps:
 	@scripts/deps tmux:tmux ssh:openssh-client pdftotext:poppler-utils
 
-# Against real systems on loopback: OpenSSH, a Telnet server, BIRD 2, a firewall, NETCONF.
+# Against real systems on loopback: OpenSSH, a Telnet server, BIRD 2, a firewall, NETCONF, SNMP.
 # Needs root.
 test-real: real-deps
 	$(GO) vet -tags real ./internal/real
 	$(GO) test -tags real -count=1 -timeout 420s ./internal/real
 
 real-deps:
-	@scripts/deps nft:nftables ip:iproute2 sshd:openssh-server ssh-agent:openssh-client bird:bird2 telnetd:inetutils-telnetd socat:socat useradd:passwd netconfd:netconfd netconfd:netconfd-module-ietf-system
+	@scripts/deps nft:nftables ip:iproute2 sshd:openssh-server ssh-agent:openssh-client bird:bird2 telnetd:inetutils-telnetd socat:socat useradd:passwd netconfd:netconfd netconfd:netconfd-module-ietf-system snmpd:snmpd snmpget:snmp
 
 vet:
 	@test -z "$$(gofmt -l cmd internal demo profiles)" || { gofmt -l cmd internal demo profiles; echo "gofmt wants these"; exit 1; }

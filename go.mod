@@ -15,6 +15,7 @@ require (
 	github.com/expr-lang/expr v1.17.8
 	github.com/fsnotify/fsnotify v1.10.1
 	github.com/goccy/go-yaml v1.19.2
+	github.com/gosnmp/gosnmp v1.47.0
 	github.com/gowebpki/jcs v1.0.2
 	github.com/hiddeco/sshsig v0.2.0
 	github.com/kevinburke/ssh_config v1.6.0

@@ -89,6 +89,9 @@ func (c *Connector) Connect(ctx context.Context, t *plan.Target) (run.Session, e
 // Open reaches a device and gets it ready to be worked on. Watch is told of each
 // stage as it begins. The error is a [reach.Failure].
 func (c *Connector) Open(ctx context.Context, d fleet.Device, watch ssh.Watch) (Session, error) {
+	if p := c.Profiles[d.Platform]; p != nil && p.Connect.Protocol == profile.SNMP {
+		return c.openSNMP(ctx, d, watch)
+	}
 	w, rw, opt, err := c.stream(ctx, d, watch)
 	if err != nil {
 		return nil, err
@@ -256,7 +259,7 @@ func (c *Connector) Address(d fleet.Device) string {
 // ClearText tells whether a device is reached without encryption.
 func (c *Connector) ClearText(d fleet.Device) bool {
 	w, err := c.plainWay(d)
-	return err == nil && w.Protocol == profile.Telnet
+	return err == nil && w.profile.ClearText(w.Protocol)
 }
 
 // describe says where a device is looked for, without looking.

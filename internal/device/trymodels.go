@@ -24,9 +24,12 @@ func tryModels(ctx context.Context, p *profile.Profile, s Session, report func(p
 		report(f)
 	}
 	if name := s.Host(); name != "" {
-		tell("models.name", p.Models.Name, []string{name}, nil)
+		tell("its name", p.Models.Name+p.Snmp.Name, []string{name}, nil)
 	}
 	for _, which := range []run.Which{run.Running, run.Saved} {
+		if which == run.Saved && !p.Traits().TellsSaved {
+			continue
+		}
 		text, err := s.Config(ctx, which)
 		lines := strings.Split(strings.TrimRight(s.Mask(text), "\n"), "\n")
 		if len(lines) > 6 {
@@ -48,7 +51,7 @@ func tryModels(ctx context.Context, p *profile.Profile, s Session, report func(p
 	for _, name := range slices.Sorted(maps.Keys(p.Readers)) {
 		v, err := s.Read(ctx, name)
 		r := p.Readers[name]
-		tell("readers."+name, "get "+r.From().String(), []string{s.Mask(fmt.Sprint(v))}, err)
+		tell("readers."+name, r.Asks(), []string{s.Mask(fmt.Sprint(v))}, err)
 	}
 	return bad
 }

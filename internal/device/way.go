@@ -49,6 +49,8 @@ func title(protocol string) string {
 		return "Telnet"
 	case profile.NETCONF:
 		return "NETCONF"
+	case profile.SNMP:
+		return "SNMP"
 	}
 	return "SSH"
 }
@@ -88,7 +90,9 @@ func (c *Connector) plainWay(d fleet.Device) (*way, error) {
 		w.Warnings = append(w.Warnings, weakWarning(w.entry.Algorithms)...)
 	} else {
 		w.jumps = d.Jump
-		w.Warnings = append(w.Warnings, ClearText)
+		if p.ClearText(w.Protocol) {
+			w.Warnings = append(w.Warnings, ClearText)
+		}
 	}
 	w.jumps = c.Config.Chain(w.jumps)
 	if port == 0 {
@@ -131,7 +135,7 @@ func (c *Connector) way(ctx context.Context, d fleet.Device, watch ssh.Watch) (*
 		return nil, &reach.Failure{Stage: reach.Login, Cause: "has no login: " + err.Error(), Err: err}
 	}
 	w.login.Name = name
-	if w.Protocol == profile.Telnet && !d.Shared && c.Encrypted != nil && c.Encrypted(name, w.login) {
+	if p := w.profile; p.ClearText(w.Protocol) && !d.Shared && c.Encrypted != nil && c.Encrypted(name, w.login) {
 		return nil, &reach.Failure{Stage: reach.Login, Cause: fmt.Sprintf("login %s, or its password, is used over SSH, too: in clear text it would be given away", name),
 			Remedy: "give it a login of its own, or write shared in its clear_login column"}
 	}

@@ -177,6 +177,7 @@ func newWorldOf(t testing.TB, set profile.Set, s sim.Scenario, fleetCSV, book st
 	require.NoError(t, rb.Fill(func(name string) ([]byte, error) { return os.ReadFile(filepath.Join(dir, name)) }))
 	require.NoError(t, rb.Compile(set.Schema(fl)))
 	s.Logins, s.Operator, s.Config = map[string]string{"crew": password}, operator, baseConfig
+	s.Privacy = masterWord
 	s.ClearLogins, s.Master = map[string]string{"gates": gatesWord}, masterWord
 	s.TimeSources = []string{"192.0.2.9", "192.0.2.10", "192.0.2.40"}
 	simulated, err := sim.New(s)
@@ -218,7 +219,7 @@ func login(_ context.Context, name string) (device.Login, error) {
 	if name == "gates" {
 		return device.Login{Login: devssh.Login{Name: name, User: name, Password: gatesWord}, Secrets: map[string]string{"master": masterWord}}, nil
 	}
-	return device.Login{Login: devssh.Login{Name: name, User: "crew", Password: password}, Secrets: map[string]string{"operator": operator}}, nil
+	return device.Login{Login: devssh.Login{Name: name, User: "crew", Password: password}, Secrets: map[string]string{"operator": operator, "privacy": masterWord}}, nil
 }
 
 // person decides for a run; it is called for every event, in order, and may

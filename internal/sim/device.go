@@ -2,6 +2,7 @@ package sim
 
 import (
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"strings"
@@ -60,8 +61,9 @@ type Device struct {
 	late    time.Time // when it prints what runs again
 	draft   *draft    // an osier's
 	netconf *skerryState
-	cut     bool // contact is lost until it restarts
-	dead    bool // never comes back
+	signs   *bitternState // a bittern's own state; nil for others
+	cut     bool          // contact is lost until it restarts
+	dead    bool          // never comes back
 	timer   *time.Timer
 	due     time.Time
 	source  string    // what the clock follows
@@ -86,8 +88,11 @@ func (d *Device) Site() string { return d.spec.Site }
 func (d *Device) Running() string {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if d.gates != nil {
+	switch {
+	case d.gates != nil:
 		return text(d.gates.running)
+	case d.signs != nil:
+		return signText(d.signs.running)
 	}
 	return d.running.String()
 }
@@ -96,8 +101,11 @@ func (d *Device) Running() string {
 func (d *Device) Saved() string {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if d.gates != nil {
+	switch {
+	case d.gates != nil:
 		return text(d.gates.stored)
+	case d.signs != nil:
+		return signText(d.signs.stored)
 	}
 	return d.saved.String()
 }
@@ -264,6 +272,10 @@ func (d *Device) boot() {
 	d.netconf.trial, d.netconf.candidate, d.netconf.edited = nil, nil, nil
 	if d.gates != nil {
 		d.gates.running = slices.Clone(d.gates.stored)
+	}
+	if d.signs != nil {
+		d.signs.running = maps.Clone(d.signs.stored)
+		d.running.times = []string{d.signs.running[signs+"2.0"]}
 	}
 	if d.fault(Spoils, "") != nil {
 		d.running.logs = append(d.running.logs, "192.0.2.254")

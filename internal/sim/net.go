@@ -63,6 +63,10 @@ func New(s Scenario, keys ...ssh.PublicKey) (*Fleet, error) {
 			d.gates, d.users = newPloverState(spec, text), s.ClearLogins
 			text = "name " + spec.Name + "\nmanage from any\nport 1\n  trunk\n"
 		}
+		if spec.Platform == "bittern" {
+			d.signs = newBitternState(spec, s.Logins, s.Privacy)
+			text = "name " + spec.Name + "\ntime source 192.0.2.9 first\nmanage from any\nport 1\n  trunk\n"
+		}
 		d.running = newTernConfig(spec.Ports)
 		load := d.running.load
 		if strings.Contains(text, " {\n") {
@@ -303,7 +307,7 @@ func (g *gate) flush() {
 // Dial connects to a device in memory, by its address in the scenario; it is
 // like net.Dialer.DialContext. A device out of reach lets the caller wait for as
 // long as ctx allows, as a silent network does.
-func (f *Fleet) Dial(ctx context.Context, _, addr string) (net.Conn, error) {
+func (f *Fleet) Dial(ctx context.Context, network, addr string) (net.Conn, error) {
 	host, _, err := net.SplitHostPort(addr)
 	if err != nil {
 		return nil, err
@@ -313,6 +317,11 @@ func (f *Fleet) Dial(ctx context.Context, _, addr string) (net.Conn, error) {
 		return nil, &net.OpError{Op: "dial", Net: "tcp", Err: errors.New("no route to host " + host)}
 	}
 	d := f.order[i]
+	if network == "udp" { // there is nobody to wait for
+		client, server := net.Pipe() // which keeps what is written at once together
+		f.wg.Go(func() { d.datagrams(server) })
+		return client, nil
+	}
 	for {
 		changed := f.waitChange()
 		if f.closed.Load() {
@@ -381,6 +390,9 @@ func (f *Fleet) Listen(ctx context.Context, host string, base int) (map[string]s
 // listen takes connections to one device. A device that refuses them has its
 // port all the same.
 func (f *Fleet) listen(host string, port int, d *Device) (addr string, end func(), err error) {
+	if d.signs != nil {
+		return f.listenUDP(host, port, d)
+	}
 	if d.hasFault(Refuses) {
 		return hold(host, port)
 	}

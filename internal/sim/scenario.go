@@ -26,6 +26,7 @@ type Scenario struct {
 	Operator    string            `yaml:"operator"`     // password of tern's operator mode
 	ClearLogins map[string]string `yaml:"clear_logins"` // user to password, over Telnet
 	Master      string            `yaml:"master"`       // password of plover's master mode
+	Privacy     string            `yaml:"privacy"`      // what SNMP version 3 is encrypted by
 	Config      string            `yaml:"config"`       // saved configuration, a text/template over Spec
 	Manners     *Manners          `yaml:"manners"`      // how its dunlins talk
 	Devices     []Spec            `yaml:"devices"`
@@ -34,7 +35,7 @@ type Scenario struct {
 // Spec describes one device of a scenario.
 type Spec struct {
 	Name       string        `yaml:"name"`
-	Platform   string        `yaml:"platform"` // tern when not given, osier, skerry, plover or dunlin
+	Platform   string        `yaml:"platform"` // tern when not given, osier, skerry, bittern, plover or dunlin
 	Address    string        `yaml:"address"`
 	Site       string        `yaml:"site"`
 	Uplink     string        `yaml:"uplink"`      // the device above it; "" is the operations centre
@@ -49,6 +50,7 @@ type Spec struct {
 	Once       bool          `yaml:"once"`      // an osier that applies nothing while something is on trial
 	Draft      string        `yaml:"draft"`     // somebody who has left an osier's draft standing
 	Config     string        `yaml:"config"`    // in place of the scenario's
+	V3Only     bool          `yaml:"v3_only"`   // a bittern that speaks version 3 alone
 	Code       string        `yaml:"code"`      // asked for in a dialogue behind the password
 	Faults     []Fault       `yaml:"faults"`
 }
@@ -117,6 +119,7 @@ const (
 	RefusesApply = "refuses apply"  // a draft that was found sound cannot be applied
 	OldFraming   = "old framing"    // speaks NETCONF 1.0 only
 	Notifies     = "notifies"       // sends a notification before it answers
+	HalfSet      = "half set"       // carries out half of the variables of a set, and says that it failed
 	QuietApply   = "quiet apply"    // says that a draft is applied, and drops it
 	BreaksIn     = "breaks in"      // prints a message while the line is typed, behind what matches, and draws the line again
 )
@@ -124,7 +127,7 @@ const (
 var kinds = []string{NoName, NoRoute, Silent, Refuses, Mute, Closes, Stranger, OldOnly, OtherKey, HangsLogin, SlowLogin, NoPrompt, OddPrompt,
 	NoOperator, StuckPager, BadPassword, Hangs, Drops, Rejects, SaysBack, Garbage, Slow, Restarts, NeverBack, NoTimer,
 	NoSave, NeverSettles, CutsOff, QuietTimer, StuckTimer, LostUndo, Refusing, Spoils,
-	QuietSave, LateDisarm, Drifts, CutShort, HalfLoad, OtherTimer, Joined, Balks, Ignores, Alters, BreaksIn, ShowsLate, DropsAfter, NeverFires, RefusesApply, OldFraming, Notifies, QuietApply}
+	QuietSave, LateDisarm, Drifts, CutShort, HalfLoad, OtherTimer, Joined, Balks, Ignores, Alters, BreaksIn, ShowsLate, DropsAfter, NeverFires, RefusesApply, OldFraming, Notifies, HalfSet, QuietApply}
 
 // Kinds lists the kinds of fault.
 func Kinds() []string { return slices.Clone(kinds) }
@@ -157,8 +160,8 @@ func (s *Scenario) Prepare() error {
 	for i := range s.Devices {
 		d := &s.Devices[i]
 		names[d.Name] = true
-		if d.Platform = orElse(d.Platform, "tern"); !slices.Contains([]string{"tern", "osier", "skerry", "plover", "dunlin"}, d.Platform) {
-			return fmt.Errorf("%s: there is no simulated %q; write tern, osier, skerry, plover or dunlin", d.Name, d.Platform)
+		if d.Platform = orElse(d.Platform, "tern"); !slices.Contains([]string{"tern", "osier", "skerry", "bittern", "plover", "dunlin"}, d.Platform) {
+			return fmt.Errorf("%s: there is no simulated %q; write tern, osier, skerry, bittern, plover or dunlin", d.Name, d.Platform)
 		}
 		if d.Platform == "dunlin" && s.Manners == nil {
 			return fmt.Errorf("%s: nothing says how a dunlin talks; write manners: in the scenario", d.Name)

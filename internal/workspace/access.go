@@ -198,8 +198,8 @@ func (a *Access) needs(devices []fleet.Device) map[string]*need {
 			}
 		}
 		jumps := d.Jump
-		if protocolOf(d, p) == profile.Telnet {
-			n.clear = true
+		if !profile.OverSSH(protocolOf(d, p)) {
+			n.clear = n.clear || p.ClearText(protocolOf(d, p))
 		} else {
 			e := a.Config.Host(d.Name, d.Address)
 			add(n, e)
@@ -244,7 +244,7 @@ func (w *Workspace) UserConfig() (*ssh.UserConfig, error) {
 // ClearText tells whether a device is reached without encryption.
 func (w *Workspace) ClearText(d fleet.Device) bool {
 	p := w.Profiles[d.Platform]
-	return p != nil && protocolOf(d, p) == profile.Telnet
+	return p != nil && p.ClearText(protocolOf(d, p))
 }
 
 func protocolOf(d fleet.Device, p *profile.Profile) string {

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"slices"
 	"strings"
 	"time"
 
@@ -111,7 +110,7 @@ func (s *Session) Read(ctx context.Context, table string) (any, error) {
 		return nil, err
 	}
 	if text, err := root.Text(s.schema); err == nil {
-		s.log.Got(s.maskLines(text))
+		s.log.Got(s.MaskLines(text))
 	}
 	v, err := r.Rows(root)
 	if err != nil {
@@ -162,7 +161,7 @@ func (s *Session) datastore(ctx context.Context, name string) (string, error) {
 	if err != nil {
 		return "", &run.Unclear{Asked: asked, Got: err.Error()}
 	}
-	s.log.Got(s.maskLines(text))
+	s.log.Got(s.MaskLines(text))
 	if text == "" {
 		return "", &run.Unclear{Asked: asked, Got: "nothing"}
 	}
@@ -587,38 +586,7 @@ func (s *Session) Ask(ctx context.Context, command string, _ bool) ([]string, er
 	if err != nil {
 		return nil, &run.Unclear{Asked: command, Got: s.Mask(err.Error())}
 	}
-	lines := s.maskLines(text)
+	lines := s.MaskLines(text)
 	s.log.Got(lines)
 	return lines, nil
-}
-
-// Mask takes out of text what is secret.
-func (s *Session) Mask(text string) string {
-	for _, v := range s.secrets {
-		if len(v) > 2 {
-			text = strings.ReplaceAll(text, v, plan.Hidden)
-		}
-	}
-	return s.p.Mask(text)
-}
-
-// Hide adds secrets that the session does not know of by itself.
-func (s *Session) Hide(secrets []string) {
-	if s.secrets == nil {
-		s.secrets = map[string]string{}
-	}
-	for _, v := range secrets {
-		s.secrets["asked for: "+v] = v
-	}
-}
-
-func (s *Session) maskLines(text string) []string {
-	lines := strings.Split(strings.TrimRight(text, "\n"), "\n")
-	return slices.Collect(func(yield func(string) bool) {
-		for _, l := range lines {
-			if !yield(s.Mask(l)) {
-				return
-			}
-		}
-	})
 }

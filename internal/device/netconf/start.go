@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"maps"
 	"sync"
 	"time"
 
@@ -49,12 +48,12 @@ func (m *Memory) begins(session string) (last string) {
 // Session works one device by NETCONF. It implements [run.Session] and is used by one
 // goroutine at a time.
 type Session struct {
+	profile.Confided
 	p        *profile.Profile
 	schema   tree.Schema
 	c        *client
 	mem      *Memory
 	log      profile.Transcript
-	secrets  map[string]string
 	host     string
 	last     string   // the number of our session before this one
 	locked   bool     // the candidate is ours
@@ -68,7 +67,7 @@ var _ run.Session = (*Session)(nil)
 // Start takes over the stream of the NETCONF subsystem of a device that has just been
 // logged in to. On an error, a [reach.Failure], the stream is closed.
 func Start(ctx context.Context, p *profile.Profile, rw io.ReadWriteCloser, opt profile.Options, mem *Memory) (*Session, error) {
-	s := &Session{p: p, schema: p.Schema(), mem: mem, log: opt.Log, secrets: maps.Clone(opt.Secrets)}
+	s := &Session{Confided: profile.NewConfided(p, opt.Secrets), p: p, schema: p.Schema(), mem: mem, log: opt.Log}
 	fail := func(cause, remedy string, err error) error {
 		rw.Close()
 		f := &reach.Failure{Stage: reach.Prompt, Cause: s.Mask(cause), Remedy: remedy, Err: err}

@@ -37,6 +37,9 @@ type LineRule struct {
 // Language is how the platform's configuration is changed by lines; nil where the
 // profile does not say.
 func (p *Profile) Language() *config.Language {
+	if p.Connect.Protocol == SNMP {
+		return p.snmpLanguage()
+	}
 	if len(p.Grammar.Lines) == 0 {
 		return nil
 	}

@@ -41,7 +41,7 @@ func load(file string, data []byte, chain []Source) (*Profile, error) {
 	if p.Like != "" && len(chain) == 1 {
 		return nil, problem.List{{File: file, Msg: errLike.Error()}}
 	}
-	if p.Platform == "" && len(p.Modes) == 0 && len(p.Models.Modules) == 0 {
+	if p.Platform == "" && len(p.Modes) == 0 && len(p.Models.Modules)+len(p.Snmp.Objects) == 0 {
 		return nil, problem.List{{File: file, Msg: "this is not a profile: it names no platform and no modes", Hint: "platform: NAME and modes:"}}
 	}
 	c := &checker{file: file, p: p, doc: doc, chain: chain}
@@ -104,7 +104,7 @@ func (c *checker) check() {
 		c.modelled()
 		return
 	}
-	for _, key := range []string{"models", "netconf"} {
+	for _, key := range []string{"models", "netconf", "snmp"} {
 		if len(c.keys(key)) > 0 {
 			c.fail(key, "protocol: netconf", "this is for platforms that are not worked over a terminal")
 		}
@@ -151,7 +151,7 @@ func (c *checker) check() {
 	}
 }
 
-var protocols = []string{SSH, Telnet, NETCONF}
+var protocols = []string{SSH, Telnet, NETCONF, SNMP}
 
 func (c *checker) connect() {
 	p := &c.p.Connect
@@ -178,13 +178,15 @@ func (c *checker) connect() {
 }
 
 // UsualPort is the port a protocol usually has: 22 (RFC 4253, 4.1), 23 (RFC 854), 830
-// (RFC 6242, 7).
+// (RFC 6242, 7) or 161 (RFC 3417, 3.1).
 func UsualPort(protocol string) int {
 	switch protocol {
 	case Telnet:
 		return 23
 	case NETCONF:
 		return 830
+	case SNMP:
+		return 161
 	}
 	return 22
 }

@@ -4,6 +4,9 @@ import "metabasis/internal/core/plan"
 
 // modelClaims tells what can be proven on devices that are not worked over a terminal.
 func (p *Profile) modelClaims() []Claim {
+	if p.Connect.Protocol == SNMP {
+		return p.snmpClaims()
+	}
 	t := p.Traits()
 	device := Claim{"it is the device that is meant", p.Models.Name + " tells its name", Yes}
 	if p.Models.Name == "" {

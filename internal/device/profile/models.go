@@ -55,6 +55,11 @@ func (p *Profile) Typed() bool {
 	return p.Connect.Protocol == SSH || p.Connect.Protocol == Telnet
 }
 
+// ClearText tells whether what is said by a protocol can be read on the way.
+func (p *Profile) ClearText(protocol string) bool {
+	return protocol == Telnet || protocol == SNMP && p.Snmp.Version == "2c"
+}
+
 // OverSSH tells whether a protocol is spoken over SSH.
 func OverSSH(protocol string) bool { return protocol == SSH || protocol == NETCONF }
 
@@ -62,13 +67,13 @@ func OverSSH(protocol string) bool { return protocol == SSH || protocol == NETCO
 func (c *checker) modelled() {
 	p := c.p
 	for _, key := range []string{"modes", "pager", "refused", "harmless", "lines", "quote", "continued", "language", "save", "restore", "trial"} {
-		if len(c.keys(key)) > 0 || place2(c, key) {
+		if len(c.keys(key)) > 0 || c.has(key) {
 			c.fail(key, "", "this is for platforms that are worked over a terminal, and not over %s", p.Connect.Protocol)
 		}
 	}
 	for _, key := range c.keys("configuration") {
 		if !slices.Contains([]string{"ordered", "volatile", "secrets"}, key) {
-			c.fail("configuration."+key, "", "over %s the whole configuration is one tree of data; only ordered:, volatile: and secrets: are said of it", p.Connect.Protocol)
+			c.fail("configuration."+key, "", "over %s the configuration is data; only ordered:, volatile: and secrets: are said of it", p.Connect.Protocol)
 		}
 	}
 	for _, key := range c.keys("timer") {
@@ -77,6 +82,18 @@ func (c *checker) modelled() {
 		}
 	}
 	p.Config.Layout = "flat"
+	for _, other := range []string{NETCONF, SNMP} {
+		if p.Connect.Protocol != other && c.has(other) {
+			c.fail(other, "", "it speaks %s", p.Connect.Protocol)
+		}
+	}
+	if p.Connect.Protocol == SNMP {
+		if c.has("models") {
+			c.fail("models", "snmp: objects:", "SNMP has objects, and no trees")
+		}
+		c.snmp()
+		return
+	}
 	c.models()
 	if p.Connect.Protocol == NETCONF {
 		c.netconf()
@@ -86,8 +103,8 @@ func (c *checker) modelled() {
 	}
 }
 
-// place2 tells whether the file has an entry of that name.
-func place2(c *checker, key string) bool {
+// has tells whether the file has an entry of that name.
+func (c *checker) has(key string) bool {
 	_, n, _ := place(c.chain, key)
 	return n != nil
 }
@@ -190,6 +207,14 @@ func (c *checker) modelReader(path, name string) {
 	c.p.Readers[name] = r
 }
 
+// Asks is what is asked for the table, in words.
+func (r Reader) Asks() string {
+	if len(r.from) > 0 {
+		return "get " + r.from.String()
+	}
+	return ""
+}
+
 // From is the path that the table is read from.
 func (r Reader) From() tree.Path { return r.from }
 
@@ -250,7 +275,10 @@ func (p *Profile) modelTraits() plan.Traits {
 	t := plan.Traits{TellsPair: tellsPair, TakesBack: p.Pairs.TakesBack, Timer: p.Timer.Kind, Boot: p.Timer.Boot,
 		Extends: true, Style: p.Style(), Language: p.Language(), Connect: p.Pace.Connect, Command: p.Pace.Command, Never: regexps(p.Never),
 		Mask: p.Mask, Unsendable: p.Unsendable, Restores: true, TellsSaved: true, Tables: p.Tables()}
-	if p.Connect.Protocol == NETCONF {
+	switch p.Connect.Protocol {
+	case SNMP:
+		p.snmpTraits(&t)
+	case NETCONF:
 		if t.Stages = p.Netconf.Edit == Candidate; t.Stages {
 			t.Tables[Drafts] = runbook.Table{Many: true, Columns: map[string]runbook.ColumnType{"user": runbook.TextColumn}}
 		}
@@ -265,6 +293,9 @@ func (p *Profile) Within() time.Duration { return p.Connect.Prompt }
 // sayable says why a line cannot be said to a platform that is not worked over a
 // terminal; "" when it can.
 func (p *Profile) sayable(line string) string {
+	if p.Connect.Protocol == SNMP {
+		return p.snmpSayable(line)
+	}
 	if strings.HasPrefix(strings.TrimSpace(line), "<") {
 		if p.Connect.Protocol != NETCONF {
 			return "XML is for NETCONF; write set PATH = VALUE or delete PATH"

@@ -50,6 +50,7 @@ type Profile struct {
 	Pairs    Pairs             `yaml:"pairs"`
 	Models   Models            `yaml:"models"`  // where it is not worked over a terminal
 	Netconf  Netconf           `yaml:"netconf"` // where it speaks that
+	Snmp     Snmp              `yaml:"snmp"`    // the same
 	Pace     Pace              `yaml:"pace"`
 	login    string            // the mode a session starts in
 	top      string            // the privileged mode; "" when there is none
@@ -77,6 +78,7 @@ const (
 	SSH     = "ssh"
 	Telnet  = "telnet"
 	NETCONF = "netconf"
+	SNMP    = "snmp"
 )
 
 // Ask is how the device is asked what a person wants to know.
@@ -378,6 +380,9 @@ func (p *Profile) Secrets() []string {
 	}
 	for _, m := range p.Modes {
 		add(m.Enter)
+	}
+	if p.Snmp.Version == "3" {
+		out = append(out, Privacy)
 	}
 	for _, a := range p.Connect.Login {
 		if a.Secret != "" && a.Secret != "password" && !slices.Contains(out, a.Secret) {

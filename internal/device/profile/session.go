@@ -27,10 +27,9 @@ type Transcript interface {
 // Session works one device as its profile says. It implements [run.Session]
 // and is used by one goroutine at a time.
 type Session struct {
-	p        *Profile
+	Confided
 	rw       io.ReadWriteCloser
 	opt      Options
-	secrets  map[string]string
 	log      Transcript
 	enterKey string
 	chunks   chan []byte

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"maps"
 	"slices"
 	"strings"
 
@@ -27,7 +26,7 @@ func Start(ctx context.Context, p *Profile, rw io.ReadWriteCloser, opt Options) 
 }
 
 func newSession(p *Profile, rw io.ReadWriteCloser, opt Options) *Session {
-	s := &Session{p: p, rw: rw, opt: opt, secrets: maps.Clone(opt.Secrets), log: opt.Log, enterKey: "\n",
+	s := &Session{Confided: NewConfided(p, opt.Secrets), rw: rw, opt: opt, log: opt.Log, enterKey: "\n",
 		chunks: make(chan []byte), quit: make(chan struct{}), asked: map[string]bool{}}
 	if !opt.Translates {
 		s.enterKey = enters[p.Connect.Enter]

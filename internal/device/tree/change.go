@@ -42,7 +42,7 @@ func (c Change) String() string {
 	case c.Delete:
 		return "delete " + c.Path.String()
 	case c.Has:
-		return "set " + c.Path.String() + " = " + shown(c.Value)
+		return "set " + c.Path.String() + " = " + Shown(c.Value)
 	}
 	return "set " + c.Path.String()
 }

@@ -31,16 +31,16 @@ func quoted(v string) string {
 
 func control(r rune) bool { return r < ' ' || r == 0x7f }
 
-// shown writes a value behind " = ". What could be taken for something else is quoted.
-func shown(v string) string {
+// Shown writes a value behind " = ". What could be taken for something else is quoted.
+func Shown(v string) string {
 	if v == "" || strings.ContainsFunc(v, control) || strings.TrimSpace(v) != v || strings.HasPrefix(v, `"`) {
 		return strconv.Quote(v)
 	}
 	return v
 }
 
-// read is the opposite of shown.
-func read(v string) (string, error) {
+// Read is the opposite of Shown.
+func Read(v string) (string, error) {
 	if !strings.HasPrefix(v, `"`) {
 		return v, nil
 	}
@@ -64,7 +64,7 @@ func ParseLine(line string) (p Path, value string, has bool, err error) {
 	if !ok {
 		return nil, "", false, fmt.Errorf("behind the path stands %q; write PATH = VALUE", rest)
 	}
-	v, err = read(strings.TrimSpace(v))
+	v, err = Read(strings.TrimSpace(v))
 	return p, v, true, err
 }
 

@@ -143,7 +143,7 @@ func (w *writer) below(n *Node, at, schema string, depth int) {
 		case self, len(c.Children) == 0 && c.Value == "" && (c.Kind == Untold || c.Kind == Empty), listed:
 			w.lines = append(w.lines, path)
 		case len(c.Children) == 0:
-			w.lines = append(w.lines, path+" = "+shown(c.Value))
+			w.lines = append(w.lines, path+" = "+Shown(c.Value))
 		}
 		if !self {
 			w.below(&Node{Module: c.Module, Children: without(c.Children, c.Module, keys)}, path, kind, depth+1)

@@ -1,0 +1,56 @@
+package profile
+
+import (
+	"maps"
+	"strings"
+)
+
+// Confided takes out of text what is secret on devices of a platform: what its profile
+// says looks like a secret, and the values that we know.
+type Confided struct {
+	p       *Profile
+	secrets map[string]string
+}
+
+// NewConfided knows secrets by their names.
+func NewConfided(p *Profile, secrets map[string]string) Confided {
+	return Confided{p, maps.Clone(secrets)}
+}
+
+// Mask takes secrets out of text.
+func (c *Confided) Mask(text string) string {
+	for _, v := range c.secrets {
+		if len(v) > 2 {
+			text = strings.ReplaceAll(text, v, masked)
+		}
+	}
+	return c.p.Mask(text)
+}
+
+// Hide adds secrets that are not known by themselves: values of a change that are shown
+// nowhere.
+func (c *Confided) Hide(secrets []string) {
+	for _, v := range secrets {
+		c.hide("asked for: "+v, v)
+	}
+}
+
+func (c *Confided) hide(name, v string) {
+	if c.secrets == nil {
+		c.secrets = map[string]string{}
+	}
+	c.secrets[name] = v
+}
+
+// MaskLines takes secrets out of the lines of a text.
+func (c *Confided) MaskLines(text string) []string {
+	return c.masked(strings.Split(strings.TrimRight(text, "\n"), "\n"))
+}
+
+func (c *Confided) masked(lines []string) []string {
+	out := make([]string, len(lines))
+	for i, l := range lines {
+		out[i] = c.Mask(l)
+	}
+	return out
+}
