@@ -89,8 +89,8 @@ func (c *Connector) Connect(ctx context.Context, t *plan.Target) (run.Session, e
 // Open reaches a device and gets it ready to be worked on. Watch is told of each
 // stage as it begins. The error is a [reach.Failure].
 func (c *Connector) Open(ctx context.Context, d fleet.Device, watch ssh.Watch) (Session, error) {
-	if p := c.Profiles[d.Platform]; p != nil && p.Connect.Protocol == profile.SNMP {
-		return c.openSNMP(ctx, d, watch)
+	if p := c.Profiles[d.Platform]; p != nil && !p.Typed() && !profile.OverSSH(p.Connect.Protocol) {
+		return c.openOther(ctx, d, watch)
 	}
 	w, rw, opt, err := c.stream(ctx, d, watch)
 	if err != nil {

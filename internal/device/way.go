@@ -49,6 +49,8 @@ func title(protocol string) string {
 		return "Telnet"
 	case profile.NETCONF:
 		return "NETCONF"
+	case profile.RESTCONF:
+		return "RESTCONF"
 	case profile.SNMP:
 		return "SNMP"
 	}

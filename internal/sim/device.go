@@ -1,6 +1,7 @@
 package sim
 
 import (
+	"crypto/ed25519"
 	"fmt"
 	"maps"
 	"net/netip"
@@ -50,6 +51,7 @@ type Device struct {
 	spec   Spec
 	users  map[string]string
 	signer ssh.Signer // its host key
+	key    ed25519.PrivateKey
 
 	up        atomic.Bool
 	reachable atomic.Bool

@@ -52,11 +52,11 @@ func New(s Scenario, keys ...ssh.PublicKey) (*Fleet, error) {
 			return nil, err
 		}
 		spec.Faults = slices.Clone(spec.Faults) // each device counts its own
-		signer, err := newHostKey()
+		signer, key, err := newKeys()
 		if err != nil {
 			return nil, err
 		}
-		d := &Device{fleet: f, signer: signer, spec: spec, users: s.Logins, conns: map[*gate]struct{}{}, shells: map[*shell]*session{},
+		d := &Device{fleet: f, signer: signer, key: key, spec: spec, users: s.Logins, conns: map[*gate]struct{}{}, shells: map[*shell]*session{},
 			netconf: &skerryState{sessions: map[*skerry]bool{}, locks: map[string]*skerry{}}}
 		if spec.Platform == "plover" {
 			// Its place in the network is that of a tern with one port.
@@ -103,12 +103,13 @@ func (f *Fleet) Devices() []*Device { return f.order }
 // Device returns a device by name, or nil.
 func (f *Fleet) Device(name string) *Device { return f.devices[name] }
 
-func newHostKey() (ssh.Signer, error) {
+func newKeys() (ssh.Signer, ed25519.PrivateKey, error) {
 	_, key, err := ed25519.GenerateKey(rand.Reader)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return ssh.NewSignerFromKey(key)
+	signer, err := ssh.NewSignerFromKey(key)
+	return signer, key, err
 }
 
 // HostKeys knows the true key of each device, by its address or name.

@@ -466,12 +466,25 @@ func (s *skerry) getConfig(op *datum) (string, error) {
 
 // get tells configuration and state.
 func (s *skerry) get(op *datum) (string, error) {
-	others := s.d.neighbours()
-	d := s.d
+	root := s.d.tree(true)
+	if f := op.kid("filter"); f != nil {
+		root = root.filter(f)
+	}
+	var b strings.Builder
+	root.xml(&b)
+	return "<data>" + b.String() + "</data>", nil
+}
+
+// tree is what the device tells: its configuration, and its state.
+func (d *Device) tree(withState bool) *datum {
+	others := d.neighbours()
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	now, source, settled := d.clock()
 	root := d.running.data()
+	if !withState {
+		return root
+	}
 	state := branch(spaceSkerry, "state",
 		branch(spaceSkerry, "clock", leaf(spaceSkerry, "now", now.UTC().Format(time.RFC3339)), leaf(spaceSkerry, "follows", source), leaf(spaceSkerry, "steady", fmt.Sprint(settled))),
 		branch(spaceSkerry, "storage", leaf(spaceSkerry, "free-mb", fmt.Sprint(d.spec.FreeMB)), leaf(spaceSkerry, "total-mb", "256")),
@@ -487,12 +500,7 @@ func (s *skerry) get(op *datum) (string, error) {
 		state.add(branch(spaceSkerry, "neighbour", leaf(spaceSkerry, "port", fmt.Sprint(n.port)), leaf(spaceSkerry, "name", n.name), leaf(spaceSkerry, "their-port", fmt.Sprint(n.theirs))))
 	}
 	root.add(branch(spaceSystem, "system-state", branch(spaceSystem, "clock", leaf(spaceSystem, "current-datetime", now.UTC().Format(time.RFC3339)))), state)
-	if f := op.kid("filter"); f != nil {
-		root = root.filter(f)
-	}
-	var b strings.Builder
-	root.xml(&b)
-	return "<data>" + b.String() + "</data>", nil
+	return root
 }
 
 // editConfig edits the candidate.

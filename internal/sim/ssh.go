@@ -31,7 +31,13 @@ func (d *Device) serve(raw net.Conn) {
 		d.servePlover(g)
 		return
 	}
-	conn, channels, requests, err := ssh.NewServerConn(g, d.serverConfig())
+	var stream net.Conn = g
+	if d.spec.Platform == "skerry" {
+		if stream = d.serveSkerry(g); stream == nil {
+			return
+		}
+	}
+	conn, channels, requests, err := ssh.NewServerConn(stream, d.serverConfig())
 	if err != nil {
 		return
 	}
@@ -121,7 +127,7 @@ func (d *Device) serverConfig() *ssh.ServerConfig {
 	}
 	signer := d.signer
 	if d.hasFault(OtherKey) {
-		if other, err := newHostKey(); err == nil {
+		if other, _, err := newKeys(); err == nil {
 			signer = other
 		}
 	}

@@ -264,20 +264,5 @@ func readError(d *xml.Decoder, start *xml.StartElement) (*Error, error) {
 	if strings.TrimSpace(e.Severity) == "warning" {
 		return nil, nil
 	}
-	return &Error{Tag: said(e.Tag), AppTag: said(e.AppTag), Path: said(e.Path), Message: said(e.Message), Session: said(e.Session)}, nil
-}
-
-// said is a short text of the device's in one line, without what a terminal would obey.
-func said(text string) string {
-	text = strings.Join(strings.Fields(text), " ")
-	text = strings.Map(func(r rune) rune {
-		if r < ' ' || r >= 0x7f && r < 0xa0 || r == 0xfffd {
-			return -1
-		}
-		return r
-	}, text)
-	if r := []rune(text); len(r) > 300 {
-		return string(r[:300]) + "…"
-	}
-	return text
+	return &Error{Tag: tree.Said(e.Tag), AppTag: tree.Said(e.AppTag), Path: tree.Said(e.Path), Message: tree.Said(e.Message), Session: tree.Said(e.Session)}, nil
 }

@@ -494,7 +494,7 @@ func (s *Session) left(ctx context.Context) (time.Duration, bool, error) {
 	}
 	var n int
 	if _, err := fmt.Sscanf(found[0].Value, "%d", &n); err != nil || n < 0 || n > 7*86_400 || len(found) > 1 {
-		return 0, false, &run.Unclear{Asked: at.String(), Got: said(found[0].Value)}
+		return 0, false, &run.Unclear{Asked: at.String(), Got: tree.Said(found[0].Value)}
 	}
 	s.log.Got([]string{fmt.Sprintf("%s = %d", at, n)})
 	return time.Duration(n) * time.Second, true, nil

@@ -126,7 +126,7 @@ func (s *Session) readName(ctx context.Context) (string, error) {
 	if len(found) != 1 {
 		return "", fmt.Errorf("%s is there %d times", at, len(found))
 	}
-	name := said(found[0].Value)
+	name := tree.Said(found[0].Value)
 	if len(name) > 64 {
 		name = name[:64]
 	}

@@ -104,7 +104,7 @@ func (c *checker) check() {
 		c.modelled()
 		return
 	}
-	for _, key := range []string{"models", "netconf", "snmp"} {
+	for _, key := range []string{"models", "netconf", "restconf", "snmp"} {
 		if len(c.keys(key)) > 0 {
 			c.fail(key, "protocol: netconf", "this is for platforms that are not worked over a terminal")
 		}
@@ -151,7 +151,7 @@ func (c *checker) check() {
 	}
 }
 
-var protocols = []string{SSH, Telnet, NETCONF, SNMP}
+var protocols = []string{SSH, Telnet, NETCONF, RESTCONF, SNMP}
 
 func (c *checker) connect() {
 	p := &c.p.Connect
@@ -178,13 +178,15 @@ func (c *checker) connect() {
 }
 
 // UsualPort is the port a protocol usually has: 22 (RFC 4253, 4.1), 23 (RFC 854), 830
-// (RFC 6242, 7) or 161 (RFC 3417, 3.1).
+// (RFC 6242, 7), 443 (RFC 8040, 2.1) or 161 (RFC 3417, 3.1).
 func UsualPort(protocol string) int {
 	switch protocol {
 	case Telnet:
 		return 23
 	case NETCONF:
 		return 830
+	case RESTCONF:
+		return 443
 	case SNMP:
 		return 161
 	}

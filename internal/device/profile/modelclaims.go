@@ -14,7 +14,10 @@ func (p *Profile) modelClaims() []Claim {
 	}
 	saved := Claim{"what is saved", "a datastore of its own, " + p.Netconf.Saved, Yes}
 	outlives := Claim{"a change outlives a restart", "it is saved, and what is saved is read and compared", Yes}
-	if t.One {
+	if p.Connect.Protocol == RESTCONF {
+		saved.How, saved.Is = "a change is stored as it is made (RFC 8040, 1.4): what runs is what is saved", Partly
+		outlives = Claim{outlives.What, saved.How, Partly}
+	} else if t.One {
 		saved.How, saved.Is = "what runs is kept as it is, as this profile says", Partly
 		outlives = Claim{outlives.What, saved.How, Partly}
 	}
@@ -25,9 +28,13 @@ func (p *Profile) modelClaims() []Claim {
 			timer.How = "a confirmed commit: that one is pending is told by what is refused meanwhile; how long it is, by what we asked for"
 		}
 	}
+	arrives := "each request is answered by its number"
+	if p.Connect.Protocol == RESTCONF {
+		arrives = "each request has an answer of its own"
+	}
 	return []Claim{
 		device,
-		{"what was sent is what arrived", "each request is answered by its number", Yes},
+		{"what was sent is what arrived", arrives, Yes},
 		{"a line did what it should", "it is answered by ok, or by what is wrong", Yes},
 		{"all of a configuration was read", "a reply has an end of its own", Yes},
 		{"what runs", "the datastore running", Yes},

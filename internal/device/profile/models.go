@@ -36,6 +36,19 @@ type Netconf struct {
 	Left     string `yaml:"left"` // the leaf that tells the seconds left of a confirmed commit, where there is one
 }
 
+// Restconf is how RESTCONF is spoken with a platform (RFC 8040).
+type Restconf struct {
+	Root     string   `yaml:"root"`     // of its resources; /restconf when not given
+	Login    string   `yaml:"login"`    // password, or certificate
+	Literals []string `yaml:"literals"` // the leaves that JSON writes without quotes, where that was not seen
+}
+
+// How one logs in over RESTCONF.
+const (
+	ByPassword    = "password"
+	ByCertificate = "certificate"
+)
+
 // The configuration datastores of NETCONF (RFC 6241, section 5.1).
 const (
 	Candidate = "candidate"
@@ -82,7 +95,7 @@ func (c *checker) modelled() {
 		}
 	}
 	p.Config.Layout = "flat"
-	for _, other := range []string{NETCONF, SNMP} {
+	for _, other := range []string{NETCONF, RESTCONF, SNMP} {
 		if p.Connect.Protocol != other && c.has(other) {
 			c.fail(other, "", "it speaks %s", p.Connect.Protocol)
 		}
@@ -97,6 +110,8 @@ func (c *checker) modelled() {
 	c.models()
 	if p.Connect.Protocol == NETCONF {
 		c.netconf()
+	} else {
+		c.restconf()
 	}
 	for _, name := range slices.Sorted(maps.Keys(p.Readers)) {
 		c.modelReader("readers."+name, name)
@@ -147,6 +162,30 @@ func (c *checker) moduleOf(at string, p tree.Path) {
 		if _, known := c.p.Models.Modules[s.Module]; s.Module != "" && !known {
 			c.fail(at, problem.OneOf(s.Module, slices.Sorted(maps.Keys(c.p.Models.Modules))), "there is no module %q under models: modules:", s.Module)
 		}
+	}
+}
+
+func (c *checker) restconf() {
+	r := &c.p.Restconf
+	if r.Root == "" {
+		r.Root = "/restconf"
+	}
+	if r.Login == "" {
+		r.Login = ByPassword
+	}
+	if !strings.HasPrefix(r.Root, "/") || strings.HasSuffix(r.Root, "/") || strings.ContainsAny(r.Root, " ?#") {
+		c.fail("restconf.root", "root: /restconf", "%q is no path of resources", r.Root)
+	}
+	if logins := []string{ByPassword, ByCertificate}; !slices.Contains(logins, r.Login) {
+		c.fail("restconf.login", problem.OneOf(r.Login, logins), "login %q is not known", r.Login)
+	}
+	for _, path := range r.Literals {
+		if p := c.path("restconf.literals", path); p != nil && p.Schema() != path {
+			c.fail("restconf.literals", p.Schema(), "%s is not written as a path without keys", path)
+		}
+	}
+	if c.p.Timer.Kind != plan.NoTimer {
+		c.fail("timer.kind", "none", "RESTCONF takes nothing back by itself")
 	}
 }
 
@@ -278,6 +317,8 @@ func (p *Profile) modelTraits() plan.Traits {
 	switch p.Connect.Protocol {
 	case SNMP:
 		p.snmpTraits(&t)
+	case RESTCONF:
+		t.One = true
 	case NETCONF:
 		if t.Stages = p.Netconf.Edit == Candidate; t.Stages {
 			t.Tables[Drafts] = runbook.Table{Many: true, Columns: map[string]runbook.ColumnType{"user": runbook.TextColumn}}

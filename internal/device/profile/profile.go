@@ -51,6 +51,7 @@ type Profile struct {
 	Models   Models            `yaml:"models"`  // where it is not worked over a terminal
 	Netconf  Netconf           `yaml:"netconf"` // where it speaks that
 	Snmp     Snmp              `yaml:"snmp"`    // the same
+	Restconf Restconf          `yaml:"restconf"`
 	Pace     Pace              `yaml:"pace"`
 	login    string            // the mode a session starts in
 	top      string            // the privileged mode; "" when there is none
@@ -77,8 +78,9 @@ type Connect struct {
 const (
 	SSH     = "ssh"
 	Telnet  = "telnet"
-	NETCONF = "netconf"
-	SNMP    = "snmp"
+	NETCONF  = "netconf"
+	RESTCONF = "restconf"
+	SNMP     = "snmp"
 )
 
 // Ask is how the device is asked what a person wants to know.

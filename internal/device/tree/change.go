@@ -46,3 +46,18 @@ func (c Change) String() string {
 	}
 	return "set " + c.Path.String()
 }
+
+// Said is a short text of a device's in one line, without what a terminal would obey.
+func Said(text string) string {
+	text = strings.Join(strings.Fields(text), " ")
+	text = strings.Map(func(r rune) rune {
+		if r < ' ' || r >= 0x7f && r < 0xa0 || r == 0xfffd {
+			return -1
+		}
+		return r
+	}, text)
+	if r := []rune(text); len(r) > 300 {
+		return string(r[:300]) + "…"
+	}
+	return text
+}

@@ -188,6 +188,9 @@ func Parse(text string, s Schema) (*Node, error) {
 		if has {
 			leaf.Value = value
 		}
+		if has && value == "" {
+			leaf.Kind = Quoted // a leaf that says nothing, and no container
+		}
 	}
 	return root, nil
 }

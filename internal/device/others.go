@@ -2,15 +2,18 @@ package device
 
 import (
 	"context"
+	"errors"
 
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/reach"
+	"metabasis/internal/device/profile"
+	"metabasis/internal/device/restconf"
 	"metabasis/internal/device/snmp"
 	"metabasis/internal/device/ssh"
 )
 
-// openSNMP begins to talk to a device that speaks SNMP.
-func (c *Connector) openSNMP(ctx context.Context, d fleet.Device, watch ssh.Watch) (Session, error) {
+// openOther begins to talk to a device that is not worked over SSH or Telnet.
+func (c *Connector) openOther(ctx context.Context, d fleet.Device, watch ssh.Watch) (Session, error) {
 	if watch == nil {
 		watch = func(reach.Stage) {}
 	}
@@ -23,7 +26,7 @@ func (c *Connector) openSNMP(ctx context.Context, d fleet.Device, watch ssh.Watc
 	if err != nil {
 		return fail(err)
 	}
-	if len(w.jumps) > 0 {
+	if w.Protocol == profile.SNMP && len(w.jumps) > 0 {
 		return fail(&reach.Failure{Stage: reach.Route, Cause: "lies behind a jump host, and SNMP goes through none", Remedy: "work it from a station that reaches it"})
 	}
 	log.Note("connecting to " + w.String())
@@ -35,10 +38,26 @@ func (c *Connector) openSNMP(ctx context.Context, d fleet.Device, watch ssh.Watc
 			return fail(&reach.Failure{Stage: reach.Login, Cause: err.Error(), Remedy: "mend the login, then begin anew", Err: err})
 		}
 	}
-	s, err := snmp.Start(ctx, w.profile, snmp.Dial(w.dial), w.Addr, c.options(w, log, watch))
+	s, err := c.startOther(ctx, w, c.options(w, log, watch))
+	var f *reach.Failure
+	if w.verdict != nil && errors.As(err, &f) && f.Stage < reach.Login {
+		w.verdict(ssh.Unknown) // it was never tried
+		w.verdict = nil
+	}
 	w.judge(err)
 	if err != nil {
 		return nil, err
 	}
 	return s, nil
+}
+
+func (c *Connector) startOther(ctx context.Context, w *way, opt profile.Options) (Session, error) {
+	if w.Protocol == profile.SNMP {
+		return snmp.Start(ctx, w.profile, snmp.Dial(w.dial), w.Addr, opt)
+	}
+	server := restconf.Server{Addr: w.Addr, Dial: w.dial, Keys: c.HostKeys}
+	if len(w.login.Keys) > 0 {
+		server.Cert = w.login.Keys[0]
+	}
+	return restconf.Start(ctx, w.profile, server, opt)
 }
