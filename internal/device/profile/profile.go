@@ -76,8 +76,8 @@ type Connect struct {
 
 // Protocols that a profile can name.
 const (
-	SSH     = "ssh"
-	Telnet  = "telnet"
+	SSH      = "ssh"
+	Telnet   = "telnet"
 	NETCONF  = "netconf"
 	RESTCONF = "restconf"
 	SNMP     = "snmp"

@@ -271,4 +271,3 @@ func (p *Profile) snmpClaims() []Claim {
 		{"an answer is complete", "it is one message, with an end of its own", Yes},
 	}
 }
-

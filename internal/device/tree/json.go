@@ -77,12 +77,15 @@ func (n *Node) readMember(d *json.Decoder, name string, depth int) error {
 		n.Children = append(n.Children, c)
 		return c.readValue(d, t, depth)
 	}
-	for d.More() {
+	for first := true; d.More(); first = false {
 		if t, err = d.Token(); err != nil {
 			return err
 		}
 		entry := &Node{Module: module, Name: local, Entry: true}
 		if t == nil { // [null]: it is there, and empty
+			if !first || d.More() {
+				return errors.New("a null in a list")
+			}
 			entry.Entry, entry.Kind = false, Empty
 			n.Children = append(n.Children, entry)
 			continue

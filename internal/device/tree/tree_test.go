@@ -175,3 +175,52 @@ func FuzzXML(f *testing.F) {
 		_ = n.XML(harbour, nil, "")
 	})
 }
+
+func TestJSON(t *testing.T) {
+	const text = `{"ietf-system:system":{"hostname":"qs1","search":["a.example","b.example"],"radius":{},"lit":true,"depth":-4.5,"there":[null],"quiet":""},"harbour:quays":{"quay":[{"name":"a","ietf-system:note":"x"},{"name":"b"}]}}`
+	n, err := FromJSON([]byte(text))
+	require.NoError(t, err)
+	lines, err := n.Text(harbour)
+	require.NoError(t, err)
+	assert.Equal(t, `/ietf-system:system/hostname = qs1
+/ietf-system:system/search[.='a.example']
+/ietf-system:system/search[.='b.example']
+/ietf-system:system/radius
+/ietf-system:system/lit = true
+/ietf-system:system/depth = -4.5
+/ietf-system:system/there
+/ietf-system:system/quiet = ""
+/harbour:quays/quay[name='a']
+/harbour:quays/quay[name='a']/ietf-system:note = x
+/harbour:quays/quay[name='b']
+`, lines)
+	assert.JSONEq(t, text, string(n.JSON(harbour, nil)))
+	back, err := Parse(lines, harbour)
+	require.NoError(t, err)
+	kinds := Kinds{}
+	kinds.Learn(n)
+	assert.JSONEq(t, text, string(back.JSON(harbour, kinds)), "what is written as lines is the same JSON, once the kinds of its leaves are known")
+	for bad, want := range map[string]string{
+		``: "EOF", `[]`: "it is no object", `{"a":1}`: "no name of a module", `{"a:b":[[1]]}`: "an array in an array", `{"a:b":null}`: "is no value",
+		`{"a:b":1}{}`: "something stands behind it", `{"a:b":{`: "EOF", `{"a:b c":1}`: "no name of a module",
+		`{"a:b":` + strings.Repeat(`{"c":`, 70) + "1" + strings.Repeat("}", 71): "more than 64 levels deep",
+	} {
+		_, err := FromJSON([]byte(bad))
+		assert.ErrorContains(t, err, want, bad)
+	}
+}
+
+// Any JSON is read, or said to be none; what is read can be written as JSON.
+func FuzzJSON(f *testing.F) {
+	f.Add([]byte(`{"a:b":{"c":[1,"x",true],"d":[null]}}`))
+	f.Fuzz(func(t *testing.T, text []byte) {
+		n, err := FromJSON(text)
+		if err != nil {
+			return
+		}
+		out := n.JSON(harbour, nil)
+		if _, err := FromJSON(out); err != nil {
+			t.Fatalf("%q of %q: %v", out, text, err)
+		}
+	})
+}
