@@ -99,7 +99,7 @@ func (p *Profile) object(name string) (Setting, error) {
 	o, known := p.Snmp.Objects[m[1]]
 	switch {
 	case !known:
-		return Setting{}, fmt.Errorf("the profile knows no object %s; write its oid and type under snmp: objects:", m[1])
+		return Setting{}, fmt.Errorf("the profile knows no object %s; write its oid and type under objects of snmp", m[1])
 	case o.Each && m[2] == "":
 		return Setting{}, fmt.Errorf("there is a %s for each row; write %s[ROW]", m[1], m[1])
 	case !o.Each && m[2] != "":

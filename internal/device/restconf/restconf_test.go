@@ -83,7 +83,7 @@ func TestTheWayIn(t *testing.T) {
 			t.Error("it was asked all the same")
 		}, reach.HostKey, "shows another key"},
 		"no such path":  {nil, func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(404) }, reach.Prompt, "it is there 0 times"},
-		"sends us away": {nil, func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "https://203.0.113.9/", 302) }, reach.Prompt, "302 Found"},
+		"sends us away": {nil, func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "https://203.0.113.9/", http.StatusFound) }, reach.Prompt, "302 Found"},
 		"is broken":     {nil, func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(503) }, reach.Prompt, "503 Service Unavailable"},
 		"a web page":    {nil, func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "<html>") }, reach.Prompt, "a body that cannot be read"},
 		"never ends": {nil, func(w http.ResponseWriter, r *http.Request) {

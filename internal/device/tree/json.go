@@ -38,12 +38,18 @@ func (n *Node) readObject(d *json.Decoder, depth int) error {
 	if depth > maxDepth {
 		return fmt.Errorf("it is more than %d levels deep", maxDepth)
 	}
+	seen := map[string]bool{}
 	for d.More() {
 		t, err := d.Token()
 		if err != nil {
 			return err
 		}
 		name, _ := t.(string)
+		bare := strings.TrimPrefix(name, n.Module+":")
+		if seen[bare] {
+			return fmt.Errorf("%q is there twice", name)
+		}
+		seen[bare] = true
 		if strings.HasPrefix(name, "@") { // metadata (RFC 7952)
 			var skip json.RawMessage
 			if err := d.Decode(&skip); err != nil {

@@ -209,7 +209,7 @@ func (p Path) Check(s Schema) error {
 		}
 		if step.Module != "" && !strings.HasPrefix(step.Module, "{") && s.Modules != nil {
 			if _, ok := s.Modules[step.Module]; !ok {
-				return fmt.Errorf("the profile knows no module %s; write its namespace under models: modules:", step.Module)
+				return fmt.Errorf("the profile knows no module %s; write its namespace under modules of models", step.Module)
 			}
 		}
 		if !listed {
