@@ -80,7 +80,7 @@ func New(s Scenario, keys ...ssh.PublicKey) (*Fleet, error) {
 			d.draft = &draft{config: d.running.clone(), by: spec.Draft, since: time.Now().Add(-7 * time.Hour)}
 			d.draft.config.logs = append(d.draft.config.logs, "192.0.2.252")
 			if spec.Platform == "skerry" {
-				d.netconf.candidate = d.draft.config
+				d.netconf.candidate = d.draft.config.data()
 			}
 		}
 		if spec.Unsaved != "" {

@@ -3,6 +3,7 @@ package sim
 import (
 	"bufio"
 	"encoding/xml"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -41,7 +42,7 @@ type trialOf struct {
 type skerryState struct {
 	sessions  map[*skerry]bool
 	numbers   int
-	candidate *ternConfig // nil: as what runs
+	candidate *datum // nil: as what runs; it need not be sound before it is committed
 	edited    []string    // the lines of edits in the candidate
 	locks     map[string]*skerry
 	trial     *trialOf
@@ -357,7 +358,7 @@ func (s *skerry) carryOut(op *datum, line string, balks bool) (string, error) {
 	case "lock", "unlock":
 		return "", s.lock(op)
 	case "validate":
-		return "", nil // an edit that is not sound was refused when it came
+		return "", s.validate()
 	case "discard-changes":
 		s.d.mu.Lock()
 		defer s.d.mu.Unlock()
@@ -379,6 +380,17 @@ func (s *skerry) carryOut(op *datum, line string, balks bool) (string, error) {
 		return "", nil
 	}
 	return "", &wrong{"operation-not-supported", "", "there is no operation " + op.name}
+}
+
+// validate looks whether the candidate is sound.
+func (s *skerry) validate() error {
+	s.d.mu.Lock()
+	defer s.d.mu.Unlock()
+	if s.d.netconf.candidate == nil {
+		return nil
+	}
+	_, err := fromData(s.d.netconf.candidate, len(s.d.running.ports))
+	return err
 }
 
 func (s *skerry) kill(op *datum) error {
@@ -426,21 +438,21 @@ func (s *skerry) lock(op *datum) error {
 	return nil
 }
 
-// store finds a datastore; nil where there is none. The caller holds d.mu.
-func (s *skerry) store(of *datum) (name string, c *ternConfig) {
+// store finds what is in a datastore; nil where there is none. The caller holds d.mu.
+func (s *skerry) store(of *datum) (name string, root *datum) {
 	if of == nil || len(of.kids) != 1 {
 		return "", nil
 	}
 	switch name = of.kids[0].name; name {
 	case "running":
-		return name, s.d.running
+		return name, s.d.running.data()
 	case "startup":
-		return name, s.d.saved
+		return name, s.d.saved.data()
 	case "candidate":
 		if c := s.d.netconf.candidate; c != nil {
-			return name, c
+			return name, c.clone()
 		}
-		return name, s.d.running
+		return name, s.d.running.data()
 	}
 	return name, nil
 }
@@ -448,11 +460,10 @@ func (s *skerry) store(of *datum) (name string, c *ternConfig) {
 func (s *skerry) getConfig(op *datum) (string, error) {
 	s.d.mu.Lock()
 	defer s.d.mu.Unlock()
-	name, c := s.store(op.kid("source"))
-	if c == nil {
+	name, root := s.store(op.kid("source"))
+	if root == nil {
 		return "", &wrong{"invalid-value", "", "there is no such datastore"}
 	}
-	root := c.data()
 	if f := op.kid("filter"); f != nil {
 		root = root.filter(f)
 	}
@@ -515,8 +526,7 @@ func (s *skerry) editConfig(op *datum, line string) error {
 	if d.fault(Ignores, line) != nil {
 		return nil
 	}
-	_, c := s.store(op.kid("target"))
-	root := c.data()
+	_, root := s.store(op.kid("target"))
 	usual := orElse(op.value("default-operation"), "merge")
 	if usual == "replace" {
 		root, usual = branch("", ""), "merge"
@@ -525,12 +535,12 @@ func (s *skerry) editConfig(op *datum, line string) error {
 		d.note(Rejected, line)
 		return err
 	}
-	next, err := fromData(root, len(d.running.ports))
-	if err != nil {
+	var w *wrong
+	if _, err := fromData(root, len(d.running.ports)); errors.As(err, &w) && w.tag == "unknown-element" {
 		d.note(Rejected, line)
 		return err
 	}
-	d.netconf.candidate, d.netconf.edited = next, append(d.netconf.edited, strings.Split(line, "; ")...)
+	d.netconf.candidate, d.netconf.edited = root, append(d.netconf.edited, strings.Split(line, "; ")...)
 	return nil
 }
 
@@ -580,11 +590,7 @@ func (s *skerry) copyConfig(op *datum) error {
 		}
 		root.kids = slices.DeleteFunc(root.kids, func(k *datum) bool { return k.name == "interfaces" })
 	}
-	next, err := fromData(root, len(d.running.ports))
-	if err != nil {
-		return err
-	}
-	d.netconf.candidate, d.netconf.edited = next, []string{"a whole configuration"}
+	d.netconf.candidate, d.netconf.edited = root, []string{"a whole configuration"}
 	return nil
 }
 
@@ -610,7 +616,12 @@ func (s *skerry) commit(op *datum) error {
 	case n.candidate != nil && d.fault(RefusesApply, "") != nil:
 		return &wrong{"operation-failed", "", "there is no room for it in the tables"}
 	}
-	before := d.running
+	before, next := d.running, d.running
+	if n.candidate != nil {
+		if next, err = fromData(n.candidate, len(before.ports)); err != nil {
+			return err
+		}
+	}
 	switch {
 	case confirmed:
 		if n.trial == nil {
@@ -632,7 +643,7 @@ func (s *skerry) commit(op *datum) error {
 		return nil
 	}
 	edited := n.edited
-	d.running, n.candidate, n.edited = n.candidate, nil, nil
+	d.running, n.candidate, n.edited = next, nil, nil
 	if d.running.String() != before.String() {
 		for _, l := range edited {
 			d.note(Changed, l)
