@@ -12,7 +12,7 @@ import (
 	"metabasis/internal/core/reach"
 	"metabasis/internal/core/scope"
 	"metabasis/internal/device"
-	"metabasis/internal/device/profile"
+	"metabasis/internal/device/lines"
 	"metabasis/internal/person"
 	"metabasis/internal/report"
 	"metabasis/internal/settings"
@@ -223,7 +223,7 @@ func (e *Evening) LoginOf(d fleet.Device) (login, from string) {
 func (e *Evening) Said(device string) ([]string, error) { return e.scripts.Read(device) }
 
 // Console opens a device to be worked by hand, in a window of that size.
-func (e *Evening) Console(ctx context.Context, device string, columns, rows int) (*profile.Raw, error) {
+func (e *Evening) Console(ctx context.Context, device string, columns, rows int) (*lines.Raw, error) {
 	d, ok := e.Device(device)
 	if !ok {
 		return nil, fmt.Errorf("%s is not in scope", device)

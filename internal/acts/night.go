@@ -12,7 +12,7 @@ import (
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
-	"metabasis/internal/device/profile"
+	"metabasis/internal/device/lines"
 	"metabasis/internal/report"
 	"metabasis/internal/store/locks"
 	"metabasis/internal/workspace"
@@ -229,7 +229,7 @@ func (n *Night) changes(device string) bool {
 }
 
 // Console opens a device of the night to be worked by hand, in a window of that size.
-func (n *Night) Console(ctx context.Context, device string, columns, rows int) (*profile.Raw, error) {
+func (n *Night) Console(ctx context.Context, device string, columns, rows int) (*lines.Raw, error) {
 	return n.Connector.Console(ctx, n.device(device), columns, rows)
 }
 

@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"metabasis/internal/acts"
+	"metabasis/internal/device/lines"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/report"
 	"metabasis/internal/screen/ink"
@@ -154,7 +155,7 @@ func linesAre(n int) string {
 	return fmt.Sprintf("%d lines are", n)
 }
 
-func (a *app) printFinding(f profile.Finding) {
+func (a *app) printFinding(f lines.Finding) {
 	mark := "●"
 	if f.Not != "" {
 		mark = "▲"

@@ -91,12 +91,12 @@ type personHere struct {
 	ctx context.Context
 }
 
-// Ask implements [profile.Person].
+// Ask implements [lines.Person].
 func (p *personHere) Ask(question, hint string) (string, error) {
 	return p.one(person.Question{Text: "\n▌ " + question, Hint: hint})
 }
 
-// Hidden implements [profile.Person].
+// Hidden implements [lines.Person].
 func (p *personHere) Hidden(question string) (string, error) {
 	return p.one(person.Question{Text: "\n▌ " + question, Secret: true})
 }
@@ -105,7 +105,7 @@ func (p *personHere) one(q person.Question) (string, error) {
 	return person.AskOne(p.ctx, terminal{p.a}, "", q) // answers may come from a file, too
 }
 
-// Tell implements [profile.Person].
+// Tell implements [lines.Person].
 func (p *personHere) Tell(text string, ok bool) {
 	mark := "●"
 	if !ok {

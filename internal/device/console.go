@@ -6,6 +6,7 @@ import (
 
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/reach"
+	"metabasis/internal/device/lines"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/device/ssh"
 	"metabasis/internal/device/telnet"
@@ -13,7 +14,7 @@ import (
 
 // Console opens a session for a person to work by hand, on a terminal of that
 // size: through the same login and jump hosts as any other, and recorded.
-func (c *Connector) Console(ctx context.Context, d fleet.Device, columns, rows int) (*profile.Raw, error) {
+func (c *Connector) Console(ctx context.Context, d fleet.Device, columns, rows int) (*lines.Raw, error) {
 	if p := c.Profiles[d.Platform]; p != nil && !p.Typed() {
 		return nil, &reach.Failure{Stage: reach.Prompt, Cause: "it speaks " + title(p.Connect.Protocol) + ", which nobody types", Remedy: "use its own console, or ask: get PATH"}
 	}
@@ -34,7 +35,7 @@ func (c *Connector) Console(ctx context.Context, d fleet.Device, columns, rows i
 		log.Note(err.Error())
 		return nil, err
 	}
-	raw, err := profile.StartRaw(ctx, w.profile, rw, opt)
+	raw, err := lines.StartRaw(ctx, w.profile, rw, opt)
 	w.judge(err)
 	if err != nil {
 		return nil, err

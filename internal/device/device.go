@@ -17,6 +17,7 @@ import (
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/reach"
 	"metabasis/internal/core/run"
+	"metabasis/internal/device/lines"
 	"metabasis/internal/device/netconf"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/device/ssh"
@@ -70,7 +71,7 @@ type Session interface {
 	Host() string
 	// Hide adds secrets that the session does not know of by itself.
 	Hide(secrets []string)
-	// Ask asks what a person wants to know; see [profile.Session.Ask].
+	// Ask asks what a person wants to know; see [lines.Session.Ask].
 	Ask(ctx context.Context, command string, anything bool) ([]string, error)
 }
 
@@ -103,7 +104,7 @@ func (c *Connector) Open(ctx context.Context, d fleet.Device, watch ssh.Watch) (
 		}
 		return s, nil
 	}
-	s, err := profile.Start(ctx, w.profile, rw, opt)
+	s, err := lines.Start(ctx, w.profile, rw, opt)
 	w.judge(err)
 	if err != nil {
 		return nil, err
@@ -126,9 +127,9 @@ func (c *Connector) memory(device string) *netconf.Memory {
 	return m
 }
 
-// Try connects to a device and goes through its profile; see [profile.Try]. The
+// Try connects to a device and goes through its profile; see [lines.Try]. The
 // error says that it could not be connected to.
-func (c *Connector) Try(ctx context.Context, d fleet.Device, change bool, report func(profile.Finding)) (int, error) {
+func (c *Connector) Try(ctx context.Context, d fleet.Device, change bool, report func(lines.Finding)) (int, error) {
 	if p := c.Profiles[d.Platform]; p != nil && !p.Typed() {
 		s, err := c.Open(ctx, d, nil)
 		if err != nil {
@@ -141,19 +142,19 @@ func (c *Connector) Try(ctx context.Context, d fleet.Device, change bool, report
 	if err != nil {
 		return 0, err
 	}
-	bad := profile.Try(ctx, w.profile, rw, opt, change, report)
+	bad := lines.Try(ctx, w.profile, rw, opt, change, report)
 	w.judge(nil)
 	return bad, nil
 }
 
 // Explore looks at a device of a platform that nobody has taught yet; see
-// [profile.Explore]. Its profile here says no more than how it is connected to.
-func (c *Connector) Explore(ctx context.Context, d fleet.Device, who profile.Person) (*profile.Seen, error) {
+// [lines.Explore]. Its profile here says no more than how it is connected to.
+func (c *Connector) Explore(ctx context.Context, d fleet.Device, who lines.Person) (*lines.Seen, error) {
 	w, rw, opt, err := c.stream(ctx, d, nil)
 	if err != nil {
 		return nil, err
 	}
-	seen, err := profile.Explore(ctx, w.profile, d.Name, rw, opt, who)
+	seen, err := lines.Explore(ctx, w.profile, d.Name, rw, opt, who)
 	w.judge(nil)
 	return seen, err
 }

@@ -8,15 +8,16 @@ import (
 	"strings"
 
 	"metabasis/internal/core/run"
+	"metabasis/internal/device/lines"
 	"metabasis/internal/device/profile"
 )
 
 // tryModels goes through the profile of a platform that is not worked over a terminal, on
 // a live device: all that can be read of it is read. It returns how many things were not
 // well.
-func tryModels(ctx context.Context, p *profile.Profile, s Session, report func(profile.Finding)) (bad int) {
+func tryModels(ctx context.Context, p *profile.Profile, s Session, report func(lines.Finding)) (bad int) {
 	tell := func(line, sent string, got []string, err error) {
-		f := profile.Finding{Line: line, Sent: sent, Got: got, Fits: "it answered"}
+		f := lines.Finding{Line: line, Sent: sent, Got: got, Fits: "it answered"}
 		if err != nil {
 			bad++
 			f.Fits, f.Not = "", s.Mask(err.Error())

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"google.golang.org/grpc/test/bufconn"
 
+	"metabasis/internal/device/lines"
 	"metabasis/internal/device/profile"
 )
 
@@ -82,7 +83,7 @@ func TestTheProfileMadeFromNothing(t *testing.T) {
 			p, err := profile.Load("heron.yaml", []byte(text))
 			require.NoError(t, err)
 			for _, change := range []bool{false, true} {
-				n := profile.Try(context.Background(), p, dialHeron(t), profile.Options{Log: nowhere{}}, change, func(f profile.Finding) {
+				n := lines.Try(context.Background(), p, dialHeron(t), profile.Options{Log: nowhere{}}, change, func(f lines.Finding) {
 					assert.Empty(t, f.Not, "%s: %v", f.Line, f.Got)
 					assert.NotContains(t, strings.Join(f.Got, " "), map[bool]string{true: "s3cret-tide", false: "no such"}[kind == "yaml-profile"])
 				})

@@ -15,6 +15,7 @@ import (
 
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/run"
+	"metabasis/internal/device/lines"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/sim"
 )
@@ -143,7 +144,7 @@ func tryDunlin(t *testing.T, m sim.Manners, p *profile.Profile) (found []string)
 	defer f.Close()
 	w := &world{t: t, sim: f, dir: t.TempDir(), profiles: profile.Set{"dunlin": p}}
 	c := w.connector()
-	bad, err := c.Try(context.Background(), fleet.Device{Name: "ald-9", Address: "192.0.2.99", Platform: "dunlin", Login: "crew"}, true, func(f profile.Finding) {
+	bad, err := c.Try(context.Background(), fleet.Device{Name: "ald-9", Address: "192.0.2.99", Platform: "dunlin", Login: "crew"}, true, func(f lines.Finding) {
 		if f.Not != "" {
 			found = append(found, f.Line+": "+f.Not)
 		}

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metabasis/internal/core/run"
+	"metabasis/internal/device/lines"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/sim"
 )
@@ -177,7 +178,7 @@ func TestTryingToldInFull(t *testing.T) {
 					w := oneDevice(t, filepath.Join(dir, fmt.Sprint(change)), c.platform, c.faults)
 					defer w.sim.Close()
 					w.profiles = profile.Set{c.platform: p}
-					bad, err := w.connector().Try(context.Background(), w.plan.Targets()[0].Device, change, func(f profile.Finding) {
+					bad, err := w.connector().Try(context.Background(), w.plan.Targets()[0].Device, change, func(f lines.Finding) {
 						fmt.Fprintf(&b, "%s\n  sent %q\n  got  %q\n  fits %q\n  not  %q\n", f.Line, f.Sent, f.Got, f.Fits, f.Not)
 					})
 					fmt.Fprintf(&b, "change %v: %d bad, %v\n\n", change, bad, err)

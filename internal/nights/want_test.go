@@ -16,6 +16,7 @@ import (
 	"metabasis/internal/core/config"
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/run"
+	"metabasis/internal/device/lines"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/sim"
 )
@@ -394,7 +395,7 @@ func TestTheLanguageIsTried(t *testing.T) {
 			w := &world{t: t, sim: f, dir: t.TempDir(), profiles: shipped(t)}
 			was := f.Device("ald-9").Running()
 			var found []string
-			_, err = w.connector().Try(context.Background(), fleet.Device{Name: "ald-9", Address: "192.0.2.99", Platform: "tern", Login: "crew"}, true, func(f profile.Finding) {
+			_, err = w.connector().Try(context.Background(), fleet.Device{Name: "ald-9", Address: "192.0.2.99", Platform: "tern", Login: "crew"}, true, func(f lines.Finding) {
 				if f.Not != "" {
 					found = append(found, f.Line+": "+f.Not)
 				}

@@ -17,6 +17,9 @@ func NewConfided(p *Profile, secrets map[string]string) Confided {
 	return Confided{p, maps.Clone(secrets)}
 }
 
+// Secret is a secret by its name.
+func (c *Confided) Secret(name string) (string, bool) { v, ok := c.secrets[name]; return v, ok }
+
 // Mask takes secrets out of text.
 func (c *Confided) Mask(text string) string {
 	for _, v := range c.secrets {
@@ -31,11 +34,12 @@ func (c *Confided) Mask(text string) string {
 // nowhere.
 func (c *Confided) Hide(secrets []string) {
 	for _, v := range secrets {
-		c.hide("asked for: "+v, v)
+		c.HideAs("asked for: "+v, v)
 	}
 }
 
-func (c *Confided) hide(name, v string) {
+// HideAs adds one secret under a name.
+func (c *Confided) HideAs(name, v string) {
 	if c.secrets == nil {
 		c.secrets = map[string]string{}
 	}
@@ -44,10 +48,11 @@ func (c *Confided) hide(name, v string) {
 
 // MaskLines takes secrets out of the lines of a text.
 func (c *Confided) MaskLines(text string) []string {
-	return c.masked(strings.Split(strings.TrimRight(text, "\n"), "\n"))
+	return c.MaskEach(strings.Split(strings.TrimRight(text, "\n"), "\n"))
 }
 
-func (c *Confided) masked(lines []string) []string {
+// MaskEach takes secrets out of lines.
+func (c *Confided) MaskEach(lines []string) []string {
 	out := make([]string, len(lines))
 	for i, l := range lines {
 		out[i] = c.Mask(l)

@@ -130,7 +130,7 @@ func (c *checker) check() {
 	}
 	c.wholes()
 	if _, ok := p.Modes[p.Config.Edit]; !ok && !p.Config.Whole {
-		c.fail("configuration.edit", problem.OneOf(p.Config.Edit, p.order), "there is no mode %q", p.Config.Edit)
+		c.fail("configuration.edit", problem.OneOf(p.Config.Edit, p.ModeOrder), "there is no mode %q", p.Config.Edit)
 	}
 	if layouts := []string{"indented", "braces", "flat"}; !slices.Contains(layouts, p.Config.Layout) {
 		c.fail("configuration.layout", problem.OneOf(p.Config.Layout, layouts), "layout %q is not known", p.Config.Layout)
@@ -144,7 +144,7 @@ func (c *checker) check() {
 	c.timer()
 	c.trial()
 	if _, ok := p.Modes[p.Ask.In]; !ok && p.Ask.In != "" {
-		c.fail("ask.in", problem.OneOf(p.Ask.In, p.order), "there is no mode %q", p.Ask.In)
+		c.fail("ask.in", problem.OneOf(p.Ask.In, p.ModeOrder), "there is no mode %q", p.Ask.In)
 	}
 	for _, name := range slices.Sorted(maps.Keys(p.Readers)) {
 		c.reader("readers."+name, name)
@@ -161,14 +161,14 @@ func (c *checker) connect() {
 	if p.Port == 0 {
 		p.Port = UsualPort(p.Protocol)
 	}
-	if _, ok := enters[p.Enter]; !ok {
+	if _, ok := Enters[p.Enter]; !ok {
 		c.fail("connect.enter", problem.OneOf(p.Enter, []string{"lf", "cr", "crlf"}), "%q is not an end of line", p.Enter)
 	}
 	if p.Protocol == Telnet && len(p.Login) == 0 {
 		c.fail("connect", "login: with question: and send: <<user>> or secret: password", "Telnet has no login of its own: nothing says what the device asks for")
 	}
-	if e := p.Echo; e != "" && e != echoYes && e != echoNo {
-		c.fail("connect.echo", problem.OneOf(e, []string{echoYes, echoNo}), "%q does not say whether it echoes", e)
+	if e := p.Echo; e != "" && e != EchoYes && e != EchoNo {
+		c.fail("connect.echo", problem.OneOf(e, []string{EchoYes, EchoNo}), "%q does not say whether it echoes", e)
 	}
 	for i, a := range p.Login {
 		if a.Question.Regexp == nil || (a.Send == "") == (a.Secret == "") {
@@ -195,8 +195,8 @@ func UsualPort(protocol string) int {
 
 func (c *checker) modes() {
 	p := c.p
-	p.order = slices.Sorted(maps.Keys(p.Modes))
-	for _, name := range p.order {
+	p.ModeOrder = slices.Sorted(maps.Keys(p.Modes))
+	for _, name := range p.ModeOrder {
 		m := p.Modes[name]
 		path := "modes." + name
 		if m.Prompt.Regexp == nil {
@@ -205,24 +205,24 @@ func (c *checker) modes() {
 			c.fail(path+".prompt", "^"+strings.Trim(s, "^$")+"$", "a prompt's pattern must fit the whole line, or output could pass for a prompt")
 		}
 		if m.Prompt.Regexp != nil && m.Prompt.SubexpIndex("host") < 0 {
-			p.bare = true
+			p.Bare = true
 		}
 		if m.Privileged {
-			if p.top != "" {
-				c.fail(path+".privileged", "", "%s is the privileged mode already", p.top)
+			if p.Top != "" {
+				c.fail(path+".privileged", "", "%s is the privileged mode already", p.Top)
 			}
-			p.top = name
+			p.Top = name
 		}
 		switch {
-		case m.Login && p.login != "":
-			c.fail(path+".login", "", "a session cannot start in %s and in %s", p.login, name)
+		case m.Login && p.Start != "":
+			c.fail(path+".login", "", "a session cannot start in %s and in %s", p.Start, name)
 		case m.Login:
-			p.login = name
+			p.Start = name
 		case m.From == "":
 			c.fail(path, "from: and enter:", "nothing says how the mode is entered")
 		default:
 			if _, ok := p.Modes[m.From]; !ok {
-				c.fail(path+".from", problem.OneOf(m.From, p.order), "there is no mode %q", m.From)
+				c.fail(path+".from", problem.OneOf(m.From, p.ModeOrder), "there is no mode %q", m.From)
 			}
 			if m.Enter.Send == "" || m.Leave.Send == "" {
 				c.fail(path, "enter: and leave:", "nothing says how the mode is entered or left")
@@ -231,18 +231,18 @@ func (c *checker) modes() {
 			c.answers(path+".leave", m.Leave)
 		}
 	}
-	if p.login == "" {
+	if p.Start == "" {
 		c.fail("modes", "login: true in one of them", "nothing says in which mode a session starts")
 	}
-	for _, name := range p.order { // every mode must lead back to the login mode
+	for _, name := range p.ModeOrder { // every mode must lead back to the login mode
 		at := name
-		for range p.order {
-			if at == p.login || at == "" {
+		for range p.ModeOrder {
+			if at == p.Start || at == "" {
 				break
 			}
 			at = p.Modes[at].From
 		}
-		if at != p.login && at != "" {
+		if at != p.Start && at != "" {
 			c.fail("modes."+name+".from", "", "the modes go round in a circle")
 		}
 	}
@@ -269,7 +269,7 @@ func (c *checker) command(path string, cmd Command, must bool) {
 		c.fail(path+".send", "the command as it is typed", "a value in << >> is filled in nowhere here: it would be sent as it stands")
 	}
 	if _, ok := c.p.Modes[cmd.In]; !ok {
-		c.fail(path+".in", problem.OneOf(cmd.In, c.p.order), "there is no mode %q", cmd.In)
+		c.fail(path+".in", problem.OneOf(cmd.In, c.p.ModeOrder), "there is no mode %q", cmd.In)
 	}
 	c.answers(path, cmd)
 }

@@ -30,7 +30,7 @@ func (c *checker) proofs() {
 	if p.Quote.Characters != "" && p.Quote.Key == "" {
 		c.fail("quote", "key: ^V", "nothing says which key goes before these characters")
 	}
-	for i, page := range p.Pager.pages() {
+	for i, page := range p.Pager.Pages() {
 		if page.More.Regexp != nil && page.Next == "" {
 			c.fail("pager", "next: ' '", "nothing says which key goes on at %s", []string{"more", "also"}[min(i, 1)])
 		}
@@ -42,7 +42,7 @@ func (c *checker) anything() {
 	p := c.p
 	each := func(path string, ps ...Pattern) {
 		for _, pattern := range ps {
-			if pattern.matches("") && pattern.matches(nonsense+" 1") {
+			if pattern.Matches("") && pattern.Matches(Nonsense+" 1") {
 				c.fail(path, "what only such a line has in it", "the pattern %q fits any line: it would decide about every answer", pattern.String())
 			}
 		}

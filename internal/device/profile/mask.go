@@ -8,18 +8,18 @@ const masked = "▒▒▒▒"
 
 // Mask takes out of one line what the profile says is a secret.
 func (p *Profile) Mask(line string) string {
-	for _, secret := range p.secretsIn(line) {
+	for _, secret := range p.SecretsIn(line) {
 		line = strings.ReplaceAll(line, secret, masked)
 	}
 	return line
 }
 
-// secretsIn finds what the profile says is a secret in one line: the groups of
+// SecretsIn finds what the profile says is a secret in one line: the groups of
 // its patterns, or all of what they match.
-func (p *Profile) secretsIn(line string) (out []string) {
+func (p *Profile) SecretsIn(line string) (out []string) {
 	line = strings.TrimLeft(line, " ")
 	for _, re := range p.Config.Secrets {
-		m := re.find(line)
+		m := re.Find(line)
 		if m == nil {
 			continue
 		}

@@ -294,7 +294,7 @@ func (r Reader) row(n *tree.Node) (map[string]any, error) {
 			return nil, fmt.Errorf("column %s: there is no %s below %s", name, c.At, r.from)
 		}
 		text := at[0].Value
-		if m := c.Match.find(text); m != nil {
+		if m := c.Match.Find(text); m != nil {
 			text = m[1]
 		} else if c.Match.Regexp != nil {
 			return nil, fmt.Errorf("column %s: %q does not fit its pattern", name, text)

@@ -1,15 +1,12 @@
-// Package profile teaches Metabasis how a platform talks.
+// Package profile is what Metabasis knows of a platform, as data.
 //
-// A [Profile] is data, read from a YAML file: everything needed to work a
-// line-oriented platform without new code. A [Session] is the interpreter: it
-// works one device over any byte stream as its profile says, and knows nothing
-// of the platform itself.
-//
-// A session never guesses by silence. After each line it sends, it waits for
-// one of the prompts the profile knows, for a question it knows, or for a
-// bounded time, and says which it got. Every change of mode is confirmed by the
-// prompt. What a device prints is data: it is bounded, stripped of terminal
-// control sequences, and never run.
+// A [Profile] is read from a YAML file and checked: how the platform is reached, how its
+// configuration is read, changed, saved and taken back, and how what it prints is turned into
+// tables. What a plan must know of it are its [Profile.Traits]; what can be proven on it are
+// its [Profile.Claims]. Nothing here talks to a device. Who does stands beside this package,
+// one for each way: lines for those that are worked over a terminal, netconf, restconf and
+// snmp. Each of them has a Session that does what run.Session asks for, and a Start that
+// begins one.
 package profile
 
 import (
@@ -27,37 +24,37 @@ import (
 
 // Profile is how a platform talks.
 type Profile struct {
-	Platform string            `yaml:"platform"`
-	Title    string            `yaml:"title"`
-	Like     string            `yaml:"like"` // the platform whose profile says what this one does not
-	Connect  Connect           `yaml:"connect"`
-	Modes    map[string]Mode   `yaml:"modes"`
-	Pager    Pager             `yaml:"pager"`
-	Refused  []Pattern         `yaml:"refused"`  // what a refused line looks like
-	Harmless []Pattern         `yaml:"harmless"` // what looks like a refusal and is none
-	Lines    []Proof           `yaml:"lines"`    // what proves a line of a change, beyond that nothing refuses it
-	Quote    Quote             `yaml:"quote"`
-	More     Continued         `yaml:"continued"`
-	Never    []Pattern         `yaml:"never"` // lines no runbook may send
-	Config   Configuration     `yaml:"configuration"`
-	Grammar  Grammar           `yaml:"language"` // how lines change it
-	Save     Command           `yaml:"save"`
-	Restore  Restore           `yaml:"restore"`
-	Timer    Timer             `yaml:"timer"`
-	Trial    Trial             `yaml:"trial"`
-	Readers  map[string]Reader `yaml:"readers"`
-	Ask      Ask               `yaml:"ask"`
-	Pairs    Pairs             `yaml:"pairs"`
-	Models   Models            `yaml:"models"`  // where it is not worked over a terminal
-	Netconf  Netconf           `yaml:"netconf"` // where it speaks that
-	Snmp     Snmp              `yaml:"snmp"`    // the same
-	Restconf Restconf          `yaml:"restconf"`
-	Pace     Pace              `yaml:"pace"`
-	login    string            // the mode a session starts in
-	top      string            // the privileged mode; "" when there is none
-	order    []string          // modes, sorted
-	bare     bool              // a prompt tells no name
-	sum      string            // SHA-256 of its text, and of those that it is like
+	Platform  string            `yaml:"platform"`
+	Title     string            `yaml:"title"`
+	Like      string            `yaml:"like"` // the platform whose profile says what this one does not
+	Connect   Connect           `yaml:"connect"`
+	Modes     map[string]Mode   `yaml:"modes"`
+	Pager     Pager             `yaml:"pager"`
+	Refused   []Pattern         `yaml:"refused"`  // what a refused line looks like
+	Harmless  []Pattern         `yaml:"harmless"` // what looks like a refusal and is none
+	Lines     []Proof           `yaml:"lines"`    // what proves a line of a change, beyond that nothing refuses it
+	Quote     Quote             `yaml:"quote"`
+	More      Continued         `yaml:"continued"`
+	Never     []Pattern         `yaml:"never"` // lines no runbook may send
+	Config    Configuration     `yaml:"configuration"`
+	Grammar   Grammar           `yaml:"language"` // how lines change it
+	Save      Command           `yaml:"save"`
+	Restore   Restore           `yaml:"restore"`
+	Timer     Timer             `yaml:"timer"`
+	Trial     Trial             `yaml:"trial"`
+	Readers   map[string]Reader `yaml:"readers"`
+	Ask       Ask               `yaml:"ask"`
+	Pairs     Pairs             `yaml:"pairs"`
+	Models    Models            `yaml:"models"`  // where it is not worked over a terminal
+	Netconf   Netconf           `yaml:"netconf"` // where it speaks that
+	Snmp      Snmp              `yaml:"snmp"`    // the same
+	Restconf  Restconf          `yaml:"restconf"`
+	Pace      Pace              `yaml:"pace"`
+	Start     string            `yaml:"-"` // the mode a session starts in
+	Top       string            `yaml:"-"` // the privileged mode; "" when there is none
+	ModeOrder []string          `yaml:"-"` // modes, sorted
+	Bare      bool              `yaml:"-"` // a prompt tells no name
+	sum       string            // SHA-256 of its text, and of those that it is like
 }
 
 // Connect is how a device is reached.
@@ -91,12 +88,12 @@ type Ask struct {
 
 // Safe tells whether the profile knows a command to change nothing.
 func (p *Profile) Safe(command string) bool {
-	return slices.ContainsFunc(p.Ask.Safe, func(s Pattern) bool { return s.matches(command) }) && !p.NeverSent(command)
+	return slices.ContainsFunc(p.Ask.Safe, func(s Pattern) bool { return s.Matches(command) }) && !p.NeverSent(command)
 }
 
 // NeverSent tells whether a command is one that is never sent.
 func (p *Profile) NeverSent(command string) bool {
-	return slices.ContainsFunc(p.Never, func(n Pattern) bool { return n.matches(strings.TrimSpace(command)) })
+	return slices.ContainsFunc(p.Never, func(n Pattern) bool { return n.Matches(strings.TrimSpace(command)) })
 }
 
 // Mode is a state of the command line, known by its prompt.
@@ -128,7 +125,7 @@ type Answer struct {
 	Question Pattern `yaml:"question"`
 	Send     string  `yaml:"send"`
 	Secret   string  `yaml:"secret"`
-	once     bool    // asked again means that it was not taken
+	Once     bool    `yaml:"-"` // asked again means that it was not taken
 }
 
 // Pager is how output is stopped a screenful at a time, and how to stop that.
@@ -144,8 +141,8 @@ type Page struct {
 	Next string  `yaml:"next"`
 }
 
-// pages are all the ways in which output stops.
-func (p Pager) pages() []Page { return append([]Page{p.Page}, p.Also...) }
+// Pages are all the ways in which output stops.
+func (p Pager) Pages() []Page { return append([]Page{p.Page}, p.Also...) }
 
 // Configuration is how the platform keeps and prints its configuration.
 type Configuration struct {
@@ -248,16 +245,17 @@ func literalStart(pattern string) string {
 	return string(tree.Sub[1].Rune)
 }
 
-// find returns the match and its groups, or nil; nothing matches a pattern that
+// Find returns the match and its groups, or nil; nothing matches a pattern that
 // is not given.
-func (p Pattern) find(s string) []string {
+func (p Pattern) Find(s string) []string {
 	if p.Regexp == nil || !strings.HasPrefix(s, p.prefix) {
 		return nil
 	}
 	return p.FindStringSubmatch(s)
 }
 
-func (p Pattern) matches(s string) bool {
+// Matches tells whether the pattern is given and fits.
+func (p Pattern) Matches(s string) bool {
 	return p.Regexp != nil && strings.HasPrefix(s, p.prefix) && p.MatchString(s)
 }
 
@@ -272,16 +270,16 @@ func (p *Profile) Traits() plan.Traits {
 		return p.modelTraits()
 	}
 	_, tellsPair := p.Readers["pair"]
-	return plan.Traits{ClearText: p.Connect.Protocol == Telnet, TellsPair: tellsPair, TakesBack: p.Pairs.TakesBack, Timer: p.Timer.Kind, Boot: p.Timer.Boot, Stages: p.trial() || p.Config.Whole, Whole: p.Config.Whole, Once: p.trial() && !p.Trial.Again, Extends: p.extends(), ByClock: p.Timer.At != "", Style: p.Style(), Language: p.Language(), Connect: p.Pace.Connect,
+	return plan.Traits{ClearText: p.Connect.Protocol == Telnet, TellsPair: tellsPair, TakesBack: p.Pairs.TakesBack, Timer: p.Timer.Kind, Boot: p.Timer.Boot, Stages: p.OnTrial() || p.Config.Whole, Whole: p.Config.Whole, Once: p.OnTrial() && !p.Trial.Again, Extends: p.extends(), ByClock: p.Timer.At != "", Style: p.Style(), Language: p.Language(), Connect: p.Pace.Connect,
 		Command: p.Pace.Command, Never: regexps(p.Never), Mask: p.Mask, Unsendable: p.Unsendable, Restores: p.Restore.Send != "", Saves: p.Save.Send != "", TellsSaved: p.Config.Saved.Send != "", One: p.one(), Tables: p.Tables()}
 }
 
-// trial tells whether changes are applied on trial.
-func (p *Profile) trial() bool { return p.Timer.Kind == plan.TrialTimer }
+// OnTrial tells whether changes are applied on trial.
+func (p *Profile) OnTrial() bool { return p.Timer.Kind == plan.TrialTimer }
 
 // extends tells whether a timer that runs can be given more time.
 func (p *Profile) extends() bool {
-	return !p.trial() || p.Trial.Again || p.Trial.Extend.Send != ""
+	return !p.OnTrial() || p.Trial.Again || p.Trial.Extend.Send != ""
 }
 
 // one tells whether what runs and what is saved are printed by the same command.
@@ -396,4 +394,10 @@ func (p *Profile) Secrets() []string {
 	}
 	slices.Sort(out)
 	return out
+}
+
+// MustPattern makes a pattern of text that we wrote ourselves.
+func MustPattern(text string) Pattern {
+	re := regexp.MustCompile(text)
+	return Pattern{Regexp: re, prefix: literalStart(text)}
 }

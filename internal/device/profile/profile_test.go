@@ -2,7 +2,6 @@ package profile
 
 import (
 	"fmt"
-	"os"
 	"strings"
 	"testing"
 	"time"
@@ -16,21 +15,9 @@ import (
 	"metabasis/internal/core/runbook"
 )
 
-func ternFile(t testing.TB) string {
-	b, err := os.ReadFile("../../../profiles/tern.yaml")
-	require.NoError(t, err)
-	return string(b)
-}
-
-func tern(t testing.TB) *Profile {
-	p, err := Load("tern.yaml", []byte(ternFile(t)))
-	require.NoError(t, err)
-	return p
-}
-
 func TestTernLoads(t *testing.T) {
 	p := tern(t)
-	assert.Equal(t, "look", p.login)
+	assert.Equal(t, "look", p.Start)
 	assert.Equal(t, []string{"operator"}, p.Secrets())
 	assert.Equal(t, runbook.YesNoColumn, p.Tables()["clock"].Columns["settled"])
 	assert.True(t, p.Tables()["neighbours"].Many)
@@ -111,8 +98,8 @@ func TestPatternShortcut(t *testing.T) {
 			t.Skip()
 		}
 		line := rapid.StringMatching(`[ab]{0,5}`).Draw(t, "line")
-		assert.Equal(t, p.MatchString(line), p.matches(line), source)
-		assert.Equal(t, p.FindStringSubmatch(line), p.find(line), source)
+		assert.Equal(t, p.MatchString(line), p.Matches(line), source)
+		assert.Equal(t, p.FindStringSubmatch(line), p.Find(line), source)
 	})
 }
 
@@ -136,42 +123,4 @@ func TestReaders(t *testing.T) {
 	v, err = p.Readers["storage"].Parse([]string{"total     64 MB", "free      41 MB"})
 	require.NoError(t, err)
 	assert.Equal(t, 41e6, v.(map[string]any)["free"])
-}
-
-func TestPrinted(t *testing.T) {
-	for name, c := range map[string]struct{ in, lines, cur string }{
-		"plain":         {"a\r\nb\r\nc", "a|b", "c"},
-		"colour":        {"\x1b[31mred\x1b[0m\n", "red", ""},
-		"title":         {"\x1b]0;owned\x07x\n\x1b]0;o\x1b\\y\n", "x|y", ""},
-		"pager wiped":   {"-- more --\r          \rnext\n", "next", ""},
-		"backspace":     {"abc\b\bX\n", "aX", ""},
-		"lone return":   {"old\rnew\n", "new", ""},
-		"bad utf8":      {"a\xff\xfeb\n", "a\ufffdb", ""},
-		"c1 control":    {"a\u009bb\n", "ab", ""},
-		"control chars": {"a\x00\x07\x0bb\n", "ab", ""},
-		"tab":           {"a\tb\n", "a\tb", ""},
-	} {
-		var p printed
-		assert.True(t, p.write([]byte(c.in)), name)
-		assert.Equal(t, c.lines, strings.Join(p.lines, "|"), name)
-		assert.Equal(t, c.cur, string(p.cur), name)
-	}
-}
-
-// However output is cut into pieces, and whatever is in it, the same comes out,
-// bounded and without anything a terminal would act on.
-func FuzzPrinted(f *testing.F) {
-	f.Add([]byte("\x1b[31mred\x1b[0m\r\n\x1b]0;t\x07[x look] "), 3)
-	f.Add([]byte("a\rb\b\u009b\xff\n"), 1)
-	f.Fuzz(func(t *testing.T, b []byte, cut int) {
-		var whole, parts printed
-		whole.write(b)
-		cut = min(max(cut, 0), len(b))
-		parts.write(b[:cut])
-		parts.write(b[cut:])
-		require.Equal(t, whole, parts)
-		for _, l := range append(whole.lines, clean(whole.cur)) {
-			require.False(t, strings.ContainsFunc(l, func(r rune) bool { return r != '\t' && r < ' ' || r >= 0x7f && r < 0xa0 }), "%q", l)
-		}
-	})
 }

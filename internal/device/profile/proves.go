@@ -36,7 +36,7 @@ func (p *Profile) Claims() []Claim {
 
 func (p *Profile) claimDevice() Claim {
 	c := Claim{What: "it is the device that is meant", How: "its prompt tells its name", Is: Yes}
-	if p.bare {
+	if p.Bare {
 		c.How, c.Is = "a prompt tells no name; its host key tells, a renamed device goes unnoticed", Partly
 		if p.Connect.Protocol == Telnet {
 			c.How, c.Is = "a prompt tells no name, and Telnet has no host key", Not
@@ -48,7 +48,7 @@ func (p *Profile) claimDevice() Claim {
 func (p *Profile) claimArrives() Claim {
 	c := Claim{What: "what was sent is what arrived", How: "it says each line back, and that must be the line", Is: Yes}
 	switch p.Connect.Echo {
-	case echoNo:
+	case EchoNo:
 		c.How, c.Is = "it says nothing back (connect: echo: no)", Not
 	case "":
 		c.How, c.Is = "from the first line on that it says back; connect: echo: yes makes sure", Partly
@@ -57,7 +57,7 @@ func (p *Profile) claimArrives() Claim {
 }
 
 func (p *Profile) claimTaken() Claim {
-	c := Claim{What: "a line did what it should", How: fmt.Sprintf("nothing in the answer fits refused (%s); one that fails in silence goes unnoticed", plural(len(p.Refused), "pattern")), Is: Partly}
+	c := Claim{What: "a line did what it should", How: fmt.Sprintf("nothing in the answer fits refused (%s); one that fails in silence goes unnoticed", Plural(len(p.Refused), "pattern")), Is: Partly}
 	var proofs []string
 	all := false
 	for _, l := range p.Lines {
@@ -111,7 +111,7 @@ func (p *Profile) claimSaved() Claim {
 func (p *Profile) claimOutlives() Claim {
 	const what = "a change outlives a restart"
 	switch {
-	case p.trial() && p.Config.Saved.Send != "" && !p.one():
+	case p.OnTrial() && p.Config.Saved.Send != "" && !p.one():
 		return Claim{what, "what is confirmed is kept, and what is kept is read and compared", Yes}
 	case p.one():
 		return Claim{what, "what runs is what is saved, as this profile says", Partly}
@@ -127,7 +127,7 @@ func (p *Profile) claimOutlives() Claim {
 
 func (p *Profile) claimTimer() Claim {
 	const what = "a timer takes the change back"
-	if p.trial() {
+	if p.OnTrial() {
 		return Claim{what, brief(p.Trial.Show.Send) + " tells that a change is on trial, and that none is; what is not confirmed in time, the device takes back", Yes}
 	}
 	if !p.Timer.Kind.BringsBack() {

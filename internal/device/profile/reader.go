@@ -1,14 +1,12 @@
 package profile
 
 import (
-	"context"
 	"fmt"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
-	"metabasis/internal/core/run"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/core/table"
 	"metabasis/internal/device/tree"
@@ -83,26 +81,9 @@ func (p *Profile) Tables() map[string]runbook.Table {
 	return out
 }
 
-// Read reads a table.
-func (s *Session) Read(ctx context.Context, table string) (any, error) {
-	r, ok := s.p.Readers[table]
-	if !ok {
-		return nil, &run.Unclear{Asked: table, Got: "the profile of " + s.p.Platform + " has no such reader"}
-	}
-	got, err := s.command(ctx, r.asked(), nil)
-	if err != nil {
-		return nil, err
-	}
-	v, err := r.Parse(got)
-	if err != nil {
-		return nil, &run.Unclear{Asked: r.Send, Got: s.Mask(err.Error())}
-	}
-	return v, nil
-}
-
-// asked is the command of the reader. A line that says that there is nothing is no
+// Asked is the command of the reader. A line that says that there is nothing is no
 // refusal, even where it looks like one.
-func (r Reader) asked() Command {
+func (r Reader) Asked() Command {
 	c := r.Command
 	if r.None.Regexp != nil {
 		c.Harmless = append([]Pattern{r.None}, c.Harmless...)
@@ -115,7 +96,7 @@ func (r Reader) asked() Command {
 func (r Reader) Parse(lines []string) (any, error) {
 	if r.Row.Regexp == nil {
 		row := map[string]any{}
-		if indexMatch(lines, r.None) >= 0 { // all that it could tell is missing
+		if IndexMatch(lines, r.None) >= 0 { // all that it could tell is missing
 			for name := range r.Columns {
 				row[name] = nil
 			}
@@ -146,8 +127,8 @@ func (r Reader) parseRows(lines []string) (any, error) {
 	}
 	for i, l := range lines {
 		switch {
-		case strings.TrimSpace(l) == "", r.None.matches(l), slices.ContainsFunc(r.Skip, func(p Pattern) bool { return p.matches(l) }):
-		case r.Row.matches(l):
+		case strings.TrimSpace(l) == "", r.None.Matches(l), slices.ContainsFunc(r.Skip, func(p Pattern) bool { return p.Matches(l) }):
+		case r.Row.Matches(l):
 			if err := end(i); err != nil {
 				return nil, err
 			}
@@ -164,7 +145,7 @@ func (r Reader) parseRows(lines []string) (any, error) {
 	case len(strange) > 0 && len(rows) == 0:
 		return nil, fmt.Errorf("no line fits its row; it printed: %s", some(strange))
 	case len(strange) > 0:
-		return nil, fmt.Errorf("%d rows, and %s that fit neither row nor skip: %s", len(rows), plural(len(strange), "line"), some(strange))
+		return nil, fmt.Errorf("%d rows, and %s that fit neither row nor skip: %s", len(rows), Plural(len(strange), "line"), some(strange))
 	case len(rows) > 0:
 	case !printed && !r.Silent:
 		return nil, fmt.Errorf("it printed nothing where a table was expected")
@@ -177,7 +158,7 @@ func (r Reader) parseRows(lines []string) (any, error) {
 func (r Reader) fill(row, above map[string]any, lines, all []string) error {
 	var groups []string
 	if r.Row.Regexp != nil {
-		groups = r.Row.find(lines[0])
+		groups = r.Row.Find(lines[0])
 	}
 	for name, c := range r.Columns {
 		text, found, err := c.in(lines, r.Row.Regexp == nil)
@@ -217,7 +198,7 @@ func (r Reader) groupOf(column string) int {
 // partOfRow tells whether a line carries a column of the row it stands under.
 func (r Reader) partOfRow(l string) bool {
 	for _, c := range r.Columns {
-		if c.Match.matches(l) {
+		if c.Match.Matches(l) {
 			return true
 		}
 	}
@@ -234,7 +215,7 @@ func (c Column) missing(text string, found bool) bool {
 // row, two lines that tell different values tell none.
 func (c Column) in(lines []string, only bool) (text string, found bool, err error) {
 	for _, l := range lines {
-		m := c.Match.find(l)
+		m := c.Match.Find(l)
 		switch {
 		case m == nil:
 		case !found:
@@ -249,7 +230,8 @@ func (c Column) in(lines []string, only bool) (text string, found bool, err erro
 	return text, found, nil
 }
 
-func plural(n int, what string) string {
+// Plural counts things in words.
+func Plural(n int, what string) string {
 	if n == 1 {
 		return "1 " + what
 	}

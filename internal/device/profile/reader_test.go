@@ -138,8 +138,8 @@ func FuzzPrompts(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, line string) {
 		for _, p := range ps {
-			mode, host, _ := p.promptOf(line)
-			again, _, _ := p.promptOf(line)
+			mode, host, _ := p.PromptOf(line)
+			again, _, _ := p.PromptOf(line)
 			require.Equal(t, mode, again)
 			if mode == "" {
 				continue

@@ -234,7 +234,7 @@ const RowOf = "row"
 
 // Value makes a column's value of what an object says.
 func (c Column) Value(text string) (any, error) {
-	if m := c.Match.find(text); m != nil {
+	if m := c.Match.Find(text); m != nil {
 		text = m[1]
 	} else if c.Match.Regexp != nil {
 		return nil, fmt.Errorf("%q does not fit its pattern", text)
@@ -262,7 +262,7 @@ func (p *Profile) snmpClaims() []Claim {
 		device,
 		{"what was sent is what arrived", "each answer has the number of its request, and says the values back", Yes},
 		{"a line did what it should", "what was set is read, and compared", Yes},
-		{"all of a configuration was read", fmt.Sprintf("the %s that its profile lists; what others there are, nobody sees", plural(len(p.Snmp.Backup), "object")), Partly},
+		{"all of a configuration was read", fmt.Sprintf("the %s that its profile lists; what others there are, nobody sees", Plural(len(p.Snmp.Backup), "object")), Partly},
 		{"what runs", "the objects are read", Yes},
 		{"what is saved", "there is no way to read it", Not},
 		outlives,

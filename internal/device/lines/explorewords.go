@@ -1,7 +1,8 @@
-package profile
+package lines
 
 import (
 	"fmt"
+	"metabasis/internal/device/profile"
 	"regexp"
 	"strings"
 )
@@ -9,16 +10,16 @@ import (
 // words sends words that no device knows, and looks how it refuses them, whether
 // it says them back, and what its line editor does with some keys.
 func (e *explorer) words() error {
-	lines, row, err := e.send(nonsense)
+	lines, row, err := e.send(profile.Nonsense)
 	if err != nil {
 		return err
 	}
 	if row != e.here {
 		return fmt.Errorf("its prompt changed from %q to %q for no reason that can be seen: write the profile by hand, see docs/profiles.md", e.here, row)
 	}
-	e.seen.Echo = echoNo
+	e.seen.Echo = profile.EchoNo
 	if e.echoed() {
-		e.seen.Echo = echoYes
+		e.seen.Echo = profile.EchoYes
 	}
 	for _, l := range lines {
 		if strings.TrimSpace(l) != "" {
@@ -27,7 +28,7 @@ func (e *explorer) words() error {
 		}
 	}
 	e.seen.Silent = len(e.seen.Refused) == 0
-	e.who.Tell(map[string]string{echoYes: "it says each line back", echoNo: "it does not say lines back: what its line editor does is not seen"}[e.seen.Echo], e.seen.Echo == echoYes)
+	e.who.Tell(map[string]string{profile.EchoYes: "it says each line back", profile.EchoNo: "it does not say lines back: what its line editor does is not seen"}[e.seen.Echo], e.seen.Echo == profile.EchoYes)
 	if e.seen.Silent {
 		e.who.Tell("a word that it does not know is answered by nothing: a line that it refuses would go unnoticed", false)
 	} else {
@@ -45,7 +46,7 @@ func (e *explorer) words() error {
 // colon, since what follows is about this one word; else what stands before the
 // word, or behind it.
 func refusalLike(l string) string {
-	before, after, found := strings.Cut(l, nonsense)
+	before, after, found := strings.Cut(l, profile.Nonsense)
 	if m := firstSign.FindString(before); m != "" {
 		return "^" + literal(m)
 	}
@@ -64,10 +65,10 @@ var firstSign = regexp.MustCompile(`^.*?[:,!?%] +`)
 
 // key finds out whether a character arrives, and whether ^V before it makes it.
 func (e *explorer) key(key string) error {
-	if e.seen.Echo != echoYes {
+	if e.seen.Echo != profile.EchoYes {
 		return nil // nothing would tell
 	}
-	if _, _, err := e.send(nonsense + key + "x"); err != nil || e.echoed() {
+	if _, _, err := e.send(profile.Nonsense + key + "x"); err != nil || e.echoed() {
 		return err
 	}
 	e.seen.Keys += key
@@ -75,8 +76,8 @@ func (e *explorer) key(key string) error {
 		return err
 	}
 	e.s.out.reset()
-	e.s.echo = newEcho(nonsense+key+"x", e.here, false)
-	if err := e.s.write(nonsense + "\x16" + key + "x" + e.s.enterKey); err != nil {
+	e.s.echo = newEcho(profile.Nonsense+key+"x", e.here, false)
+	if err := e.s.write(profile.Nonsense + "\x16" + key + "x" + e.s.enterKey); err != nil {
 		return err
 	}
 	if _, _, err := e.look(); err != nil {
@@ -106,7 +107,7 @@ func (e *explorer) settle() (string, error) {
 
 // continued finds out what it shows behind a quote that is not closed.
 func (e *explorer) continued() error {
-	_, row, err := e.send(nonsense + ` "`)
+	_, row, err := e.send(profile.Nonsense + ` "`)
 	if err != nil || row == e.here || strings.TrimSpace(row) == "" {
 		return err
 	}

@@ -1,4 +1,4 @@
-package profile
+package lines
 
 import (
 	"context"
@@ -14,11 +14,12 @@ import (
 
 	"metabasis/internal/core/config"
 	"metabasis/internal/core/run"
+	"metabasis/internal/device/profile"
 )
 
 // shellLike is a device with a shell's habits: what it prints is what the test
 // says, it fails in silence, and a quote that is not closed wants its rest.
-func shellLike(t *testing.T, answers map[string]string, change func(*Profile), then func(ctx context.Context, s *Session, log *keeper)) {
+func shellLike(t *testing.T, answers map[string]string, change func(*profile.Profile), then func(ctx context.Context, s *Session, log *keeper)) {
 	synctest.Test(t, func(t *testing.T) {
 		status, here := "0", ""
 		conn, end := stage(t, "[x look] ", func(line string, out io.Writer) {
@@ -57,9 +58,9 @@ func shellLike(t *testing.T, answers map[string]string, change func(*Profile), t
 		defer end()
 		p, log := unprivileged(t), &keeper{}
 		p.Config.Edit, p.Connect.Echo = "look", ""
-		p.More = Continued{Prompt: pattern(`^> $`), Cancel: "^C", Opens: pattern(`<<(?P<end>\w+)$`)}
+		p.More = profile.Continued{Prompt: profile.MustPattern(`^> $`), Cancel: "^C", Opens: profile.MustPattern(`<<(?P<end>\w+)$`)}
 		change(p)
-		s, err := Start(context.Background(), p, conn, Options{Log: log})
+		s, err := Start(context.Background(), p, conn, profile.Options{Log: log})
 		require.NoError(t, err)
 		then(context.Background(), s, log)
 	})
@@ -68,18 +69,18 @@ func shellLike(t *testing.T, answers map[string]string, change func(*Profile), t
 // The first pattern that fits a line of an answer counts, the command's own before
 // the platform's, what is harmless before what refuses; then done, then silence.
 func TestWhatDecides(t *testing.T) {
-	refuses := func(p *Profile) {
-		p.Refused, p.Harmless = []Pattern{pattern(`^No: `)}, []Pattern{pattern(`^No: noted$`)}
+	refuses := func(p *profile.Profile) {
+		p.Refused, p.Harmless = []profile.Pattern{profile.MustPattern(`^No: `)}, []profile.Pattern{profile.MustPattern(`^No: noted$`)}
 	}
 	answer := func(lines ...string) map[string]string {
 		return map[string]string{"go": strings.Join(lines, "\r\n") + "\r\n"}
 	}
-	own := func(proof Proof) func(*Profile) {
-		return func(p *Profile) { refuses(p); p.Lines = []Proof{proof} }
+	own := func(proof profile.Proof) func(*profile.Profile) {
+		return func(p *profile.Profile) { refuses(p); p.Lines = []profile.Proof{proof} }
 	}
 	for name, c := range map[string]struct {
 		answers map[string]string
-		change  func(*Profile)
+		change  func(*profile.Profile)
 		refused bool
 		unclear bool
 		by      string
@@ -88,15 +89,15 @@ func TestWhatDecides(t *testing.T) {
 		"refused":                         {answer("fine", "No: never"), refuses, true, false, "refused: ^No:"},
 		"harmless":                        {answer("No: noted"), refuses, false, false, "harmless: ^No: noted$"},
 		"harmless, and refused":           {answer("No: noted", "No: never"), refuses, true, false, "refused: ^No:"},
-		"refused by its own":              {answer("No: noted"), own(Proof{Refused: []Pattern{pattern("noted")}}), true, false, "refused: noted"},
-		"harmless by its own":             {answer("No: never"), own(Proof{Harmless: []Pattern{pattern("never")}}), false, false, "harmless: never"},
-		"done":                            {answer("Done."), own(Proof{Done: pattern(`^Done\.$`)}), false, false, `done: ^Done\.$ fits "Done."`},
-		"done, but refused":               {answer("Done.", "No: never"), own(Proof{Done: pattern(`^Done\.$`)}), true, false, "refused: ^No:"},
-		"not done":                        {answer("Perhaps."), own(Proof{Done: pattern(`^Done\.$`)}), false, true, "fits no line of the answer"},
-		"silent":                          {nil, own(Proof{Silent: true}), false, false, "silent: it answers nothing"},
-		"not silent":                      {answer("usage: go"), own(Proof{Silent: true}), true, false, "a good line is answered by nothing"},
-		"silent but for what is harmless": {answer("No: noted"), own(Proof{Silent: true}), false, false, "silent: it answers nothing"},
-		"another line's proof":            {answer("usage: go"), own(Proof{Match: pattern(`^stop`), Silent: true}), false, false, "nothing in the answer refuses it"},
+		"refused by its own":              {answer("No: noted"), own(profile.Proof{Refused: []profile.Pattern{profile.MustPattern("noted")}}), true, false, "refused: noted"},
+		"harmless by its own":             {answer("No: never"), own(profile.Proof{Harmless: []profile.Pattern{profile.MustPattern("never")}}), false, false, "harmless: never"},
+		"done":                            {answer("Done."), own(profile.Proof{Done: profile.MustPattern(`^Done\.$`)}), false, false, `done: ^Done\.$ fits "Done."`},
+		"done, but refused":               {answer("Done.", "No: never"), own(profile.Proof{Done: profile.MustPattern(`^Done\.$`)}), true, false, "refused: ^No:"},
+		"not done":                        {answer("Perhaps."), own(profile.Proof{Done: profile.MustPattern(`^Done\.$`)}), false, true, "fits no line of the answer"},
+		"silent":                          {nil, own(profile.Proof{Silent: true}), false, false, "silent: it answers nothing"},
+		"not silent":                      {answer("usage: go"), own(profile.Proof{Silent: true}), true, false, "a good line is answered by nothing"},
+		"silent but for what is harmless": {answer("No: noted"), own(profile.Proof{Silent: true}), false, false, "silent: it answers nothing"},
+		"another line's proof":            {answer("usage: go"), own(profile.Proof{Match: profile.MustPattern(`^stop`), Silent: true}), false, false, "nothing in the answer refuses it"},
 	} {
 		shellLike(t, c.answers, c.change, func(ctx context.Context, s *Session, _ *keeper) {
 			err := s.Line(ctx, "go")
@@ -117,8 +118,8 @@ func TestWhatDecides(t *testing.T) {
 }
 
 func TestStatusOfEachLine(t *testing.T) {
-	shellLike(t, nil, func(p *Profile) {
-		p.Lines = []Proof{{Status: Status{Send: "how", Good: pattern(`^status 0$`)}}}
+	shellLike(t, nil, func(p *profile.Profile) {
+		p.Lines = []profile.Proof{{Status: profile.Status{Send: "how", Good: profile.MustPattern(`^status 0$`)}}}
 	}, func(ctx context.Context, s *Session, _ *keeper) {
 		require.NoError(t, s.Line(ctx, "true"))
 		err := s.Line(ctx, "false")
@@ -132,8 +133,8 @@ func TestStatusOfEachLine(t *testing.T) {
 // A line that is not complete is called off; a text of several lines goes on until
 // its last one, and nothing else is taken for its end.
 func TestLinesThatGoOn(t *testing.T) {
-	shellLike(t, nil, func(p *Profile) {
-		p.Lines = []Proof{{Status: Status{Send: "how", Good: pattern(`^status 0$`)}}}
+	shellLike(t, nil, func(p *profile.Profile) {
+		p.Lines = []profile.Proof{{Status: profile.Status{Send: "how", Good: profile.MustPattern(`^status 0$`)}}}
 	}, func(ctx context.Context, s *Session, log *keeper) {
 		var r *run.Refused
 		began := time.Now()
@@ -158,10 +159,10 @@ func TestLinesThatGoOn(t *testing.T) {
 
 // What says that there is nothing is no refusal, even where it looks like one.
 func TestNothingThere(t *testing.T) {
-	reader := Reader{Command: Command{In: "look", Send: "near"}, Row: pattern(`^(?P<name>\w+)$`), None: pattern(`^Refused: nobody is near$`),
-		Columns: map[string]Column{"name": {Type: "text"}}, order: []string{"name"}}
+	reader := profile.Reader{Command: profile.Command{In: "look", Send: "near"}, Row: profile.MustPattern(`^(?P<name>\w+)$`), None: profile.MustPattern(`^Refused: nobody is near$`),
+		Columns: map[string]profile.Column{"name": {Type: "text"}}}
 	for answer, want := range map[string]any{"Refused: nobody is near\r\n": []map[string]any{}, "gull\r\n": []map[string]any{{"name": "gull"}}, "Refused: not now\r\n": nil} {
-		shellLike(t, map[string]string{"near": answer}, func(p *Profile) { p.Readers = map[string]Reader{"near": reader} }, func(ctx context.Context, s *Session, _ *keeper) {
+		shellLike(t, map[string]string{"near": answer}, func(p *profile.Profile) { p.Readers = map[string]profile.Reader{"near": reader} }, func(ctx context.Context, s *Session, _ *keeper) {
 			got, err := s.Read(ctx, "near")
 			if want == nil {
 				var r *run.Refused
@@ -176,9 +177,9 @@ func TestNothingThere(t *testing.T) {
 
 // What makes up what runs is read together, and put back without what is beside it.
 func TestPartsAreReadTogether(t *testing.T) {
-	shellLike(t, map[string]string{"tell running": "route a\r\n# end of configuration\r\n", "tell saved": "route a\r\n# end of configuration\r\n", "daemon": "quays up\r\n"}, func(p *Profile) {
+	shellLike(t, map[string]string{"tell running": "route a\r\n# end of configuration\r\n", "tell saved": "route a\r\n# end of configuration\r\n", "daemon": "quays up\r\n"}, func(p *profile.Profile) {
 		p.Config.Running.In, p.Config.Saved.In = "look", "look"
-		p.Config.Also = []Part{{Name: "daemon", Command: Command{In: "look", Send: "daemon"}}}
+		p.Config.Also = []profile.Part{{Name: "daemon", Command: profile.Command{In: "look", Send: "daemon"}}}
 	}, func(ctx context.Context, s *Session, _ *keeper) {
 		runs, err := s.Config(ctx, run.Running)
 		require.NoError(t, err)

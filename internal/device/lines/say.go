@@ -1,4 +1,4 @@
-package profile
+package lines
 
 import (
 	"context"
@@ -8,21 +8,22 @@ import (
 	"time"
 
 	"metabasis/internal/core/run"
+	"metabasis/internal/device/profile"
 )
 
 // say sends a line and returns what the device printed before its next prompt,
 // without the echo. Where the device is known to echo, and said back something
 // else than was sent, that is an [run.Unclear].
-func (s *Session) say(ctx context.Context, line string, answers []Answer) ([]string, error) {
+func (s *Session) say(ctx context.Context, line string, answers []profile.Answer) ([]string, error) {
 	if s.broken != nil {
 		return nil, s.broken
 	}
-	keys, err := s.p.typed(line)
+	keys, err := s.p.Typing(line)
 	if err != nil {
 		return nil, &run.Refused{Line: s.Mask(line), Said: err.Error() + "; it was not sent"}
 	}
-	for _, secret := range s.p.secretsIn(line) { // the device may say it back to us
-		s.hide("in a line: "+secret, secret)
+	for _, secret := range s.p.SecretsIn(line) { // the device may say it back to us
+		s.HideAs("in a line: "+secret, secret)
 	}
 	s.out.reset()
 	s.met, s.early, s.open, s.decided = nil, nil, "", ""
@@ -42,7 +43,7 @@ func (s *Session) say(ctx context.Context, line string, answers []Answer) ([]str
 		// What came back may be the secret, with a character less: no pattern knows that.
 		s.log.Note("what came back is not kept: the line holds a secret, and was not said back as it is")
 	} else {
-		s.log.Got(s.masked(append(s.early, s.last.got...)))
+		s.log.Got(s.MaskEach(append(s.early, s.last.got...)))
 	}
 	return s.last.got, s.heard(line)
 }
@@ -64,7 +65,7 @@ func (s *Session) typeOut(ctx context.Context, line, keys string) error {
 	s.echo.typed = 0
 	silent := false
 	for piece := range slices.Chunk([]rune(line), pieceOfLine) {
-		keys, err := s.p.typed(string(piece))
+		keys, err := s.p.Typing(string(piece))
 		if err != nil {
 			return err
 		}
@@ -108,8 +109,8 @@ func (s *Session) pieceBack(ctx context.Context) (silent bool, err error) {
 // listen gets ready for the echo of a line.
 func (s *Session) listen(line string) {
 	s.echo = nil
-	if s.p.Connect.Echo != echoNo {
-		s.echo = newEcho(line, s.prompt, s.p.Connect.Echo == echoYes || s.echoes)
+	if s.p.Connect.Echo != profile.EchoNo {
+		s.echo = newEcho(line, s.prompt, s.p.Connect.Echo == profile.EchoYes || s.echoes)
 	}
 }
 
@@ -157,7 +158,7 @@ func (s *Session) redrawn(got []string) string {
 }
 
 // command says something in its mode and checks the answer.
-func (s *Session) command(ctx context.Context, c Command, vars map[string]string) ([]string, error) {
+func (s *Session) command(ctx context.Context, c profile.Command, vars map[string]string) ([]string, error) {
 	if err := s.enter(ctx, c.In); err != nil {
 		return nil, err
 	}
@@ -172,8 +173,8 @@ func (s *Session) command(ctx context.Context, c Command, vars map[string]string
 	return got, s.checked(line, c, got)
 }
 
-func (s *Session) checked(line string, c Command, got []string) error {
-	if err := s.judge(line, got, c.rules()); err != nil {
+func (s *Session) checked(line string, c profile.Command, got []string) error {
+	if err := s.judge(line, got, c.Rules()); err != nil {
 		return err
 	}
 	if s.mode != c.In {

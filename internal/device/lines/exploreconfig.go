@@ -1,4 +1,4 @@
-package profile
+package lines
 
 import (
 	"fmt"
@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"metabasis/internal/core/run"
+	"metabasis/internal/device/profile"
 )
 
 // config looks at the configuration, at what ends a page, and at what changes by
@@ -106,7 +107,7 @@ func (e *explorer) turn(row string) ([]string, string, error) {
 			return nil, "", err
 		}
 		if went {
-			e.seen.Pages = append(e.seen.Pages, Page{More: pattern(pageLike(row)), Next: next})
+			e.seen.Pages = append(e.seen.Pages, profile.Page{More: profile.MustPattern(pageLike(row)), Next: next})
 			e.who.Tell(fmt.Sprintf("a page ends with %q, and %q goes on", row, next), true)
 			return lines, after, nil
 		}
@@ -153,9 +154,9 @@ func (e *explorer) readConfig(first, again []string) {
 			}
 		}
 	}
-	text := fmt.Sprintf("its configuration has %s, %s", plural(len(first), "line"), e.seen.Layout)
+	text := fmt.Sprintf("its configuration has %s, %s", profile.Plural(len(first), "line"), e.seen.Layout)
 	if n := len(e.seen.Volatile); n > 0 {
-		text += fmt.Sprintf("; %s changed by itself when it was read again", plural(n, "line"))
+		text += fmt.Sprintf("; %s changed by itself when it was read again", profile.Plural(n, "line"))
 	}
 	if len(again) != len(first) {
 		text += fmt.Sprintf("; read again, it has %d", len(again))

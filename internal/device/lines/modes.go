@@ -1,10 +1,11 @@
-package profile
+package lines
 
 import (
 	"context"
 	"fmt"
 
 	"metabasis/internal/core/run"
+	"metabasis/internal/device/profile"
 )
 
 // enter goes to a mode, step by step; each is confirmed by its prompt.
@@ -30,7 +31,7 @@ func (s *Session) enter(ctx context.Context, mode string) error {
 }
 
 // step goes to the next mode.
-func (s *Session) step(ctx context.Context, next string, c Command) (err error) {
+func (s *Session) step(ctx context.Context, next string, c profile.Command) (err error) {
 	for _, a := range c.Answers {
 		if a.Secret == "" || s.opt.Try == nil {
 			continue
@@ -45,7 +46,7 @@ func (s *Session) step(ctx context.Context, next string, c Command) (err error) 
 	if err != nil {
 		return err
 	}
-	if err := s.judge(c.Send, got, c.rules()); err != nil {
+	if err := s.judge(c.Send, got, c.Rules()); err != nil {
 		return err
 	}
 	if s.mode != next {
@@ -56,7 +57,7 @@ func (s *Session) step(ctx context.Context, next string, c Command) (err error) 
 
 // towards is the next mode on the way and the command that leads there: down
 // where the goal lies below, else up.
-func (s *Session) towards(goal string) (string, Command) {
+func (s *Session) towards(goal string) (string, profile.Command) {
 	for at := goal; at != ""; at = s.p.Modes[at].From {
 		if s.p.Modes[at].From == s.mode {
 			return at, s.p.Modes[at].Enter

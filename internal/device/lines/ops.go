@@ -1,4 +1,4 @@
-package profile
+package lines
 
 import (
 	"context"
@@ -10,6 +10,7 @@ import (
 
 	"metabasis/internal/core/config"
 	"metabasis/internal/core/run"
+	"metabasis/internal/device/profile"
 )
 
 // Config reads a configuration as the device prints it.
@@ -28,7 +29,7 @@ func (s *Session) Config(ctx context.Context, which run.Which) (string, error) {
 	if len(got) == 0 {
 		return "", &run.Unclear{Asked: c.Send, Got: "nothing"}
 	}
-	if last := got[len(got)-1]; s.p.Config.End.Regexp != nil && !s.p.Config.End.matches(last) {
+	if last := got[len(got)-1]; s.p.Config.End.Regexp != nil && !s.p.Config.End.Matches(last) {
 		return "", &run.Unclear{Asked: c.Send, Got: "a configuration without its last line: it is cut short behind " + s.Mask(last)}
 	}
 	text := strings.Join(got, "\n") + "\n"
@@ -50,7 +51,7 @@ func (s *Session) Config(ctx context.Context, which run.Which) (string, error) {
 // given that much time from now on.
 func (s *Session) Arm(ctx context.Context, d time.Duration) error {
 	arm := s.p.Timer.Arm
-	if s.p.trial() {
+	if s.p.OnTrial() {
 		if arm = s.p.Trial.Extend; arm.Send == "" {
 			arm = s.p.Trial.Apply
 		}
@@ -62,7 +63,7 @@ func (s *Session) Arm(ctx context.Context, d time.Duration) error {
 }
 
 // timed gives a command that is told a time.
-func (s *Session) timed(ctx context.Context, c Command, d time.Duration) error {
+func (s *Session) timed(ctx context.Context, c profile.Command, d time.Duration) error {
 	seconds := strconv.Itoa(int((d + time.Second - 1) / time.Second))
 	_, err := s.command(ctx, c, map[string]string{"seconds": seconds})
 	return err
@@ -71,7 +72,7 @@ func (s *Session) timed(ctx context.Context, c Command, d time.Duration) error {
 // Pending asks what is left on the rollback timer.
 func (s *Session) Pending(ctx context.Context) (time.Duration, bool, error) {
 	t := s.p.Timer
-	if s.p.trial() {
+	if s.p.OnTrial() {
 		t.Show, t.Pending, t.None = s.p.Trial.Show, s.p.Trial.Pending, s.p.Trial.None
 	}
 	if !t.Kind.Guards() {
@@ -83,7 +84,7 @@ func (s *Session) Pending(ctx context.Context) (time.Duration, bool, error) {
 	}
 	none := false
 	for _, l := range got {
-		m := t.Pending.find(l)
+		m := t.Pending.Find(l)
 		if at := t.Pending.SubexpIndex("at"); m != nil && at > 0 {
 			return s.until(ctx, m[at])
 		}
@@ -94,7 +95,7 @@ func (s *Session) Pending(ctx context.Context) (time.Duration, bool, error) {
 			}
 			return time.Duration(n) * time.Second, true, nil
 		}
-		none = none || t.None.matches(l)
+		none = none || t.None.Matches(l)
 	}
 	if !none {
 		return 0, false, &run.Unclear{Asked: t.Show.Send, Got: s.Mask(strings.Join(got[:min(len(got), 3)], " / "))}
@@ -105,7 +106,7 @@ func (s *Session) Pending(ctx context.Context) (time.Duration, bool, error) {
 // Disarm takes the rollback timer off the clock, and confirms what is on trial.
 func (s *Session) Disarm(ctx context.Context) error {
 	disarm := s.p.Timer.Disarm
-	if s.p.trial() {
+	if s.p.OnTrial() {
 		disarm = s.p.Trial.Confirm
 	}
 	_, err := s.command(ctx, disarm, nil)
@@ -114,7 +115,7 @@ func (s *Session) Disarm(ctx context.Context) error {
 
 // TakeBack has the device take back what is on trial.
 func (s *Session) TakeBack(ctx context.Context) error {
-	if !s.p.trial() {
+	if !s.p.OnTrial() {
 		return nil
 	}
 	_, err := s.command(ctx, s.p.Trial.Undo, nil)
@@ -127,7 +128,7 @@ func (s *Session) Edit(ctx context.Context) error {
 	if s.p.Config.Whole {
 		return s.editWhole(ctx)
 	}
-	if below := s.p.Modes[s.p.Config.Edit].From; s.p.trial() && s.mode == s.p.Config.Edit && below != "" {
+	if below := s.p.Modes[s.p.Config.Edit].From; s.p.OnTrial() && s.mode == s.p.Config.Edit && below != "" {
 		if err := s.enter(ctx, below); err != nil {
 			return err
 		}
@@ -144,7 +145,7 @@ func (s *Session) Apply(ctx context.Context, trial time.Duration) error {
 	if s.p.Config.Whole {
 		return s.applyWhole(ctx, trial)
 	}
-	if s.p.trial() {
+	if s.p.OnTrial() {
 		if check := s.p.Trial.Check; check.Send != "" {
 			if _, err := s.command(ctx, check, nil); err != nil {
 				return err
@@ -164,7 +165,7 @@ func (s *Session) Drop(ctx context.Context) error {
 		}
 	}
 	drop := s.p.Config.Drop
-	if s.p.trial() {
+	if s.p.OnTrial() {
 		drop = s.p.Trial.Drop
 	}
 	switch {
@@ -189,7 +190,7 @@ func (s *Session) leaveEdit(ctx context.Context) error {
 // one that is to take its place.
 func (s *Session) Restore(ctx context.Context, backup string) error {
 	s.whole = nil
-	if err := s.stage(ctx, backup); err != nil || !s.p.Config.Whole || s.p.trial() {
+	if err := s.stage(ctx, backup); err != nil || !s.p.Config.Whole || s.p.OnTrial() {
 		return err
 	}
 	return s.applyWhole(ctx, 0)
@@ -202,7 +203,7 @@ func (s *Session) stage(ctx context.Context, backup string) error {
 	if r.Send == "" {
 		return &run.Refused{Line: "restore", Said: errNoRestore.Error()}
 	}
-	text, err := s.p.typedText(strings.TrimRight(backup, "\n") + "\n" + r.End + "\n")
+	text, err := s.p.TypedText(strings.TrimRight(backup, "\n") + "\n" + r.End + "\n")
 	if err != nil {
 		return &run.Refused{Line: "restore", Said: s.Mask(err.Error()) + "; nothing was sent"}
 	}
@@ -218,13 +219,13 @@ func (s *Session) stage(ctx context.Context, backup string) error {
 	if err := s.wait(ctx, nil, &r.Ready); err != nil {
 		return err
 	}
-	if !slices.ContainsFunc(s.out.lines, r.Ready.matches) && !r.Ready.matches(s.open) {
+	if !slices.ContainsFunc(s.out.lines, r.Ready.Matches) && !r.Ready.Matches(s.open) {
 		// It shows a prompt and is not ready: the text would be taken for commands.
-		s.log.Got(s.masked(s.out.lines))
+		s.log.Got(s.MaskEach(s.out.lines))
 		if s.open != "" {
 			return s.callOff(ctx, r.Send)
 		}
-		if err := s.judge(r.Send, s.out.lines, rules{harmless: r.Harmless, refused: r.Refused}); err != nil {
+		if err := s.judge(r.Send, s.out.lines, profile.Rules{Harmless: r.Harmless, Refused: r.Refused}); err != nil {
 			return err
 		}
 		return &run.Unclear{Asked: r.Send, Got: s.Mask(strings.Join(s.out.lines[max(0, len(s.out.lines)-3):], " / "))}
@@ -247,7 +248,7 @@ func (s *Session) stage(ctx context.Context, backup string) error {
 		}
 		s.out.lines[i] = l
 	}
-	s.log.Got(s.masked(s.out.lines))
+	s.log.Got(s.MaskEach(s.out.lines))
 	return s.checked(r.Send, r.Command, s.out.lines)
 }
 
@@ -273,7 +274,7 @@ func (s *Session) Ask(ctx context.Context, command string, anything bool) ([]str
 	}
 	in := s.p.Ask.In
 	if in == "" {
-		in = s.p.login
+		in = s.p.Start
 	}
 	if err := s.enter(ctx, in); err != nil {
 		return nil, err
@@ -283,7 +284,24 @@ func (s *Session) Ask(ctx context.Context, command string, anything bool) ([]str
 		return nil, err
 	}
 	if s.open != "" {
-		return s.masked(got), s.callOff(ctx, command)
+		return s.MaskEach(got), s.callOff(ctx, command)
 	}
-	return s.masked(got), s.judge(command, got, rules{})
+	return s.MaskEach(got), s.judge(command, got, profile.Rules{})
+}
+
+// Read reads a table.
+func (s *Session) Read(ctx context.Context, table string) (any, error) {
+	r, ok := s.p.Readers[table]
+	if !ok {
+		return nil, &run.Unclear{Asked: table, Got: "the profile of " + s.p.Platform + " has no such reader"}
+	}
+	got, err := s.command(ctx, r.Asked(), nil)
+	if err != nil {
+		return nil, err
+	}
+	v, err := r.Parse(got)
+	if err != nil {
+		return nil, &run.Unclear{Asked: r.Send, Got: s.Mask(err.Error())}
+	}
+	return v, nil
 }

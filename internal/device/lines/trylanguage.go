@@ -1,4 +1,4 @@
-package profile
+package lines
 
 import (
 	"fmt"
@@ -56,7 +56,7 @@ func (t *trial) known(l *config.Language, c config.Config) Finding {
 	f := Finding{Line: "language"}
 	unknown, all := l.Unknown(c), len(c.Paths())
 	for i, p := range unknown { // in the midst of a text no pattern would find a secret
-		unknown[i] = strings.Join(t.s.masked(strings.Split(p, " > ")), " > ")
+		unknown[i] = strings.Join(t.s.MaskEach(strings.Split(p, " > ")), " > ")
 	}
 	f.Fits = fmt.Sprintf("its rules know %d of %d lines", all-len(unknown), all)
 	if len(unknown) > 0 {
@@ -82,7 +82,7 @@ const languageTimer = 10 * time.Minute
 // proveLanguage puts a harmless line there and takes it away again, guarded by the
 // rollback timer where there is one.
 func (t *trial) proveLanguage(before, there config.Config, put, back []string) bool {
-	if t.p.trial() {
+	if t.p.OnTrial() {
 		made := t.typedMakes("language.harmless put", put, there)
 		return t.takenBack(before) && made
 	}
@@ -132,7 +132,7 @@ func (t *trial) takenBack(before config.Config) bool {
 		return t.broken(f, err)
 	}
 	if d := config.Compare(before, now); !d.Empty() {
-		f.Not = fmt.Sprintf("what runs is not what ran before: %s; LOOK AT IT, AND PUT IT RIGHT BY HAND", strings.Join(d.Lines(t.s.masked), ", "))
+		f.Not = fmt.Sprintf("what runs is not what ran before: %s; LOOK AT IT, AND PUT IT RIGHT BY HAND", strings.Join(d.Lines(t.s.MaskEach), ", "))
 		t.report(f)
 		return false
 	}
@@ -151,7 +151,7 @@ func (t *trial) typedMakes(what string, lines []string, predicted config.Config)
 		}
 	}
 	end := func() error { return t.s.Apply(t.ctx, languageTimer) }
-	if err != nil && t.p.trial() {
+	if err != nil && t.p.OnTrial() {
 		end = func() error { return t.s.Drop(t.ctx) }
 	}
 	if ended := end(); err == nil {
@@ -167,7 +167,7 @@ func (t *trial) typedMakes(what string, lines []string, predicted config.Config)
 		return false
 	}
 	if d := config.Compare(predicted, now); !d.Empty() {
-		f.Not = fmt.Sprintf("what runs is not what was predicted: %s; LOOK AT IT, AND PUT IT RIGHT BY HAND", strings.Join(d.Lines(t.s.masked), ", "))
+		f.Not = fmt.Sprintf("what runs is not what was predicted: %s; LOOK AT IT, AND PUT IT RIGHT BY HAND", strings.Join(d.Lines(t.s.MaskEach), ", "))
 		t.report(f)
 		return false
 	}

@@ -1,4 +1,4 @@
-package profile
+package lines
 
 import (
 	"context"
@@ -7,6 +7,7 @@ import (
 	"sync"
 
 	"metabasis/internal/core/reach"
+	"metabasis/internal/device/profile"
 )
 
 // Raw is a session that a person works by hand. What the device prints is
@@ -22,12 +23,12 @@ type Raw struct {
 
 // StartRaw takes over a byte stream for a person. Where the device asks for the
 // login in the session, that is answered first.
-func StartRaw(ctx context.Context, p *Profile, rw io.ReadWriteCloser, opt Options) (*Raw, error) {
+func StartRaw(ctx context.Context, p *profile.Profile, rw io.ReadWriteCloser, opt profile.Options) (*Raw, error) {
 	s := newSession(p, rw, opt)
 	r := &Raw{s: s, left: make(chan struct{})}
 	if opt.Dialogue {
 		s.at(reach.Login)
-		err := s.wait(ctx, p.loginAnswers(opt), nil)
+		err := s.wait(ctx, p.LoginAnswers(opt), nil)
 		if f := s.denial(err); f != nil {
 			_ = s.Close()
 			return nil, f
@@ -74,7 +75,7 @@ func (r *Raw) record(b []byte, end bool) {
 		r.rec.put('\n')
 	}
 	if len(r.rec.lines) > 0 {
-		r.s.log.Got(r.s.masked(r.rec.lines))
+		r.s.log.Got(r.s.MaskEach(r.rec.lines))
 		r.rec.lines = nil
 	}
 }

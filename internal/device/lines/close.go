@@ -1,4 +1,4 @@
-package profile
+package lines
 
 import (
 	"context"
@@ -33,7 +33,7 @@ func (s *Session) quitting() string {
 		return ""
 	}
 	if m.Quit == "" {
-		m = s.p.Modes[s.p.login]
+		m = s.p.Modes[s.p.Start]
 	}
 	return m.Quit
 }
@@ -53,7 +53,7 @@ func (s *Session) goodbye() {
 			return
 		}
 	}
-	if s.broken != nil || s.mode == "" || s.enter(ctx, s.p.login) != nil {
+	if s.broken != nil || s.mode == "" || s.enter(ctx, s.p.Start) != nil {
 		return
 	}
 	quit := s.quitting()

@@ -1,4 +1,4 @@
-package profile
+package lines
 
 import (
 	"context"
@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"metabasis/internal/core/run"
+	"metabasis/internal/device/profile"
 )
 
 // Person is asked, while a device is looked at, for what cannot be seen.
@@ -27,7 +28,7 @@ type Person interface {
 // Seen is what was found out about a device, enough to write a first profile.
 type Seen struct {
 	Platform, Device string
-	Connect          Connect
+	Connect          profile.Connect
 	Banner           []string
 	Login, Top, Edit seenMode
 	Echo             string
@@ -36,7 +37,7 @@ type Seen struct {
 	Keys             string   // characters that its line editor keeps for itself
 	QuoteKey         string   // the key that makes characters of them
 	Continued        string   // its prompt behind a quote that is not closed
-	Pages            []Page
+	Pages            []profile.Page
 	PagesOff         string
 	Running, Saved   string // commands
 	Save, Quit       string
@@ -65,7 +66,7 @@ type explorer struct {
 // Explore looks at a device of a platform that nobody has taught yet, over a
 // stream on which it was just logged in to. It sends a few words that no device
 // should know, and the commands that the person gives; it changes nothing.
-func Explore(ctx context.Context, p *Profile, device string, rw io.ReadWriteCloser, opt Options, who Person) (*Seen, error) {
+func Explore(ctx context.Context, p *profile.Profile, device string, rw io.ReadWriteCloser, opt profile.Options, who Person) (*Seen, error) {
 	e := &explorer{ctx: ctx, s: newSession(p, rw, opt), who: who, seen: &Seen{Platform: p.Platform, Device: device, Connect: p.Connect}}
 	e.seen.Connect.Login = nil // what it asks is seen, not known
 	defer e.s.Close()
@@ -123,7 +124,7 @@ func (e *explorer) send(line string) (lines []string, row string, err error) {
 		return nil, "", err
 	}
 	lines, row, err = e.look()
-	e.s.log.Got(e.s.masked(lines))
+	e.s.log.Got(e.s.MaskEach(lines))
 	return lines, row, err
 }
 
@@ -147,7 +148,7 @@ func (e *explorer) login() error {
 		return fmt.Errorf("it shows no prompt: it is silent behind %q", last(lines))
 	}
 	e.seen.Banner = lines
-	e.who.Tell(fmt.Sprintf("it greets with %s, and its prompt is %q", plural(len(lines), "line"), row), true)
+	e.who.Tell(fmt.Sprintf("it greets with %s, and its prompt is %q", profile.Plural(len(lines), "line"), row), true)
 	e.here, e.seen.Login.prompt = row, row
 	return e.nameIn(&e.seen.Login)
 }
@@ -159,16 +160,16 @@ func (e *explorer) dialogue() error {
 		if err != nil {
 			return err
 		}
-		i := slices.IndexFunc(e.s.p.Connect.Login, func(a Answer) bool { return a.Question.matches(row) })
+		i := slices.IndexFunc(e.s.p.Connect.Login, func(a profile.Answer) bool { return a.Question.Matches(row) })
 		if i < 0 {
 			return nil
 		}
 		a := e.s.p.Connect.Login[i]
 		say := strings.ReplaceAll(a.Send, "<<user>>", e.s.opt.User)
 		if a.Secret != "" {
-			say = e.s.secrets[a.Secret]
+			say, _ = e.s.Secret(a.Secret)
 		}
-		e.seen.Connect.Login = append(e.seen.Connect.Login, Answer{Question: pattern("^" + literal(row) + "$"), Send: a.Send, Secret: a.Secret})
+		e.seen.Connect.Login = append(e.seen.Connect.Login, profile.Answer{Question: profile.MustPattern("^" + literal(row) + "$"), Send: a.Send, Secret: a.Secret})
 		e.s.out.reset()
 		if err := e.s.write(say + e.s.enterKey); err != nil {
 			return err
@@ -256,7 +257,7 @@ func (e *explorer) raise(command string) error {
 		if err != nil {
 			return err
 		}
-		e.s.hide("of the mode", secret)
+		e.s.HideAs("of the mode", secret)
 		if lines, row, err = e.send(secret); err != nil {
 			return err
 		}
@@ -331,9 +332,3 @@ func (e *explorer) rest() (err error) {
 }
 
 func literal(s string) string { return regexp.QuoteMeta(s) }
-
-// pattern makes a pattern of text that we wrote ourselves.
-func pattern(text string) Pattern {
-	re := regexp.MustCompile(text)
-	return Pattern{Regexp: re, prefix: literalStart(text)}
-}

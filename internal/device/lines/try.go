@@ -1,4 +1,4 @@
-package profile
+package lines
 
 import (
 	"context"
@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"metabasis/internal/core/run"
+	"metabasis/internal/device/profile"
 )
 
 // Finding is what came of trying one line of a profile on a live device.
@@ -27,7 +28,7 @@ type Finding struct {
 // readers. Nothing is changed, and edit mode is not entered, unless change is
 // given: then a rollback timer is armed and disarmed, too. Each finding is
 // reported as it comes. It returns the number of those that are not well.
-func Try(ctx context.Context, p *Profile, rw io.ReadWriteCloser, opt Options, change bool, report func(Finding)) int {
+func Try(ctx context.Context, p *profile.Profile, rw io.ReadWriteCloser, opt profile.Options, change bool, report func(Finding)) int {
 	t := &trial{ctx: ctx, p: p, change: change}
 	t.s = newSession(p, rw, opt)
 	t.report = func(f Finding) {
@@ -37,7 +38,7 @@ func Try(ctx context.Context, p *Profile, rw io.ReadWriteCloser, opt Options, ch
 		if by := t.s.decided; f.Fits != "" && f.Sent == t.s.last.sent && by != undecided && !strings.Contains(f.Fits, by) {
 			f.Fits += "; " + by
 		}
-		f.Got = t.s.masked(head(f.Got))
+		f.Got = t.s.MaskEach(head(f.Got))
 		f.Not, f.Fits = t.s.Mask(f.Not), t.s.Mask(f.Fits)
 		report(f)
 	}
@@ -59,7 +60,7 @@ func head(lines []string) []string {
 
 type trial struct {
 	ctx    context.Context
-	p      *Profile
+	p      *profile.Profile
 	s      *Session
 	change bool
 	bad    int
@@ -71,7 +72,7 @@ func (t *trial) broken(f Finding, err error) bool {
 	f.Not = err.Error()
 	if t.s.broken != nil {
 		var prompts []string
-		for _, name := range t.p.order {
+		for _, name := range t.p.ModeOrder {
 			prompts = append(prompts, name+" "+t.p.Modes[name].Prompt.String())
 		}
 		f.Got = append(slices.Clone(t.s.out.lines), string(clean(t.s.out.cur)))
@@ -89,11 +90,11 @@ func (t *trial) prompt() string {
 }
 
 func (t *trial) login() bool {
-	f := Finding{Line: "modes." + t.p.login + ".prompt"}
+	f := Finding{Line: "modes." + t.p.Start + ".prompt"}
 	if t.s.opt.Dialogue {
 		f.Line = "connect.login"
 	}
-	err := t.s.wait(t.ctx, t.p.loginAnswers(t.s.opt), nil)
+	err := t.s.wait(t.ctx, t.p.LoginAnswers(t.s.opt), nil)
 	if d := t.s.denial(err); d != nil {
 		err = d
 	}
@@ -101,8 +102,8 @@ func (t *trial) login() bool {
 		return t.broken(f, err)
 	}
 	f.Got, f.Fits = t.s.out.lines, strings.Join(append(slices.Clone(t.s.met), t.prompt()), "; ")
-	if t.s.mode != t.p.login {
-		f.Not = fmt.Sprintf("it starts in mode %s, and login: true stands in %s", t.s.mode, t.p.login)
+	if t.s.mode != t.p.Start {
+		f.Not = fmt.Sprintf("it starts in mode %s, and login: true stands in %s", t.s.mode, t.p.Start)
 	}
 	if t.s.host == "" {
 		f.Fits += "; it tells no name, so a device that was renamed goes unnoticed (where it shows one, give the pattern a group (?P<host>…))"
@@ -111,16 +112,13 @@ func (t *trial) login() bool {
 	return f.Not == "" || t.s.mode != ""
 }
 
-// nonsense is a word that no device should know.
-const nonsense = "zzyzx"
-
 // refused looks whether a refused line is known as one.
 func (t *trial) refused() bool {
-	f := Finding{Line: "refused", Sent: nonsense}
-	if t.s.mode != t.p.login {
+	f := Finding{Line: "refused", Sent: profile.Nonsense}
+	if t.s.mode != t.p.Start {
 		f.Line += " in mode " + t.s.mode
 	}
-	got, err := t.s.say(t.ctx, nonsense, nil)
+	got, err := t.s.say(t.ctx, profile.Nonsense, nil)
 	if err != nil {
 		return t.broken(f, err)
 	}
@@ -140,8 +138,8 @@ func (t *trial) refused() bool {
 // arrive, as far as the profile says that they can be sent.
 func (t *trial) keys() bool {
 	for _, key := range []string{"?", "\t"} {
-		word := nonsense + key + "x"
-		if t.p.Unsendable(word) != "" || !t.s.echoes && t.p.Connect.Echo != echoYes {
+		word := profile.Nonsense + key + "x"
+		if t.p.Unsendable(word) != "" || !t.s.echoes && t.p.Connect.Echo != profile.EchoYes {
 			continue
 		}
 		f := Finding{Line: "connect.unsendable", Sent: word}
@@ -151,9 +149,9 @@ func (t *trial) keys() bool {
 		case t.s.broken != nil:
 			return t.broken(f, err)
 		case err != nil:
-			f.Not = fmt.Sprintf("%s is a key of its line editor: name it in connect: unsendable:, or in quote: with the key that makes a character of it; it said back %s", character([]rune(key)[0]), t.s.last.typed)
+			f.Not = fmt.Sprintf("%s is a key of its line editor: name it in connect: unsendable:, or in quote: with the key that makes a character of it; it said back %s", profile.Character([]rune(key)[0]), t.s.last.typed)
 		default:
-			f.Fits = character([]rune(key)[0]) + " arrives as it is"
+			f.Fits = profile.Character([]rune(key)[0]) + " arrives as it is"
 		}
 		t.report(f)
 	}
@@ -164,17 +162,17 @@ func (t *trial) keys() bool {
 // lines are sent in this mode, by what proves them.
 func (t *trial) saysNo(got []string) bool {
 	var r *run.Refused
-	if errors.As(t.s.judge(nonsense, got, rules{}), &r) {
+	if errors.As(t.s.judge(profile.Nonsense, got, profile.Rules{}), &r) {
 		return true
 	}
 	if t.s.mode != t.p.Config.Edit {
 		return false
 	}
-	proof := t.p.proofOf(nonsense)
-	if err := t.s.judge(nonsense, got, proof.rules()); err != nil {
+	proof := t.p.ProofOf(profile.Nonsense)
+	if err := t.s.judge(profile.Nonsense, got, proof.Rules()); err != nil {
 		return answers(err)
 	}
-	return answers(t.s.status(t.ctx, nonsense, proof.Status))
+	return answers(t.s.status(t.ctx, profile.Nonsense, proof.Status))
 }
 
 // answers tells whether err is a device saying no, or not saying yes.
@@ -186,9 +184,9 @@ func answers(err error) bool {
 
 // modes goes to every mode and back.
 func (t *trial) modes() bool {
-	for _, name := range t.p.order {
-		if name == t.p.login || name == t.p.Config.Edit && name != t.p.top && !t.change {
-			if name != t.p.login {
+	for _, name := range t.p.ModeOrder {
+		if name == t.p.Start || name == t.p.Config.Edit && name != t.p.Top && !t.change {
+			if name != t.p.Start {
 				t.report(Finding{Line: "modes." + name, Fits: "not entered: it is where changes are made; --change enters it"})
 			}
 			continue
@@ -206,7 +204,7 @@ func (t *trial) modes() bool {
 			return false
 		}
 		back := Finding{Line: "modes." + name + ".leave", Sent: t.p.Modes[name].Leave.Send}
-		if err := t.s.enter(t.ctx, t.p.login); err != nil {
+		if err := t.s.enter(t.ctx, t.p.Start); err != nil {
 			if !t.broken(back, err) {
 				return false
 			}
@@ -218,7 +216,7 @@ func (t *trial) modes() bool {
 	return true
 }
 
-func (t *trial) say(f Finding, c Command) (Finding, []string, bool) {
+func (t *trial) say(f Finding, c profile.Command) (Finding, []string, bool) {
 	f.Sent = c.Send
 	got, err := t.s.command(t.ctx, c, nil)
 	if err != nil {
@@ -244,7 +242,7 @@ func (t *trial) pager() bool {
 func (t *trial) config() bool {
 	for _, part := range []struct {
 		line string
-		c    Command
+		c    profile.Command
 	}{{"configuration.running", t.p.Config.Running}, {"configuration.saved", t.p.Config.Saved}} {
 		if part.c.Send == "" {
 			continue
@@ -258,10 +256,10 @@ func (t *trial) config() bool {
 		}
 		volatile, secret := 0, 0
 		for _, l := range got {
-			if slices.ContainsFunc(t.p.Config.Volatile, func(p Pattern) bool { return p.matches(strings.TrimLeft(l, " ")) }) {
+			if slices.ContainsFunc(t.p.Config.Volatile, func(p profile.Pattern) bool { return p.Matches(strings.TrimLeft(l, " ")) }) {
 				volatile++
 			}
-			if len(t.p.secretsIn(l)) > 0 {
+			if len(t.p.SecretsIn(l)) > 0 {
 				secret++
 			}
 		}
@@ -275,7 +273,7 @@ func (t *trial) config() bool {
 		if n := stops(t.s.met); n > 0 && t.p.Pager.Off.Send != "" {
 			f.Not = "the pager still stops output: pager.off does not turn it off"
 		} else if n > 0 {
-			f.Fits += "; stopped, and gone on from: " + plural(n, "time")
+			f.Fits += "; stopped, and gone on from: " + profile.Plural(n, "time")
 		}
 		t.report(f)
 	}
@@ -300,7 +298,7 @@ func (t *trial) timer() bool {
 	if !ok {
 		return t.s.broken == nil
 	}
-	pending, none := t.p.timerSays(got)
+	pending, none := t.p.TimerSays(got)
 	switch {
 	case pending != "":
 		f.Fits = fmt.Sprintf("timer.pending fits %q", pending)
@@ -313,22 +311,10 @@ func (t *trial) timer() bool {
 	return true
 }
 
-func (p *Profile) timerSays(got []string) (pending, none string) {
-	for _, l := range got {
-		if p.Timer.Pending.matches(l) {
-			pending = l
-		}
-		if p.Timer.None.matches(l) {
-			none = l
-		}
-	}
-	return pending, none
-}
-
 func (t *trial) readers() bool {
 	for _, name := range slices.Sorted(maps.Keys(t.p.Readers)) {
 		r := t.p.Readers[name]
-		f, got, ok := t.say(Finding{Line: "readers." + name}, r.asked())
+		f, got, ok := t.say(Finding{Line: "readers." + name}, r.Asked())
 		if !ok {
 			if t.s.broken != nil {
 				return false
@@ -338,11 +324,11 @@ func (t *trial) readers() bool {
 		v, err := r.Parse(got)
 		switch rows := v.(type) {
 		case map[string]any:
-			f.Fits = r.rowText(rows)
+			f.Fits = r.RowText(rows)
 		case []map[string]any:
 			f.Fits = fmt.Sprintf("%d rows", len(rows))
 			if len(rows) > 0 {
-				f.Fits += ", the first: " + r.rowText(rows[0])
+				f.Fits += ", the first: " + r.RowText(rows[0])
 			}
 		}
 		if err != nil {
@@ -351,32 +337,6 @@ func (t *trial) readers() bool {
 		t.report(f)
 	}
 	return true
-}
-
-func (r Reader) rowText(row map[string]any) string {
-	var parts []string
-	for _, c := range r.TableColumns() {
-		parts = append(parts, c.Name+"="+c.Text(row[c.Name]))
-	}
-	return strings.Join(parts, " ")
-}
-
-// Touches says what trying the profile does on a device where changes are allowed.
-func (p *Profile) Touches() []string {
-	out := []string{"edit mode will be entered", "a word that no device knows sent in it"}
-	if p.Config.Whole {
-		out = []string{"its configuration will be handed over to it"}
-	}
-	if p.Timer.Kind.BringsBack() {
-		out = append(out, "a rollback timer armed and disarmed")
-	}
-	if p.Grammar.Harmless != "" {
-		out = append(out, fmt.Sprintf("%q put into its configuration and taken away", p.Grammar.Harmless))
-	}
-	if p.Trial.Apply.Send != "" {
-		out = append(out, "its configuration applied on trial as it is and taken back")
-	}
-	return out
 }
 
 // arm arms a rollback timer for ten minutes, looks at it and disarms it.
@@ -442,12 +402,12 @@ func (t *trial) trial() bool {
 	seconds := map[string]string{"seconds": "60"}
 	for _, s := range []struct {
 		line string
-		c    Command
-		want Pattern // that must fit a line of what is shown
+		c    profile.Command
+		want profile.Pattern // that must fit a line of what is shown
 	}{
-		{"trial.check", p.Check, Pattern{}}, {"trial.apply", p.Apply, Pattern{}}, {"trial.pending", p.Show, p.Pending},
-		{"trial.confirm", p.Confirm, Pattern{}}, {"trial.none", p.Show, p.None},
-		{"trial.apply again", p.Apply, Pattern{}}, {"trial.pending", p.Show, p.Pending}, {"trial.undo", p.Undo, Pattern{}}, {"trial.none", p.Show, p.None},
+		{"trial.check", p.Check, profile.Pattern{}}, {"trial.apply", p.Apply, profile.Pattern{}}, {"trial.pending", p.Show, p.Pending},
+		{"trial.confirm", p.Confirm, profile.Pattern{}}, {"trial.none", p.Show, p.None},
+		{"trial.apply again", p.Apply, profile.Pattern{}}, {"trial.pending", p.Show, p.Pending}, {"trial.undo", p.Undo, profile.Pattern{}}, {"trial.none", p.Show, p.None},
 	} {
 		if s.line == "trial.check" || s.line == "trial.apply again" {
 			if err := t.asItIs(); err != nil {
@@ -468,11 +428,11 @@ func (t *trial) trial() bool {
 		}
 		f.Fits = "as it should be"
 		if s.want.Regexp != nil {
-			i := slices.IndexFunc(got, s.want.matches)
+			i := slices.IndexFunc(got, s.want.Matches)
 			switch {
 			case i < 0:
 				f.Fits, f.Not = "", "no line fits "+s.want.String()
-			case s.line == "trial.none" && slices.ContainsFunc(got, p.Pending.matches):
+			case s.line == "trial.none" && slices.ContainsFunc(got, p.Pending.Matches):
 				f.Fits, f.Not = "", "it is still pending"
 			default:
 				f.Fits = fmt.Sprintf("%s fits %q", s.want, got[i])

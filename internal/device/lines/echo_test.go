@@ -1,4 +1,4 @@
-package profile
+package lines
 
 import (
 	"context"
@@ -13,6 +13,7 @@ import (
 	"pgregory.net/rapid"
 
 	"metabasis/internal/core/run"
+	"metabasis/internal/device/profile"
 )
 
 // heardIn feeds what a device draws to an echo.
@@ -125,7 +126,7 @@ var drawers = map[string]func(line, prompt string, width int) string{
 // A device that has said a line back once says every line back; one that then
 // draws something else has not been sent what we meant.
 func TestWhatIsSaidBackIsWhatWasSent(t *testing.T) {
-	for _, echo := range []string{"", echoYes, echoNo} {
+	for _, echo := range []string{"", profile.EchoYes, profile.EchoNo} {
 		synctest.Test(t, func(t *testing.T) {
 			conn, end := stage(t, "[x look] ", func(line string, out io.Writer) {
 				fmt.Fprintf(out, "%s\r\n[x look] ", strings.ReplaceAll(line, "?", ""))
@@ -133,15 +134,15 @@ func TestWhatIsSaidBackIsWhatWasSent(t *testing.T) {
 			defer end()
 			p := unprivileged(t)
 			p.Connect.Echo, p.Config.Edit = echo, "look"
-			if echo == echoNo {
+			if echo == profile.EchoNo {
 				p.Pager.Off.Send = "" // what is said back would be taken for an answer
 			}
-			s, err := Start(context.Background(), p, conn, Options{Log: &keeper{}})
+			s, err := Start(context.Background(), p, conn, profile.Options{Log: &keeper{}})
 			require.NoError(t, err)
 			defer s.Close()
 			require.NoError(t, s.Line(context.Background(), "label ab"))
 			err = s.Line(context.Background(), "label a?b")
-			if echo == echoNo {
+			if echo == profile.EchoNo {
 				require.NoError(t, err)
 				return
 			}
@@ -159,8 +160,8 @@ func TestNothingIsSaidBack(t *testing.T) {
 		conn, end := stage(t, "[x look] ", func(line string, out io.Writer) { io.WriteString(out, "[x look] ") })
 		defer end()
 		p := unprivileged(t)
-		p.Connect.Echo, p.Pager.Off.Send, p.Config.Edit = echoYes, "", "look"
-		s, err := Start(context.Background(), p, conn, Options{Log: &keeper{}})
+		p.Connect.Echo, p.Pager.Off.Send, p.Config.Edit = profile.EchoYes, "", "look"
+		s, err := Start(context.Background(), p, conn, profile.Options{Log: &keeper{}})
 		require.NoError(t, err)
 		defer s.Close()
 		assert.ErrorContains(t, s.Line(context.Background(), "label ab"), "not what was sent: nothing")
@@ -182,7 +183,7 @@ func TestAnAlteredSecretIsNotShown(t *testing.T) {
 			defer end()
 			p, log := unprivileged(t), &keeper{}
 			p.Config.Edit = "look"
-			s, err := Start(context.Background(), p, conn, Options{Log: log})
+			s, err := Start(context.Background(), p, conn, profile.Options{Log: log})
 			require.NoError(t, err)
 			err = s.Line(context.Background(), "login crew secret s3a?cret")
 			require.ErrorContains(t, err, "not what was sent", what)

@@ -1,14 +1,8 @@
-package profile
+package lines
 
 import (
 	"slices"
 	"strings"
-)
-
-// Whether a device says back what is typed, as the profile's echo: says.
-const (
-	echoYes = "yes"
-	echoNo  = "no"
 )
 
 // echo follows how a device says back a line of ours while it arrives. A line

@@ -1,4 +1,4 @@
-package profile
+package lines
 
 import (
 	"bufio"
@@ -18,6 +18,7 @@ import (
 
 	"metabasis/internal/core/reach"
 	"metabasis/internal/core/run"
+	"metabasis/internal/device/profile"
 )
 
 // keeper is a transcript in memory.
@@ -28,9 +29,9 @@ func (k *keeper) Got(lines []string)       { k.lines = append(k.lines, lines...)
 func (k *keeper) Note(text string)         { k.lines = append(k.lines, "· "+text) }
 
 // unprivileged is tern without a privileged mode to enter at the start.
-func unprivileged(t *testing.T) *Profile {
+func unprivileged(t *testing.T) *profile.Profile {
 	p := tern(t)
-	p.top, p.Pager.Off.In = "", "look"
+	p.Top, p.Pager.Off.In = "", "look"
 	return p
 }
 
@@ -89,7 +90,7 @@ func TestADeviceThatTakesNothingIsGivenUp(t *testing.T) {
 			time.Sleep(time.Hour)
 		})
 		defer end()
-		s, err := Start(context.Background(), unprivileged(t), conn, Options{Log: &keeper{}})
+		s, err := Start(context.Background(), unprivileged(t), conn, profile.Options{Log: &keeper{}})
 		require.NoError(t, err)
 		require.NoError(t, s.write("stand still\n"))
 		synctest.Wait()
@@ -125,7 +126,7 @@ func TestALongBackupIsRestored(t *testing.T) {
 		})
 		p := unprivileged(t)
 		p.Restore.In = "look"
-		s, err := Start(context.Background(), p, conn, Options{Log: &keeper{}})
+		s, err := Start(context.Background(), p, conn, profile.Options{Log: &keeper{}})
 		require.NoError(t, err)
 		var config strings.Builder
 		for i := range 20_000 {
@@ -142,7 +143,7 @@ func TestBannerBeforeTheFirstPrompt(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		c, end := stage(t, "Welcome [not a prompt] \r\n[x look] ", ok)
 		defer end()
-		s, err := Start(context.Background(), unprivileged(t), c, Options{Log: &keeper{}})
+		s, err := Start(context.Background(), unprivileged(t), c, profile.Options{Log: &keeper{}})
 		require.NoError(t, err)
 		assert.Equal(t, "look", s.mode)
 		require.NoError(t, s.Close())
@@ -154,7 +155,7 @@ func TestASilentDeviceCostsATimeoutAndSaysWhatItGot(t *testing.T) {
 		c, end := stage(t, "Welcome\r\nstarting up", ok)
 		defer end()
 		start := time.Now()
-		_, err := Start(context.Background(), unprivileged(t), c, Options{Log: &keeper{}})
+		_, err := Start(context.Background(), unprivileged(t), c, profile.Options{Log: &keeper{}})
 		assert.ErrorContains(t, err, `logged in, then no prompt in 10s; last: "starting up"`)
 		assert.Equal(t, 10*time.Second, time.Since(start))
 	})
@@ -180,7 +181,7 @@ func TestAnEndlessDeviceIsBounded(t *testing.T) {
 					}
 				})
 				defer end()
-				s, err := Start(context.Background(), unprivileged(t), conn, Options{Log: &keeper{}})
+				s, err := Start(context.Background(), unprivileged(t), conn, profile.Options{Log: &keeper{}})
 				require.NoError(t, err)
 				_, err = s.say(context.Background(), "tell clock", nil)
 				assert.ErrorContains(t, err, c.want)
@@ -204,7 +205,7 @@ func TestAFakePromptIsNotBelieved(t *testing.T) {
 			io.WriteString(out, "is what it says\r\n[x look] ")
 		})
 		defer end()
-		s, err := Start(context.Background(), unprivileged(t), conn, Options{Log: &keeper{}})
+		s, err := Start(context.Background(), unprivileged(t), conn, profile.Options{Log: &keeper{}})
 		require.NoError(t, err)
 		got, err := s.say(context.Background(), "tell clock", nil)
 		require.NoError(t, err)
@@ -225,7 +226,7 @@ func TestANewNameIsBelievedWhenItStands(t *testing.T) {
 			io.WriteString(out, line+"\r\n["+name+" look] ")
 		})
 		defer end()
-		s, err := Start(context.Background(), unprivileged(t), conn, Options{Log: &keeper{}})
+		s, err := Start(context.Background(), unprivileged(t), conn, profile.Options{Log: &keeper{}})
 		require.NoError(t, err)
 		_, err = s.say(context.Background(), "name y", nil)
 		require.NoError(t, err)
@@ -254,7 +255,7 @@ func TestRefusedWrongModeAndUnclear(t *testing.T) {
 			}
 		})
 		defer end()
-		s, err := Start(context.Background(), tern(t), conn, Options{Secrets: map[string]string{"operator": "pass-word-1"}, Log: log})
+		s, err := Start(context.Background(), tern(t), conn, profile.Options{Secrets: map[string]string{"operator": "pass-word-1"}, Log: log})
 		require.NoError(t, err)
 		_, _, err = s.Pending(context.Background())
 		var unclear *run.Unclear
@@ -284,7 +285,7 @@ func TestASecretIsTriedOnce(t *testing.T) {
 		})
 		defer end()
 		var verdicts []error
-		opt := Options{Secrets: map[string]string{"operator": "pass-word-1"}, Log: &keeper{}, Try: func(_ context.Context, secret string) (func(error), error) {
+		opt := profile.Options{Secrets: map[string]string{"operator": "pass-word-1"}, Log: &keeper{}, Try: func(_ context.Context, secret string) (func(error), error) {
 			assert.Equal(t, "operator", secret)
 			return func(err error) { verdicts = append(verdicts, err) }, nil
 		}}
@@ -334,7 +335,7 @@ func TestAMissingSecretIsNamed(t *testing.T) {
 			ok(line, out)
 		})
 		defer end()
-		s, err := Start(context.Background(), unprivileged(t), conn, Options{Log: &keeper{}})
+		s, err := Start(context.Background(), unprivileged(t), conn, profile.Options{Log: &keeper{}})
 		require.NoError(t, err)
 		assert.ErrorContains(t, s.Edit(context.Background()), `no secret named "operator"`)
 		s.Close()
@@ -375,7 +376,7 @@ func TestHostileDevicesBeforeTheFirstPrompt(t *testing.T) {
 				conn, err := l.Dial()
 				require.NoError(t, err)
 				began := time.Now()
-				s := newSession(tern(t), conn, Options{Log: &keeper{}})
+				s := newSession(tern(t), conn, profile.Options{Log: &keeper{}})
 				f := s.begin(context.Background())
 				require.NotNil(t, f)
 				assert.Equal(t, reach.Prompt, f.Stage)

@@ -1,7 +1,8 @@
-package profile
+package lines
 
 import (
 	"fmt"
+	"metabasis/internal/device/profile"
 	"strings"
 )
 
@@ -53,7 +54,7 @@ func (s *Seen) editMode() string {
 
 func (s *Seen) connect(d *draft) {
 	c := s.Connect
-	d.p("\nconnect:\n  protocol: %s\n  port: %d\n  prompt_within: 15s\n  echo: %s", c.Protocol, UsualPort(c.Protocol), s.Echo) // a device's own port is the fleet's
+	d.p("\nconnect:\n  protocol: %s\n  port: %d\n  prompt_within: 15s\n  echo: %s", c.Protocol, profile.UsualPort(c.Protocol), s.Echo) // a device's own port is the fleet's
 	if s.Keys != "" && s.QuoteKey == "" {
 		d.p("  unsendable: %q    # keys of its line editor", s.Keys)
 	}
@@ -67,12 +68,12 @@ func (s *Seen) connect(d *draft) {
 	if s.Keys != "" && s.QuoteKey != "" {
 		d.p("\n# These are keys of its line editor; behind this key they are characters.\nquote: {key: %s, characters: %q}", s.QuoteKey, s.Keys)
 	}
-	if s.Echo == echoNo {
+	if s.Echo == profile.EchoNo {
 		d.p("\n# It does not say lines back, so what its line editor does to a line is not seen.")
 	}
 }
 
-func sends(a Answer) string {
+func sends(a profile.Answer) string {
 	if a.Secret != "" {
 		return "secret: " + a.Secret
 	}

@@ -1,10 +1,9 @@
-package profile
+package lines
 
 import (
 	"context"
 	"errors"
 	"io"
-	"os"
 	"strings"
 	"testing"
 	"testing/synctest"
@@ -15,16 +14,8 @@ import (
 
 	"metabasis/internal/core/reach"
 	"metabasis/internal/core/run"
+	"metabasis/internal/device/profile"
 )
-
-func shipped(t testing.TB, name string) *Profile {
-	t.Helper()
-	data, err := os.ReadFile("../../../profiles/" + name + ".yaml")
-	require.NoError(t, err)
-	p, err := Load(name+".yaml", data)
-	require.NoError(t, err)
-	return p
-}
 
 // gate plays a plover; told changes what it answers to a line.
 func gate(told map[string]string) func(string, io.Writer) {
@@ -65,8 +56,8 @@ func gate(told map[string]string) func(string, io.Writer) {
 	}
 }
 
-func dialogue(log Transcript) Options {
-	return Options{User: "gates", Secrets: map[string]string{"password": "tide-table", "master": "slow-turn"}, Log: log, Dialogue: true, Translates: true}
+func dialogue(log profile.Transcript) profile.Options {
+	return profile.Options{User: "gates", Secrets: map[string]string{"password": "tide-table", "master": "slow-turn"}, Log: log, Dialogue: true, Translates: true}
 }
 
 func TestTheLoginDialogue(t *testing.T) {
@@ -183,7 +174,7 @@ func TestTryChangesNothing(t *testing.T) {
 				io.WriteString(out, line+"\r\n"+said+"[x "+mode+"] ")
 			})
 			defer end()
-			Try(context.Background(), shipped(t, "tern"), conn, Options{Log: &keeper{}, Secrets: map[string]string{"operator": "op"}}, change, func(Finding) {})
+			Try(context.Background(), shipped(t, "tern"), conn, profile.Options{Log: &keeper{}, Secrets: map[string]string{"operator": "op"}}, change, func(Finding) {})
 			end()
 			text := strings.Join(sent, "\n")
 			for _, line := range []string{"edit", "restart in 600 s", "restart cancel"} {
@@ -205,7 +196,7 @@ func TestAsk(t *testing.T) {
 		defer end()
 		p := unprivileged(t)
 		p.Ask.In = "look"
-		s, err := Start(context.Background(), p, conn, Options{Log: &keeper{}})
+		s, err := Start(context.Background(), p, conn, profile.Options{Log: &keeper{}})
 		require.NoError(t, err)
 		sent = nil
 		_, err = s.Ask(context.Background(), "tell clock", false)

@@ -1,4 +1,4 @@
-package profile
+package lines
 
 import (
 	"context"
@@ -9,28 +9,18 @@ import (
 	"strings"
 	"time"
 
-	"metabasis/internal/core/reach"
 	"metabasis/internal/core/run"
+	"metabasis/internal/device/profile"
 )
-
-// Transcript keeps what was said between us and one device. What it is given is
-// masked already.
-type Transcript interface {
-	// Sent is a line of ours, behind the prompt it was an answer to.
-	Sent(prompt, line string)
-	// Got is lines of the device's.
-	Got(lines []string)
-	// Note is a remark of ours, such as that contact was lost.
-	Note(text string)
-}
 
 // Session works one device as its profile says. It implements [run.Session]
 // and is used by one goroutine at a time.
 type Session struct {
-	Confided
+	profile.Confided
+	p        *profile.Profile
 	rw       io.ReadWriteCloser
-	opt      Options
-	log      Transcript
+	opt      profile.Options
+	log      profile.Transcript
 	enterKey string
 	chunks   chan []byte
 	quit     chan struct{}
@@ -61,28 +51,6 @@ type exchange struct {
 }
 
 var _ run.Session = (*Session)(nil)
-
-// Options are what a session needs beside a profile and a stream.
-type Options struct {
-	User    string
-	Secrets map[string]string // by the names the profile uses, and "password"
-	Log     Transcript
-	Watch   func(reach.Stage) // is told of each stage as it begins; may be nil
-	// Try is asked before a secret other than the login's password may be sent;
-	// done is told what came of it, nil when the device was content. It keeps a
-	// wrong secret from meeting a whole fleet. It may wait. nil allows all.
-	Try func(ctx context.Context, secret string) (done func(error), err error)
-	// Dialogue tells that the device asks for the login in the session itself.
-	Dialogue bool
-	// Translates tells that the stream makes ends of line of line feeds itself.
-	Translates bool
-	// Gently tells that the device must end the session before the connection
-	// is closed, or it keeps it.
-	Gently bool
-}
-
-// enters are the ways to end a line.
-var enters = map[string]string{"": "\n", "lf": "\n", "cr": "\r", "crlf": "\r\n"}
 
 // Host is the device's own name, as its prompt says; "" when it says none.
 func (s *Session) Host() string {
@@ -124,7 +92,7 @@ const (
 // told of. With ready, it waits for a line that matches instead. It is bounded
 // by the profile's time since the last sign of life, ten times that in all, and
 // in size.
-func (s *Session) wait(ctx context.Context, answers []Answer, ready *Pattern) error {
+func (s *Session) wait(ctx context.Context, answers []profile.Answer, ready *profile.Pattern) error {
 	within := s.p.Connect.Prompt
 	start := time.Now()
 	idle := time.NewTimer(within)
@@ -134,7 +102,7 @@ func (s *Session) wait(ctx context.Context, answers []Answer, ready *Pattern) er
 		settle := time.Duration(0)
 		if ready != nil {
 			for ; seen < len(s.out.lines); seen++ {
-				if ready.matches(s.out.lines[seen]) {
+				if ready.Matches(s.out.lines[seen]) {
 					return nil
 				}
 			}
@@ -247,7 +215,7 @@ func (s *Session) believed(what standing) time.Duration {
 		return settleAfter
 	case what == standsOther, s.echo != nil && s.echo.strict && s.echo.state == echoOther:
 		return settling // more may come of what its line editor did
-	case what == standsOpen, s.p.bare && s.tellsNoName():
+	case what == standsOpen, s.p.Bare && s.tellsNoName():
 		return settleBare
 	}
 	return 0
@@ -255,7 +223,7 @@ func (s *Session) believed(what standing) time.Duration {
 
 // tellsNoName tells whether the prompt that stands there has no name in it.
 func (s *Session) tellsNoName() bool {
-	_, _, tells := s.p.promptOf(string(s.out.cur))
+	_, _, tells := s.p.PromptOf(string(s.out.cur))
 	return !tells
 }
 
@@ -275,7 +243,7 @@ func (s *Session) unechoed() bool {
 
 // stands looks what the incomplete line is; the pager or a question are answered
 // on the spot.
-func (s *Session) stands(answers []Answer) (standing, error) {
+func (s *Session) stands(answers []profile.Answer) (standing, error) {
 	if s.prompt != "" && string(s.out.cur) == s.prompt {
 		return standsAsWas, nil // the usual case
 	}
@@ -283,7 +251,7 @@ func (s *Session) stands(answers []Answer) (standing, error) {
 		return standsNot, nil
 	}
 	cur := string(s.out.cur)
-	mode, host, tells := s.p.promptOf(cur)
+	mode, host, tells := s.p.PromptOf(cur)
 	switch {
 	case s.endsInPrompt():
 		return standsAfter, nil
@@ -292,19 +260,19 @@ func (s *Session) stands(answers []Answer) (standing, error) {
 	case mode != "":
 		return standsPrompt, nil
 	}
-	for _, page := range s.p.Pager.pages() {
-		if page.More.matches(cur) {
+	for _, page := range s.p.Pager.Pages() {
+		if page.More.Matches(cur) {
 			s.out.cur = s.out.cur[:0]
 			s.met = append(s.met, "pager: "+cur)
-			return standsNot, s.write(key(page.Next))
+			return standsNot, s.write(profile.Key(page.Next))
 		}
 	}
 	for _, a := range answers {
-		if a.Question.matches(cur) {
+		if a.Question.Matches(cur) {
 			return standsNot, s.reply(a, cur)
 		}
 	}
-	if !s.pouring && s.p.More.Prompt.matches(cur) {
+	if !s.pouring && s.p.More.Prompt.Matches(cur) {
 		return standsOpen, nil
 	}
 	return standsNot, nil
@@ -317,8 +285,8 @@ func (s *Session) endsInPrompt() bool {
 }
 
 // reply answers a question that the device asks.
-func (s *Session) reply(a Answer, cur string) error {
-	if a.once || a.Secret != "" { // a wrong secret is not sent twice
+func (s *Session) reply(a profile.Answer, cur string) error {
+	if a.Once || a.Secret != "" { // a wrong secret is not sent twice
 		key := a.Secret
 		if key == "" {
 			key = a.Question.String()
@@ -333,7 +301,7 @@ func (s *Session) reply(a Answer, cur string) error {
 	s.met = append(s.met, "question: "+cur)
 	say := a.Send
 	if a.Secret != "" {
-		v, ok := s.secrets[a.Secret]
+		v, ok := s.Secret(a.Secret)
 		if !ok {
 			return fmt.Errorf("it asks %q, and there is no secret named %q for it", cur, a.Secret)
 		}
@@ -358,7 +326,7 @@ func (s *Session) accept(what standing) {
 		s.open = cur
 		return
 	}
-	mode, host, tells := s.p.promptOf(cur)
+	mode, host, tells := s.p.PromptOf(cur)
 	if mode == "" {
 		return
 	}
@@ -366,21 +334,6 @@ func (s *Session) accept(what standing) {
 	if tells {
 		s.host = host
 	}
-}
-
-// promptOf finds the mode that a line is the prompt of, "" when it is none, and
-// the host name in it, where its prompt tells one.
-func (p *Profile) promptOf(line string) (mode, host string, tells bool) {
-	for _, name := range p.order {
-		re := p.Modes[name].Prompt
-		if m := re.FindStringSubmatch(line); m != nil {
-			if i := re.SubexpIndex("host"); i > 0 {
-				host, tells = m[i], true
-			}
-			return name, host, tells
-		}
-	}
-	return "", "", false
 }
 
 func (s *Session) tail() string {
@@ -397,7 +350,7 @@ func (s *Session) tail() string {
 func (s *Session) fail(err error) error {
 	if s.broken == nil {
 		s.broken = err
-		s.log.Got(s.masked(s.out.lines))
+		s.log.Got(s.MaskEach(s.out.lines))
 		s.log.Note(s.Mask(err.Error()))
 	}
 	return err

@@ -1,4 +1,4 @@
-package profile
+package lines
 
 // event is what one byte from a device means to a terminal.
 type event byte

@@ -1,6 +1,7 @@
-package profile
+package lines
 
 import (
+	"metabasis/internal/device/profile"
 	"strings"
 	"testing"
 
@@ -13,7 +14,7 @@ func FuzzLoad(f *testing.F) {
 	f.Add([]byte("platform: [\n"))
 	f.Add([]byte("modes: {a: {prompt: '^x$', login: true}}\nrefused: ['(']\n"))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		p, err := Load("x.yaml", data)
+		p, err := profile.Load("x.yaml", data)
 		if err == nil {
 			p.Traits()
 			p.Tables()

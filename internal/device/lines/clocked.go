@@ -1,31 +1,20 @@
-package profile
+package lines
 
 import (
 	"context"
 	"fmt"
-	"strings"
 	"time"
 
 	"metabasis/internal/core/run"
+	"metabasis/internal/device/profile"
 )
 
 // Some platforms set their timer to a time of day, by their own clock. What it is there is
 // read right before: the run has made sure that it is near ours.
 
-// clockFormats are the ways in which a time of day is written.
-var clockFormats = map[string]string{"HH:MM:SS": "15:04:05", "HH:MM": "15:04"}
-
-// zone is where the device's time of day is told.
-func (t Timer) zone() (*time.Location, error) {
-	if t.Zone == "" {
-		return time.UTC, nil
-	}
-	return time.LoadLocation(t.Zone)
-}
-
 // clock reads the time that the device has.
 func (s *Session) clock(ctx context.Context) (time.Time, error) {
-	zone, err := s.p.Timer.zone()
+	zone, err := s.p.Timer.Location()
 	if err != nil {
 		return time.Time{}, err
 	}
@@ -55,7 +44,7 @@ func (s *Session) armAt(ctx context.Context, d time.Duration) error {
 	if at.Sub(now) >= 24*time.Hour {
 		return &run.Refused{Line: s.p.Timer.Arm.Send, Said: "a time of day is no more than a day away"}
 	}
-	_, err = s.command(ctx, s.p.Timer.Arm, map[string]string{"at": at.Format(clockFormats[s.p.Timer.At])})
+	_, err = s.command(ctx, s.p.Timer.Arm, map[string]string{"at": at.Format(profile.ClockFormats[s.p.Timer.At])})
 	return err
 }
 
@@ -65,7 +54,7 @@ func (s *Session) until(ctx context.Context, at string) (left time.Duration, pen
 	if err != nil {
 		return 0, false, err
 	}
-	t, err := time.ParseInLocation(clockFormats[s.p.Timer.At], at, now.Location())
+	t, err := time.ParseInLocation(profile.ClockFormats[s.p.Timer.At], at, now.Location())
 	if err != nil {
 		return 0, false, &run.Unclear{Asked: s.p.Timer.Show.Send, Got: s.Mask(at)}
 	}
@@ -74,29 +63,4 @@ func (s *Session) until(ctx context.Context, at string) (left time.Duration, pen
 		due = due.AddDate(0, 0, 1)
 	}
 	return due.Sub(now), true, nil
-}
-
-// clocked checks a timer that is set to a time of day.
-func (c *checker) clocked() {
-	t := c.p.Timer
-	says := strings.Contains(t.Arm.Send, "<<at>>")
-	byAt := t.Pending.Regexp != nil && t.Pending.SubexpIndex("at") > 0
-	if t.At == "" {
-		if says || byAt || t.Zone != "" {
-			c.fail("timer.at", "at: HH:MM:SS", "the timer is set to a time of day, and nothing says how that is written")
-		}
-		return
-	}
-	if clockFormats[t.At] == "" {
-		c.fail("timer.at", "HH:MM:SS or HH:MM", "%q is no way to write a time of day", t.At)
-	}
-	if !says {
-		c.fail("timer.arm.send", "restart at <<at>>", "the time <<at>> is missing")
-	}
-	if _, err := t.zone(); err != nil {
-		c.fail("timer.zone", "zone: Europe/Lisbon, or none for UTC", "the time zone %q is not known here", t.Zone)
-	}
-	if r, ok := c.p.Readers["clock"]; !ok || string(r.Columns["time"].Type) != "time" {
-		c.fail("timer.at", "readers: clock: with a column time of type time", "the timer is set by the device's clock, and nothing reads that")
-	}
 }

@@ -1,40 +1,13 @@
-package profile
+package lines
 
 import (
 	"context"
 	"fmt"
-	"regexp"
 	"strings"
 
 	"metabasis/internal/core/run"
+	"metabasis/internal/device/profile"
 )
-
-// Proof is how it is known that a line of a change did what it should, where
-// that a device says nothing against it is not enough. The first one whose match
-// fits the line counts. All that it names must be so.
-type Proof struct {
-	Match    Pattern   `yaml:"match"`  // the lines it is for; not given: all
-	Status   Status    `yaml:"status"` // asked after the line
-	Silent   bool      `yaml:"silent"` // a good line is answered by nothing
-	Done     Pattern   `yaml:"done"`   // a good line is answered by such a line
-	Refused  []Pattern `yaml:"refused"`
-	Harmless []Pattern `yaml:"harmless"`
-}
-
-// Status is a question about how the line before it went.
-type Status struct {
-	Send string  `yaml:"send"`
-	Good Pattern `yaml:"good"` // what a line of the answer looks like when all is well
-}
-
-// Continued is how a device shows that it waits for the rest of a line.
-type Continued struct {
-	Prompt Pattern `yaml:"prompt"`
-	Cancel string  `yaml:"cancel"` // the key that calls the line off
-	// Opens is a line that begins a text of several lines; its group "end" is the
-	// line that ends it. Any other line that is not complete is called off.
-	Opens Pattern `yaml:"opens"`
-}
 
 // opened is a text of several lines that is being sent.
 type opened struct {
@@ -42,47 +15,19 @@ type opened struct {
 	end string // the one that ends it
 }
 
-// rules decide about one answer. For each of its lines the first pattern that fits
-// counts, in this order: harmless and refused of the command or line itself, then
-// harmless and refused of the platform. One refused line refuses. Then, of what is
-// asked for, done must fit a line, and a silent answer must have none left.
-type rules struct {
-	harmless, refused []Pattern
-	done              Pattern
-	silent            bool
-}
-
-func (c Command) rules() rules {
-	return rules{harmless: c.Harmless, refused: c.Refused, done: c.Done}
-}
-
-func (p Proof) rules() rules {
-	return rules{harmless: p.Harmless, refused: p.Refused, done: p.Done, silent: p.Silent}
-}
-
-// proofOf finds the proof of a line.
-func (p *Profile) proofOf(line string) Proof {
-	for _, proof := range p.Lines {
-		if proof.Match.Regexp == nil || proof.Match.matches(line) {
-			return proof
-		}
-	}
-	return Proof{}
-}
-
 // undecided is what is said of an answer that nothing in it decides about.
 const undecided = "nothing in the answer refuses it"
 
 // judge decides about an answer, and takes note of what decided.
-func (s *Session) judge(line string, got []string, r rules) error {
+func (s *Session) judge(line string, got []string, r profile.Rules) error {
 	s.decided = undecided
 	left := ""
 	for _, l := range got {
-		switch verdict, by := s.p.verdict(l, r); verdict {
-		case refusedLine:
+		switch verdict, by := s.p.Verdict(l, r); verdict {
+		case profile.RefusedLine:
 			s.decided = fmt.Sprintf("refused: %s fits %q", by, l)
 			return &run.Refused{Line: s.Mask(line), Said: s.Mask(l)}
-		case harmlessLine:
+		case profile.HarmlessLine:
 			s.decided = fmt.Sprintf("harmless: %s fits %q, which is set aside", by, l)
 		default:
 			if left == "" && strings.TrimSpace(l) != "" {
@@ -90,15 +35,15 @@ func (s *Session) judge(line string, got []string, r rules) error {
 			}
 		}
 	}
-	if r.done.Regexp != nil {
-		i := indexMatch(got, r.done)
+	if r.Done.Regexp != nil {
+		i := profile.IndexMatch(got, r.Done)
 		if i < 0 {
-			s.decided = fmt.Sprintf("done: %s fits no line of the answer", r.done)
+			s.decided = fmt.Sprintf("done: %s fits no line of the answer", r.Done)
 			return &run.Unclear{Asked: s.Mask(line), Got: s.Mask(strings.Join(got[max(0, len(got)-3):], " / "))}
 		}
-		s.decided = fmt.Sprintf("done: %s fits %q", r.done, got[i])
+		s.decided = fmt.Sprintf("done: %s fits %q", r.Done, got[i])
 	}
-	if r.silent {
+	if r.Silent {
 		if left != "" {
 			s.decided = fmt.Sprintf("silent: it answers %q, and a good line is answered by nothing", left)
 			return &run.Refused{Line: s.Mask(line), Said: s.Mask(left)}
@@ -106,38 +51,6 @@ func (s *Session) judge(line string, got []string, r rules) error {
 		s.decided += "; silent: it answers nothing"
 	}
 	return nil
-}
-
-func indexMatch(lines []string, p Pattern) int {
-	for i, l := range lines {
-		if p.matches(l) {
-			return i
-		}
-	}
-	return -1
-}
-
-type lineVerdict byte
-
-const (
-	openLine lineVerdict = iota
-	harmlessLine
-	refusedLine
-)
-
-// verdict decides about one line of an answer; by is the pattern that did.
-func (p *Profile) verdict(l string, r rules) (v lineVerdict, by *regexp.Regexp) {
-	for _, step := range []struct {
-		of []Pattern
-		v  lineVerdict
-	}{{r.harmless, harmlessLine}, {r.refused, refusedLine}, {p.Harmless, harmlessLine}, {p.Refused, refusedLine}} {
-		for _, pattern := range step.of {
-			if pattern.matches(l) {
-				return step.v, pattern.Regexp
-			}
-		}
-	}
-	return openLine, nil
 }
 
 // Line sends one line of a change. A refused line leaves the device in the
@@ -169,8 +82,8 @@ func (s *Session) Line(ctx context.Context, line string) error {
 	if goesOn, err := s.goesOn(ctx, line); goesOn || err != nil {
 		return err
 	}
-	proof := s.p.proofOf(by)
-	if err := s.judge(line, got, proof.rules()); err != nil {
+	proof := s.p.ProofOf(by)
+	if err := s.judge(line, got, proof.Rules()); err != nil {
 		return err
 	}
 	if s.mode != s.p.Config.Edit {
@@ -183,7 +96,7 @@ func (s *Session) Line(ctx context.Context, line string) error {
 // should be. A line that is not complete, and opens none, is called off.
 func (s *Session) goesOn(ctx context.Context, line string) (bool, error) {
 	if s.here == nil && s.open != "" {
-		m := s.p.More.Opens.find(line)
+		m := s.p.More.Opens.Find(line)
 		if m == nil {
 			return false, s.callOff(ctx, line)
 		}
@@ -213,7 +126,7 @@ func (s *Session) callOff(ctx context.Context, line string) error {
 	s.here, s.open = nil, ""
 	s.out.reset()
 	s.log.Note("calling off a line that is not complete")
-	if err := s.write(key(s.p.More.Cancel)); err != nil {
+	if err := s.write(profile.Key(s.p.More.Cancel)); err != nil {
 		return s.fail(err)
 	}
 	if err := s.wait(ctx, nil, nil); err != nil {
@@ -222,13 +135,13 @@ func (s *Session) callOff(ctx context.Context, line string) error {
 	if s.open != "" {
 		return s.fail(fmt.Errorf("it waits for the rest of a line, and cannot be called off"))
 	}
-	s.log.Got(s.masked(s.out.lines))
+	s.log.Got(s.MaskEach(s.out.lines))
 	s.decided = fmt.Sprintf("continued: it showed %q", asks)
 	return &run.Refused{Line: s.Mask(line), Said: fmt.Sprintf("it waits for the rest of the line (%q): something in it is not closed; it was called off", asks)}
 }
 
 // status asks how a line went.
-func (s *Session) status(ctx context.Context, line string, st Status) error {
+func (s *Session) status(ctx context.Context, line string, st profile.Status) error {
 	if st.Send == "" {
 		return nil
 	}
@@ -239,7 +152,7 @@ func (s *Session) status(ctx context.Context, line string, st Status) error {
 	if s.open != "" {
 		return s.callOff(ctx, st.Send)
 	}
-	if i := indexMatch(got, st.Good); i >= 0 {
+	if i := profile.IndexMatch(got, st.Good); i >= 0 {
 		s.decided = fmt.Sprintf("status: %s fits %q", st.Good, got[i])
 		return nil
 	}

@@ -1,4 +1,4 @@
-package profile
+package lines
 
 import (
 	"context"
@@ -10,13 +10,14 @@ import (
 
 	"metabasis/internal/core/reach"
 	"metabasis/internal/core/run"
+	"metabasis/internal/device/profile"
 )
 
 // Start takes over a byte stream on which a device has just been logged in to,
 // or asks for the login: it waits for the first prompt, enters the privileged
 // mode and turns the pager off. On an error, a [reach.Failure], the stream is
 // closed.
-func Start(ctx context.Context, p *Profile, rw io.ReadWriteCloser, opt Options) (*Session, error) {
+func Start(ctx context.Context, p *profile.Profile, rw io.ReadWriteCloser, opt profile.Options) (*Session, error) {
 	s := newSession(p, rw, opt)
 	if f := s.begin(ctx); f != nil {
 		_ = s.Close()
@@ -25,11 +26,11 @@ func Start(ctx context.Context, p *Profile, rw io.ReadWriteCloser, opt Options) 
 	return s, nil
 }
 
-func newSession(p *Profile, rw io.ReadWriteCloser, opt Options) *Session {
-	s := &Session{Confided: NewConfided(p, opt.Secrets), rw: rw, opt: opt, log: opt.Log, enterKey: "\n",
+func newSession(p *profile.Profile, rw io.ReadWriteCloser, opt profile.Options) *Session {
+	s := &Session{Confided: profile.NewConfided(p, opt.Secrets), p: p, rw: rw, opt: opt, log: opt.Log, enterKey: "\n",
 		chunks: make(chan []byte), quit: make(chan struct{}), asked: map[string]bool{}}
 	if !opt.Translates {
-		s.enterKey = enters[p.Connect.Enter]
+		s.enterKey = profile.Enters[p.Connect.Enter]
 	}
 	go s.read()
 	return s
@@ -48,7 +49,7 @@ func (s *Session) begin(ctx context.Context) *reach.Failure {
 	} else {
 		s.at(reach.Prompt)
 	}
-	err := s.wait(ctx, s.p.loginAnswers(s.opt), nil)
+	err := s.wait(ctx, s.p.LoginAnswers(s.opt), nil)
 	if f := s.denial(err); f != nil {
 		return f
 	}
@@ -58,14 +59,14 @@ func (s *Session) begin(ctx context.Context) *reach.Failure {
 	if s.opt.Dialogue {
 		s.at(reach.Prompt)
 	}
-	s.log.Got(s.masked(s.out.lines))
-	if s.mode != s.p.login {
-		return s.failure(reach.Prompt, fmt.Sprintf("starts in mode %s, not %s", s.mode, s.p.login), "an earlier session may have been left in it", nil)
+	s.log.Got(s.MaskEach(s.out.lines))
+	if s.mode != s.p.Start {
+		return s.failure(reach.Prompt, fmt.Sprintf("starts in mode %s, not %s", s.mode, s.p.Start), "an earlier session may have been left in it", nil)
 	}
-	if s.p.top != "" {
+	if s.p.Top != "" {
 		s.at(reach.Privileged)
-		if err := s.enter(ctx, s.p.top); err != nil {
-			return s.failure(reach.Privileged, err.Error(), "check the secret of mode "+s.p.top+"; it was tried once", err)
+		if err := s.enter(ctx, s.p.Top); err != nil {
+			return s.failure(reach.Privileged, err.Error(), "check the secret of mode "+s.p.Top+"; it was tried once", err)
 		}
 	}
 	if s.p.Pager.Off.Send != "" {
@@ -84,7 +85,7 @@ func (s *Session) denial(err error) *reach.Failure {
 	}
 	no := errors.Is(err, run.ErrDenied)
 	for _, l := range append(slices.Clone(s.out.lines), string(clean(s.out.cur))) {
-		no = no || slices.ContainsFunc(s.p.Connect.Denied, func(p Pattern) bool { return p.matches(l) })
+		no = no || slices.ContainsFunc(s.p.Connect.Denied, func(p profile.Pattern) bool { return p.Matches(l) })
 	}
 	fail := func(cause, remedy string, err error) *reach.Failure {
 		f := s.failure(reach.Login, cause, remedy, err)
@@ -113,23 +114,10 @@ func (s *Session) denial(err error) *reach.Failure {
 func (s *Session) lastIsQuestion() bool {
 	for i := len(s.out.lines) - 1; i >= 0; i-- {
 		if l := s.out.lines[i]; strings.TrimSpace(l) != "" {
-			return slices.ContainsFunc(s.p.Connect.Login, func(a Answer) bool { return a.Question.matches(l) })
+			return slices.ContainsFunc(s.p.Connect.Login, func(a profile.Answer) bool { return a.Question.Matches(l) })
 		}
 	}
 	return true
-}
-
-// loginAnswers are the answers of the login dialogue, with the user's name.
-func (p *Profile) loginAnswers(opt Options) []Answer {
-	if !opt.Dialogue {
-		return nil
-	}
-	out := slices.Clone(p.Connect.Login)
-	for i := range out {
-		out[i].Send = strings.ReplaceAll(out[i].Send, "<<user>>", opt.User)
-		out[i].once = true
-	}
-	return out
 }
 
 func (s *Session) failure(stage reach.Stage, cause, remedy string, err error) *reach.Failure {

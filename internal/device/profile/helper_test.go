@@ -1,0 +1,29 @@
+package profile
+
+import (
+	"os"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+func shipped(t testing.TB, name string) *Profile {
+	t.Helper()
+	data, err := os.ReadFile("../../../profiles/" + name + ".yaml")
+	require.NoError(t, err)
+	p, err := Load(name+".yaml", data)
+	require.NoError(t, err)
+	return p
+}
+
+func ternFile(t testing.TB) string {
+	b, err := os.ReadFile("../../../profiles/tern.yaml")
+	require.NoError(t, err)
+	return string(b)
+}
+
+func tern(t testing.TB) *Profile {
+	p, err := Load("tern.yaml", []byte(ternFile(t)))
+	require.NoError(t, err)
+	return p
+}
