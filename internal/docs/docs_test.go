@@ -8,12 +8,14 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"metabasis/internal/cli"
 	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/plan"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/core/textfile"
 	"metabasis/internal/device/profile"
@@ -62,7 +64,7 @@ func TestRunbookExamples(t *testing.T) {
 
 func TestProfileExcerptsAreOfTheShippedProfile(t *testing.T) {
 	var shipped []byte
-	for _, name := range []string{"tern", "plover", "bird", "osier"} {
+	for _, name := range []string{"tern", "plover", "bird", "osier", "skerry", "bittern"} {
 		text, err := os.ReadFile(root + "profiles/" + name + ".yaml")
 		require.NoError(t, err)
 		shipped = append(shipped, text...)
@@ -208,4 +210,19 @@ func TestEveryLawHasItsTest(t *testing.T) {
 		}
 	}
 	assert.Equal(t, 15, laws)
+}
+
+// A runbook over gear with protocols of its own can be planned.
+func TestRunbookOfOtherProtocols(t *testing.T) {
+	set, err := profiles.Shipped()
+	require.NoError(t, err)
+	f, err := fleet.Read("fleet.csv", []byte("name,address,platform,site,role,login\nald-core-1,192.0.2.1,skerry,ALD,core,crew\nald-sign-1,192.0.2.2,bittern,ALD,sign,crew\n"), set.Platforms())
+	require.NoError(t, err)
+	for _, src := range blocks(t, "docs/runbook.md", "runbook-others") {
+		rb, err := runbook.Parse("others.runbook", []byte(src))
+		require.NoError(t, err)
+		require.NoError(t, rb.Compile(set.Schema(f)))
+		_, err = plan.Make(rb, f, nil, set.Traits(), time.Date(2026, 11, 26, 20, 0, 0, 0, time.UTC))
+		require.NoError(t, err)
+	}
 }

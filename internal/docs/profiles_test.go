@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metabasis/internal/device/profile"
+	"metabasis/internal/device/tree"
 	"metabasis/profiles"
 )
 
@@ -34,6 +35,21 @@ func TestProfileSnippets(t *testing.T) {
 				assert.Len(t, p.Lines, 3)
 			}
 		}
+	}
+}
+
+// Paths and lines of a change that are shown are those of a skerry.
+func TestPathsShown(t *testing.T) {
+	set, err := profiles.Shipped()
+	require.NoError(t, err)
+	p := set["skerry"]
+	root, err := tree.Parse(blocks(t, "docs/profiles.md", "text-tree")[0], p.Schema())
+	require.NoError(t, err)
+	text, err := root.Text(p.Schema())
+	require.NoError(t, err)
+	assert.Equal(t, strings.TrimSpace(blocks(t, "docs/profiles.md", "text-tree")[0]), strings.TrimSpace(text))
+	for line := range strings.Lines(blocks(t, "docs/profiles.md", "text-changes")[0]) {
+		assert.Empty(t, p.Unsendable(strings.TrimSpace(line)), line)
 	}
 }
 
@@ -84,7 +100,7 @@ func keysOf(t reflect.Type, path string, out map[string]bool) {
 		name, opts, _ := strings.Cut(f.Tag.Get("yaml"), ",")
 		at, ft := strings.TrimPrefix(path+"."+name, "."), f.Type
 		switch {
-		case name == "" && opts == "":
+		case name == "" && opts == "", name == "-":
 			continue
 		case opts == "inline" && ft != reflect.TypeFor[profile.Command]():
 			keysOf(ft, path, out)
@@ -94,7 +110,11 @@ func keysOf(t reflect.Type, path string, out map[string]bool) {
 		}
 		switch ft.Kind() {
 		case reflect.Map:
-			ft, at = ft.Elem(), at+".*"
+			if ft = ft.Elem(); ft.Kind() != reflect.Struct { // its keys are names of the profile's own
+				out[at] = true
+				continue
+			}
+			at += ".*"
 		case reflect.Slice:
 			ft = ft.Elem()
 			out[at] = true

@@ -11,11 +11,14 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"metabasis/internal/testenv"
 )
 
 var binary string
 
 func TestMain(m *testing.M) {
+	testenv.Clear()
 	dir, err := os.MkdirTemp("", "metabasis-e2e-")
 	if err != nil {
 		panic(err)

@@ -42,8 +42,8 @@ type trialOf struct {
 type skerryState struct {
 	sessions  map[*skerry]bool
 	numbers   int
-	candidate *datum // nil: as what runs; it need not be sound before it is committed
-	edited    []string    // the lines of edits in the candidate
+	candidate *datum   // nil: as what runs; it need not be sound before it is committed
+	edited    []string // the lines of edits in the candidate
 	locks     map[string]*skerry
 	trial     *trialOf
 }

@@ -1,28 +1,11 @@
 package lines
 
 import (
-	"metabasis/internal/device/profile"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 )
-
-// No file makes the loader panic, and what it accepts can be used.
-func FuzzLoad(f *testing.F) {
-	f.Add([]byte(ternFile(f)))
-	f.Add([]byte("platform: [\n"))
-	f.Add([]byte("modes: {a: {prompt: '^x$', login: true}}\nrefused: ['(']\n"))
-	f.Fuzz(func(t *testing.T, data []byte) {
-		p, err := profile.Load("x.yaml", data)
-		if err == nil {
-			p.Traits()
-			p.Tables()
-			p.Secrets()
-			p.Mask("login crew secret x")
-		}
-	})
-}
 
 // Whatever a device draws, an echo is the line only if every character of it was
 // drawn, and the state is one of three.

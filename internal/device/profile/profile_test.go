@@ -2,6 +2,7 @@ package profile
 
 import (
 	"fmt"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -123,4 +124,29 @@ func TestReaders(t *testing.T) {
 	v, err = p.Readers["storage"].Parse([]string{"total     64 MB", "free      41 MB"})
 	require.NoError(t, err)
 	assert.Equal(t, 41e6, v.(map[string]any)["free"])
+}
+
+// No file makes the loader panic, and what it accepts can be used.
+func FuzzLoad(f *testing.F) {
+	f.Add([]byte(ternFile(f)))
+	for _, name := range []string{"skerry", "skerry-restconf", "bittern"} {
+		b, err := os.ReadFile("../../../profiles/" + name + ".yaml")
+		if err != nil {
+			f.Fatal(err)
+		}
+		f.Add(b)
+	}
+	f.Add([]byte("platform: [\n"))
+	f.Add([]byte("modes: {a: {prompt: '^x$', login: true}}\nrefused: ['(']\n"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		p, err := Load("x.yaml", data)
+		if err == nil {
+			p.Traits()
+			p.Tables()
+			p.Secrets()
+			p.Mask("login crew secret x")
+			p.Claims()
+			p.Unsendable("set a = 1")
+		}
+	})
 }

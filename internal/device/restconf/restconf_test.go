@@ -82,10 +82,12 @@ func TestTheWayIn(t *testing.T) {
 		"another key": {&reach.Failure{Stage: reach.HostKey, Cause: "shows another key"}, func(w http.ResponseWriter, _ *http.Request) {
 			t.Error("it was asked all the same")
 		}, reach.HostKey, "shows another key"},
-		"no such path":  {nil, func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(404) }, reach.Prompt, "it is there 0 times"},
-		"sends us away": {nil, func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "https://203.0.113.9/", http.StatusFound) }, reach.Prompt, "302 Found"},
-		"is broken":     {nil, func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(503) }, reach.Prompt, "503 Service Unavailable"},
-		"a web page":    {nil, func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "<html>") }, reach.Prompt, "a body that cannot be read"},
+		"no such path": {nil, func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(404) }, reach.Prompt, "it is there 0 times"},
+		"sends us away": {nil, func(w http.ResponseWriter, r *http.Request) {
+			http.Redirect(w, r, "https://203.0.113.9/", http.StatusFound)
+		}, reach.Prompt, "302 Found"},
+		"is broken":  {nil, func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(503) }, reach.Prompt, "503 Service Unavailable"},
+		"a web page": {nil, func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "<html>") }, reach.Prompt, "a body that cannot be read"},
 		"never ends": {nil, func(w http.ResponseWriter, r *http.Request) {
 			for r.Context().Err() == nil {
 				_, _ = io.WriteString(w, `{"harbour:name":"`+strings.Repeat("x", 1<<20))
