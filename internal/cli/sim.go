@@ -15,6 +15,7 @@ import (
 
 	"metabasis/demo"
 	"metabasis/internal/core/textfile"
+	"metabasis/internal/device/profile"
 	"metabasis/internal/sim"
 	"metabasis/internal/workspace"
 )
@@ -127,17 +128,22 @@ func first(logins map[string]string) string {
 }
 
 func (a *app) simHelp(fleet *sim.Fleet, s sim.Scenario, addrs map[string]string) {
-	fmt.Fprintf(a.out, "%d simulated devices are up. Log in with any SSH or Telnet client:\n\n", len(addrs))
+	fmt.Fprintf(a.out, "%d simulated devices are up. Log in with any client:\n\n", len(addrs))
 	user := first(s.Logins)
 	clear := false
 	for _, d := range fleet.Devices() {
 		host, port, _ := net.SplitHostPort(addrs[d.Name()])
-		if d.Platform() == "plover" {
+		how := fmt.Sprintf("ssh -p %s %s@%s", port, user, host)
+		switch d.Platform() {
+		case "plover":
 			clear = true
-			fmt.Fprintf(a.out, "  %-12s telnet %s %s\n", d.Name(), host, port)
-			continue
+			how = fmt.Sprintf("telnet %s %s", host, port)
+		case "skerry":
+			how = fmt.Sprintf("ssh -p %s -s %s@%s netconf    and RESTCONF at https://%s:%s/restconf/data", port, user, host, host, port)
+		case "bittern":
+			how = fmt.Sprintf("snmpwalk -v 2c -c %s %s:%s 1.3.6.1    and version 3, SHA-256 and AES", s.Logins[user], host, port)
 		}
-		fmt.Fprintf(a.out, "  %-12s ssh -p %s %s@%s\n", d.Name(), port, user, host)
+		fmt.Fprintf(a.out, "  %-12s %s\n", d.Name(), how)
 	}
 	if s.Manners != nil {
 		fmt.Fprintf(a.out, "\nSSH: user %s, password %s; the word for more rights is %s. A dunlin understands:\n", user, s.Logins[user], s.Operator)
@@ -164,6 +170,7 @@ func (a *app) simWorkspace(s sim.Scenario, dir string, runbook bool) {
 	crew, gates := first(s.Logins), first(s.ClearLogins)
 	add(crew, "password", s.Logins[crew])
 	add(crew, "operator", s.Operator)
+	add(crew, profile.Privacy, s.Privacy)
 	add(gates, "password", s.ClearLogins[gates])
 	add(gates, "master", s.Master)
 	fmt.Fprintf(a.out, "Workspace: %s. Its keys are new each time; begin with\n  export %s METABASIS_HOST_KEYS=remember\n  metabasis -C %s reach\n",

@@ -52,7 +52,19 @@ func tryModels(ctx context.Context, p *profile.Profile, s Session, report func(l
 	for _, name := range slices.Sorted(maps.Keys(p.Readers)) {
 		v, err := s.Read(ctx, name)
 		r := p.Readers[name]
-		tell("readers."+name, r.Asks(), []string{s.Mask(fmt.Sprint(v))}, err)
+		var got []string
+		switch rows := v.(type) {
+		case map[string]any:
+			got = []string{s.Mask(r.RowText(rows))}
+		case []map[string]any:
+			for _, row := range rows[:min(len(rows), 3)] {
+				got = append(got, s.Mask(r.RowText(row)))
+			}
+			if n := len(rows) - len(got); n > 0 || len(rows) == 0 {
+				got = append(got, fmt.Sprintf("%d rows more", n))
+			}
+		}
+		tell("readers."+name, r.Asks(), got, err)
 	}
 	return bad
 }

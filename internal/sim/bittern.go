@@ -130,14 +130,14 @@ func (d *Device) answer(msg []byte) []byte {
 			if a.report == reportDigest || a.report == reportUser {
 				d.denied()
 			}
-			return b.usm.close(a, b.user, ber(tagReport, berInt(tagInteger, 0), berInt(tagInteger, 0), berInt(tagInteger, 0),
+			return b.usm.close(a, ber(tagReport, berInt(tagInteger, 0), berInt(tagInteger, 0), berInt(tagInteger, 0),
 				ber(tagSequence, ber(tagSequence, berOID(a.report), berInt(0x41, 1)))))
 		}
 		pdu := d.pdu(a.pdu)
 		if pdu == nil {
 			return nil
 		}
-		return b.usm.close(a, b.user, pdu)
+		return b.usm.close(a, pdu)
 	}
 	return nil
 }

@@ -91,6 +91,7 @@ const (
 // asked is a message of version 3, taken apart.
 type asked struct {
 	id, pdu []byte // its number, and what is asked
+	user    []byte // who asks, as was said
 	report  string // what is wrong with it; "" where nothing is
 }
 
@@ -117,6 +118,7 @@ func (u *usm) open(msg []byte, user string, denied bool) (a asked, ok bool) {
 	if !ok || len(sec) != 6 {
 		return a, false
 	}
+	a.user = sec[3]
 	scoped := top[3]
 	switch {
 	case string(sec[0]) != string(u.engine):
@@ -159,7 +161,7 @@ func (u *usm) open(msg []byte, user string, denied bool) (a asked, ok bool) {
 
 // close makes a message of what is answered: signed, and in confidence unless it is a
 // report.
-func (u *usm) close(a asked, user string, pdu []byte) []byte {
+func (u *usm) close(a asked, pdu []byte) []byte {
 	scoped := ber(tagSequence, ber(tagOctets, u.engine), ber(tagOctets), pdu)
 	flags, auth, salt, data := byte(0), []byte{}, []byte{}, scoped
 	now := u.seconds()
@@ -174,7 +176,7 @@ func (u *usm) close(a asked, user string, pdu []byte) []byte {
 	message := func(auth []byte) []byte {
 		return ber(tagSequence, berInt(tagInteger, 3),
 			ber(tagSequence, ber(tagInteger, a.id), berInt(tagInteger, 65507), ber(tagOctets, []byte{flags}), berInt(tagInteger, 3)),
-			ber(tagOctets, ber(tagSequence, ber(tagOctets, u.engine), berInt(tagInteger, 1), berInt(tagInteger, now), ber(tagOctets, []byte(user)), ber(tagOctets, auth), ber(tagOctets, salt))),
+			ber(tagOctets, ber(tagSequence, ber(tagOctets, u.engine), berInt(tagInteger, 1), berInt(tagInteger, now), ber(tagOctets, a.user), ber(tagOctets, auth), ber(tagOctets, salt))),
 			data)
 	}
 	msg := message(auth)

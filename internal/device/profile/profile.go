@@ -88,6 +88,9 @@ type Ask struct {
 
 // Safe tells whether the profile knows a command to change nothing.
 func (p *Profile) Safe(command string) bool {
+	if !p.Typed() { // what is asked over a protocol says itself that it only reads
+		return strings.HasPrefix(strings.TrimSpace(command), "get ")
+	}
 	return slices.ContainsFunc(p.Ask.Safe, func(s Pattern) bool { return s.Matches(command) }) && !p.NeverSent(command)
 }
 
