@@ -226,3 +226,33 @@ func TestRunbookOfOtherProtocols(t *testing.T) {
 		require.NoError(t, err)
 	}
 }
+
+// The mixed fleet that comes along can be simulated, and its runbook planned over it.
+func TestTheMixedFleet(t *testing.T) {
+	set, err := profiles.Shipped()
+	require.NoError(t, err)
+	scenario, err := os.ReadFile(root + "demo/mixed.yaml")
+	require.NoError(t, err)
+	s, err := sim.ReadScenario("demo/mixed.yaml", scenario)
+	require.NoError(t, err)
+	devices, err := sim.New(s)
+	require.NoError(t, err)
+	defer devices.Close()
+	csv := "name,address,platform,site,login\n"
+	for _, d := range s.Devices {
+		csv += d.Name + "," + d.Address + "," + d.Platform + "," + d.Site + ",crew\n"
+	}
+	f, err := fleet.Read("fleet.csv", []byte(csv), set.Platforms())
+	require.NoError(t, err)
+	book, err := os.ReadFile(root + "demo/mixed.runbook")
+	require.NoError(t, err)
+	rb, err := runbook.Parse("mixed.runbook", book)
+	require.NoError(t, err)
+	require.NoError(t, rb.Compile(set.Schema(f)))
+	p, err := plan.Make(rb, f, nil, set.Traits(), time.Date(2026, 11, 26, 20, 0, 0, 0, time.UTC))
+	require.NoError(t, err)
+	assert.Len(t, p.Targets(), 8)
+	tidy, err := runbook.Format("mixed.runbook", book)
+	require.NoError(t, err)
+	assert.Equal(t, string(tidy), string(book))
+}

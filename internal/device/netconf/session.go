@@ -126,11 +126,11 @@ func (s *Session) drafts(ctx context.Context) (any, error) {
 	if len(s.edits) > 0 {
 		return rows, nil
 	}
-	candidate, err := s.datastore(ctx, profile.Candidate)
+	candidate, err := s.datastore(ctx, profile.Candidate, brief)
 	if err != nil {
 		return nil, err
 	}
-	running, err := s.datastore(ctx, profile.RunningDS)
+	running, err := s.datastore(ctx, profile.RunningDS, brief)
 	if err != nil {
 		return nil, err
 	}
@@ -143,12 +143,19 @@ func (s *Session) drafts(ctx context.Context) (any, error) {
 // Config reads a configuration as lines.
 func (s *Session) Config(ctx context.Context, which run.Which) (string, error) {
 	if which == run.Saved {
-		return s.datastore(ctx, s.p.Netconf.Saved)
+		return s.datastore(ctx, s.p.Netconf.Saved, inFull)
 	}
-	return s.datastore(ctx, profile.RunningDS)
+	return s.datastore(ctx, profile.RunningDS, inFull)
 }
 
-func (s *Session) datastore(ctx context.Context, name string) (string, error) {
+// Whether all that was read of a datastore is kept in the transcript.
+const (
+	inFull = true
+	brief  = false
+)
+
+// datastore reads a configuration as lines.
+func (s *Session) datastore(ctx context.Context, name string, full bool) (string, error) {
 	asked := "get-config " + name
 	root, err := s.fetch(ctx, asked, "<get-config><source><"+name+"/></source></get-config>")
 	if err != nil {
@@ -161,7 +168,11 @@ func (s *Session) datastore(ctx context.Context, name string) (string, error) {
 	if err != nil {
 		return "", &run.Unclear{Asked: asked, Got: err.Error()}
 	}
-	s.log.Got(s.MaskLines(text))
+	if full {
+		s.log.Got(s.MaskLines(text))
+	} else {
+		s.log.Got([]string{fmt.Sprintf("%d lines", strings.Count(text, "\n"))})
+	}
 	if text == "" {
 		return "", &run.Unclear{Asked: asked, Got: "nothing"}
 	}
@@ -329,7 +340,7 @@ func (s *Session) Apply(ctx context.Context, trial time.Duration) error {
 			return fmt.Errorf("its own check: %w", err)
 		}
 	}
-	staged, err := s.datastore(ctx, profile.Candidate)
+	staged, err := s.datastore(ctx, profile.Candidate, brief)
 	if err != nil {
 		return err
 	}
@@ -352,7 +363,7 @@ func (s *Session) Apply(ctx context.Context, trial time.Duration) error {
 func (s *Session) runs(ctx context.Context, staged string) error {
 	want := config.Parse(staged, s.p.Style())
 	for try := 0; ; try++ {
-		now, err := s.datastore(ctx, profile.RunningDS)
+		now, err := s.datastore(ctx, profile.RunningDS, brief)
 		if err != nil {
 			return err
 		}

@@ -50,7 +50,8 @@ func (s *Session) ask(ctx context.Context, what string, request func() (*gosnmp.
 	case ctx.Err() != nil:
 		err = context.Cause(ctx)
 	case err == nil && got.Error != gosnmp.NoError:
-		why := got.Error.String()
+		why := got.Error.String() // as in RFC 3416, section 3, but for its first letter
+		why = strings.ToLower(why[:1]) + why[1:]
 		if i := int(got.ErrorIndex); i > 0 && i <= len(got.Variables) {
 			why += " at " + s.named(got.Variables[i-1].Name)
 		}

@@ -79,10 +79,34 @@ func Fit(s string, cells int) string {
 	}
 	w := width(s)
 	if w > cells {
-		s = ansi.Truncate(s, cells, "…")
+		s = ansi.Truncate(ShortPath(s, cells), cells, "…")
 		w = width(s)
 	}
 	return s + strings.Repeat(" ", max(0, cells-w))
+}
+
+// ShortPath cuts the path of a node of data, /MODULE:NAME/…, in its midst where text with
+// one is too long: what it is about stands at its end. Other text is left as it is.
+func ShortPath(s string, cells int) string {
+	at := strings.IndexByte(s, '/')
+	if at < 0 || at > 0 && s[at-1] != ' ' {
+		return s
+	}
+	name := strings.IndexAny(s[at+1:], "/: ")
+	if name <= 0 || s[at+1+name] != ':' {
+		return s
+	}
+	head := s[:at] + "/…"
+	for i := at + 1; i < len(s); i++ { // the first name that lets the rest of the path fit
+		if s[i] == '/' && width(head)+width(s[i:]) <= cells {
+			return head + s[i:]
+		}
+		if strings.HasPrefix(s[i:], " = ") { // of a long value, its start
+			last := strings.LastIndexByte(s[:i], '/')
+			return head + s[max(last, at+1):]
+		}
+	}
+	return s
 }
 
 // Right fills the row with spaces so that other ends at a number of cells.
