@@ -56,6 +56,7 @@ fuzz:
 	$(GO) test ./internal/core/fleet -run '^$$' -fuzz FuzzReadShared -fuzztime $(FUZZTIME)
 	$(GO) test ./internal/core/config -run '^$$' -fuzz FuzzParse -fuzztime $(FUZZTIME)
 	$(GO) test ./internal/core/config -run '^$$' -fuzz FuzzLanguage -fuzztime $(FUZZTIME)
+	$(GO) test ./internal/core/config -run '^$$' -fuzz FuzzTree -fuzztime $(FUZZTIME)
 	$(GO) test ./internal/device/lines -run '^$$' -fuzz FuzzPrinted -fuzztime $(FUZZTIME)
 	$(GO) test ./internal/device/profile -run '^$$' -fuzz FuzzLoad -fuzztime $(FUZZTIME)
 	$(GO) test ./internal/device/profile -run '^$$' -fuzz FuzzReaders -fuzztime $(FUZZTIME)

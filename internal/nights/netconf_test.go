@@ -151,11 +151,11 @@ func (w *world) backupOf(device, text string) string {
 // Wherever in its night a device is lost, or says no, it ends as the laws have it: with
 // nothing of ours in its candidate, no lock and no commit that nobody confirms.
 func TestNetconfCutOffAtEveryPoint(t *testing.T) {
-	for _, kind := range []string{sim.Drops, sim.DropsAfter, sim.Hangs, sim.Balks, sim.Restarts} {
+	for i, kind := range []string{sim.Drops, sim.DropsAfter, sim.Hangs, sim.Balks, sim.Restarts} {
 		t.Run(kind, func(t *testing.T) {
 			t.Parallel()
 			dir := t.TempDir()
-			for k := range 60 {
+			for _, k := range points(60, i) {
 				synctest.Test(t, func(t *testing.T) {
 					w := simpleIn(t, filepath.Join(dir, fmt.Sprint(k)), skerries(sim.Spec{Faults: []sim.Fault{{Kind: kind, Times: 1, After: k}}}), book(treeBook))
 					defer w.sim.Close()
@@ -172,6 +172,19 @@ func TestNetconfCutOffAtEveryPoint(t *testing.T) {
 			}
 		})
 	}
+}
+
+// points are places in a night of so many: every second, from another one on for each kind of
+// fault; with -nights 200 and more, all of them.
+func points(n, kind int) (out []int) {
+	step := 2
+	if *count >= 200 {
+		step = 1
+	}
+	for k := kind % step; k < n; k += step {
+		out = append(out, k)
+	}
+	return out
 }
 
 // spoilNetconf gives a device that speaks NETCONF a fault or two.
@@ -203,5 +216,51 @@ func (g *generator) spoilNetconf(spec *sim.Spec) {
 	}
 	if g.chance(0.1) {
 		spec.Draft = "bosun"
+	}
+}
+
+// wantedTree is the same as treeBook, of which nothing is typed: the lines are computed.
+const wantedTree = `step "Time sources"
+  want
+    | /skerry:core/clock/source[rank='1']/address = 192.0.2.40
+    | /skerry:core/clock/source[rank='2']/address = 192.0.2.9
+    | /skerry:core/clock/source[rank='3']/address = 192.0.2.10
+  expect    clock.source == "192.0.2.40" and clock.settled within 40s
+
+step "Log collector"
+  want
+    | /skerry:core/report[.='198.51.100.14']
+
+step "Gates"
+  want
+    | /skerry:core/lan[number='310']/title = gates
+    | /ietf-interfaces:interfaces/interface[name='port3']/skerry:carries = 310
+`
+
+// What is wanted of a tree is computed, predicted, and taken back by lines that are computed.
+func TestWhatIsWantedOverNETCONF(t *testing.T) {
+	for name, c := range map[string]struct {
+		faults []sim.Fault
+		state  run.State
+		note   string
+	}{
+		"all is well":           {nil, run.Kept, "kept and saved; as predicted"},
+		"an edit is ignored":    {[]sim.Fault{{Kind: sim.Ignores, Match: "carries"}}, run.Reverted, "equal to the backup"},
+		"cannot be cancelled":   {[]sim.Fault{{Kind: sim.NeverSettles}, {Kind: sim.LostUndo}}, run.Reverted, "equal to the backup"},
+		"nor put back by lines": {[]sim.Fault{{Kind: sim.NeverSettles}, {Kind: sim.LostUndo}, {Kind: sim.Rejects, Match: "^(delete|set) .*source.*192.0.2.10"}}, run.Reverted, "equal to the backup"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				w := simple(t, skerries(sim.Spec{Faults: c.faults}, sim.Spec{}), book(wantedTree))
+				defer w.sim.Close()
+				w.runQuiet()
+				w.endsAs(c.state, c.note)
+				if c.state == run.Kept {
+					w.night = run.Night{}
+					w.runQuiet()
+					assert.Equal(t, run.Already, w.night.Get("ald-quay-1").State, w.night.Get("ald-quay-1").Note)
+				}
+			})
+		})
 	}
 }

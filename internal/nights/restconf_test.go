@@ -31,9 +31,9 @@ func overREST(t testing.TB) profile.Set {
 	return set
 }
 
-func restNight(t testing.TB, set profile.Set, dir string, specs []sim.Spec) *world {
+func restNight(t testing.TB, set profile.Set, dir string, specs []sim.Spec, steps string) *world {
 	w := simpleOf(t, set, dir, specs, nil, func(string) string {
-		return strings.Replace(book(restBook)(standardBook), "\ntimer       4m\n", "\ntimer none\n", 1)
+		return strings.Replace(book(steps)(standardBook), "\ntimer       4m\n", "\ntimer none\n", 1)
 	})
 	w.noTimer, w.loose = true, true
 	return w
@@ -74,19 +74,24 @@ func (w *world) restLaws() {
 }
 
 func TestARESTCONFNight(t *testing.T) {
-	set, dir := overREST(t), t.TempDir()
-	synctest.Test(t, func(t *testing.T) {
-		w := restNight(t, set, dir, skerries(sim.Spec{}, sim.Spec{}, sim.Spec{}))
-		defer w.sim.Close()
-		w.runQuiet()
-		w.restLaws()
-		for _, d := range w.night.Devices {
-			assert.Equal(t, run.Kept, d.State, "%s: %s", d.Name, d.Note)
-		}
-		if t.Failed() {
-			t.Log(w.story())
-		}
-	})
+	for name, steps := range map[string]string{"typed": restBook, "wanted": wantedTree} {
+		t.Run(name, func(t *testing.T) {
+			set, dir := overREST(t), t.TempDir()
+			synctest.Test(t, func(t *testing.T) {
+				w := restNight(t, set, dir, skerries(sim.Spec{}, sim.Spec{}, sim.Spec{}), steps)
+				defer w.sim.Close()
+				w.runQuiet()
+				w.restLaws()
+				for _, d := range w.night.Devices {
+					assert.Equal(t, run.Kept, d.State, "%s: %s", d.Name, d.Note)
+					assert.Contains(t, d.Note, "as predicted")
+				}
+				if t.Failed() {
+					t.Log(w.story())
+				}
+			})
+		})
+	}
 }
 
 // Each fault of a device that speaks RESTCONF ends as a person would expect.
@@ -116,7 +121,7 @@ func TestEachFaultOverRESTCONF(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			set, dir := overREST(t), t.TempDir()
 			synctest.Test(t, func(t *testing.T) {
-				w := restNight(t, set, filepath.Join(dir, "w"), skerries(sim.Spec{Faults: []sim.Fault{c.fault}}, sim.Spec{}))
+				w := restNight(t, set, filepath.Join(dir, "w"), skerries(sim.Spec{Faults: []sim.Fault{c.fault}}, sim.Spec{}), restBook)
 				defer w.sim.Close()
 				w.runQuiet()
 				w.restLaws()
@@ -136,17 +141,17 @@ func TestEachFaultOverRESTCONF(t *testing.T) {
 func TestNoTimerCutOffAtEveryPoint(t *testing.T) {
 	for name, night := range map[string]func(t *testing.T, dir string, f sim.Fault) *world{
 		"RESTCONF": func(t *testing.T, dir string, f sim.Fault) *world {
-			return restNight(t, overREST(t), dir, skerries(sim.Spec{Faults: []sim.Fault{f}}))
+			return restNight(t, overREST(t), dir, skerries(sim.Spec{Faults: []sim.Fault{f}}), wantedTree)
 		},
 		"SNMP": func(t *testing.T, dir string, f sim.Fault) *world {
 			return signNight(t, v2c(t), dir, bitterns(sim.Spec{Faults: []sim.Fault{f}}))
 		},
 	} {
-		for _, kind := range []string{sim.Drops, sim.DropsAfter, sim.Hangs, sim.Balks, sim.Restarts} {
+		for i, kind := range []string{sim.Drops, sim.DropsAfter, sim.Hangs, sim.Balks, sim.Restarts} {
 			t.Run(name+" "+kind, func(t *testing.T) {
 				t.Parallel()
 				dir := t.TempDir()
-				for k := range 36 {
+				for _, k := range points(36, i) {
 					synctest.Test(t, func(t *testing.T) {
 						w := night(t, filepath.Join(dir, fmt.Sprint(k)), sim.Fault{Kind: kind, Times: 1, After: k})
 						defer w.sim.Close()

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"os"
 	"path/filepath"
@@ -160,12 +161,15 @@ func newWorldWith(t testing.TB, s sim.Scenario, fleetCSV, book string, answers m
 	return newWorldOf(t, shipped(t), s, fleetCSV, book, answers, dir)
 }
 
+// shipped are the profiles that ship, read once: a test that changes one changes a copy.
 func shipped(t testing.TB) profile.Set {
 	t.Helper()
-	set, err := profiles.Shipped()
+	set, err := readShipped()
 	require.NoError(t, err)
-	return set
+	return maps.Clone(set)
 }
+
+var readShipped = sync.OnceValues(profiles.Shipped)
 
 // newWorldOf makes a world whose platforms have these profiles.
 func newWorldOf(t testing.TB, set profile.Set, s sim.Scenario, fleetCSV, book string, answers map[string]string, dir string) *world {

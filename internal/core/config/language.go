@@ -25,6 +25,9 @@ type Language struct {
 	Takes *regexp.Regexp
 	// Style is how configurations are printed.
 	Style Style
+	// Tree says that configurations are trees of data, which are changed by paths; see
+	// tree.go. There are no rules then.
+	Tree bool
 
 	once   sync.Once
 	starts []string         // what the lines of each rule begin with; see [literal]
@@ -259,6 +262,9 @@ func (l *Language) meant(section, typed string) (known, bool) {
 
 // Unknown lists the lines of a configuration that no rule knows, as paths.
 func (l *Language) Unknown(c Config) (out []string) {
+	if l.Tree {
+		return nil
+	}
 	var walk func(at []string, lines []Line)
 	walk = func(at []string, lines []Line) {
 		section := ""

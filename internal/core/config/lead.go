@@ -13,6 +13,9 @@ import (
 // management path is changed last. What they do is proven by [Language.Predict] before
 // they are returned. The error says what no rule leads to.
 func (l *Language) Lead(from, to Config) ([]string, error) {
+	if l.Tree {
+		return l.leadTree(from, to)
+	}
 	w := &way{l: l, made: map[string]*op{}, freed: map[string][]*op{}}
 	w.section(nil, from.Lines, to.Lines, false)
 	if err := errors.Join(w.wrong...); err != nil {

@@ -19,6 +19,9 @@ func (w *Wrong) Error() string { return fmt.Sprintf("line %d, %q: %s", w.Number,
 // error is a [Wrong] for the first line that would not be taken; the configuration is
 // then that before it.
 func (l *Language) Predict(c Config, lines []string) (Config, error) {
+	if l.Tree {
+		return l.predictTree(c, lines)
+	}
 	e := newEditor(l, c)
 	err := e.all(lines)
 	return e.config(), err

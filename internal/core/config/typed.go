@@ -9,6 +9,14 @@ import (
 // taken back by the rules of the language: the error names the first of which they cannot
 // tell. That they lead back on a device is only proven on it.
 func (l *Language) LeadsBack(lines []string) error {
+	if l.Tree {
+		for i, line := range lines {
+			if !treeChange.MatchString(strings.TrimSpace(line)) {
+				return &Wrong{i + 1, line, "what it does is not known: it is neither set nor delete"}
+			}
+		}
+		return nil
+	}
 	at := []string{""}
 	for i, line := range lines {
 		line = strings.TrimSpace(line)
@@ -81,6 +89,10 @@ func (r *Rule) takes(typed string) bool {
 // whether it opens a section. It is false for lines that take something away, and for
 // those that no rule knows there.
 func (l *Language) Typed(section, typed string) (printed string, opens, ok bool) {
+	if l.Tree {
+		printed, ok = strings.CutPrefix(typed, "set /")
+		return "/" + printed, false, ok
+	}
 	if l.Takes != nil && l.Takes.MatchString(typed) {
 		return "", false, false
 	}

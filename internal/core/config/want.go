@@ -56,6 +56,9 @@ func union(a, b []string) []string {
 // Wanted is the configuration that is wanted in place of c: c with the least that must
 // come, go or be replaced. The error says what cannot be so; it may be several, joined.
 func (l *Language) Wanted(c Config, w Want) (Config, error) {
+	if l.Tree {
+		return l.wantedTree(c, w)
+	}
 	e := newEditor(l, c)
 	g := &wanter{e: e, w: w}
 	for _, p := range w.NoOther {
@@ -270,6 +273,9 @@ func (g *wanter) user(s *section, at []string, path string) string {
 // Replaces tells whether a line of the top takes the place of another, or cannot be taken
 // away again.
 func (l *Language) Replaces(line string) bool {
+	if l.Tree {
+		return true
+	}
 	k, ok := l.know("", line)
 	return ok && (k.keyed() || k.rule.Away == "")
 }
@@ -277,6 +283,9 @@ func (l *Language) Replaces(line string) bool {
 // Refuses says what of a want the rules of the language cannot do, whatever stands on a
 // device; nothing when they can.
 func (l *Language) Refuses(w Want) (out []string) {
+	if l.Tree {
+		return l.refusesTree(w)
+	}
 	out = l.refuses(nil, w.Lines, func(k known) string {
 		switch {
 		case k.rule.Fixed:

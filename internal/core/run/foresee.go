@@ -39,8 +39,9 @@ func (w *worker) foreseen() []Event {
 			events = append(events, Event{Kind: Foreseen, Step: i + 1, Note: s.Empty})
 		}
 	}
-	if w.t.Traits.Language == nil {
-		return events
+	if w.t.Traits.Language == nil { // it was read, and that is not known all the same
+		note := fmt.Sprintf("the profile of %s has no language: what lines do on it is not known", w.t.Device.Platform)
+		return append([]Event{{Kind: Foreseen, What: NotForeseen, Note: note}}, events...)
 	}
 	after, known := w.t.Predicted(w.before)
 	e := Event{Kind: Foreseen, OK: known, Lines: config.Compare(w.before, after).Lines(w.t.Masked)}

@@ -140,10 +140,6 @@ func (w *worker) rehearsed(out *Rehearsed) {
 		out.Already = out.Already && (s.Done || !s.Changes())
 	}
 	events := w.foreseen()
-	if w.t.Traits.Language == nil { // it was read, and that is not known all the same
-		note := fmt.Sprintf("the profile of %s has no language: what lines do on it is not known", w.t.Device.Platform)
-		events = append([]Event{{Kind: Foreseen, What: NotForeseen, Note: note}}, events...)
-	}
 	if len(out.Path) > 0 {
 		events = append(events, Event{Kind: Foreseen, Step: 1, Note: "it is managed by what these lines change; a slip in them cuts it off", Lines: out.Path})
 	}

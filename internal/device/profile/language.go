@@ -37,8 +37,13 @@ type LineRule struct {
 // Language is how the platform's configuration is changed by lines; nil where the
 // profile does not say.
 func (p *Profile) Language() *config.Language {
-	if p.Connect.Protocol == SNMP {
+	switch {
+	case p.Connect.Protocol == SNMP:
 		return p.snmpLanguage()
+	case !p.Typed() && p.Config.Ordered: // where a line comes is not known
+		return nil
+	case !p.Typed():
+		return &config.Language{Tree: true, Style: p.Style()}
 	}
 	if len(p.Grammar.Lines) == 0 {
 		return nil

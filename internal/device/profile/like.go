@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
@@ -30,15 +31,22 @@ type Sources struct {
 // Set loads all of them, by platform.
 func (s Sources) Set() (Set, error) {
 	set, from := Set{}, map[string]string{}
-	for _, src := range s.Shipped {
-		p, err := s.Load(src)
-		if err != nil {
-			return nil, fmt.Errorf("shipped profile: %w", err)
-		}
-		set[p.Platform] = p
+	all := append(slices.Clone(s.Shipped), s.Own...)
+	loaded, errs := make([]*Profile, len(all)), make([]error, len(all))
+	var wg sync.WaitGroup // each takes some ten milliseconds, and a program that starts waits for all
+	for i, src := range all {
+		wg.Go(func() { loaded[i], errs[i] = s.Load(src) })
 	}
-	for _, src := range s.Own {
-		p, err := s.Load(src)
+	wg.Wait()
+	for i, src := range all {
+		p, err := loaded[i], errs[i]
+		if i < len(s.Shipped) {
+			if err != nil {
+				return nil, fmt.Errorf("shipped profile: %w", err)
+			}
+			set[p.Platform] = p
+			continue
+		}
 		if err != nil {
 			return nil, err
 		}

@@ -64,6 +64,7 @@ type checker struct {
 	doc   *ast.File
 	chain []Source
 	list  problem.List
+	top   map[string]bool // the keys at the top of the file, once they were asked for
 }
 
 // fail reports a problem at a path of the file such as "timer.arm.send", or at
@@ -105,7 +106,7 @@ func (c *checker) check() {
 		return
 	}
 	for _, key := range []string{"models", "netconf", "restconf", "snmp"} {
-		if len(c.keys(key)) > 0 {
+		if c.has(key) {
 			c.fail(key, "protocol: netconf", "this is for platforms that are not worked over a terminal")
 		}
 	}

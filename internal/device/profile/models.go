@@ -11,6 +11,8 @@ import (
 	"metabasis/internal/core/problem"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/device/tree"
+
+	"github.com/goccy/go-yaml/ast"
 )
 
 // Models are the trees of data of a platform that is worked by a protocol of its own and
@@ -80,7 +82,7 @@ func OverSSH(protocol string) bool { return protocol == SSH || protocol == NETCO
 func (c *checker) modelled() {
 	p := c.p
 	for _, key := range []string{"modes", "pager", "refused", "harmless", "lines", "quote", "continued", "language", "save", "restore", "trial"} {
-		if len(c.keys(key)) > 0 || c.has(key) {
+		if c.has(key) {
 			c.fail(key, "", "this is for platforms that are worked over a terminal, and not over %s", p.Connect.Protocol)
 		}
 	}
@@ -118,10 +120,22 @@ func (c *checker) modelled() {
 	}
 }
 
-// has tells whether the file has an entry of that name.
+// has tells whether the file has an entry of that name at its top.
 func (c *checker) has(key string) bool {
-	_, n, _ := place(c.chain, key)
-	return n != nil
+	if c.top == nil {
+		c.top = map[string]bool{}
+		for _, d := range c.doc.Docs {
+			switch m := d.Body.(type) {
+			case *ast.MappingNode:
+				for _, kv := range m.Values {
+					c.top[kv.Key.GetToken().Value] = true
+				}
+			case *ast.MappingValueNode:
+				c.top[m.Key.GetToken().Value] = true
+			}
+		}
+	}
+	return c.top[key]
 }
 
 func (c *checker) models() {
@@ -343,12 +357,18 @@ func (p *Profile) sayable(line string) string {
 		}
 		return ""
 	}
+	if line = strings.TrimSpace(line); strings.HasPrefix(line, "/") { // as it is read, and wanted
+		line = "set " + line
+	}
 	c, err := tree.ParseChange(line)
 	if err == nil {
 		err = c.Path.Check(p.Schema())
 	}
-	if err != nil {
+	switch {
+	case err != nil:
 		return err.Error()
+	case c.String() != line:
+		return "write it as it is read: " + c.String()
 	}
 	return ""
 }
