@@ -26,6 +26,7 @@ type Scenario struct {
 	Operator    string            `yaml:"operator"`     // password of tern's operator mode
 	ClearLogins map[string]string `yaml:"clear_logins"` // user to password, over Telnet
 	Master      string            `yaml:"master"`       // password of plover's master mode
+	Record      bool              `yaml:"-"`            // keep what is asked over NETCONF, word for word
 	Privacy     string            `yaml:"privacy"`      // what SNMP version 3 is encrypted by
 	Config      string            `yaml:"config"`       // saved configuration, a text/template over Spec
 	Manners     *Manners          `yaml:"manners"`      // how its dunlins talk

@@ -46,6 +46,14 @@ type skerryState struct {
 	edited    []string // the lines of edits in the candidate
 	locks     map[string]*skerry
 	trial     *trialOf
+	requests  []string // where they are kept
+}
+
+// Requests are what the device was asked over NETCONF, where that is kept.
+func (d *Device) Requests() []string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return slices.Clone(d.netconf.requests)
 }
 
 // Locked tells whether the candidate of a skerry is locked, or stands edited.
@@ -75,6 +83,11 @@ func (d *Device) serveNetconf(rw io.ReadWriter, user string) {
 		msg, err := s.read()
 		if err != nil {
 			return
+		}
+		if s.d.fleet.scenario.Record {
+			s.d.mu.Lock()
+			s.d.netconf.requests = append(s.d.netconf.requests, msg)
+			s.d.mu.Unlock()
 		}
 		s.rpc(msg)
 	}

@@ -29,7 +29,10 @@ func YAML(file string, data []byte, into any, loose bool) (*ast.File, error) {
 	if loose {
 		opts = nil
 	}
-	if err := yaml.UnmarshalWithOptions(data, into, opts...); err != nil {
+	if len(doc.Docs) == 0 || doc.Docs[0].Body == nil {
+		return doc, nil
+	}
+	if err := yaml.NodeToValue(doc.Docs[0].Body, into, opts...); err != nil {
 		return nil, problem.List{problem.FromYAML(file, data, err)}
 	}
 	return doc, nil

@@ -164,9 +164,16 @@ func (s *Session) datastore(ctx context.Context, name string, full bool) (string
 	if root == nil {
 		return "", &run.Unclear{Asked: asked, Got: "a reply without data"}
 	}
+	if root == s.lately.root { // as it came before, word for word
+		s.log.Got([]string{fmt.Sprintf("the same %d lines as before", strings.Count(s.lately.text, "\n"))})
+		return s.lately.text, nil
+	}
 	text, err := root.Text(s.schema)
 	if err != nil {
 		return "", &run.Unclear{Asked: asked, Got: err.Error()}
+	}
+	if text != "" {
+		s.lately.root, s.lately.text = root, text
 	}
 	if full {
 		s.log.Got(s.MaskLines(text))

@@ -59,7 +59,11 @@ type Session struct {
 	locked   bool     // the candidate is ours
 	edits    []string // that stand in the candidate, as they were sent
 	fragment string   // the start of XML that goes on in the next line
-	closed   bool
+	lately   struct { // the datastore that was read last
+		root *tree.Node
+		text string
+	}
+	closed bool
 }
 
 var _ run.Session = (*Session)(nil)

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -98,6 +99,9 @@ func (s Sources) chain(src Source) ([]Source, error) {
 		}
 		src.Data = data
 		out = append(out, src)
+		if !mayBeLike.Match(data) {
+			return out, nil
+		}
 		var head struct {
 			Like string `yaml:"like"`
 		}
@@ -114,6 +118,9 @@ func (s Sources) chain(src Source) ([]Source, error) {
 		src = next
 	}
 }
+
+// mayBeLike finds what may be the key like at the top of a profile.
+var mayBeLike = regexp.MustCompile(`(?m)^\W*like\b`)
 
 // of finds the profile of a platform that is none of those already taken.
 func (s Sources) of(platform string, taken []Source) (Source, bool) {

@@ -227,9 +227,14 @@ type Pattern struct {
 	prefix string // what a match must start with; "" is anything
 }
 
-// UnmarshalText compiles the pattern.
-func (p *Pattern) UnmarshalText(text []byte) error {
-	re, err := regexp.Compile(string(text))
+// UnmarshalYAML compiles the pattern. (As a TextUnmarshaler the library would write the file
+// out anew for each of them.)
+func (p *Pattern) UnmarshalYAML(unmarshal func(any) error) error {
+	var text string
+	if err := unmarshal(&text); err != nil {
+		return err
+	}
+	re, err := regexp.Compile(text)
 	if err != nil {
 		return err
 	}
