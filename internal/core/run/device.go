@@ -85,7 +85,11 @@ const (
 type Refused struct {
 	Line string // what it was asked
 	Said string // what it answered
+	Err  error  // the same as its protocol has it, where that has errors of its own
 }
+
+// Unwrap is what its protocol says.
+func (e *Refused) Unwrap() error { return e.Err }
 
 func (e *Refused) Error() string { return fmt.Sprintf("refused: %q: %s", e.Line, e.Said) }
 

@@ -40,34 +40,13 @@ func (s *Session) fetch(ctx context.Context, what, operation string) (*tree.Node
 	case errors.As(err, &no):
 		text := s.Mask(no.Error())
 		s.log.Got([]string{"error: " + text})
-		return nil, &refusal{run.Refused{Line: what, Said: text}, no}
+		return nil, &run.Refused{Line: what, Said: text, Err: no}
 	case errors.As(err, &odd):
 		s.log.Got([]string{odd.why})
 		return nil, &run.Unclear{Asked: what, Got: s.Mask(odd.why)}
 	}
 	s.log.Note(s.Mask(err.Error()))
 	return nil, err
-}
-
-// refusal is a [run.Refused] with what the device said word for word.
-type refusal struct {
-	refused run.Refused
-	no      *Error
-}
-
-func (r *refusal) Error() string { return r.refused.Error() }
-
-// As lets errors.As find both.
-func (r *refusal) As(target any) bool {
-	switch t := target.(type) {
-	case **run.Refused:
-		*t = &r.refused
-		return true
-	case **Error:
-		*t = r.no
-		return true
-	}
-	return false
 }
 
 // get reads what stands at a path, configuration and state (RFC 6241, section 7.7), by a

@@ -46,34 +46,13 @@ func (s *Session) ask(ctx context.Context, what, method, path, match string, bod
 	case errors.As(err, &no):
 		text := s.Mask(no.Error())
 		s.log.Got([]string{"error: " + text})
-		return nil, "", &refusal{run.Refused{Line: what, Said: text}, no}
+		return nil, "", &run.Refused{Line: what, Said: text, Err: no}
 	case errors.As(err, &odd):
 		s.log.Got([]string{odd.why})
 		return nil, "", &run.Unclear{Asked: what, Got: odd.why}
 	}
 	s.log.Note(s.Mask(err.Error()))
 	return nil, "", err
-}
-
-// refusal is a [run.Refused] with what the server said word for word.
-type refusal struct {
-	refused run.Refused
-	no      *Error
-}
-
-func (r *refusal) Error() string { return r.refused.Error() }
-
-// As lets errors.As find both.
-func (r *refusal) As(target any) bool {
-	switch t := target.(type) {
-	case **run.Refused:
-		*t = &r.refused
-		return true
-	case **Error:
-		*t = r.no
-		return true
-	}
-	return false
 }
 
 // get reads what stands at a path: all of it, or its configuration (RFC 8040, section 4.8.1).
