@@ -264,3 +264,27 @@ func TestWhatIsWantedOverNETCONF(t *testing.T) {
 		})
 	}
 }
+
+// What is not sound is not committed, and said where it is wrong; a candidate that somebody
+// has locked, or left standing, is left alone.
+func TestWhatIsNotCommitted(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		steps := strings.Replace(treeBook, "skerry:carries = 310", "skerry:carries = 999", 1)
+		w := simple(t, skerries(sim.Spec{}, sim.Spec{Editing: "bosun"}, sim.Spec{Draft: "bosun"}), func(b string) string {
+			return strings.Replace(book(steps)(b), "  saved\n", "  saved\n  alone off\n", 1)
+		})
+		defer w.sim.Close()
+		w.runQuiet()
+		w.checkLaws()
+		unsound, locked, left := w.night.Get("ald-quay-1"), w.night.Get("ald-quay-2"), w.night.Get("ald-quay-3")
+		assert.Equal(t, run.Reverted, unsound.State, unsound.Note)
+		assert.Contains(t, w.journalText(), "there is no lan 999 (data-missing) at /if:interfaces/if:interface[if:name='port3']/sk:carries")
+		assert.NotEqual(t, run.Kept, locked.State)
+		assert.Equal(t, run.Blocked, left.State)
+		assert.Contains(t, left.Note, "changes of somebody stand in its candidate")
+		assert.True(t, w.sim.Device("ald-quay-3").Locked(), "what somebody left is left there")
+		if t.Failed() {
+			t.Log(w.story())
+		}
+	})
+}

@@ -159,7 +159,7 @@ type need struct {
 	keys   []string // key files that the SSH configuration names
 	agents []string // agents to ask, as the SSH configuration names them
 	ssh    bool     // it is used over SSH
-	clear  bool     // it is used over Telnet
+	word   bool     // it is used where nothing but a password will do, such as over Telnet
 	user   string   // that the SSH configuration names
 	// devices are those it is needed for.
 	devices []string
@@ -199,7 +199,7 @@ func (a *Access) needs(devices []fleet.Device) map[string]*need {
 		}
 		jumps := d.Jump
 		if !profile.OverSSH(protocolOf(d, p)) {
-			n.clear = n.clear || p.ClearText(protocolOf(d, p))
+			n.word = n.word || p.Restconf.Login != profile.ByCertificate
 		} else {
 			e := a.Config.Host(d.Name, d.Address)
 			add(n, e)
@@ -278,7 +278,7 @@ func (a *Access) login(ctx context.Context, name string, n *need, find *Finder) 
 // the person has keys of the usual names, these may take its place.
 func (a *Access) password(ctx context.Context, l *device.Login, n *need, find *Finder) (err error) {
 	id := secrets.ID{Login: l.Name, Part: "password"}
-	overSSH := n.ssh && !n.clear
+	overSSH := n.ssh && !n.word
 	usual := usualKeys()
 	if overSSH && !a.hasKey(*l, n) && len(usual) > 0 {
 		if l.Password, err = find.Find(ctx, id, true); err != nil || l.Password != "" {
@@ -294,7 +294,7 @@ func (a *Access) password(ctx context.Context, l *device.Login, n *need, find *F
 		}
 		return err
 	}
-	l.Password, err = find.Find(ctx, id, overSSH && a.hasKey(*l, n))
+	l.Password, err = find.Find(ctx, id, !n.word && (!n.ssh || a.hasKey(*l, n)))
 	return err
 }
 

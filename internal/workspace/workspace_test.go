@@ -79,6 +79,22 @@ func TestAKeyMakesAPasswordOptional(t *testing.T) {
 	assert.Empty(t, a.Logins["night-crew"].Password)
 }
 
+// Where a login is also for devices that know nothing but a password, a key does not take its
+// place; what encrypts SNMP is asked for, too.
+func TestAKeyIsNotEnoughForSNMP(t *testing.T) {
+	dir := t.TempDir()
+	key := filepath.Join(dir, "id")
+	require.NoError(t, os.WriteFile(key, []byte("a key"), 0o600))
+	signs := oneTern + "b,192.0.2.2,bittern,night-crew\n"
+	_, err := access(t, dir, signs, env("METABASIS_NIGHT_CREW_KEY="+key, "METABASIS_NIGHT_CREW_OPERATOR=op", "METABASIS_NIGHT_CREW_PRIVACY=tide"), nil)
+	assert.ErrorContains(t, err, "set METABASIS_NIGHT_CREW_PASSWORD")
+	_, err = access(t, dir, signs, env("METABASIS_NIGHT_CREW_PASSWORD=x", "METABASIS_NIGHT_CREW_OPERATOR=op"), nil)
+	assert.ErrorContains(t, err, "set METABASIS_NIGHT_CREW_PRIVACY")
+	a, err := access(t, dir, signs, env("METABASIS_NIGHT_CREW_PASSWORD=x", "METABASIS_NIGHT_CREW_OPERATOR=op", "METABASIS_NIGHT_CREW_PRIVACY=tide"), nil)
+	require.NoError(t, err)
+	assert.Equal(t, "tide", a.Logins["night-crew"].Secrets["privacy"])
+}
+
 // A person with a key of the usual name is asked for a password, and may take
 // the key instead; with nobody there, the key is taken.
 func TestTheUsualKeys(t *testing.T) {

@@ -143,7 +143,7 @@ func (s *Session) datastore(ctx context.Context, name string, full bool) (string
 	if root == nil {
 		return "", &run.Unclear{Asked: asked, Got: "a reply without data"}
 	}
-	if root == s.lately.root { // as it came before, word for word
+	if root == s.lately.root && (s.lately.full || !full) { // as it came before, word for word
 		s.log.Got([]string{fmt.Sprintf("the same %d lines as before", strings.Count(s.lately.text, "\n"))})
 		return s.lately.text, nil
 	}
@@ -152,7 +152,7 @@ func (s *Session) datastore(ctx context.Context, name string, full bool) (string
 		return "", &run.Unclear{Asked: asked, Got: err.Error()}
 	}
 	if text != "" {
-		s.lately.root, s.lately.text = root, text
+		s.lately.root, s.lately.text, s.lately.full = root, text, full
 	}
 	if full {
 		s.log.Got(s.MaskLines(text))
@@ -175,8 +175,8 @@ func (s *Session) Edit(ctx context.Context) error {
 	return s.lock(ctx)
 }
 
-// lock locks the candidate. A session of ours that the device has not noticed the end of is
-// ended, unless something is on trial: the device might take that back with it.
+// lock locks the candidate. Where a session of ours that was lost may hold it still, that is
+// said, and nothing is done about it: its number may be somebody else's by now.
 func (s *Session) lock(ctx context.Context) error {
 	if s.locked {
 		return nil
@@ -185,13 +185,7 @@ func (s *Session) lock(ctx context.Context) error {
 	err := s.ask(ctx, "lock candidate", operation)
 	var no *Error
 	if errors.As(err, &no) && no.Tag == "lock-denied" && no.Session != "" && no.Session == s.last {
-		if _, pending, err := s.Pending(ctx); err != nil || pending {
-			return errors.Join(&run.Unclear{Asked: "lock candidate", Got: "a session of ours that was lost holds it still"}, err)
-		}
-		if err := s.ask(ctx, "kill-session "+s.last+", which is our own", "<kill-session><session-id>"+s.last+"</session-id></kill-session>"); err != nil {
-			return err
-		}
-		err = s.ask(ctx, "lock candidate", operation)
+		return fmt.Errorf("%w; that may be one of ours that was lost, and that the device has not noticed the end of", err)
 	}
 	if s.mem.onTrial() && errors.As(err, &no) && no.Tag == "in-use" {
 		s.log.Note("goes on without the lock: it gives none while a commit is to be confirmed")

@@ -62,6 +62,7 @@ type Session struct {
 	lately   struct { // the datastore that was read last
 		root *tree.Node
 		text string
+		full bool // all of it stands in the transcript
 	}
 	closed bool
 }

@@ -2,14 +2,24 @@ package restconf
 
 import (
 	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
 	"encoding/json"
+	"encoding/pem"
 	"errors"
 	"io"
+	"math/big"
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -207,5 +217,43 @@ func TestResources(t *testing.T) {
 		p, err := tree.ParsePath(path)
 		require.NoError(t, err)
 		assert.Equal(t, want, resource(p))
+	}
+}
+
+// A certificate of ours may be the login; nothing else is sent then.
+func TestACertificateIsTheLogin(t *testing.T) {
+	p, err := profile.Load("quay.yaml", []byte(strings.Replace(quayProfile, "restconf:\n", "restconf:\n  login: certificate\n", 1)))
+	require.NoError(t, err)
+	_, key, err := ed25519.GenerateKey(nil)
+	require.NoError(t, err)
+	template := &x509.Certificate{SerialNumber: big.NewInt(7), Subject: pkix.Name{CommonName: "night crew"}, NotAfter: time.Now().Add(time.Hour)}
+	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
+	require.NoError(t, err)
+	private, err := x509.MarshalPKCS8PrivateKey(key)
+	require.NoError(t, err)
+	file := filepath.Join(t.TempDir(), "crew.pem")
+	text := append(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private})...)
+	require.NoError(t, os.WriteFile(file, text, 0o600))
+
+	server := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		_, _, basic := r.BasicAuth()
+		assert.False(t, basic)
+		if assert.Len(t, r.TLS.PeerCertificates, 1) {
+			assert.Equal(t, "night crew", r.TLS.PeerCertificates[0].Subject.CommonName)
+		}
+		_, _ = io.WriteString(w, named)
+	}))
+	server.TLS = &tls.Config{ClientAuth: tls.RequireAnyClientCert}
+	server.StartTLS()
+	defer server.Close()
+	at := Server{Addr: server.Listener.Addr().String(), Dial: (&net.Dialer{}).DialContext, Keys: keys{}, Cert: file}
+	s, err := Start(t.Context(), p, at, profile.Options{User: "crew", Secrets: map[string]string{"password": "harbour-lamp"}, Log: quiet{}})
+	require.NoError(t, err)
+	assert.Equal(t, "quay-1", s.Host())
+	require.NoError(t, s.Close())
+	for cert, want := range map[string]string{"": "the login has none", file + ".none": "our certificate", file[:len(file)-4]: "our certificate"} {
+		at.Cert = cert
+		_, err = Start(t.Context(), p, at, profile.Options{Log: quiet{}})
+		assert.ErrorContains(t, err, want)
 	}
 }
