@@ -11,7 +11,9 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
+	"metabasis/internal/device/profile"
 	"metabasis/internal/sim"
 )
 
@@ -287,4 +289,47 @@ func TestWhatIsNotCommitted(t *testing.T) {
 			t.Log(w.story())
 		}
 	})
+}
+
+// A device without a candidate is edited as it runs, line by line, and has no way back of its
+// own; one that offers less than its profile says is not worked.
+func TestWithoutACandidate(t *testing.T) {
+	running := func(t *testing.T) profile.Set {
+		set := shipped(t)
+		p := *set["skerry"]
+		p.Netconf.Edit, p.Netconf.Left, p.Timer.Kind = profile.RunningDS, "", plan.NoTimer
+		set["skerry"] = &p
+		return set
+	}
+	for name, c := range map[string]struct {
+		faults []sim.Fault
+		state  run.State
+		note   string
+	}{
+		"all is well":       {nil, run.Kept, "kept and saved; as predicted"},
+		"an edit is wrong":  {[]sim.Fault{{Kind: sim.Rejects, Match: "carries"}}, run.Reverted, "equal to the backup"},
+		"an edit is lost":   {[]sim.Fault{{Kind: sim.DropsAfter, Match: "report", Times: 1}}, run.Reverted, "equal to the backup"},
+		"undone by no line": {[]sim.Fault{{Kind: sim.NeverSettles}, {Kind: sim.Rejects, Match: "^delete"}}, run.Reverted, "equal to the backup"},
+		"cannot be saved":   {[]sim.Fault{{Kind: sim.NoSave}}, run.Reverted, "equal to the backup"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			set, dir := running(t), t.TempDir()
+			synctest.Test(t, func(t *testing.T) {
+				w := restNight(t, set, dir, skerries(sim.Spec{Writable: true, Faults: c.faults}, sim.Spec{}), wantedTree)
+				defer w.sim.Close()
+				w.runQuiet()
+				w.restLaws()
+				d, other := w.night.Get("ald-quay-1"), w.night.Get("ald-quay-2")
+				assert.Equal(t, c.state, d.State, d.Note)
+				assert.Contains(t, d.Note, c.note)
+				if other.State != run.Skipped { // since the first one was lost for once
+					assert.Equal(t, run.Blocked, other.State)
+					assert.Contains(t, other.Note, "what runs on it cannot be edited")
+				}
+				if t.Failed() {
+					t.Log(w.story())
+				}
+			})
+		})
+	}
 }

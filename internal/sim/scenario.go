@@ -51,6 +51,7 @@ type Spec struct {
 	Once       bool          `yaml:"once"`      // an osier that applies nothing while something is on trial
 	Draft      string        `yaml:"draft"`     // somebody who has left an osier's draft standing
 	Config     string        `yaml:"config"`    // in place of the scenario's
+	Writable   bool          `yaml:"writable"`  // a skerry without a candidate: what runs is edited
 	V3Only     bool          `yaml:"v3_only"`   // a bittern that speaks version 3 alone
 	Code       string        `yaml:"code"`      // asked for in a dialogue behind the password
 	Faults     []Fault       `yaml:"faults"`

@@ -124,6 +124,9 @@ const (
 func (s *skerry) hello() error {
 	can := []string{capBase + "0", capOf + "candidate:1.0", capOf + "confirmed-commit:1.1", capOf + "validate:1.1", capOf + "startup:1.0",
 		spaceSystem + "?module=ietf-system&amp;revision=2014-08-06", spaceSkerry + "?module=skerry&amp;revision=2026-11-01"}
+	if s.d.spec.Writable {
+		can = append(slices.DeleteFunc(can, func(c string) bool { return strings.Contains(c, "candidate") || strings.Contains(c, "confirmed") }), capOf+"writable-running:1.0", capOf+"rollback-on-error:1.0")
+	}
 	old := s.d.hasFault(OldFraming)
 	if !old {
 		can = append(can, capBase+"1")
@@ -365,8 +368,10 @@ func (s *skerry) carryOut(op *datum, line string, balks bool) (string, error) {
 	case "get-config":
 		return s.getConfig(op)
 	case "edit-config":
+		defer s.d.fleet.topology()
 		return "", s.editConfig(op, line)
 	case "copy-config":
+		defer s.d.fleet.topology()
 		return "", s.copyConfig(op)
 	case "lock", "unlock":
 		return "", s.lock(op)
@@ -553,7 +558,30 @@ func (s *skerry) editConfig(op *datum, line string) error {
 		d.note(Rejected, line)
 		return err
 	}
+	if d.spec.Writable {
+		return s.runs(root, strings.Split(line, "; "))
+	}
 	d.netconf.candidate, d.netconf.edited = root, append(d.netconf.edited, strings.Split(line, "; ")...)
+	return nil
+}
+
+// runs lets what was edited run at once. The caller holds d.mu.
+func (s *skerry) runs(root *datum, lines []string) error {
+	d := s.d
+	next, err := fromData(root, len(d.running.ports))
+	if err != nil {
+		return err
+	}
+	before := d.running.String()
+	if d.running = next; next.String() != before {
+		for _, l := range lines {
+			d.note(Changed, l)
+			if d.fault(CutsOff, l) != nil {
+				d.cut = true
+			}
+		}
+	}
+	d.follow()
 	return nil
 }
 
@@ -562,8 +590,8 @@ func (s *skerry) editable(op *datum) error {
 	name, _ := s.store(op.kid("target"))
 	by := s.d.netconf.locks["candidate"]
 	switch {
-	case name != "candidate":
-		return &wrong{"operation-not-supported", "", "only the candidate can be edited"}
+	case name != "candidate" && !s.d.spec.Writable, name != "running" && s.d.spec.Writable:
+		return &wrong{"operation-not-supported", "", "that cannot be edited"}
 	case by != nil && by != s, s.d.spec.Editing != "":
 		return &wrong{"in-use", "", "the candidate is locked"}
 	}
@@ -602,6 +630,9 @@ func (s *skerry) copyConfig(op *datum) error {
 			}
 		}
 		root.kids = slices.DeleteFunc(root.kids, func(k *datum) bool { return k.name == "interfaces" })
+	}
+	if d.spec.Writable {
+		return s.runs(root, []string{"a whole configuration"})
 	}
 	d.netconf.candidate, d.netconf.edited = root, []string{"a whole configuration"}
 	return nil
