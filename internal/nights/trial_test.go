@@ -547,3 +547,40 @@ func TestBracesAreTheSame(t *testing.T) {
 	require.Contains(t, text, "port 3 {\n    label \"gate\";\n    carries 310;\n}\n")
 	require.Contains(t, text, fmt.Sprintf("member crew word %s;\n", inConfig))
 }
+
+// A pair of which one does the work of both is changed one after the other: when the one that
+// does it is lost, the other takes over, and at no moment neither does.
+func TestAPairThatFailsOver(t *testing.T) {
+	for name, c := range map[string]struct {
+		active, standby []sim.Fault
+		states          [2]run.State
+		over            bool // the work has gone over to the standby
+		note            string
+	}{
+		"all is well":           {nil, nil, [2]run.State{run.Kept, run.Kept}, false, "kept and saved"},
+		"the active one is cut": {[]sim.Fault{{Kind: sim.CutsOff, Match: "^carries"}}, nil, [2]run.State{run.Reverted, run.Kept}, true, "equal to the backup"},
+		"the standby is cut":    {nil, []sim.Fault{{Kind: sim.CutsOff, Match: "^carries"}}, [2]run.State{run.Skipped, run.Reverted}, false, "its partner brm-dist-2 is reverted"},
+		"it is not healthy":     {nil, []sim.Fault{{Kind: sim.PairAway}}, [2]run.State{run.Skipped, run.Blocked}, false, "its partner brm-dist-2 is blocked"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				specs := []sim.Spec{{Name: "brm-dist-1", Platform: "osier", Pair: "brm", Address: "192.0.2.1", Faults: c.active}, {Name: "brm-dist-2", Platform: "osier", Pair: "brm", Address: "192.0.2.2", Faults: c.standby}}
+				csv := "name,address,platform,role,pair,login\nbrm-dist-1,192.0.2.1,osier,quay,brm,crew\nbrm-dist-2,192.0.2.2,osier,quay,brm standby,crew\n"
+				text := strings.NewReplacer("sizes     1, 4", "sizes     8", "  saved\n", "  saved\n  pair      healthy\n").Replace(book(mixedBook)(standardBook))
+				w := newWorld(t, sim.Scenario{Boot: 15 * time.Second, Settle: time.Second, Devices: specs}, csv, text, t.TempDir())
+				defer w.sim.Close()
+				assert.True(t, w.sim.Active("brm-dist-1"))
+				w.runQuiet()
+				w.checkLaws()
+				one, two := w.night.Get("brm-dist-1"), w.night.Get("brm-dist-2")
+				assert.Equal(t, c.states, [2]run.State{one.State, two.State}, "%s; %s", one.Note, two.Note)
+				assert.Contains(t, one.Note, c.note)
+				assert.Equal(t, c.over, w.sim.Active("brm-dist-2"))
+				assert.Empty(t, w.sim.Outages("brm"), "neither did the work")
+				if t.Failed() {
+					t.Log(w.story())
+				}
+			})
+		})
+	}
+}

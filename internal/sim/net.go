@@ -29,8 +29,9 @@ type Fleet struct {
 	sources  map[string]bool
 
 	closed  atomic.Bool
-	over    chan struct{} // closed with the fleet
-	topo    sync.Mutex    // one working-out of reachability at a time
+	over    chan struct{}         // closed with the fleet
+	topo    sync.Mutex            // one working-out of reachability at a time
+	pairs   map[string]*pairState // by name; guarded by topo
 	mu      sync.Mutex
 	changed chan struct{} // closed and replaced whenever reachability may have changed
 	wg      sync.WaitGroup
@@ -93,6 +94,7 @@ func New(s Scenario, keys ...ssh.PublicKey) (*Fleet, error) {
 		f.devices[spec.Name] = d
 		f.order = append(f.order, d)
 	}
+	f.pairUp()
 	f.topology()
 	return f, nil
 }
@@ -192,6 +194,7 @@ func (f *Fleet) topology() {
 		linked[d.spec.Name] = d.up.Load() && d.linked()
 		d.mu.Unlock()
 	}
+	able := map[string]bool{}
 	for _, d := range f.order {
 		ok := linked[d.spec.Name]
 		below := d
@@ -203,11 +206,13 @@ func (f *Fleet) topology() {
 			ok = linked[above.spec.Name] && !port.shut
 			below = above
 		}
+		able[d.spec.Name] = ok
 		d.reachable.Store(ok)
 		if ok {
 			d.inReach()
 		}
 	}
+	f.failOver(able)
 	f.wake()
 }
 

@@ -19,7 +19,7 @@ import (
 //	osier:NAME draft>           after "draft"
 //	osier:NAME draft port 7>    in a section; "up" leaves it, "close" leaves the draft
 //
-// Commands: show running|kept|draft|trial|clock|version|storage|ports|neighbours|sessions,
+// Commands: show running|kept|draft|trial|clock|version|storage|ports|neighbours|sessions|pair,
 // screen on|off, draft, check draft, apply draft for N s, extend trial to N s, keep trial,
 // end trial, load draft (a configuration up to a line "end of draft"), drop draft, restart
 // (at once), bye.
@@ -392,6 +392,13 @@ func (s *osier) show(what string) {
 		return
 	case "sessions":
 		s.page(s.sessions())
+		return
+	case "pair":
+		if role, other := d.inPair(); role != "" {
+			s.page(fmt.Sprintf("pair %s: this one is %s, the other is %s\n", d.spec.Pair, role, other))
+		} else {
+			s.page("This one stands alone.\n")
+		}
 		return
 	}
 	d.mu.Lock()

@@ -48,6 +48,7 @@ type Spec struct {
 	ClockOff   time.Duration `yaml:"clock_off"` // how far its clock is off
 	Unsaved    string        `yaml:"unsaved"`   // a line put in the running configuration only
 	Editing    string        `yaml:"editing"`   // somebody else who is in edit mode
+	Pair       string        `yaml:"pair"`      // the name of a pair of osiers: one does the work of both
 	Once       bool          `yaml:"once"`      // an osier that applies nothing while something is on trial
 	Draft      string        `yaml:"draft"`     // somebody who has left an osier's draft standing
 	Config     string        `yaml:"config"`    // in place of the scenario's
@@ -122,6 +123,7 @@ const (
 	OldFraming   = "old framing"    // speaks NETCONF 1.0 only
 	Notifies     = "notifies"       // sends a notification before it answers
 	HalfSet      = "half set"       // carries out half of the variables of a set, and says that it failed
+	PairAway     = "pair away"      // says that the other member of its pair is away
 	QuietApply   = "quiet apply"    // says that a draft is applied, and drops it
 	BreaksIn     = "breaks in"      // prints a message while the line is typed, behind what matches, and draws the line again
 )
@@ -129,7 +131,7 @@ const (
 var kinds = []string{NoName, NoRoute, Silent, Refuses, Mute, Closes, Stranger, OldOnly, OtherKey, HangsLogin, SlowLogin, NoPrompt, OddPrompt,
 	NoOperator, StuckPager, BadPassword, Hangs, Drops, Rejects, SaysBack, Garbage, Slow, Restarts, NeverBack, NoTimer,
 	NoSave, NeverSettles, CutsOff, QuietTimer, StuckTimer, LostUndo, Refusing, Spoils,
-	QuietSave, LateDisarm, Drifts, CutShort, HalfLoad, OtherTimer, Joined, Balks, Ignores, Alters, BreaksIn, ShowsLate, DropsAfter, NeverFires, RefusesApply, OldFraming, Notifies, HalfSet, QuietApply}
+	QuietSave, LateDisarm, Drifts, CutShort, HalfLoad, OtherTimer, Joined, Balks, Ignores, Alters, BreaksIn, ShowsLate, DropsAfter, NeverFires, RefusesApply, OldFraming, Notifies, HalfSet, PairAway, QuietApply}
 
 // Kinds lists the kinds of fault.
 func Kinds() []string { return slices.Clone(kinds) }
