@@ -99,6 +99,16 @@ func TestWhatIsWantedOfATree(t *testing.T) {
 	after, err := trees.Wanted(before, Want{Lines: lines("/if:lans/lan[n='3']/title = z", "/sys:system/name = b"), Gone: lines("/sys:system/word"), NoOther: []string{"/if:lans/lan[n='*']"}})
 	require.NoError(t, err)
 	assert.ElementsMatch(t, []string{"/sys:system/name = b", "/if:lans/lan[n='3']", "/if:lans/lan[n='3']/title = z"}, after.Paths())
+	after, err = trees.Wanted(before, Want{Lines: lines("/if:lans/lan[n='1']/title = x"), NoOther: []string{"/if:lans/lan[n='*']/title"}})
+	require.NoError(t, err)
+	assert.True(t, Equal(before, after), "what is wanted is no other")
+	after, err = trees.Wanted(before, Want{NoOther: []string{"/if:lans/lan[n='1']/title = *"}})
+	require.NoError(t, err)
+	assert.ElementsMatch(t, []string{"/sys:system/name = a", "/if:lans/lan[n='1']", "/if:lans/lan[n='2']"}, after.Paths())
+	_, err = trees.Predict(before, []string{"set /sys:system/name = b", "delete /sys:none"})
+	var wrong *Wrong
+	require.ErrorAs(t, err, &wrong)
+	assert.Equal(t, 2, wrong.Number)
 	_, err = trees.Wanted(before, Want{Lines: lines("/sys:system/name = b", "/sys:system/name = c")})
 	assert.ErrorContains(t, err, "cannot be so together")
 	for why, w := range map[string]Want{
