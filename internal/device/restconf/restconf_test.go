@@ -92,7 +92,11 @@ func TestTheWayIn(t *testing.T) {
 		"another key": {&reach.Failure{Stage: reach.HostKey, Cause: "shows another key"}, func(w http.ResponseWriter, _ *http.Request) {
 			t.Error("it was asked all the same")
 		}, reach.HostKey, "shows another key"},
-		"no such path": {nil, func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(404) }, reach.Prompt, "it is there 0 times"},
+		"no such path": {nil, func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(404) }, reach.Prompt, "Not Found (404)"},
+		"no name": {nil, func(w http.ResponseWriter, _ *http.Request) {
+			w.WriteHeader(404)
+			_, _ = io.WriteString(w, `{"ietf-restconf:errors":{"error":[{"error-tag":"invalid-value"}]}}`)
+		}, reach.Prompt, "it is there 0 times"},
 		"sends us away": {nil, func(w http.ResponseWriter, r *http.Request) {
 			http.Redirect(w, r, "https://203.0.113.9/", http.StatusFound)
 		}, reach.Prompt, "302 Found"},

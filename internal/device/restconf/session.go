@@ -68,8 +68,9 @@ func (s *Session) get(ctx context.Context, at tree.Path, content string) (*tree.
 	what := "get " + at.String()
 	data, _, err := s.ask(ctx, what, http.MethodGet, s.c.root+"/data"+resource(from)+"?content="+content, "", nil)
 	var no *Error
-	if errors.As(err, &no) && no.Status == http.StatusNotFound && len(from) > 0 {
-		return &tree.Node{}, nil // it is not there
+	if errors.As(err, &no) && no.Status == http.StatusNotFound && (no.Tag == "invalid-value" || no.Tag == "data-missing") && len(from) > 0 {
+		s.log.Note("it is not there")
+		return &tree.Node{}, nil // as RESTCONF says it; a page that is not found says nothing
 	}
 	if err != nil {
 		return nil, err
