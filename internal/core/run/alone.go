@@ -102,7 +102,11 @@ func (w *worker) timerAsLeft() *trouble {
 		return w.armAgain()
 	case pending && was.IsZero() && w.onTrial():
 		w.emit(Event{Kind: TimerSeen, Due: w.due, For: time.Until(w.due)})
-		return changedUnderUs("something is on trial that we have not applied", "it is on trial until "+w.due.Format("15:04:05"))
+		evidence := "it is on trial until " + w.due.Format("15:04:05")
+		if w.untold {
+			evidence = "the device does not tell until when"
+		}
+		return changedUnderUs("something is on trial that we have not applied", evidence)
 	case !pending && w.onTrial():
 		w.emit(Event{Kind: TimerGone})
 		return changedUnderUs("what was on trial is so no more: its time was up, or somebody confirmed it or took it back",

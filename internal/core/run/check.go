@@ -166,7 +166,7 @@ func (w *worker) perhapsOurs() string {
 			}
 		}
 	}
-	return "it is not ours"
+	return "none of our nights is known to have left it"
 }
 
 // byClock is how far a device's clock may be off where its timer is set by it: one that is

@@ -46,6 +46,7 @@ type worker struct {
 	due        time.Time             // when the timer fires, by our clock; zero when none is pending
 	doubted    bool                  // a disarming was asked for and not seen: the timer may go at any moment
 	slack      time.Duration         // how far due may be off: the time the device took to tell
+	untold     bool                  // nobody knows when it is due
 	entry      time.Duration         // the longest it took tonight to be let in
 	command    time.Duration         // how long a command takes on it, as it has shown lately
 	at         position
@@ -387,8 +388,10 @@ func (w *worker) dueIn(left time.Duration, pending bool, asked time.Time) {
 	case left >= 0:
 		w.due, w.slack = now.Add(left), now.Sub(asked)
 	case w.due.IsZero():
-		w.due, w.slack = now, 0
+		w.due, w.slack, w.untold = now, 0, true
+		return
 	}
+	w.untold = false
 }
 
 // took takes down how long a command took that was given at that time. A device that

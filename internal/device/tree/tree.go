@@ -195,33 +195,6 @@ func Parse(text string, s Schema) (*Node, error) {
 	return root, nil
 }
 
-// Merge makes of two trees one, as an edit would; what stands in both is b's.
-func Merge(a, b *Node, s Schema) error {
-	return merge(a, b, s, "", 0)
-}
-
-func merge(a, b *Node, s Schema, at string, depth int) error {
-	if depth > maxDepth {
-		return fmt.Errorf("%s is more than %d levels deep", at, maxDepth)
-	}
-	for _, c := range b.Children {
-		kind := at + "/" + c.under(b)
-		keys := s.Lists[kind]
-		old := a.same(c, keys)
-		if old == nil {
-			a.Children = append(a.Children, c)
-			continue
-		}
-		if len(c.Children) == 0 {
-			old.Value, old.Kind = c.Value, c.Kind
-		}
-		if err := merge(old, c, s, kind, depth+1); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // under is the name of a node below a parent.
 func (n *Node) under(parent *Node) string {
 	if n.Module != parent.Module {
