@@ -173,11 +173,19 @@ func TestNetconfServer(t *testing.T) {
 	other.asks("<close-session/>")
 
 	// What is not as expected is taken back at once; what nobody can reach, by its time.
+	// The watcher is let in before the night begins, and goes when the night is over: one that
+	// stayed would cut the way of the next.
 	lost := l.path("lost")
+	watch := l.peer(port, key)
+	over, gone := make(chan struct{}), make(chan struct{})
 	go func() {
-		watch := l.peer(port, key)
-		for range 400 {
-			time.Sleep(50 * time.Millisecond)
+		defer close(gone)
+		for {
+			select {
+			case <-over:
+				return
+			case <-time.After(50 * time.Millisecond):
+			}
 			if strings.Contains(watch.asks(readRunning), "night@crew") {
 				_ = os.WriteFile(lost, nil, 0o600)
 				l.cutFor("mb-nc", 40*time.Second)
@@ -186,6 +194,8 @@ func TestNetconfServer(t *testing.T) {
 		}
 	}()
 	code, out = contactNight(l, "", "nowhere")
+	close(over)
+	<-gone
 	assert.NotZero(t, code)
 	assert.FileExists(t, lost, "the way was really lost")
 	assert.Contains(t, out, "contact lost")
