@@ -2,6 +2,7 @@ package store
 
 import (
 	"bytes"
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -10,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -17,14 +19,18 @@ import (
 )
 
 // Backups keeps configurations as plain files, one directory a device. It
-// implements [run.Backups].
+// implements [run.Backups]. Beside the files stands what is noted of each; see
+// [Backups.Shelf].
 type Backups struct {
 	Dir string
+	// Origin says on whose behalf configurations are put here, such as "night 21".
+	Origin string
 }
 
 // Put stores a configuration. It is on disk and was read back equal when Put
 // returns. When the device's newest backup is identical, that one is named
-// instead. A configuration holds secrets: only its owner may read the file.
+// instead, and that it was seen again is noted. A configuration holds secrets: only
+// its owner may read the file.
 func (b Backups) Put(device, text string, at time.Time) (run.Backup, error) {
 	sum := sha256.Sum256([]byte(text))
 	out := run.Backup{SHA256: hex.EncodeToString(sum[:])}
@@ -39,10 +45,10 @@ func (b Backups) Put(device, text string, at time.Time) (run.Backup, error) {
 	} else if newest != "" {
 		if old, err := os.ReadFile(newest); err == nil && string(old) == text {
 			out.Path, out.Same = newest, true
-			return out, nil
+			return out, b.noted(device, out, len(text), at)
 		}
 	}
-	path, err := writeNew(dir, at.UTC().Format("2006-01-02T150405Z"), text)
+	path, err := writeNew(dir, at.UTC().Format(nameTime), text)
 	if err != nil {
 		return out, fmt.Errorf("backup of %s: %w", device, err)
 	}
@@ -54,8 +60,11 @@ func (b Backups) Put(device, text string, at time.Time) (run.Backup, error) {
 		return out, fmt.Errorf("backup of %s: %s reads back differently from what was written", device, path)
 	}
 	out.Path = path
-	return out, nil
+	return out, b.noted(device, out, len(text), at)
 }
+
+// nameTime is how the time of a backup, in UTC, stands in the name of its file.
+const nameTime = "2006-01-02T150405Z"
 
 // directory makes the device's directory, durably, or finds it.
 func (b Backups) directory(device string) (dir string, fresh bool, err error) {
@@ -77,46 +86,84 @@ func (b Backups) directory(device string) (dir string, fresh bool, err error) {
 
 // newest is the path of the device's newest backup, "" when there is none.
 func (b Backups) newest(device string) (string, error) {
-	paths, err := filepath.Glob(filepath.Join(b.Dir, device, "*.cfg"))
+	paths, err := filepath.Glob(filepath.Join(b.Dir, device, "*"+suffix))
 	if err != nil || len(paths) == 0 {
 		return "", err
 	}
-	return slices.MaxFunc(paths, func(a, b string) int { return strings.Compare(key(a), key(b)) }), nil
+	return slices.MaxFunc(paths, func(a, b string) int { return compareNames(filepath.Base(a), filepath.Base(b)) }), nil
 }
 
-// key orders 2026-12-02T013412Z.cfg before 2026-12-02T013412Z-2.cfg.
-func key(path string) string { return strings.TrimSuffix(filepath.Base(path), ".cfg") }
+// suffix is that of every backup; partial is that of one which is being written.
+const (
+	suffix  = ".cfg"
+	partial = ".partial"
+)
 
-// writeNew writes text to a new file and makes the file and its name durable.
+// compareNames orders 2026-12-02T013412Z.cfg before 2026-12-02T013412Z-2.cfg, and that
+// before 2026-12-02T013412Z-10.cfg.
+func compareNames(a, b string) int {
+	at, an := nameParts(a)
+	bt, bn := nameParts(b)
+	return cmp.Or(strings.Compare(at, bt), an-bn)
+}
+
+// nameParts is the time in a backup's name and its number among those of that time.
+func nameParts(name string) (at string, number int) {
+	name = strings.TrimSuffix(name, suffix)
+	if at, n, ok := strings.Cut(name, "Z-"); ok {
+		number, _ = strconv.Atoi(n)
+		return at + "Z", number
+	}
+	return name, 1
+}
+
+// writeNew writes text to a new file and makes the file and its name durable. It bears
+// the name of a backup only once all of it is there: what is cut off in the midst is
+// never taken for one.
 func writeNew(dir, name, text string) (string, error) {
+	f, err := os.CreateTemp(dir, name+"-*"+partial)
+	if err != nil {
+		return "", err
+	}
+	defer os.Remove(f.Name())
+	_, err = f.WriteString(text)
+	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return "", err
+	}
 	for n := 1; ; n++ {
-		path := filepath.Join(dir, name+".cfg")
+		path := filepath.Join(dir, name+suffix)
 		if n > 1 {
-			path = filepath.Join(dir, fmt.Sprintf("%s-%d.cfg", name, n))
+			path = filepath.Join(dir, fmt.Sprintf("%s-%d%s", name, n, suffix))
 		}
-		f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-		if errors.Is(err, fs.ErrExist) && n < 100 {
+		err := takeName(f.Name(), path)
+		if errors.Is(err, fs.ErrExist) && n < mostAtOnce {
 			continue
 		}
 		if err != nil {
 			return "", err
 		}
-		_, err = f.WriteString(text)
-		if err2 := f.Sync(); err == nil {
-			err = err2
-		}
-		if err2 := f.Close(); err == nil {
-			err = err2
-		}
-		if err == nil {
-			err = syncDir(dir)
-		}
-		if err != nil {
-			os.Remove(path)
-			return "", err
-		}
-		return path, nil
+		return path, syncDir(dir)
 	}
+}
+
+// mostAtOnce is how many backups a device may have of one second.
+const mostAtOnce = 1000
+
+// takeName gives a file a name that no other has. Where the disk knows no links, an
+// empty file takes the name first; an empty file is no backup.
+func takeName(file, name string) error {
+	err := os.Link(file, name)
+	if err == nil || errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	f, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	if err := f.Close(); err != nil {
+		return err
+	}
+	return os.Rename(file, name)
 }
 
 func syncDir(dir string) error {

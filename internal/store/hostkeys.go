@@ -139,8 +139,8 @@ func (h *HostKeys) accept(name string, key ssh.PublicKey, forGood bool) error {
 	return nil
 }
 
-// appendLine puts a line at the end of a file, whose last line a person may have
-// left without an end.
+// appendLine puts a line at the end of a file, durably. The last line may have no end: a
+// person may have left it so, or it was cut off.
 func appendLine(file, line string) error {
 	f, err := os.OpenFile(file, os.O_APPEND|os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
@@ -153,7 +153,7 @@ func appendLine(file, line string) error {
 		}
 	}
 	_, err = f.WriteString(line + "\n")
-	return errors.Join(err, f.Close())
+	return errors.Join(err, f.Sync(), f.Close())
 }
 
 // Algorithms lists the kinds of key known for a host, host:port.

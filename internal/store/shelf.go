@@ -1,0 +1,302 @@
+package store
+
+import (
+	"bufio"
+	"bytes"
+	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"metabasis/internal/core/run"
+	"metabasis/internal/core/textfile"
+)
+
+// What is noted of the backups of a device stands beside them in shelf.jsonl, a line each
+// time that its configuration was put on the shelf, also where it was the same as the
+// newest. Lines are only ever added. A backup of which nothing is noted is one all the
+// same: its time stands in its name.
+
+// notes is the name of the file with what is noted of a device's backups.
+const notes = "shelf.jsonl"
+
+// Sighting says that a device had a configuration at a time.
+type Sighting struct {
+	File   string    `json:"file"`
+	At     time.Time `json:"at"`
+	SHA256 string    `json:"sha256"`
+	Size   int       `json:"size"`
+	// Origin is on whose behalf it was put on the shelf; "" is not noted.
+	Origin string `json:"origin,omitempty"`
+	// Gone says that the file was taken from the shelf then, and by whom.
+	Gone string `json:"gone,omitempty"`
+}
+
+// Shelved is a backup on the shelf.
+type Shelved struct {
+	Device string
+	File   string // its name in the device's directory
+	Path   string
+	Size   int64
+	SHA256 string // as it was noted; "" where nothing is
+	// Seen is each time that the device was seen to have this configuration, the first one
+	// first. It is never empty.
+	Seen []Sighting
+}
+
+// At is when the device was first seen to have the configuration.
+func (s Shelved) At() time.Time { return s.Seen[0].At }
+
+// Last is when it was last seen to have it.
+func (s Shelved) Last() time.Time { return s.Seen[len(s.Seen)-1].At }
+
+// Origin is on whose behalf it was put on the shelf first.
+func (s Shelved) Origin() string { return s.Seen[0].Origin }
+
+// noted notes that a configuration is on the shelf.
+func (b Backups) noted(device string, k run.Backup, size int, at time.Time) error {
+	line, err := json.Marshal(Sighting{File: filepath.Base(k.Path), At: at.UTC(), SHA256: k.SHA256, Size: size, Origin: b.Origin})
+	if err != nil {
+		return fmt.Errorf("backup of %s: %w", device, err)
+	}
+	if err := appendLine(filepath.Join(b.Dir, device, notes), string(line)); err != nil {
+		return fmt.Errorf("backup of %s is written, and not noted on the shelf: %w", device, err)
+	}
+	return nil
+}
+
+// sightings reads what is noted of a device's backups, by the name of their files. A line
+// that cannot be read says nothing.
+func (b Backups) sightings(device string) (map[string][]Sighting, error) {
+	out := map[string][]Sighting{}
+	data, err := os.ReadFile(filepath.Join(b.Dir, device, notes))
+	if errors.Is(err, fs.ErrNotExist) {
+		return out, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("backups of %s: %w", device, err)
+	}
+	lines := bufio.NewScanner(bytes.NewReader(data))
+	for lines.Scan() {
+		var s Sighting
+		if json.Unmarshal(lines.Bytes(), &s) == nil && s.File == filepath.Base(s.File) && !s.At.IsZero() {
+			out[s.File] = append(out[s.File], s)
+		}
+	}
+	return out, nil
+}
+
+// Shelf lists the backups of a device, the newest first.
+func (b Backups) Shelf(device string) ([]Shelved, error) {
+	dir := filepath.Join(b.Dir, device)
+	files, err := os.ReadDir(dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("backups of %s: %w", device, err)
+	}
+	seen, err := b.sightings(device)
+	if err != nil {
+		return nil, err
+	}
+	var out []Shelved
+	for _, f := range files {
+		info, err := f.Info()
+		if err != nil || !strings.HasSuffix(f.Name(), suffix) || !info.Mode().IsRegular() || info.Size() == 0 {
+			continue
+		}
+		s := Shelved{Device: device, File: f.Name(), Path: filepath.Join(dir, f.Name()), Size: info.Size()}
+		// One that was to go, and is there, stays.
+		if s.Seen = slices.DeleteFunc(seen[f.Name()], func(s Sighting) bool { return s.Gone != "" }); len(s.Seen) > 0 {
+			s.SHA256 = s.Seen[0].SHA256
+		} else {
+			at, _ := nameParts(f.Name())
+			t, err := time.Parse(nameTime, at)
+			if err != nil {
+				continue // somebody else's
+			}
+			s.Seen = []Sighting{{File: f.Name(), At: t, Size: int(info.Size())}}
+		}
+		out = append(out, s)
+	}
+	slices.SortFunc(out, func(a, b Shelved) int { return -compareNames(a.File, b.File) })
+	return out, nil
+}
+
+// Devices lists the devices that have a directory on the shelf.
+func (b Backups) Devices() ([]string, error) {
+	dirs, err := os.ReadDir(b.Dir)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("backups: %w", err)
+	}
+	var out []string
+	for _, d := range dirs {
+		if d.IsDir() && !strings.HasPrefix(d.Name(), ".") {
+			out = append(out, d.Name())
+		}
+	}
+	return out, nil
+}
+
+// DamagedBackup is a backup that is not what was put on the shelf.
+type DamagedBackup struct {
+	Device, File string
+	Why          string
+}
+
+func (e *DamagedBackup) Error() string {
+	return fmt.Sprintf("the backup %s of %s is damaged: %s", e.File, e.Device, e.Why)
+}
+
+// Read reads a backup. It is what was put there: where a checksum is noted, it is held
+// against it, and the error is a [DamagedBackup] where it does not hold.
+func (b Backups) Read(s Shelved) (string, error) {
+	data, err := textfile.Bytes(s.Path, textfile.Large)
+	if err != nil {
+		return "", fmt.Errorf("backup of %s: %w", s.Device, err)
+	}
+	sum := sha256.Sum256(data)
+	if got := hex.EncodeToString(sum[:]); s.SHA256 != "" && got != s.SHA256 {
+		return "", &DamagedBackup{s.Device, s.File, fmt.Sprintf("its SHA-256 is %s…, and %s… was noted", got[:12], s.SHA256[:min(12, len(s.SHA256))])}
+	}
+	return string(data), nil
+}
+
+// Find finds the backup of a device with that file's name.
+func (b Backups) Find(device, file string) (Shelved, error) {
+	shelf, err := b.Shelf(device)
+	if err != nil {
+		return Shelved{}, err
+	}
+	for _, s := range shelf {
+		if s.File == file {
+			return s, nil
+		}
+	}
+	return Shelved{}, fmt.Errorf("%s has no backup %s", device, file)
+}
+
+// ErrNoBackup says that there is none.
+var ErrNoBackup = errors.New("no backup")
+
+// AsOf finds what a device had at a time: the configuration that it was last seen to have
+// by then. Seen is when that was. The error is an [ErrNoBackup] where nothing is that old,
+// or where what it had then is not on the shelf any more: an older one is never taken for
+// it.
+func (b Backups) AsOf(device string, at time.Time) (s Shelved, seen time.Time, err error) {
+	shelf, err := b.Shelf(device)
+	if err != nil {
+		return s, seen, err
+	}
+	for _, k := range shelf {
+		for _, one := range k.Seen {
+			if !one.At.After(at) && one.At.After(seen) { // of one time, the newest file
+				s, seen = k, one.At
+			}
+		}
+	}
+	left, err := b.missing(device, shelf)
+	if err != nil {
+		return s, seen, err
+	}
+	for _, one := range left {
+		if !one.At.After(at) && one.At.After(seen) && one.File != s.File {
+			return Shelved{}, one.At, fmt.Errorf("%s: %w: what it had then, %s of %s, is not on the shelf any more%s", device, ErrNoBackup, one.File, shortTime(one.At), why(one.Gone))
+		}
+	}
+	switch {
+	case !seen.IsZero():
+		return s, seen, nil
+	case len(shelf) == 0:
+		return s, seen, fmt.Errorf("%s: %w", device, ErrNoBackup)
+	}
+	return s, seen, fmt.Errorf("%s: %w as old as that; its oldest is of %s", device, ErrNoBackup, shortTime(shelf[len(shelf)-1].At()))
+}
+
+func shortTime(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
+
+func why(gone string) string {
+	if gone == "" {
+		return ""
+	}
+	return " (" + gone + ")"
+}
+
+// missing lists the sightings of configurations that are noted and not on the shelf, with
+// why they went, where that is noted.
+func (b Backups) missing(device string, shelf []Shelved) (out []Sighting, err error) {
+	noted, err := b.sightings(device)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range shelf {
+		delete(noted, s.File)
+	}
+	for _, file := range slices.Sorted(maps.Keys(noted)) {
+		gone := ""
+		for _, s := range noted[file] {
+			gone = cmp.Or(s.Gone, gone)
+		}
+		for _, s := range noted[file] {
+			if s.Gone == "" {
+				s.Gone = gone
+				out = append(out, s)
+			}
+		}
+	}
+	return out, nil
+}
+
+// Check holds every backup of a device against its checksum, and tells what is wrong: those
+// that are damaged, those that are noted and not there. Unnoted counts those that have no
+// checksum to be held against.
+func (b Backups) Check(device string) (whole, unnoted int, wrong []error, err error) {
+	shelf, err := b.Shelf(device)
+	if err != nil {
+		return 0, 0, nil, err
+	}
+	for _, s := range shelf {
+		switch _, err := b.Read(s); {
+		case err != nil:
+			wrong = append(wrong, err)
+		case s.SHA256 == "":
+			unnoted++
+		default:
+			whole++
+		}
+	}
+	left, err := b.missing(device, shelf)
+	told := map[string]bool{}
+	for _, one := range left {
+		if one.Gone == "" && !told[one.File] {
+			wrong = append(wrong, &DamagedBackup{device, one.File, "it is noted on the shelf, and not there"})
+		}
+		told[one.File] = true
+	}
+	return whole, unnoted, wrong, err
+}
+
+// Remove takes a backup from the shelf, and notes why before it goes.
+func (b Backups) Remove(s Shelved, why string, at time.Time) error {
+	line, err := json.Marshal(Sighting{File: s.File, At: at.UTC(), SHA256: s.SHA256, Size: int(s.Size), Gone: why})
+	if err == nil {
+		err = appendLine(filepath.Join(b.Dir, s.Device, notes), string(line))
+	}
+	if err == nil {
+		err = os.Remove(s.Path)
+	}
+	if err != nil {
+		return fmt.Errorf("backup %s of %s: %w", s.File, s.Device, err)
+	}
+	return nil
+}

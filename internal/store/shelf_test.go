@@ -1,0 +1,198 @@
+package store
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+)
+
+// shelved puts configurations on a shelf, one an hour from 1 December on.
+func shelved(t testing.TB, texts ...string) Backups {
+	b := Backups{Dir: filepath.Join(t.TempDir(), "backups"), Origin: "night 7"}
+	for i, text := range texts {
+		_, err := b.Put("ald-quay-1", text, hour(i))
+		require.NoError(t, err)
+	}
+	return b
+}
+
+func hour(i int) time.Time {
+	return time.Date(2026, 12, 1, 0, 0, 0, 0, time.UTC).Add(time.Duration(i) * time.Hour)
+}
+
+func TestTheShelf(t *testing.T) {
+	b := shelved(t, "one\n", "one\n", "two\n", "one\n")
+	shelf, err := b.Shelf("ald-quay-1")
+	require.NoError(t, err)
+	require.Len(t, shelf, 3)
+	assert.Equal(t, "2026-12-01T030000Z.cfg", shelf[0].File, "the newest first")
+	assert.Equal(t, hour(0), shelf[2].At())
+	assert.Equal(t, hour(1), shelf[2].Last(), "that it was seen again is noted")
+	assert.Equal(t, "night 7", shelf[2].Origin())
+	text, err := b.Read(shelf[1])
+	require.NoError(t, err)
+	assert.Equal(t, "two\n", text)
+
+	for at, want := range map[int]string{0: "one\n", 1: "one\n", 2: "two\n", 3: "one\n", 99: "one\n"} {
+		s, seen, err := b.AsOf("ald-quay-1", hour(at))
+		require.NoError(t, err)
+		got, err := b.Read(s)
+		require.NoError(t, err)
+		assert.Equal(t, want, got, "as of hour %d", at)
+		assert.Equal(t, hour(min(at, 3)), seen)
+	}
+	_, _, err = b.AsOf("ald-quay-1", hour(-1))
+	assert.ErrorIs(t, err, ErrNoBackup)
+	assert.ErrorContains(t, err, "its oldest is of")
+	_, _, err = b.AsOf("brm-quay-1", hour(1))
+	assert.ErrorIs(t, err, ErrNoBackup)
+}
+
+// What was cut off, emptied, changed or put there by somebody else is never taken for a
+// backup of ours.
+func TestNothingHalfWrittenIsABackup(t *testing.T) {
+	b := shelved(t, "one\n", "two\n")
+	dir := filepath.Join(b.Dir, "ald-quay-1")
+	for name, text := range map[string]string{"2026-12-01T050000Z-123.partial": "thr", "2026-12-01T060000Z.cfg": "", "notes.cfg": "mine", "x.txt": "x"} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+	}
+	torn, err := os.ReadFile(filepath.Join(dir, notes))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, notes), append(torn, `{"file":"2026-12-01T05`...), 0o600))
+	shelf, err := b.Shelf("ald-quay-1")
+	require.NoError(t, err)
+	assert.Len(t, shelf, 2)
+
+	_, err = b.Put("ald-quay-1", "four\n", hour(4))
+	require.NoError(t, err)
+	s, _, err := b.AsOf("ald-quay-1", hour(4))
+	require.NoError(t, err)
+	assert.Equal(t, "night 7", s.Origin(), "a line that was cut off takes no other with it")
+
+	require.NoError(t, os.WriteFile(s.Path, []byte("four!\n"), 0o600))
+	_, err = b.Read(s)
+	var damaged *DamagedBackup
+	assert.ErrorAs(t, err, &damaged)
+	require.NoError(t, os.Remove(filepath.Join(dir, "2026-12-01T000000Z.cfg")))
+	whole, unnoted, wrong, err := b.Check("ald-quay-1")
+	require.NoError(t, err)
+	assert.Equal(t, 1, whole)
+	assert.Zero(t, unnoted)
+	assert.Len(t, wrong, 2, "one is damaged, one is not there")
+}
+
+// A backup of before anything was noted is one all the same.
+func TestBackupsWithoutNotes(t *testing.T) {
+	b := shelved(t, "one\n")
+	require.NoError(t, os.Remove(filepath.Join(b.Dir, "ald-quay-1", notes)))
+	s, seen, err := b.AsOf("ald-quay-1", hour(5))
+	require.NoError(t, err)
+	assert.Equal(t, hour(0), seen)
+	assert.Empty(t, s.SHA256)
+	_, unnoted, wrong, err := b.Check("ald-quay-1")
+	require.NoError(t, err)
+	assert.Equal(t, 1, unnoted)
+	assert.Empty(t, wrong)
+}
+
+// What a device had is never guessed from something older than what it had.
+func TestWhatWasClearedIsNotGuessed(t *testing.T) {
+	b := shelved(t, "one\n", "two\n", "three\n")
+	shelf, err := b.Shelf("ald-quay-1")
+	require.NoError(t, err)
+	require.NoError(t, b.Remove(shelf[1], "cleared by ada", hour(9)))
+	_, _, err = b.AsOf("ald-quay-1", hour(1))
+	assert.ErrorIs(t, err, ErrNoBackup)
+	assert.ErrorContains(t, err, "cleared by ada")
+	_, _, err = b.AsOf("ald-quay-1", hour(0))
+	assert.NoError(t, err)
+	_, _, wrong, err := b.Check("ald-quay-1")
+	require.NoError(t, err)
+	assert.Empty(t, wrong, "one that was cleared is not missing")
+}
+
+func TestTwoOfOneSecondStandInOrder(t *testing.T) {
+	b := Backups{Dir: t.TempDir()}
+	for i := range 12 {
+		_, err := b.Put("ald-quay-1", fmt.Sprint(i), hour(0))
+		require.NoError(t, err)
+	}
+	shelf, err := b.Shelf("ald-quay-1")
+	require.NoError(t, err)
+	require.Len(t, shelf, 12)
+	text, err := b.Read(shelf[0])
+	require.NoError(t, err)
+	assert.Equal(t, "11", text, "the newest is the last")
+	s, _, err := b.AsOf("ald-quay-1", hour(0))
+	require.NoError(t, err)
+	assert.Equal(t, shelf[0].File, s.File)
+}
+
+func TestKeepRules(t *testing.T) {
+	for text, want := range map[string]string{
+		"10 last, 31 daily, 12 monthly": "", "1 last": "", "0 last": "at least 1 last", "5 daily": "at least 1 last",
+		"ten last": "no rule", "5 weekly, 1 last": "no rule", "": "no rule",
+	} {
+		_, err := ParseKeep(text)
+		if want == "" {
+			assert.NoError(t, err, text)
+		} else {
+			assert.ErrorContains(t, err, want, text)
+		}
+	}
+	now := time.Date(2026, 12, 31, 12, 0, 0, 0, time.Local)
+	var shelf []Shelved
+	for i := range 400 * 4 { // every six hours for 400 days, the newest first
+		at := now.Add(-time.Duration(i) * 6 * time.Hour)
+		shelf = append(shelf, Shelved{File: at.UTC().Format(nameTime) + suffix, Seen: []Sighting{{At: at}}})
+	}
+	gone := Keep{10, 31, 12}.Superfluous(shelf, now)
+	assert.InDelta(t, 10+30+11, len(shelf)-len(gone), 4)
+}
+
+// However it is cleared: the newest stay, each day and month in reach has its last, and
+// clearing again clears nothing.
+func TestKeepProperties(t *testing.T) {
+	rapid.Check(t, func(rt *rapid.T) {
+		now := time.Date(2026, 12, 31, 12, 0, 0, 0, time.Local)
+		k := Keep{rapid.IntRange(1, 5).Draw(rt, "last"), rapid.IntRange(0, 20).Draw(rt, "days"), rapid.IntRange(0, 14).Draw(rt, "months")}
+		var shelf []Shelved
+		at := now
+		for i := range rapid.IntRange(0, 60).Draw(rt, "backups") {
+			at = at.Add(-time.Duration(rapid.IntRange(1, 400).Draw(rt, "hours")) * time.Hour)
+			shelf = append(shelf, Shelved{File: fmt.Sprintf("%03d", 100-i), Seen: []Sighting{{At: at}}})
+		}
+		var left []Shelved
+		gone := k.Superfluous(shelf, now)
+		is := map[string]bool{}
+		for _, s := range gone {
+			is[s.File] = true
+		}
+		days := map[string]bool{}
+		for i, s := range shelf {
+			day := s.At().Local().Format("2006-01-02")
+			if i < k.Last || k.Days > 0 && !days[day] && s.At().After(now.AddDate(0, 0, 1-k.Days)) {
+				if is[s.File] {
+					rt.Fatalf("%s of %s is cleared", s.File, day)
+				}
+			}
+			days[day] = true
+			if !is[s.File] {
+				left = append(left, s)
+			}
+		}
+		if again := k.Superfluous(left, now); len(again) > 0 && k.Months == 0 && k.Days == 0 {
+			rt.Fatalf("cleared again, %d more go", len(again))
+		}
+		if len(shelf) > 0 && !strings.HasPrefix(left[0].File, shelf[0].File) {
+			rt.Fatal("the newest is gone")
+		}
+	})
+}
