@@ -174,12 +174,22 @@ var readShipped = sync.OnceValues(profiles.Shipped)
 // newWorldOf makes a world whose platforms have these profiles.
 func newWorldOf(t testing.TB, set profile.Set, s sim.Scenario, fleetCSV, book string, answers map[string]string, dir string) *world {
 	t.Helper()
+	return newWorldPast(t, set, s, fleetCSV, book, answers, dir, nil)
+}
+
+// past finds what a device had, for a night that restores.
+type past func(r runbook.Restore, device string) (runbook.Was, error)
+
+// newWorldPast makes a world in which something is restored.
+func newWorldPast(t testing.TB, set profile.Set, s sim.Scenario, fleetCSV, book string, answers map[string]string, dir string, was past) *world {
+	t.Helper()
 	fl, err := fleet.Read("fleet.csv", []byte(fleetCSV), set.Platforms())
 	require.NoError(t, err)
 	rb, err := runbook.Parse("night.runbook", []byte(book))
 	require.NoError(t, err, book)
 	require.NoError(t, rb.Fill(func(name string) ([]byte, error) { return os.ReadFile(filepath.Join(dir, name)) }))
 	require.NoError(t, rb.Compile(set.Schema(fl)))
+	rb.Past = was
 	s.Logins, s.Operator, s.Config = map[string]string{"crew": password}, operator, baseConfig
 	s.Privacy = masterWord
 	s.ClearLogins, s.Master = map[string]string{"gates": gatesWord}, masterWord
@@ -338,6 +348,12 @@ func simpleAsked(t testing.TB, dir string, devices []sim.Spec, answers map[strin
 // simpleOf is simple with profiles of the test's own.
 func simpleOf(t testing.TB, set profile.Set, dir string, devices []sim.Spec, answers map[string]string, edit func(string) string) *world {
 	t.Helper()
+	return simplePast(t, set, dir, devices, answers, edit, nil)
+}
+
+// simplePast is simple with something to restore.
+func simplePast(t testing.TB, set profile.Set, dir string, devices []sim.Spec, answers map[string]string, edit func(string) string, was past) *world {
+	t.Helper()
 	var csv strings.Builder
 	csv.WriteString("name,address,platform,site,role,pair,via,login\n")
 	for i := range devices {
@@ -352,7 +368,7 @@ func simpleOf(t testing.TB, set profile.Set, dir string, devices []sim.Spec, ans
 	if edit != nil {
 		book = edit(book)
 	}
-	return newWorldOf(t, set, sim.Scenario{Boot: 15 * time.Second, Settle: 8 * time.Second, Devices: devices}, csv.String(), book, answers, dir)
+	return newWorldPast(t, set, sim.Scenario{Boot: 15 * time.Second, Settle: 8 * time.Second, Devices: devices}, csv.String(), book, answers, dir, was)
 }
 
 const standardBook = `runbook "Move the quays to the new clocks"

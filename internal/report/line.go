@@ -90,6 +90,11 @@ func tell(e run.Event) string {
 			return "backup: identical to " + e.What
 		}
 		return "backup: " + e.What
+	case run.Shelved:
+		if !e.OK {
+			return "what it is left with could not be put on the shelf: " + e.Note
+		}
+		return "what it is left with: " + e.What
 	case run.Refusal:
 		return fmt.Sprintf("refused: %s: %s", strings.Join(e.Lines, ""), e.Note)
 	case run.TimerSeen:

@@ -51,9 +51,13 @@ func LinesOf(p *plan.Plan, t *plan.Target) []string {
 			out = append(out, "  already so: nothing is sent")
 		}
 		name := "send"
-		if len(s.Put) > 0 {
+		switch {
+		case s.Whole != "":
+			name = "put the whole backup back"
+		case len(s.Put) > 0:
 			name = "put the whole file"
 		}
+		out = append(out, was(s)...)
 		out = append(out, block(name, t.Masked(s.Send))...)
 		out = append(out, block("undo", t.Masked(s.Undo))...)
 		if s.Unwritten && len(s.Undo) == 0 {
@@ -66,6 +70,22 @@ func LinesOf(p *plan.Plan, t *plan.Target) []string {
 	}
 	if p.Soak > 0 {
 		out = append(out, "Then a soak of "+runbook.FormatDuration(p.Soak)+".")
+	}
+	return out
+}
+
+// was says what a step puts back.
+func was(s plan.Step) []string {
+	if s.Was == nil {
+		return nil
+	}
+	text := "  back to what it had " + s.Was.At.Local().Format("2006-01-02 15:04:05") + ": " + s.Was.Name
+	if s.Was.Left != "" {
+		text = "  takes back what the night did; what others changed since stays. Before it was " + s.Was.Name
+	}
+	out := []string{text}
+	if len(s.Send) == 0 && !s.Done {
+		out = append(out, "  its lines are computed once the device is read")
 	}
 	return out
 }

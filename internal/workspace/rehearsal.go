@@ -9,13 +9,13 @@ import (
 
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/run"
-	"metabasis/internal/core/textfile"
 	"metabasis/internal/store"
 )
 
-// Backups is where the configurations of devices are kept.
-func (w *Workspace) Backups() store.Backups {
-	return store.Backups{Dir: filepath.Join(w.Dir, "backups")}
+// Backups is the shelf, where the configurations of devices are kept. Origin is on whose
+// behalf some are put there; "" for who only reads.
+func (w *Workspace) Backups(origin string) store.Backups {
+	return store.Backups{Dir: filepath.Join(w.Dir, "backups"), Origin: origin}
 }
 
 // Rehearsal is a rehearsal of the night, nothing found yet.
@@ -79,10 +79,15 @@ func (n *Night) rehearsed(ctx context.Context) func(device string) *run.Earlier 
 		if d == nil || d.Backup == "" {
 			return nil
 		}
-		text, err := textfile.Bytes(filepath.Join(n.w.Backups().Dir, device, filepath.Base(d.Backup)), textfile.Large)
+		shelf := n.w.Backups("")
+		kept, err := shelf.Find(device, filepath.Base(d.Backup))
 		if err != nil {
 			return nil
 		}
-		return &run.Earlier{At: r.Ended, Config: string(text), Differs: d.Differs}
+		text, err := shelf.Read(kept)
+		if err != nil {
+			return nil
+		}
+		return &run.Earlier{At: r.Ended, Config: text, Differs: d.Differs}
 	}
 }

@@ -147,6 +147,8 @@ func (t *Target) Compute(i int, now config.Config) *Target {
 func (t *Target) step(s *Step, now config.Config, known bool) error {
 	l := t.Traits.Language
 	switch {
+	case s.Was != nil:
+		return t.computeWas(s, now, known)
 	case len(s.Put) > 0:
 		t.computePut(s, now, known)
 	case s.Want == nil && len(s.Send) == 0, s.Want == nil && s.Done:

@@ -194,6 +194,10 @@ type Step struct {
 	Put []string
 	// Want is what shall be there, where the step says that; its lines are computed.
 	Want *config.Want
+	// Was is what the device had and gets back, where the step restores; its lines are
+	// computed. Where none lead there, Whole is the text that is put back as a whole.
+	Was   *runbook.Was
+	Whole string
 	// Uses are the values in its lines that are the device's own, with where each is said.
 	Uses []Use
 	// Through tells over which rows of a table of the device the step goes; nil for none.
@@ -240,7 +244,7 @@ type Use struct{ Name, Value, From string }
 
 // Changes tells whether the step may change the device.
 func (s Step) Changes() bool {
-	return len(s.Send) > 0 || s.Want != nil || s.Through != nil || len(s.Put) > 0
+	return len(s.Send) > 0 || s.Want != nil || s.Through != nil || len(s.Put) > 0 || s.Was != nil
 }
 
 // Check is a condition with the values it is evaluated over.
@@ -368,11 +372,17 @@ func (m *maker) targets(f *fleet.Fleet, p *Plan) (in []*Target) {
 			p.LeftOut = append(p.LeftOut, LeftOut{Device: d.Name, Why: p.Mask(o.Why), Rule: p.Mask(o.Rule)})
 			continue
 		}
+		past, o := m.pasts(d)
+		if o.Why != "" {
+			p.LeftOut = append(p.LeftOut, LeftOut{Device: d.Name, Why: o.Why, Rule: o.Rule})
+			continue
+		}
 		t := &Target{Device: d, Env: env, Traits: m.traits[d.Platform], Above: f.Above(d), Secrets: m.secrets}
 		t.ClearText = t.Traits.ClearText && d.Protocol == "" || d.Protocol == "telnet"
 		t.Mate = mates[d.Name]
 		for i, s := range m.rb.Steps {
 			if step, ok := m.step(t, s, i+1); ok {
+				step.Was = past[i]
 				t.Steps = append(t.Steps, step)
 			}
 		}
@@ -415,6 +425,7 @@ func (m *maker) step(t *Target, s runbook.Step, number int) (Step, bool) {
 		return Step{}, false
 	}
 	out := Step{Title: s.Title, Number: number, Needs: m.numbers(s.Needs), UndoFirst: on.UndoFirst, Unwritten: len(on.Send) > 0 && len(on.Undo) == 0}
+	m.canRestore(t, s)
 	if len(on.Put) > 0 {
 		return m.put(t, s, on, out), true
 	}

@@ -142,6 +142,8 @@ func (s Step) lines() int {
 		return 0
 	case s.Through != nil:
 		return 4 * rowsGuessed
+	case s.Whole != "", s.Was != nil && len(s.Send) == 0:
+		return putLines
 	case s.Want != nil && len(s.Send) == 0:
 		return 2*s.Want.Size() + 2
 	}

@@ -31,6 +31,8 @@ type Options struct {
 	Rehearsed func(device string) *Earlier
 	// Sealed is what was approved for a device; nil is a night that nobody sealed.
 	Sealed func(device string) (Sealed, bool)
+	// Shelve keeps what the night left on a device that is kept; nil keeps nothing.
+	Shelve func(device, text string, at time.Time) (Backup, error)
 	// Asleep is how long this machine has been suspended, in all: measured time stands still
 	// meanwhile. nil is a machine that never is.
 	Asleep func() time.Duration

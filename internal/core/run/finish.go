@@ -34,21 +34,40 @@ func (w *worker) finish() *trouble {
 	if err := w.save(); err != nil {
 		return faced("saving", err)
 	}
+	left := ""
 	for _, which := range []Which{Running, Saved} {
 		if which == Saved && !w.t.Traits.TellsSaved {
 			continue
 		}
-		_, now, err := w.parsed(which)
+		text, now, err := w.parsed(which)
 		if err != nil {
 			return faced("comparing after saving", err)
+		}
+		if which == Running {
+			left = text
 		}
 		if d := config.Compare(config.Parse(w.intended, w.t.Traits.Style), now); !d.Empty() {
 			return &trouble{why: fmt.Sprintf("after saving, the %s configuration is not what was proven", which),
 				evidence: d.Lines(w.t.Masked), err: &Unclear{Asked: string(which), Got: d.String()}}
 		}
 	}
+	w.shelve(left)
 	w.end(Kept, w.keptNote())
 	return nil
+}
+
+// shelve keeps what the night left on the device, for the day on which it is to be taken
+// back or compared with. The device is kept whether or not that can be written.
+func (w *worker) shelve(text string) {
+	if w.r.opts.Shelve == nil {
+		return
+	}
+	b, err := w.r.opts.Shelve(w.name(), text, time.Now())
+	if err != nil {
+		w.emit(Event{Kind: Shelved, Note: err.Error()})
+		return
+	}
+	w.emit(Event{Kind: Shelved, What: b.Path, Note: b.SHA256, OK: true})
 }
 
 // disarm takes the timer off the clock and proves it by looking (law 4).

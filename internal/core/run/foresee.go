@@ -39,7 +39,8 @@ func (w *worker) foreseen() []Event {
 			events = append(events, Event{Kind: Foreseen, Step: i + 1, Note: s.Empty})
 		}
 	}
-	if w.t.Traits.Language == nil { // it was read, and that is not known all the same
+	known := w.t.Traits.Language != nil || !slices.ContainsFunc(w.t.Steps, func(s plan.Step) bool { return s.Changes() && s.Was == nil })
+	if !known { // it was read, and that is not known all the same
 		note := fmt.Sprintf("the profile of %s has no language: what lines do on it is not known", w.t.Device.Platform)
 		return append([]Event{{Kind: Foreseen, What: NotForeseen, Note: note}}, events...)
 	}

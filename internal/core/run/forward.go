@@ -114,12 +114,19 @@ func (w *worker) send(i int) *trouble {
 	}
 	steps := w.together(i)
 	for _, j := range steps {
-		if err := w.intend(Event{What: ToSend, Step: j + 1, Lines: w.shown(w.t.Steps[j].Send...)}); err != nil {
+		what := ToSend
+		if w.t.Steps[j].Whole != "" {
+			what = ToRestore
+		}
+		if err := w.intend(Event{What: what, Step: j + 1, Lines: w.shown(w.t.Steps[j].Send...)}); err != nil {
 			return faced(title, err)
 		}
 		if !w.stages() {
 			w.begin(j)
 		}
+	}
+	if w.t.Steps[i].Whole != "" {
+		return w.putBack(i)
 	}
 	if err := w.edit(); err != nil {
 		return faced(title, err)
@@ -140,6 +147,13 @@ func (w *worker) send(i int) *trouble {
 			w.begin(j)
 		}
 	}
+	return w.applied(i, steps)
+}
+
+// applied applies what was sent of steps that go together, from step i on, and takes note
+// of what may run now.
+func (w *worker) applied(i int, steps []int) *trouble {
+	title := w.t.Steps[i].Title
 	err := w.apply(i + 1)
 	if w.onTrial() && err != nil && w.due.IsZero() && answered(err) { // none of them does
 		w.begun = slices.DeleteFunc(w.begun, func(j int) bool { return slices.Contains(steps, j) })
@@ -215,6 +229,41 @@ func (w *worker) put(i int) *trouble {
 		return faced(s.Title, err)
 	}
 	w.emit(Event{Kind: Sent, Step: i + 1, Line: len(s.Put), Lines: []string{fmt.Sprintf("a whole file of %s", lines(len(s.Put)))}})
+	return nil
+}
+
+// putBack puts a whole backup back, where no lines lead to it. Where it is only staged by
+// that, it is applied as lines are.
+func (w *worker) putBack(i int) *trouble {
+	s := w.t.Steps[i]
+	if err := w.interrupted(); err != nil {
+		return faced(s.Title, err)
+	}
+	if err := w.unstage(); err != nil {
+		return faced(s.Title, err)
+	}
+	if !w.onTrial() { // it may run from now on
+		w.begin(i)
+	}
+	w.staging = w.stages()
+	err := w.ses.Restore(w.ctx, s.Whole)
+	var refused *Refused
+	switch {
+	case errors.As(err, &refused):
+		w.emit(Event{Kind: Stepped, Step: i + 1, What: StepFailed})
+		return &trouble{why: fmt.Sprintf("the backup %s was refused", s.Was.Name), err: errors.Join(refused, w.unstage()), evidence: []string{"said: " + refused.Said}}
+	case err != nil && answered(err):
+		return faced(s.Title, errors.Join(err, w.unstage()))
+	case err != nil:
+		return faced(s.Title, err)
+	}
+	w.emit(Event{Kind: Sent, Step: i + 1, Line: len(s.Send), Lines: []string{fmt.Sprintf("the whole backup %s, %s", s.Was.Name, lines(len(s.Send)))}})
+	if w.onTrial() {
+		w.begin(i)
+		return w.applied(i, []int{i})
+	}
+	w.staging = false
+	w.taken, w.sent[i] = true, len(s.Send)
 	return nil
 }
 

@@ -64,7 +64,7 @@ func (w *worker) undoStep(i int) error {
 		return w.undo(i)
 	}
 	made, err := l.Predict(w.bases[i], s.Send[:w.sent[i]])
-	if len(s.Put) > 0 && s.After != nil {
+	if s.After != nil && (len(s.Put) > 0 || s.Whole != "") {
 		made, err = *s.After, nil
 	}
 	if err != nil {

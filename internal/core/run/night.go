@@ -68,6 +68,8 @@ type Device struct {
 	ExpectBy  time.Time
 	Backup    string
 	SHA256    string
+	Left      string // the backup of what the night left on it; "" where none was kept
+	LeftSum   string // its SHA-256
 	Checks    []Check
 	Diff      []string
 	Hold      int
@@ -314,8 +316,14 @@ func (d *Device) apply(e Event) {
 		d.Checks = append(slices.Clone(d.Checks), Check{e.What, e.OK, e.Note, e.Waived})
 	case BackedUp:
 		d.Backup, d.SHA256 = e.What, e.Note
+	case Shelved:
+		if e.OK {
+			d.Left, d.LeftSum = e.What, e.Note
+		} else {
+			d.Notices = append(slices.Clone(d.Notices), "what it is left with could not be put on the shelf: "+e.Note)
+		}
 	case Intent:
-		if e.What == ToSend {
+		if e.What == ToSend || e.What == ToRestore && e.Step > 0 {
 			d.Line, d.Lines = 0, len(e.Lines)
 		}
 	case Sent:

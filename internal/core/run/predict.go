@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"metabasis/internal/core/config"
+	"metabasis/internal/core/plan"
 )
 
 // Where the language of a platform is known, what a device will have is computed before
@@ -17,7 +18,7 @@ import (
 func (w *worker) compute(i int) *trouble {
 	now := w.snaps[i]
 	w.bases[i] = now
-	if w.t.Traits.Language == nil {
+	if w.t.Traits.Language == nil && w.t.Steps[i].Was == nil {
 		return nil
 	}
 	if slices.Contains(w.begun, i) { // tried again
@@ -57,15 +58,21 @@ func (w *worker) computable(i int) *trouble {
 
 // computeFrom computes the lines of the steps from number i on anew.
 func (w *worker) computeFrom(i int, now *config.Config) {
-	if w.t.Traits.Language == nil || now == nil || i >= len(w.t.Steps) {
+	if now == nil || i >= len(w.t.Steps) || w.t.Traits.Language == nil && !w.restores(i) {
 		return
 	}
 	w.t = w.t.Compute(i, *now)
 	for j := i; j < len(w.t.Steps); j++ {
-		if w.t.Steps[j].Want != nil || len(w.t.Steps[j].Put) > 0 {
+		if s := w.t.Steps[j]; s.Want != nil || len(s.Put) > 0 || s.Was != nil {
 			w.already[j] = w.t.Steps[j].Done
 		}
 	}
+}
+
+// restores tells whether a step from number i on puts back what was: then what it leaves is
+// known without a language, too.
+func (w *worker) restores(i int) bool {
+	return slices.ContainsFunc(w.t.Steps[i:], func(s plan.Step) bool { return s.Was != nil })
 }
 
 // unlike is the trouble of a device that does not have what was predicted.
@@ -99,7 +106,7 @@ func (w *worker) asPredicted(i int) *trouble {
 	if !s.Changes() || w.t.Traits.Once && !w.lastApplied(i) { // the last one's prediction is that of all
 		return nil
 	}
-	if s.After == nil || w.t.Traits.Language == nil {
+	if s.After == nil || w.t.Traits.Language == nil && s.Was == nil {
 		w.expected, w.unforetold = nil, true
 		return nil
 	}
@@ -132,7 +139,7 @@ func (w *worker) foretold(after config.Config) *trouble {
 	if w.expected == nil && len(w.accepted) > 0 {
 		w.emit(Event{Kind: Predicted, What: AtTheEnd, Lines: w.accepted})
 	}
-	if w.t.Traits.Language == nil || w.expected == nil {
+	if w.expected == nil {
 		return nil
 	}
 	if !config.Equal(*w.expected, after) {

@@ -101,7 +101,7 @@ func (w *worker) unguarded(title string) *trouble {
 // where nothing can be applied while that is on trial.
 func (w *worker) together(i int) []int {
 	out := []int{i}
-	if !w.t.Traits.Once {
+	if !w.t.Traits.Once || w.t.Steps[i].Whole != "" {
 		return out
 	}
 	for j := i + 1; j < len(w.t.Steps); j++ {

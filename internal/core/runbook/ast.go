@@ -21,6 +21,10 @@ type Runbook struct {
 	Soak       time.Duration
 	Unattended Unattended
 
+	// Past finds what a device had, for steps that restore; nil where nothing is known. The
+	// error is a [NoPast] where there is nothing of the device.
+	Past func(r Restore, device string) (Was, error)
+
 	lines map[int]string // the source, for later problems
 	files []*Text        // those that stand for the lines of files
 }
@@ -151,6 +155,7 @@ type Step struct {
 	Already *Cond    // true when there is nothing to do; nil means never known
 	For     *Loop
 	On      []On
+	Restore *Restore // puts back what was, in place of lines; nil for none
 	Expect  []Expect
 	Line    int
 }

@@ -29,13 +29,18 @@ func (p *parser) step(n *node, c *cursor) {
 		"needs":   func(n *node, c *cursor) { s.Needs = append(s.Needs, p.titles(n, c)...) },
 		"for":     func(n *node, c *cursor) { s.For = p.loop(n, c) },
 		"on":      func(n *node, c *cursor) { s.On = append(s.On, p.on(n, c)) },
+		"restore": func(n *node, c *cursor) { s.Restore = p.restore(n, c) },
 		"expect":  func(n *node, c *cursor) { s.Expect = append(s.Expect, p.expect(n, c)) },
 	})
 	p.entries(n, entries)
 	if all.Line > 0 {
 		s.On = append(s.On, all)
 	}
-	p.checkOn(n, s)
+	if s.Restore != nil {
+		p.checkRestore(n, s)
+	} else {
+		p.checkOn(n, s)
+	}
 	p.rb.Steps = append(p.rb.Steps, s)
 }
 
