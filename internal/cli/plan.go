@@ -70,6 +70,11 @@ func (a *app) plan(ctx context.Context, d *acts.Desk, file string, f planFlags) 
 	if err != nil {
 		return err
 	}
+	return a.told(ctx, c, f)
+}
+
+// told tells how a change is planned.
+func (a *app) told(ctx context.Context, c *acts.Change, f planFlags) error {
 	p, err := c.Planned(ctx, f.request())
 	if err != nil {
 		return err

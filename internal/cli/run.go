@@ -147,12 +147,17 @@ func toLoopback(s sim.Scenario, addrs map[string]string) func(context.Context, s
 
 // night plans a runbook and runs it, on the screen or without.
 func (a *app) night(ctx context.Context, d *acts.Desk, file string, f nightFlags) error {
-	if f.json && !f.headless {
-		return errors.New("--json goes with --headless")
-	}
 	c, err := d.Change(file, f.fleet)
 	if err != nil {
 		return err
+	}
+	return a.nightOf(ctx, d, c, f)
+}
+
+// nightOf plans a change and runs it, on the screen or without.
+func (a *app) nightOf(ctx context.Context, d *acts.Desk, c *acts.Change, f nightFlags) error {
+	if f.json && !f.headless {
+		return errors.New("--json goes with --headless")
 	}
 	r := f.request()
 	if !f.headless {

@@ -153,6 +153,12 @@ func (w *Workspace) Runbook(file string, f *fleet.Fleet) (*runbook.Runbook, stri
 	if err != nil {
 		return nil, "", err
 	}
+	return w.RunbookOf(file, data, f)
+}
+
+// RunbookOf compiles the text of a runbook, as [Workspace.Runbook] does a file. File is its
+// name, in problems and in the journal.
+func (w *Workspace) RunbookOf(file string, data []byte, f *fleet.Fleet) (*runbook.Runbook, string, error) {
 	rb, err := runbook.Parse(file, data)
 	if err != nil {
 		return nil, "", err
@@ -162,6 +168,7 @@ func (w *Workspace) Runbook(file string, f *fleet.Fleet) (*runbook.Runbook, stri
 		return nil, "", err
 	}
 	rb.AddPrechecks(defaults)
+	rb.Past = w.past()
 	text := string(data)
 	err = rb.Fill(func(name string) ([]byte, error) {
 		body, err := textfile.Read(filepath.Join(w.Dir, name), textfile.Small)

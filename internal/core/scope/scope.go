@@ -18,6 +18,8 @@ type Scope struct {
 	Source  string // as it was written; "" is the whole fleet
 	Devices []fleet.Device
 	LeftOut []LeftOut
+	// Condition tells that Source is a condition, and no names.
+	Condition bool
 }
 
 // LeftOut is a device that was not selected.
@@ -46,6 +48,7 @@ func Select(f *fleet.Fleet, words []string, saved map[string]Selection) (*Scope,
 		s.Devices = f.Devices
 		return s, nil
 	}
+	s.Condition = slices.ContainsFunc(words, func(w string) bool { return !isName(f, w) })
 	why, err := chooser(f, words, saved)
 	if err != nil {
 		return nil, err

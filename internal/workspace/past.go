@@ -1,0 +1,97 @@
+package workspace
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"sync"
+
+	"metabasis/internal/core/run"
+	"metabasis/internal/core/runbook"
+	"metabasis/internal/store"
+)
+
+// past finds what devices had, for runbooks that restore. A night is read once.
+func (w *Workspace) past() func(runbook.Restore, string) (runbook.Was, error) {
+	var mu sync.Mutex
+	nights := map[int64]*run.Night{}
+	night := func(id int64) (*run.Night, error) {
+		mu.Lock()
+		defer mu.Unlock()
+		if n, read := nights[id]; read {
+			return n, nil
+		}
+		p, err := w.Past(context.Background(), id)
+		if err != nil {
+			return nil, err
+		}
+		nights[id] = &p.Night
+		return &p.Night, nil
+	}
+	return func(r runbook.Restore, device string) (runbook.Was, error) {
+		if r.Night == 0 {
+			return w.asOf(r, device)
+		}
+		n, err := night(r.Night)
+		if err != nil {
+			return runbook.Was{}, err
+		}
+		return w.beforeNight(r, n.Get(device), device)
+	}
+}
+
+// asOf finds what a device had at a time.
+func (w *Workspace) asOf(r runbook.Restore, device string) (runbook.Was, error) {
+	shelf := w.Backups("")
+	kept, seen, err := shelf.AsOf(device, r.At)
+	if errors.Is(err, store.ErrNoBackup) {
+		return runbook.Was{}, &runbook.NoPast{Why: err.Error()}
+	}
+	if err != nil {
+		return runbook.Was{}, err
+	}
+	text, err := shelf.Read(kept)
+	return runbook.Was{Name: kept.File, At: seen, SHA256: kept.SHA256, Text: text}, err
+}
+
+// beforeNight finds what a device had before a night, and where only what that night did is
+// taken back, what it left.
+func (w *Workspace) beforeNight(r runbook.Restore, d *run.Device, device string) (was runbook.Was, err error) {
+	none := func(format string, args ...any) (runbook.Was, error) {
+		return was, &runbook.NoPast{Why: fmt.Sprintf("night %d ", r.Night) + fmt.Sprintf(format, args...)}
+	}
+	switch {
+	case d == nil:
+		return none("was not for it")
+	case r.Without && d.State != run.Kept:
+		return none("did not keep it: it is %s", d.State)
+	case d.Backup == "":
+		return none("took no backup of it: it is %s", d.State)
+	case r.Without && d.Left == "":
+		return none("did not keep what it left on it, so nobody can tell that from what others did since; restore what was before it: before night %d", r.Night)
+	}
+	shelf := w.Backups("")
+	kept, err := shelf.Find(device, filepath.Base(d.Backup))
+	if err != nil {
+		return was, err
+	}
+	was = runbook.Was{Name: kept.File, At: kept.At(), SHA256: d.SHA256}
+	if was.Text, err = w.asNoted(shelf, kept, d.SHA256); err != nil || !r.Without {
+		return was, err
+	}
+	left, err := shelf.Find(device, filepath.Base(d.Left))
+	if err != nil {
+		return was, err
+	}
+	was.Left, err = w.asNoted(shelf, left, d.LeftSum)
+	return was, err
+}
+
+// asNoted reads a backup and holds it against what the journal says of it.
+func (w *Workspace) asNoted(shelf store.Backups, kept store.Shelved, sum string) (string, error) {
+	if sum != "" {
+		kept.SHA256 = sum
+	}
+	return shelf.Read(kept)
+}
