@@ -120,12 +120,7 @@ type asking struct {
 func (q *asking) one(ctx context.Context, d fleet.Device) (out []Answer) {
 	s, err := q.open(ctx, d)
 	if err != nil {
-		if errors.Is(err, ErrInChange) {
-			return []Answer{{Device: d.Name, Error: err.Error()}}
-		}
-		f := reach.AsFailure(err)
-		q.failed(f)
-		return []Answer{{Device: d.Name, Error: fmt.Sprintf("%s: %v", f.Stage, f)}}
+		return []Answer{{Device: d.Name, Error: q.unreached(err).Error()}}
 	}
 	defer s.Close()
 	for _, c := range q.commands.of(d) {

@@ -112,12 +112,7 @@ func (r *Reading) Read(ctx context.Context, each func(done int)) *table.Table {
 func (r *Reading) readOne(ctx context.Context, d fleet.Device) (any, error) {
 	s, err := r.open(ctx, d)
 	if err != nil {
-		if errors.Is(err, ErrInChange) {
-			return nil, err
-		}
-		f := reach.AsFailure(err)
-		r.failed(f)
-		return nil, fmt.Errorf("%s: %w", f.Stage, f)
+		return nil, r.unreached(err)
 	}
 	defer s.Close()
 	return s.Read(ctx, r.Table.Name)

@@ -30,6 +30,7 @@ import (
 	"unicode/utf8"
 
 	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/keep"
 	"metabasis/internal/core/problem"
 	"metabasis/internal/core/textfile"
 )
@@ -63,6 +64,7 @@ const (
 	Helper     = "askpass"
 	Evidence   = "evidence"
 	Mouse      = "mouse"
+	Keep       = "keep"
 )
 
 // All lists every setting.
@@ -81,7 +83,13 @@ func All() []Setting {
 		{Identity, "", "the key file that opens it; none asks for its passphrase", anything},
 		{Helper, "", "a program that prints a secret when called with a prompt", anything},
 		{Evidence, "evidence", "where the answers of devices are kept", anything},
+		{Keep, keep.Usual, "backups of a device that stay when the shelf is cleared: its newest, one a day, one a month", keepRule},
 	}
+}
+
+func keepRule(v string) error {
+	_, err := keep.Parse(v)
+	return err
 }
 
 func anything(string) error { return nil }

@@ -4,13 +4,11 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"pgregory.net/rapid"
 )
 
 // shelved puts configurations on a shelf, one an hour from 1 December on.
@@ -133,66 +131,4 @@ func TestTwoOfOneSecondStandInOrder(t *testing.T) {
 	s, _, err := b.AsOf("ald-quay-1", hour(0))
 	require.NoError(t, err)
 	assert.Equal(t, shelf[0].File, s.File)
-}
-
-func TestKeepRules(t *testing.T) {
-	for text, want := range map[string]string{
-		"10 last, 31 daily, 12 monthly": "", "1 last": "", "0 last": "at least 1 last", "5 daily": "at least 1 last",
-		"ten last": "no rule", "5 weekly, 1 last": "no rule", "": "no rule",
-	} {
-		_, err := ParseKeep(text)
-		if want == "" {
-			assert.NoError(t, err, text)
-		} else {
-			assert.ErrorContains(t, err, want, text)
-		}
-	}
-	now := time.Date(2026, 12, 31, 12, 0, 0, 0, time.Local)
-	var shelf []Shelved
-	for i := range 400 * 4 { // every six hours for 400 days, the newest first
-		at := now.Add(-time.Duration(i) * 6 * time.Hour)
-		shelf = append(shelf, Shelved{File: at.UTC().Format(nameTime) + suffix, Seen: []Sighting{{At: at}}})
-	}
-	gone := Keep{10, 31, 12}.Superfluous(shelf, now)
-	assert.InDelta(t, 10+30+11, len(shelf)-len(gone), 4)
-}
-
-// However it is cleared: the newest stay, each day and month in reach has its last, and
-// clearing again clears nothing.
-func TestKeepProperties(t *testing.T) {
-	rapid.Check(t, func(rt *rapid.T) {
-		now := time.Date(2026, 12, 31, 12, 0, 0, 0, time.Local)
-		k := Keep{rapid.IntRange(1, 5).Draw(rt, "last"), rapid.IntRange(0, 20).Draw(rt, "days"), rapid.IntRange(0, 14).Draw(rt, "months")}
-		var shelf []Shelved
-		at := now
-		for i := range rapid.IntRange(0, 60).Draw(rt, "backups") {
-			at = at.Add(-time.Duration(rapid.IntRange(1, 400).Draw(rt, "hours")) * time.Hour)
-			shelf = append(shelf, Shelved{File: fmt.Sprintf("%03d", 100-i), Seen: []Sighting{{At: at}}})
-		}
-		var left []Shelved
-		gone := k.Superfluous(shelf, now)
-		is := map[string]bool{}
-		for _, s := range gone {
-			is[s.File] = true
-		}
-		days := map[string]bool{}
-		for i, s := range shelf {
-			day := s.At().Local().Format("2006-01-02")
-			if i < k.Last || k.Days > 0 && !days[day] && s.At().After(now.AddDate(0, 0, 1-k.Days)) {
-				if is[s.File] {
-					rt.Fatalf("%s of %s is cleared", s.File, day)
-				}
-			}
-			days[day] = true
-			if !is[s.File] {
-				left = append(left, s)
-			}
-		}
-		if again := k.Superfluous(left, now); len(again) > 0 && k.Months == 0 && k.Days == 0 {
-			rt.Fatalf("cleared again, %d more go", len(again))
-		}
-		if len(shelf) > 0 && !strings.HasPrefix(left[0].File, shelf[0].File) {
-			rt.Fatal("the newest is gone")
-		}
-	})
 }

@@ -3,6 +3,7 @@ package runbook
 import (
 	"fmt"
 	"maps"
+	"metabasis/internal/core/record"
 	"regexp"
 	"slices"
 	"strings"
@@ -31,6 +32,7 @@ type Table struct {
 	Many     bool // many rows; else conditions speak of its only row
 	Columns  map[string]ColumnType
 	Volatile []string // columns that change by themselves
+	Manner   record.Manner
 }
 
 // Schema is what conditions and values may speak of.

@@ -1,6 +1,7 @@
 package profile
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
@@ -16,6 +17,7 @@ import (
 
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/problem"
+	"metabasis/internal/core/record"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/core/textfile"
 )
@@ -389,6 +391,15 @@ func (c *checker) columnType(at string, col Column) {
 	}
 	if _, ok := units[col.Unit]; !ok {
 		c.fail(at, "KB, MB, GB, KiB, MiB or GiB", "unit %q is not known", col.Unit)
+	}
+	if (col.Counter || col.Tolerance != "") && col.Type != runbook.NumberColumn {
+		c.fail(at, "", "counter and tolerance are for numbers, and this is %s", col.Type)
+	}
+	if _, err := record.ParseTolerance(cmp.Or(col.Tolerance, "0")); err != nil {
+		c.fail(at, "", "%v", err)
+	}
+	if col.Key && (col.Volatile || col.Counter || col.Tolerance != "") {
+		c.fail(at, "", "a key tells rows apart: it neither changes by itself nor has a tolerance")
 	}
 }
 

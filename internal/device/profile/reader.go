@@ -1,12 +1,14 @@
 package profile
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
+	"metabasis/internal/core/record"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/core/table"
 	"metabasis/internal/device/tree"
@@ -31,6 +33,9 @@ type Reader struct {
 	Skip    []Pattern         `yaml:"skip"`   // headings, and what else is no row
 	None    Pattern           `yaml:"none"`   // what says that there is nothing
 	Silent  bool              `yaml:"silent"` // an empty table prints nothing at all
+	// Momentary tables say what is so at the moment, such as who is logged in: they are in
+	// a record only where they are asked for by name.
+	Momentary bool `yaml:"momentary"`
 	Columns map[string]Column `yaml:"columns"`
 	// Where the platform is not worked over a terminal: the path of the one row, or that of
 	// each of many.
@@ -47,10 +52,14 @@ type Column struct {
 	Yes      string             `yaml:"yes"`   // yes/no: the text that means yes
 	Unit     string             `yaml:"unit"`  // number: KB, MB, GB, KiB, MiB or GiB make it bytes
 	Optional bool               `yaml:"optional"`
-	Volatile bool               `yaml:"volatile"` // it changes by itself, such as a counter
-	Carry    bool               `yaml:"carry"`    // empty means: as in the row above
-	At       string             `yaml:"at"`       // where it stands below its row, in a tree; its name when not given
-	at       tree.Path
+	Volatile bool               `yaml:"volatile"` // it changes by itself
+	Key      bool               `yaml:"key"`      // it tells the rows apart, alone or with other keys
+	Counter  bool               `yaml:"counter"`  // number: it only ever grows
+	// Tolerance is how far a number may be off and counts as the same: "5", or "10%".
+	Tolerance string `yaml:"tolerance"`
+	Carry     bool   `yaml:"carry"` // empty means: as in the row above
+	At        string `yaml:"at"`    // where it stands below its row, in a tree; its name when not given
+	at        tree.Path
 }
 
 // Order lists the names of the columns as the profile does.
@@ -76,9 +85,29 @@ func (p *Profile) Tables() map[string]runbook.Table {
 				t.Volatile = append(t.Volatile, col)
 			}
 		}
+		t.Manner = r.manner()
 		out[name] = t
 	}
 	return out
+}
+
+// manner is how records of the table are compared.
+func (r Reader) manner() record.Manner {
+	m := record.Manner{Within: map[string]record.Tolerance{}}
+	for _, name := range r.order {
+		c := r.Columns[name]
+		within, _ := record.ParseTolerance(cmp.Or(c.Tolerance, "0")) // it was checked
+		within.Counter = c.Counter
+		switch {
+		case c.Key:
+			m.Keys = append(m.Keys, name)
+		case c.Volatile, c.Counter && c.Tolerance == "":
+			m.Volatile = append(m.Volatile, name)
+		case within != record.Tolerance{}:
+			m.Within[name] = within
+		}
+	}
+	return m
 }
 
 // Asked is the command of the reader. A line that says that there is nothing is no

@@ -1,0 +1,113 @@
+package record
+
+import (
+	"cmp"
+	"slices"
+
+	"github.com/maruel/natural"
+)
+
+// Differing is a device with what is different on it.
+type Differing struct {
+	Device  string   `json:"device"`
+	Changes []Change `json:"changes,omitempty"`
+	// Config is how the configuration differs, as lines behind "-" and "+", secrets masked.
+	Config []string `json:"config,omitempty"`
+	// Foreseen are the lines of Config that were predicted, and Missed those that were
+	// predicted and are not there; both where there was a prediction.
+	Foreseen []string `json:"foreseen,omitempty"`
+	Missed   []string `json:"missed,omitempty"`
+}
+
+// Same tells whether nothing is different.
+func (d Differing) Same() bool { return len(d.Changes)+len(d.Config)+len(d.Missed) == 0 }
+
+// Group is one difference with all the devices that have it.
+type Group struct {
+	Text    string   `json:"text"`
+	Devices []string `json:"devices"`
+	// Predicted says that the change was computed to do it.
+	Predicted bool `json:"predicted,omitempty"`
+	// Unknown says that nobody knows, since something could not be read.
+	Unknown bool `json:"unknown,omitempty"`
+}
+
+// Fold puts together the differences that several devices have in common. What nobody
+// foresaw comes before what was predicted, and of each what the fewest devices have.
+// Differences that the same devices have stand together.
+func Fold(all []Differing) []Group {
+	type key struct {
+		text               string
+		predicted, unknown bool
+	}
+	at := map[key]int{}
+	var out []Group
+	add := func(k key, device string) {
+		i, known := at[k]
+		if !known {
+			i = len(out)
+			at[k] = i
+			out = append(out, Group{Text: k.text, Predicted: k.predicted, Unknown: k.unknown})
+		}
+		if n := len(out[i].Devices); n == 0 || out[i].Devices[n-1] != device {
+			out[i].Devices = append(out[i].Devices, device)
+		}
+	}
+	for _, d := range all {
+		for _, c := range d.Changes {
+			add(key{c.String(), false, c.Kind == Unknown}, d.Device)
+		}
+		for _, l := range d.Config {
+			add(key{l, slices.Contains(d.Foreseen, l), false}, d.Device)
+		}
+		for _, l := range d.Missed {
+			add(key{"predicted, and not there: " + l, false, false}, d.Device)
+		}
+	}
+	for i := range out {
+		slices.SortFunc(out[i].Devices, naturally)
+	}
+	slices.SortStableFunc(out, func(a, b Group) int {
+		return cmp.Or(weight(a)-weight(b), len(a.Devices)-len(b.Devices), naturally(a.Devices[0], b.Devices[0]))
+	})
+	return out
+}
+
+func weight(g Group) int {
+	switch {
+	case g.Predicted:
+		return 2
+	case g.Unknown:
+		return 0
+	}
+	return 1
+}
+
+func naturally(a, b string) int {
+	switch {
+	case natural.Less(a, b):
+		return -1
+	case natural.Less(b, a):
+		return 1
+	}
+	return 0
+}
+
+// Differ counts the devices with some difference, and of them those with one that nobody
+// foresaw.
+func Differ(all []Differing) (differ, unforeseen int) {
+	for _, d := range all {
+		if d.Same() {
+			continue
+		}
+		differ++
+		odd := len(d.Changes)+len(d.Missed) > 0
+		for _, l := range d.Config {
+			odd = odd || !slices.Contains(d.Foreseen, l)
+		}
+		if odd {
+			unforeseen++
+		}
+	}
+	return differ, unforeseen
+}
