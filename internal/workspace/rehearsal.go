@@ -18,6 +18,11 @@ func (w *Workspace) Backups(origin string) store.Backups {
 	return store.Backups{Dir: filepath.Join(w.Dir, "backups"), Origin: origin}
 }
 
+// Records is where the records of the workspace are.
+func (w *Workspace) Records() store.Records {
+	return store.Records{Dir: filepath.Join(w.Dir, "records")}
+}
+
 // Rehearsal is a rehearsal of the night, nothing found yet.
 func (n *Night) Rehearsal() store.Rehearsal {
 	return store.Rehearsal{Title: n.head.Title, Change: n.head.Change, File: n.head.File, Runbook: n.head.Runbook, Values: n.Plan.Values}

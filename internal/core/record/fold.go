@@ -68,7 +68,7 @@ func Fold(all []Differing) []Group {
 		slices.SortFunc(out[i].Devices, naturally)
 	}
 	slices.SortStableFunc(out, func(a, b Group) int {
-		return cmp.Or(weight(a)-weight(b), len(a.Devices)-len(b.Devices), naturally(a.Devices[0], b.Devices[0]))
+		return cmp.Or(weight(a)-weight(b), len(a.Devices)-len(b.Devices), slices.CompareFunc(a.Devices, b.Devices, naturally))
 	})
 	return out
 }

@@ -85,14 +85,14 @@ func (p *Profile) Tables() map[string]runbook.Table {
 				t.Volatile = append(t.Volatile, col)
 			}
 		}
-		t.Manner = r.manner()
+		t.Manner = r.Manner()
 		out[name] = t
 	}
 	return out
 }
 
-// manner is how records of the table are compared.
-func (r Reader) manner() record.Manner {
+// Manner is how records of the table are compared.
+func (r Reader) Manner() record.Manner {
 	m := record.Manner{Within: map[string]record.Tolerance{}}
 	for _, name := range r.order {
 		c := r.Columns[name]

@@ -1,0 +1,518 @@
+package acts
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"metabasis/internal/core/config"
+	"metabasis/internal/core/record"
+	"metabasis/internal/core/run"
+	"metabasis/internal/core/runbook"
+	"metabasis/internal/report"
+	"metabasis/internal/store"
+)
+
+// Now is what devices are compared with as they are.
+const Now = "now"
+
+// Comparison is what differs between two records, or two configurations.
+type Comparison struct {
+	A, B string // what is compared, in words
+	Note string // what else is to be known; "" for nothing
+	// Devices are those that were compared, with what is different on each.
+	Devices []record.Differing
+	// Tree is the difference of two configurations, where two are compared; the texts are
+	// the same with secrets masked.
+	Tree         []config.Shown
+	TextA, TextB string
+}
+
+// Same tells whether nothing is different.
+func (c *Comparison) Same() bool {
+	return !slices.ContainsFunc(c.Devices, func(d record.Differing) bool { return !d.Same() })
+}
+
+// Unknown tells whether something could not be read, so that nobody knows.
+func (c *Comparison) Unknown() bool {
+	return slices.ContainsFunc(c.Devices, func(d record.Differing) bool {
+		return slices.ContainsFunc(d.Changes, func(ch record.Change) bool { return ch.Kind == record.Unknown })
+	})
+}
+
+// Compare compares two sides. Each is the name of a record, or a configuration: DEVICE as
+// it is now, or DEVICE@WHEN, where WHEN is a time, newest, the name of a backup, "night 21"
+// for what was before it, or "after night 21". A record is compared with a record, or with
+// now.
+func (d *Desk) Compare(ctx context.Context, a, b string) (*Comparison, error) {
+	recA, errA := d.Records().Get(a)
+	if errA != nil && !errors.Is(errA, store.ErrNoRecord) {
+		return nil, errA
+	}
+	isRecord := errA == nil
+	if !isRecord && b == Now {
+		return d.compareConfigs(ctx, a, strings.SplitN(a, "@", 2)[0])
+	}
+	if isRecord && b == Now {
+		return d.compareNow(ctx, &recA)
+	}
+	recB, errB := d.Records().Get(b)
+	switch {
+	case isRecord && errB == nil:
+		return d.CompareRecords(ctx, &recA, &recB)
+	case isRecord:
+		return nil, fmt.Errorf("%s is a record, and %s is none; a record is compared with another, or with %s", a, b, Now)
+	case errB == nil:
+		return nil, fmt.Errorf("%s is a record, and %s is none; a record is compared with another, or with %s", b, a, Now)
+	}
+	return d.compareConfigs(ctx, a, b)
+}
+
+// CompareRecords compares two records, device by device.
+func (d *Desk) CompareRecords(ctx context.Context, a, b *record.Record) (*Comparison, error) {
+	out := &Comparison{A: recordTitle(a), B: recordTitle(b)}
+	foreseen, err := d.foreseenBetween(ctx, a, b)
+	if err != nil {
+		return nil, err
+	}
+	was := map[string]record.Device{}
+	for _, dev := range a.Devices {
+		was[dev.Device] = dev
+	}
+	cache := &configs{d: d}
+	for _, is := range b.Devices {
+		before, both := was[is.Device]
+		delete(was, is.Device)
+		if !both {
+			out.Devices = append(out.Devices, onlyIn(is.Device, b.Name))
+			continue
+		}
+		out.Devices = append(out.Devices, cache.compare(before, is, foreseen))
+	}
+	for _, dev := range a.Devices {
+		if _, left := was[dev.Device]; left {
+			out.Devices = append(out.Devices, onlyIn(dev.Device, a.Name))
+		}
+	}
+	return out, nil
+}
+
+func recordTitle(r *record.Record) string {
+	return fmt.Sprintf("%s, %s", r.Name, r.At.Local().Format("Mon 2 Jan 2006 15:04"))
+}
+
+func onlyIn(device, name string) record.Differing {
+	return record.Differing{Device: device, Changes: []record.Change{{Table: "device", What: "is only in " + name, Kind: record.Unknown}}}
+}
+
+// configs compares devices with their configurations, which stand on the shelf.
+type configs struct {
+	d *Desk
+}
+
+// compare compares one device of two records.
+func (c *configs) compare(was, is record.Device, foreseen func(string) ([]string, bool)) record.Differing {
+	out := record.Differing{Device: is.Device}
+	p := c.d.Profiles[is.Platform]
+	if was.Platform != is.Platform {
+		out.Changes = []record.Change{{Table: "device", What: fmt.Sprintf("is of platform %s, was %s", is.Platform, was.Platform), Kind: record.Other}}
+		return out
+	}
+	out.Changes = record.Tables(was, is, func(table string) record.Manner {
+		if p == nil {
+			return record.Manner{}
+		}
+		return p.Readers[table].Manner()
+	})
+	if was.Failed != "" || is.Failed != "" || was.Backup == "" || is.Backup == "" {
+		return out
+	}
+	if was.SHA256 != is.SHA256 || was.SHA256 == "" {
+		lines, err := c.lines(was, is)
+		if err != nil {
+			out.Changes = append(out.Changes, record.Change{Table: ConfigTable, What: "could not be read: " + err.Error(), Kind: record.Unknown})
+			return out
+		}
+		out.Config = lines
+	}
+	predicted, known := foreseen(is.Device)
+	if !known {
+		return out
+	}
+	for _, l := range predicted {
+		if slices.Contains(out.Config, l) {
+			out.Foreseen = append(out.Foreseen, l)
+		} else {
+			out.Missed = append(out.Missed, l)
+		}
+	}
+	return out
+}
+
+// lines are the lines by which two configurations of a device differ, secrets masked.
+func (c *configs) lines(was, is record.Device) ([]string, error) {
+	a, err := c.d.shelved(was.Device, was.Backup, was.SHA256)
+	if err != nil {
+		return nil, err
+	}
+	b, err := c.d.shelved(is.Device, is.Backup, is.SHA256)
+	if err != nil {
+		return nil, err
+	}
+	style := c.d.styleOf(is.Platform)
+	return config.Compare(config.Parse(a, style), config.Parse(b, style)).Lines(c.d.maskPaths(is.Platform)), nil
+}
+
+// shelved reads a backup by its name, and holds it against a checksum.
+func (d *Desk) shelved(device, file, sum string) (string, error) {
+	shelf := d.Backups("")
+	k, err := shelf.Find(device, filepath.Base(file))
+	if err != nil {
+		return "", err
+	}
+	if sum != "" {
+		k.SHA256 = sum
+	}
+	return shelf.Read(k)
+}
+
+func (d *Desk) styleOf(platform string) (s config.Style) {
+	if p := d.Profiles[platform]; p != nil {
+		s = p.Style()
+	}
+	return s
+}
+
+// maskPaths takes the secrets out of paths of a platform's configuration. Where nobody
+// knows the platform, every profile's secrets are taken out.
+func (d *Desk) maskPaths(platform string) func([]string) []string {
+	mask := func(line string) string {
+		for _, p := range d.Profiles {
+			line = p.Mask(line)
+		}
+		return line
+	}
+	if p := d.Profiles[platform]; p != nil {
+		mask = p.Mask
+	}
+	return func(paths []string) []string {
+		out := make([]string, len(paths))
+		for i, path := range paths {
+			parts := strings.Split(path, " > ")
+			for j, part := range parts {
+				parts[j] = mask(part)
+			}
+			out[i] = strings.Join(parts, " > ")
+		}
+		return out
+	}
+}
+
+// foreseenBetween is what was predicted of each device, where the two records are those of
+// before and after one night.
+func (d *Desk) foreseenBetween(ctx context.Context, a, b *record.Record) (func(string) ([]string, bool), error) {
+	none := func(string) ([]string, bool) { return nil, false }
+	night, before := strings.CutSuffix(a.Of, ", before")
+	if night2, after := strings.CutSuffix(b.Of, ", after"); !before || !after || night != night2 {
+		return none, nil
+	}
+	id, err := strconv.ParseInt(strings.TrimPrefix(night, "night "), 10, 64)
+	if err != nil {
+		return none, nil
+	}
+	p, err := d.Open(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	return foreseenOf(&p.Night), nil
+}
+
+// foreseenOf is what was predicted of the devices of a night. Of one that was not changed
+// in the end, nothing is foreseen.
+func foreseenOf(n *run.Night) func(string) ([]string, bool) {
+	return func(device string) ([]string, bool) {
+		dev := n.Get(device)
+		if dev == nil || !dev.Computed || dev.Unknown != "" {
+			return nil, false
+		}
+		if dev.State != run.Kept {
+			return nil, true
+		}
+		return dev.Foreseen, true
+	}
+}
+
+// CompareNight compares what devices were before a night with what it left: the tables it
+// recorded, and the configurations.
+func (d *Desk) CompareNight(ctx context.Context, id int64) (*Comparison, error) {
+	p, err := d.Open(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	before, errA := d.Records().Get(NightRecord(id, false))
+	after, errB := d.Records().Get(NightRecord(id, true))
+	for _, err := range []error{errA, errB} {
+		if err != nil && !errors.Is(err, store.ErrNoRecord) {
+			return nil, err
+		}
+	}
+	find := func(r record.Record, dev *run.Device) record.Device {
+		for _, one := range r.Devices {
+			if one.Device == dev.Name {
+				return one
+			}
+		}
+		return record.Device{Device: dev.Name}
+	}
+	out := &Comparison{A: fmt.Sprintf("before night %d, %s", id, p.Began.Local().Format("Mon 2 Jan 2006 15:04")), B: "after it"}
+	cache, foreseen := &configs{d: d}, foreseenOf(&p.Night)
+	untouched := map[run.State]int{}
+	for _, dev := range p.Night.Devices {
+		if dev.Backup == "" {
+			untouched[dev.State]++ // nothing was read that could be compared
+			continue
+		}
+		was, is := find(before, dev), find(after, dev)
+		was.Platform, is.Platform = dev.Platform, dev.Platform
+		was.Backup, was.SHA256, is.Backup, is.SHA256 = dev.Backup, dev.SHA256, dev.Left, dev.LeftSum
+		if dev.State != run.Kept {
+			is.Backup, is.SHA256 = "", ""
+		}
+		one := cache.compare(was, is, foreseen)
+		if dev.State == run.Stranded || dev.State == run.Dark {
+			one.Changes = append(one.Changes, record.Change{Table: "device", What: fmt.Sprintf("is %s: nobody knows what it has", dev.State), Kind: record.Unknown})
+		}
+		if dev.State == run.Kept && dev.Left == "" {
+			one.Config = dev.Diff // of before what it left was kept
+		}
+		out.Devices = append(out.Devices, one)
+	}
+	out.Note = report.NotCompared(untouched)
+	return out, nil
+}
+
+// NightRecord is the name of the record of a night, of before it or after.
+func NightRecord(id int64, after bool) string {
+	if after {
+		return fmt.Sprintf("night-%d-after", id)
+	}
+	return fmt.Sprintf("night-%d-before", id)
+}
+
+// compareNow compares a record with its devices as they are now.
+func (d *Desk) compareNow(ctx context.Context, rec *record.Record) (*Comparison, error) {
+	var names, tables []string
+	for _, dev := range rec.Devices {
+		if _, known := d.fleetDevice(dev.Device); known {
+			names = append(names, dev.Device)
+		}
+		for t := range dev.Tables {
+			if !slices.Contains(tables, t) {
+				tables = append(tables, t)
+			}
+		}
+		if dev.Backup != "" && !slices.Contains(tables, ConfigTable) {
+			tables = append(tables, ConfigTable)
+		}
+	}
+	if len(names) == 0 {
+		return nil, fmt.Errorf("no device of the record %s is in the fleet", rec.Name)
+	}
+	now, err := d.readNow(ctx, names, tables)
+	if err != nil {
+		return nil, err
+	}
+	return d.CompareRecords(ctx, rec, now)
+}
+
+// readNow reads devices as they are.
+func (d *Desk) readNow(ctx context.Context, names, tables []string) (*record.Record, error) {
+	e, err := d.Select("", names)
+	if err != nil {
+		return nil, err
+	}
+	if err := e.Ready(ctx, "compare"); err != nil {
+		return nil, err
+	}
+	defer e.Close()
+	return e.Record(ctx, Now, tables, nil)
+}
+
+// side is one configuration that is compared.
+type side struct {
+	device, platform string
+	label            string
+	text             string
+	now              *record.Device // as it was read now; nil where it is of the shelf
+}
+
+// compareConfigs compares two configurations; of two devices that are read now, their
+// tables, too.
+func (d *Desk) compareConfigs(ctx context.Context, a, b string) (*Comparison, error) {
+	sides := make([]side, 2)
+	var live []string
+	for i, word := range []string{a, b} {
+		s, isNow, err := d.sideOf(ctx, word)
+		if err != nil {
+			return nil, err
+		}
+		if sides[i] = s; isNow && !slices.Contains(live, s.device) {
+			live = append(live, s.device)
+		}
+	}
+	if err := d.readSides(ctx, sides, live); err != nil {
+		return nil, err
+	}
+	x, y := sides[0], sides[1]
+	if x.platform != y.platform {
+		return nil, fmt.Errorf("%s is a %s and %s is a %s: they write their configurations in different ways", x.device, x.platform, y.device, y.platform)
+	}
+	out := &Comparison{A: x.label, B: y.label}
+	style, mask := d.styleOf(y.platform), d.maskPaths(y.platform)
+	from, to := config.Parse(x.text, style), config.Parse(y.text, style)
+	one := record.Differing{Device: y.device, Config: config.Compare(from, to).Lines(mask)}
+	if x.now != nil && y.now != nil {
+		one.Changes = record.Tables(*x.now, *y.now, func(table string) record.Manner {
+			return d.Profiles[y.platform].Readers[table].Manner()
+		})
+	}
+	out.Devices = []record.Differing{one}
+	out.Tree = config.Differing(from, to)
+	for i := range out.Tree {
+		out.Tree[i].Text = mask([]string{out.Tree[i].Text})[0]
+	}
+	out.TextA, out.TextB = d.maskText(y.platform, x.text), d.maskText(y.platform, y.text)
+	return out, nil
+}
+
+// maskText is a configuration without secrets.
+func (d *Desk) maskText(platform, text string) string {
+	return strings.Join(d.maskPaths(platform)(strings.Split(text, "\n")), "\n")
+}
+
+// sideOf finds what a word means. It is true where the device is to be read now.
+func (d *Desk) sideOf(ctx context.Context, word string) (s side, now bool, err error) {
+	device, when, given := strings.Cut(word, "@")
+	dev, inFleet := d.fleetDevice(device)
+	shelf, err := d.Backups("").Shelf(device)
+	if err != nil {
+		return s, false, err
+	}
+	if !inFleet && len(shelf) == 0 {
+		return s, false, fmt.Errorf("%q is neither a record nor a device; metabasis record --list shows the records", device)
+	}
+	s = side{device: device, platform: dev.Platform}
+	if !given || when == Now {
+		if !inFleet {
+			return s, false, fmt.Errorf("%s is not in the fleet: it cannot be read now; name one of its backups with %s@newest", device, device)
+		}
+		s.label = device + ", now"
+		return s, true, nil
+	}
+	k, err := d.shelvedAt(ctx, device, when, shelf)
+	if err != nil {
+		return s, false, err
+	}
+	s.label = fmt.Sprintf("%s, %s", device, k.Last().Local().Format("Mon 2 Jan 2006 15:04:05"))
+	s.text, err = d.Backups("").Read(k)
+	return s, false, err
+}
+
+// shelvedAt finds the backup of a device that is meant.
+func (d *Desk) shelvedAt(ctx context.Context, device, when string, shelf []store.Shelved) (store.Shelved, error) {
+	if when == "newest" && len(shelf) > 0 {
+		return shelf[0], nil
+	}
+	for _, k := range shelf {
+		if k.File == when || strings.TrimSuffix(k.File, ".cfg") == when {
+			return k, nil
+		}
+	}
+	rest, after := strings.CutPrefix(when, "after ")
+	if number, night := strings.CutPrefix(rest, "night "); night {
+		id, err := strconv.ParseInt(strings.TrimSpace(number), 10, 64)
+		if err != nil {
+			return store.Shelved{}, fmt.Errorf("%q is not the number of a night", number)
+		}
+		p, err := d.Open(ctx, id)
+		if err != nil {
+			return store.Shelved{}, err
+		}
+		dev := p.Night.Get(device)
+		switch {
+		case dev == nil:
+			return store.Shelved{}, fmt.Errorf("night %d was not for %s", id, device)
+		case after && dev.Left == "":
+			return store.Shelved{}, fmt.Errorf("night %d kept nothing that it left on %s: it is %s", id, device, dev.State)
+		case after:
+			return d.Backups("").Find(device, filepath.Base(dev.Left))
+		case dev.Backup == "":
+			return store.Shelved{}, fmt.Errorf("night %d took no backup of %s: it is %s", id, device, dev.State)
+		}
+		return d.Backups("").Find(device, filepath.Base(dev.Backup))
+	}
+	at, err := runbook.ParseRestoreTime(when)
+	if err != nil {
+		return store.Shelved{}, fmt.Errorf("%q is no backup of %s; write a time such as 2026-11-20 03:00, newest, night 21, after night 21, or the name of a backup", when, device)
+	}
+	k, _, err := d.Backups("").AsOf(device, at)
+	return k, err
+}
+
+// readSides reads the sides that are meant as they are now.
+func (d *Desk) readSides(ctx context.Context, sides []side, live []string) error {
+	if len(live) == 0 {
+		return nil
+	}
+	rec, err := d.readNow(ctx, live, nil)
+	if err != nil {
+		return err
+	}
+	for i := range sides {
+		if sides[i].text != "" {
+			continue
+		}
+		at := slices.IndexFunc(rec.Devices, func(dev record.Device) bool { return dev.Device == sides[i].device })
+		dev := &rec.Devices[at]
+		if dev.Failed != "" {
+			return fmt.Errorf("%s: %s", dev.Device, dev.Failed)
+		}
+		if why := dev.Wrong[ConfigTable]; why != "" {
+			return fmt.Errorf("%s: its configuration: %s", dev.Device, why)
+		}
+		if sides[i].text, err = d.shelved(dev.Device, dev.Backup, dev.SHA256); err != nil {
+			return err
+		}
+		sides[i].now, sides[i].label = dev, sides[i].label+" ("+dev.At.Local().Format(time.TimeOnly)+")"
+	}
+	return nil
+}
+
+// ShelfText is the text of a backup, as DEVICE@WHEN names it; with secrets only where they
+// are asked for. Without WHEN it is the newest.
+func (d *Desk) ShelfText(ctx context.Context, word string, secrets bool) (string, error) {
+	if !strings.Contains(word, "@") {
+		word += "@newest"
+	}
+	s, now, err := d.sideOf(ctx, word)
+	switch {
+	case err != nil:
+		return "", err
+	case now:
+		return "", fmt.Errorf("%s is no backup: write newest, a time or the name of a backup behind the @", word)
+	case secrets:
+		return s.text, nil
+	}
+	return d.maskText(s.platform, s.text), nil
+}
+
+// MayRecord refuses tables that no profile of the devices in scope reads.
+func (e *Evening) MayRecord(tables []string) error {
+	_, err := e.tablesOf(tables)
+	return err
+}

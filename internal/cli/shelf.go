@@ -1,0 +1,401 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"metabasis/internal/acts"
+	"metabasis/internal/core/fleet"
+	"metabasis/internal/report"
+)
+
+func (a *app) backupCommand() *cobra.Command {
+	var f eveningFlags
+	var scheduled bool
+	cmd := &cobra.Command{
+		Use:   "backup [SCOPE]",
+		Short: "Put the configuration of devices on the shelf",
+		Long: `Read what runs on every device in scope, twice, and put it on the shelf. Nothing is
+changed on any device. One that has what its newest backup has is noted to have been
+seen with it again.`,
+		RunE: func(cmd *cobra.Command, words []string) error { return a.backup(cmd.Context(), f, scheduled, words) },
+	}
+	a.eveningFlags(cmd, &f)
+	cmd.Flags().BoolVar(&f.json, "json", false, "one JSON object a device")
+	cmd.Flags().BoolVar(&scheduled, "scheduled", false, "note that a schedule asked for it, and nobody by hand")
+	return cmd
+}
+
+func (a *app) backup(ctx context.Context, f eveningFlags, scheduled bool, words []string) error {
+	e, err := a.selected(f.fleet, words)
+	if err != nil {
+		return err
+	}
+	if err := a.ready(ctx, e, "backup"); err != nil {
+		return err
+	}
+	defer e.Close()
+	a.say(e.Scope)
+	ctx, over := signalled(ctx)
+	origin := acts.ByHand
+	if scheduled {
+		origin = acts.Scheduled
+	}
+	var lost error
+	width, same, fresh, failed := widest(e.Devices()), 0, 0, 0
+	e.BackUp(ctx, origin, func(b acts.BackedUp) {
+		text := "backed up: " + b.File
+		switch {
+		case b.Error != "":
+			failed++
+			text = "NOT backed up: " + b.Error
+		case b.Same:
+			same++
+			text = "as in " + b.File
+		default:
+			fresh++
+		}
+		if f.json {
+			if line, err := json.Marshal(b); err == nil {
+				text = string(line)
+			}
+		} else {
+			text = fmt.Sprintf("%-*s  %s", width, b.Device, text)
+		}
+		if lost == nil {
+			_, lost = fmt.Fprintln(a.out, text)
+		}
+	})
+	if !f.json {
+		fmt.Fprintf(a.err, "%s: %d new, %d as before, %d not backed up\n", report.Count(len(e.Devices()), "device"), fresh, same, failed)
+	}
+	return ended(over(), failed)
+}
+
+func (a *app) backupsCommand() *cobra.Command {
+	var fleetFile string
+	var asJSON, all bool
+	cmd := &cobra.Command{
+		Use:   "backups [DEVICE...]",
+		Short: "List the shelf of backups, and look after it",
+		Long: `List the backups on the shelf: of the devices named all of them, without a name the
+newest of each device. Of each it is said when the device was first and last seen to
+have that configuration, on whose behalf it was put there, and how many lines changed
+since the one before.`,
+		RunE: func(_ *cobra.Command, names []string) error { return a.backups(fleetFile, asJSON, all, names) },
+	}
+	cmd.Flags().StringVar(&fleetFile, "fleet", "", "a fleet file in place of the workspace's")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "one JSON object a backup")
+	cmd.Flags().BoolVar(&all, "all", false, "all backups of all devices")
+	cmd.AddCommand(a.backupsShow(), a.backupsVerify(), a.backupsPrune())
+	return cmd
+}
+
+// shelfLine is a backup for programs.
+type shelfLine struct {
+	Device  string `json:"device"`
+	File    string `json:"file"`
+	First   string `json:"first"`
+	Last    string `json:"last"`
+	Size    int64  `json:"size"`
+	SHA256  string `json:"sha256,omitempty"`
+	Origin  string `json:"origin,omitempty"`
+	Added   int    `json:"added"`
+	Removed int    `json:"removed"`
+	Wrong   string `json:"wrong,omitempty"`
+}
+
+func (a *app) backups(fleetFile string, asJSON, all bool, names []string) error {
+	d, err := a.desk()
+	if err != nil {
+		return err
+	}
+	f, err := d.FleetOfAny(fleetFile)
+	if err != nil {
+		f = &fleet.Fleet{}
+	}
+	devices, err := d.Shelves(names)
+	if err != nil {
+		return err
+	}
+	if len(devices) == 0 {
+		return a.lines([]string{"There are no backups yet. metabasis backup takes some."})
+	}
+	for _, device := range devices {
+		rows, err := d.ShelfOf(device, d.PlatformOf(f, device))
+		if err != nil {
+			return err
+		}
+		if len(rows) == 0 && len(names) > 0 {
+			return fmt.Errorf("%s has no backups", device)
+		}
+		if len(names) == 0 && !all && len(rows) > 0 {
+			if asJSON {
+				rows = rows[:1]
+			} else if err := a.lines([]string{shelfText(rows[0]) + fmt.Sprintf("  %s", report.Count(len(rows), "backup"))}); err != nil {
+				return err
+			} else {
+				continue
+			}
+		}
+		for _, r := range rows {
+			text := shelfText(r)
+			if asJSON {
+				text = shelfJSON(r)
+			}
+			if err := a.lines([]string{text}); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func shelfText(r acts.ShelfRow) string {
+	since := ""
+	switch {
+	case r.Wrong != nil:
+		since = "DAMAGED"
+	case !r.Before:
+	case r.Added+r.Removed == 0:
+		since = "equal"
+	default:
+		since = fmt.Sprintf("+%d -%d", r.Added, r.Removed)
+	}
+	seen := r.At().Local().Format("2006-01-02 15:04:05")
+	if last := r.Last(); !last.Equal(r.At()) {
+		seen += " to " + last.Local().Format("2006-01-02 15:04:05")
+	} else {
+		seen += strings.Repeat(" ", 23)
+	}
+	return strings.TrimRight(fmt.Sprintf("%-14s  %s  %7d B  %-8s  %-18s  %s", r.Device, seen, r.Size, since, r.Origin(), r.File), " ")
+}
+
+func shelfJSON(r acts.ShelfRow) string {
+	l := shelfLine{Device: r.Device, File: r.File, First: r.At().UTC().Format("2006-01-02T15:04:05Z"), Last: r.Last().UTC().Format("2006-01-02T15:04:05Z"), Size: r.Size, SHA256: r.SHA256,
+		Origin: r.Origin(), Added: r.Added, Removed: r.Removed}
+	if r.Wrong != nil {
+		l.Wrong = r.Wrong.Error()
+	}
+	b, _ := json.Marshal(l) // it has nothing that cannot be
+	return string(b)
+}
+
+func (a *app) backupsShow() *cobra.Command {
+	var secrets bool
+	cmd := &cobra.Command{
+		Use:   "show DEVICE[@WHEN]",
+		Short: "Print a backup, secrets masked",
+		Long: `Print a backup. WHEN is a time such as "2026-11-20 03:00", newest, "night 21" for what
+was before that night, "after night 21", or the name of a backup. Secrets are masked,
+unless --secrets is given.`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			d, err := a.desk()
+			if err != nil {
+				return err
+			}
+			text, err := d.ShelfText(cmd.Context(), args[0], secrets)
+			if err != nil {
+				return err
+			}
+			_, err = fmt.Fprint(a.out, text)
+			return err
+		},
+	}
+	cmd.Flags().BoolVar(&secrets, "secrets", false, "print it as it is, with its secrets")
+	return cmd
+}
+
+func (a *app) backupsVerify() *cobra.Command {
+	return &cobra.Command{
+		Use:   "verify [DEVICE...]",
+		Short: "Hold every backup against its checksum",
+		Long: `Hold every backup against the SHA-256 that was noted when it was put on the shelf, and
+tell which are damaged or not there. The exit code is 2 when some are.`,
+		RunE: func(_ *cobra.Command, names []string) error { return a.verifyBackups(names) },
+	}
+}
+
+func (a *app) verifyBackups(names []string) error {
+	d, err := a.desk()
+	if err != nil {
+		return err
+	}
+	devices, err := d.Shelves(names)
+	if err != nil {
+		return err
+	}
+	whole, unnoted, bad := 0, 0, 0
+	for _, device := range devices {
+		w, u, wrong, err := d.Backups("").Check(device)
+		if err != nil {
+			return err
+		}
+		whole, unnoted, bad = whole+w, unnoted+u, bad+len(wrong)
+		for _, err := range wrong {
+			if err := a.lines([]string{err.Error()}); err != nil {
+				return err
+			}
+		}
+	}
+	text := fmt.Sprintf("%s of %s: %d whole", report.Count(whole+unnoted+bad, "backup"), report.Count(len(devices), "device"), whole)
+	if unnoted > 0 {
+		text += fmt.Sprintf(", %d without a checksum to be held against", unnoted)
+	}
+	if bad > 0 {
+		text += fmt.Sprintf(", %d damaged or not there", bad)
+	}
+	if err := a.lines([]string{text}); err != nil {
+		return err
+	}
+	return ended(false, bad)
+}
+
+func (a *app) backupsPrune() *cobra.Command {
+	var yes bool
+	cmd := &cobra.Command{
+		Use:   "prune [DEVICE...]",
+		Short: "Clear from the shelf what the rule does not keep",
+		Long: `Tell which backups the rule of the setting keep does not keep, and with --yes clear
+them. What a night may need stays, whatever the rule says: the backups of nights that
+run, that have no end, or that left devices somebody must see to, and what the newest
+night that kept a device found on it and left on it.`,
+		RunE: func(cmd *cobra.Command, names []string) error { return a.prune(cmd.Context(), yes, names) },
+	}
+	cmd.Flags().BoolVar(&yes, "yes", false, "clear them")
+	return cmd
+}
+
+func (a *app) prune(ctx context.Context, yes bool, names []string) error {
+	d, err := a.desk()
+	if err != nil {
+		return err
+	}
+	devices, err := d.Shelves(names)
+	if err != nil {
+		return err
+	}
+	c, err := d.Clear(ctx, devices)
+	if err != nil {
+		return err
+	}
+	for _, s := range c.Go {
+		if err := a.lines([]string{fmt.Sprintf("%-14s  %s  %7d B  %s", s.Device, s.At().Local().Format("2006-01-02 15:04:05"), s.Size, s.File)}); err != nil {
+			return err
+		}
+	}
+	text := fmt.Sprintf("%s to be cleared, %d bytes; %d stay", report.Count(len(c.Go), "backup"), c.Bytes, c.Stay)
+	if c.Needed > 0 {
+		text += fmt.Sprintf(", %d of them only because a night may need them", c.Needed)
+	}
+	switch {
+	case len(c.Go) == 0:
+		return a.lines([]string{text})
+	case !yes:
+		return a.lines([]string{text, "Nothing was cleared. Clear them with: metabasis backups prune --yes"})
+	}
+	if err := d.Cleared(c); err != nil {
+		return err
+	}
+	return a.lines([]string{strings.Replace(text, "to be cleared", "cleared", 1)})
+}
+
+func (a *app) recordCommand() *cobra.Command {
+	var f eveningFlags
+	var tables string
+	var list bool
+	cmd := &cobra.Command{
+		Use:   "record NAME [SCOPE]",
+		Short: "Record tables and configurations of devices under a name, to compare by",
+		Long: `Read tables and the configuration of every device in scope and keep them under a name.
+metabasis compare NAME now tells later what has become different. Nothing is changed on
+any device, and a record is never written over. Without --tables, all are recorded that
+are no matter of the moment.`,
+		RunE: func(cmd *cobra.Command, words []string) error {
+			switch {
+			case list:
+				return a.recordList()
+			case len(words) == 0:
+				return errors.New("write a name for the record, such as: metabasis record before-the-quays")
+			}
+			return a.record(cmd.Context(), f, tables, words)
+		},
+	}
+	a.eveningFlags(cmd, &f)
+	cmd.Flags().StringVar(&tables, "tables", "", "what is recorded, such as ports,neighbours,config")
+	cmd.Flags().BoolVar(&list, "list", false, "list the records there are")
+	return cmd
+}
+
+func (a *app) recordList() error {
+	d, err := a.desk()
+	if err != nil {
+		return err
+	}
+	all, err := d.Records().List()
+	if err != nil {
+		return err
+	}
+	var out []string
+	for _, r := range all {
+		out = append(out, strings.TrimRight(fmt.Sprintf("%-24s  %s  %-20s  %s", r.Name, r.At.Local().Format("2006-01-02 15:04"), r.Of, r.By), " "))
+	}
+	if len(out) == 0 {
+		out = []string{"There are no records yet."}
+	}
+	return a.lines(out)
+}
+
+func (a *app) record(ctx context.Context, f eveningFlags, tables string, words []string) error {
+	name := words[0]
+	e, err := a.selected(f.fleet, words[1:])
+	if err != nil {
+		return err
+	}
+	if err := e.RecordFree(name); err != nil {
+		return err
+	}
+	asked := strings.FieldsFunc(tables, func(r rune) bool { return r == ',' || r == ' ' })
+	if err := e.MayRecord(asked); err != nil {
+		return err
+	}
+	if err := a.ready(ctx, e, "record"); err != nil {
+		return err
+	}
+	defer e.Close()
+	a.say(e.Scope)
+	ctx, over := signalled(ctx)
+	rec, err := e.Record(ctx, name, asked, nil)
+	if err != nil {
+		over()
+		return err
+	}
+	if over() {
+		fmt.Fprintln(a.err, "Interrupted: nothing was recorded.")
+		return &exitError{code: exitInterrupted}
+	}
+	failed := 0
+	for _, dev := range rec.Devices {
+		if dev.Failed != "" {
+			failed++
+			fmt.Fprintf(a.err, "%s was not read: %s\n", dev.Device, dev.Failed)
+		}
+		for table, why := range dev.Wrong {
+			failed++
+			fmt.Fprintf(a.err, "%s: %s was not read: %s\n", dev.Device, table, why)
+		}
+	}
+	if err := e.KeepRecord(rec); err != nil {
+		return err
+	}
+	if err := a.lines([]string{fmt.Sprintf("%s: %s recorded. Compare with: metabasis compare %s now", name, report.Count(len(rec.Devices), "device"), name)}); err != nil {
+		return err
+	}
+	return ended(false, failed)
+}
