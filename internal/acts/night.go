@@ -121,6 +121,9 @@ func (n *Night) run(ctx context.Context) {
 	err := <-done
 	n.desk.did("night", night.Began, err, "night", n.ID, "outcome", int(night.Outcome()))
 	wrong := n.Finish(&night)
+	if err2 := n.writeReport(ctx); err2 != nil {
+		wrong = errors.Join(wrong, fmt.Errorf("the report of the night is not written: %w; write it with metabasis report %d", err2, n.ID))
+	}
 	n.mu.Lock()
 	n.end, n.err = night, err
 	if wrong != nil {

@@ -8,11 +8,23 @@ import (
 	"codeberg.org/go-pdf/fpdf"
 
 	"metabasis/internal/core/plan"
+	"metabasis/internal/report"
 )
 
 // Document is a document in Markdown, as report.Document writes it, as a PDF, with the
 // drawings of its plan at the end.
 func Document(title string, lines []string, of *plan.Plan) ([]byte, error) {
+	return written(title, lines, false, func(p Pen) { Window(p, of); Network(p, of) })
+}
+
+// Report is the report of a night as a PDF to be read on paper: contents, page numbers, and
+// its drawings at the end.
+func Report(m *report.Morning) ([]byte, error) {
+	return written(fmt.Sprintf("%s, night %d", m.Title, m.Night), report.MorningDocument(m), true, func(p Pen) { Timeline(p, m); Charts(p, m) })
+}
+
+// written sets a document in Markdown, with drawings at its end.
+func written(title string, lines []string, contents bool, drawings func(Pen)) ([]byte, error) {
 	f := Pages(title)
 	f.SetMargins(18, 18, 18)
 	f.SetAutoPageBreak(true, 18)
@@ -25,12 +37,16 @@ func Document(title string, lines []string, of *plan.Plan) ([]byte, error) {
 	f.AddPage()
 	w := writer{Fpdf: f}
 	for i := 0; i < len(lines); i++ {
+		if contents && w.parts == nil && strings.HasPrefix(lines[i], "## ") { // behind the head
+			w.contents(lines)
+		}
 		i = w.write(lines, i)
 	}
 	f.SetAutoPageBreak(false, 0)
-	pen := &pdf{Fpdf: f}
-	Window(pen, of)
-	Network(pen, of)
+	if contents {
+		f.Bookmark("Drawings", 0, -1)
+	}
+	drawings(&pdf{Fpdf: f})
 	var b bytes.Buffer
 	err := f.Output(&b)
 	return b.Bytes(), err
@@ -38,6 +54,42 @@ func Document(title string, lines []string, of *plan.Plan) ([]byte, error) {
 
 type writer struct {
 	*fpdf.Fpdf
+	parts []int // the links of the parts that are still to come, where there are contents
+	part  int   // of the newest
+}
+
+// contents writes which part begins on which page. The numbers are filled in as the parts
+// come.
+func (w *writer) contents(lines []string) {
+	w.Ln(3)
+	w.heading("Contents", 13, 8)
+	for _, l := range lines {
+		title, is := strings.CutPrefix(l, "## ")
+		if !is {
+			continue
+		}
+		link := w.AddLink()
+		w.parts = append(w.parts, link)
+		w.SetFont("text", "", 10)
+		w.SetTextColor(0, 0, 0)
+		w.CellFormat(120, 5.6, plain(title), "", 0, "L", false, link, "")
+		w.CellFormat(0, 5.6, pageAlias(len(w.parts)), "", 1, "L", false, link, "")
+	}
+	w.Ln(6)
+}
+
+// pageAlias stands for the page of a part until that is known.
+func pageAlias(part int) string { return fmt.Sprintf("{p%d}", part) }
+
+// begins takes note of the page on which a part begins.
+func (w *writer) begins(title string) {
+	if w.parts == nil {
+		return
+	}
+	w.SetLink(w.parts[w.part], w.GetY(), -1)
+	w.part++
+	w.RegisterAlias(pageAlias(w.part), fmt.Sprint(w.PageNo()))
+	w.Bookmark(title, 0, -1)
 }
 
 // write writes what begins at a line, and returns the last line that it took.
@@ -48,6 +100,8 @@ func (w *writer) write(lines []string, i int) int {
 		w.heading(plain(l[2:]), 17, 9)
 	case strings.HasPrefix(l, "## "):
 		w.Ln(3)
+		w.keepWith(7)
+		w.begins(plain(l[3:]))
 		w.heading(plain(l[3:]), 13, 7)
 	case strings.HasPrefix(l, "### "):
 		w.Ln(2)
@@ -67,12 +121,17 @@ func (w *writer) write(lines []string, i int) int {
 }
 
 func (w *writer) heading(text string, size, high float64) {
-	if _, h := w.GetPageSize(); w.GetY() > h-18-high-14 {
-		w.AddPage() // not alone at the foot of a page
-	}
+	w.keepWith(high)
 	w.SetFont("text", "B", size)
 	w.SetTextColor(0, 0, 0)
 	w.MultiCell(0, high, text, "", "L", false)
+}
+
+// keepWith begins a page where a heading of that height would stand alone at the foot of one.
+func (w *writer) keepWith(high float64) {
+	if _, h := w.GetPageSize(); w.GetY() > h-18-high-14 {
+		w.AddPage()
+	}
 }
 
 // code writes lines as they stand, on a ground of their own.
@@ -101,29 +160,61 @@ func (w *writer) table(lines []string, i int) int {
 	page, _ := w.GetPageSize()
 	wide := widths(rows, page-36, w.GetStringWidth)
 	for n, r := range rows {
-		w.SetFont("text", map[bool]string{true: "B"}[n == 0], size)
-		high, parts := 1, make([][]string, len(r))
-		for c, text := range r {
-			parts[c] = w.SplitText(text, wide[c]-2)
-			high = max(high, len(parts[c]))
-		}
-		if _, h := w.GetPageSize(); w.GetY()+float64(high)*4+2 > h-18 {
+		if !w.row(r, wide, n == 0, size) { // its head stands again on the next page
 			w.AddPage()
-		}
-		x, y := w.GetXY()
-		for c := range r {
-			for k, part := range parts[c] {
-				w.SetXY(x, y+float64(k)*4)
-				w.CellFormat(wide[c], 4, part, "", 0, "L", false, 0, "")
+			if n > 0 {
+				w.row(rows[0], wide, true, size)
 			}
-			x += wide[c]
+			w.row(r, wide, n == 0, size)
 		}
-		w.SetXY(18, y+float64(high)*4+0.8)
-		w.SetDrawColor(200, 200, 200)
-		w.SetLineWidth(0.1)
-		w.Fpdf.Line(18, w.GetY()-0.3, page-18, w.GetY()-0.3)
 	}
 	return i - 1
+}
+
+// row writes a row of a table; it is false, and writes nothing, where the page has no room
+// for it. A row that no page has room for is cut at the foot of one.
+func (w *writer) row(r []string, wide []float64, head bool, size float64) bool {
+	w.SetFont("text", map[bool]string{true: "B"}[head], size)
+	w.SetTextColor(0, 0, 0)
+	high, parts := 1, make([][]string, len(r))
+	for c, text := range r {
+		if c >= len(wide) {
+			break
+		}
+		parts[c] = []string{text}
+		if w.GetStringWidth(text) > wide[c]-2 {
+			parts[c] = w.SplitText(text, wide[c]-2)
+		}
+		high = max(high, len(parts[c]))
+	}
+	page, pageHigh := w.GetPageSize()
+	const top = 18
+	if most := int((pageHigh - 2*top - 12) / 4); high > most {
+		high = most
+		for c := range parts {
+			if len(parts[c]) > most {
+				parts[c][most-1] = "… cut here: there is more than a page of it"
+			}
+		}
+	}
+	if w.GetY()+float64(high)*4+2 > pageHigh-top {
+		return false
+	}
+	x, y := w.GetXY()
+	for c := range parts {
+		for k, part := range parts[c][:min(len(parts[c]), high)] {
+			w.SetXY(x, y+float64(k)*4)
+			w.CellFormat(wide[c], 4, part, "", 0, "L", false, 0, "")
+		}
+		if c < len(wide) {
+			x += wide[c]
+		}
+	}
+	w.SetXY(top, y+float64(high)*4+0.8)
+	w.SetDrawColor(200, 200, 200)
+	w.SetLineWidth(0.1)
+	w.Fpdf.Line(top, w.GetY()-0.3, page-top, w.GetY()-0.3)
+	return true
 }
 
 // widths shares a width among columns: short ones get what they need, long ones the rest.

@@ -193,6 +193,14 @@ func TestDocumentAsPDF(t *testing.T) {
 	drawn, err := pen.Bytes()
 	require.NoError(t, err)
 	assert.True(t, bytes.HasPrefix(drawn, []byte("%PDF-")))
+	out := pdfText(t, data)
+	for _, want := range []string{"Gates & <clocks>", "MSF-2291", "| log host 192.0.2.1", "How it is taken back", "Must begin by", "Batches on the window", "The network of its scope"} {
+		assert.Contains(t, out, want)
+	}
+}
+
+// pdfText is the text of a PDF, as somebody else reads it; pages end with a form feed.
+func pdfText(t *testing.T, data []byte) string {
 	if _, err := exec.LookPath("pdftotext"); err != nil {
 		t.Skip("no pdftotext here to read it with")
 	}
@@ -200,7 +208,5 @@ func TestDocumentAsPDF(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, data, 0o600))
 	out, err := exec.Command("pdftotext", "-layout", file, "-").CombinedOutput()
 	require.NoError(t, err, string(out))
-	for _, want := range []string{"Gates & <clocks>", "MSF-2291", "| log host 192.0.2.1", "How it is taken back", "Must begin by", "Batches on the window", "The network of its scope"} {
-		assert.Contains(t, string(out), want)
-	}
+	return string(out)
 }

@@ -2,7 +2,9 @@ package store
 
 import (
 	"context"
+	"crypto/sha256"
 	"database/sql"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -259,3 +261,22 @@ func (j *Journal) Events(ctx context.Context, night int64) ([]run.Event, error) 
 }
 
 const insertEvents = `INSERT INTO events (night, seq, body) VALUES (?, ?, ?)`
+
+// Sum is the SHA-256 of the events of a night as they stand in the journal, one append
+// after the other, in hex.
+func (j *Journal) Sum(ctx context.Context, night int64) (string, error) {
+	rows, err := j.db.QueryContext(ctx, `SELECT body FROM events WHERE night = ? ORDER BY seq`, night)
+	if err != nil {
+		return "", fmt.Errorf("journal: %w", err)
+	}
+	defer rows.Close()
+	h := sha256.New()
+	for rows.Next() {
+		var body []byte
+		if err := rows.Scan(&body); err != nil {
+			return "", fmt.Errorf("journal: night %d: %w", night, err)
+		}
+		h.Write(append(body, '\n'))
+	}
+	return hex.EncodeToString(h.Sum(nil)), rows.Err()
+}

@@ -1,0 +1,203 @@
+package report
+
+import (
+	"encoding/csv"
+	"encoding/json"
+	"encoding/xml"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"metabasis/internal/core/plan"
+	"metabasis/internal/core/run"
+)
+
+// aNight is the events of a night of n devices in two batches. Of every hundred one is
+// taken back by decision, one is blocked, and the last device of all is stranded.
+func aNight(n int) []run.Event {
+	open := time.Date(2026, 12, 2, 1, 30, 0, 0, time.UTC)
+	o := &run.Outline{Title: "Move the quays", Change: "MSF-2291", Window: plan.Window{Open: open, Close: open.Add(2 * time.Hour), Reserve: 20 * time.Minute},
+		LeftOut: []plan.LeftOut{{Device: "ops-1", Why: "role is core, wanted quay"}}, Values: []plan.Value{{Name: "gate_lan", Prompt: "Gate LAN", Value: "310", Usual: true}},
+		Waivers: []plan.Waiver{{Check: "clock", Device: "q-0002", Reason: "its battery is dead", By: "ada"}}, Batches: make([][]run.OutlineDevice, 2)}
+	name := func(i int) string { return fmt.Sprintf("q-%04d", i) }
+	for i := range n {
+		b := min(i, 1)
+		o.Batches[b] = append(o.Batches[b], run.OutlineDevice{Name: name(i), Site: []string{"ALD", "BRM"}[i%2], Role: "quay", Platform: "tern", Steps: []string{"Log collector"}})
+	}
+	var out []run.Event
+	at := open
+	add := func(e run.Event) {
+		e.Seq, e.At = int64(len(out)+1), at
+		out = append(out, e)
+	}
+	add(run.Event{Kind: run.Planned, Outline: o})
+	add(run.Event{Kind: run.Began, By: "ada"})
+	add(run.Event{Kind: run.Forecast, Due: open.Add(50 * time.Minute)})
+	for b, batch := range o.Batches {
+		add(run.Event{Kind: run.BatchBegan, Batch: b + 1})
+		for i, d := range batch {
+			at = at.Add(100 * time.Millisecond)
+			k, last := b+i, b == 1 && i == len(batch)-1
+			dev := func(e run.Event) { e.Device = d.Name; add(e) }
+			dev(run.Event{Kind: run.Moved, State: run.Checking})
+			if k%100 == 7 {
+				dev(run.Event{Kind: run.Moved, State: run.Blocked, Note: "saved: it has unsaved changes: + lan 4", OK: true})
+				continue
+			}
+			if k == 2 {
+				dev(run.Event{Kind: run.Prechecked, What: "clock", Note: "off by 3m", Waived: "its battery is dead", By: "ada"})
+			}
+			dev(run.Event{Kind: run.Foreseen, OK: true, Lines: []string{"+ log host 198.51.100.14"}})
+			dev(run.Event{Kind: run.Moved, State: run.Recording})
+			dev(run.Event{Kind: run.BackedUp, What: "backups/" + d.Name + "/2026-12-02T013000Z.cfg", Note: strings.Repeat("a", 64)})
+			dev(run.Event{Kind: run.Moved, State: run.Changing})
+			dev(run.Event{Kind: run.Stepped, Step: 1, What: run.StepBegan})
+			at = at.Add(time.Second)
+			switch {
+			case last:
+				dev(run.Event{Kind: run.Moved, State: run.Stranded, Note: "could not be taken back", OK: true})
+				continue
+			case k%100 == 5:
+				dev(run.Event{Kind: run.Moved, State: run.Held, Note: `line 1 of "Log collector" was refused`})
+				dev(run.Event{Kind: run.HoldOpened, Hold: k, Note: `line 1 of "Log collector" was refused`, Lines: []string{"sent: log host 198.51.100.14", "said: no & <room> ]]>"}})
+				dev(run.Event{Kind: run.HoldClosed, Hold: k, Choice: run.BackDevice, By: "ada", Note: "seen before"})
+				dev(run.Event{Kind: run.Moved, State: run.Reverting})
+				dev(run.Event{Kind: run.Moved, State: run.Reverted, Note: "equal to the backup", OK: true})
+				continue
+			}
+			dev(run.Event{Kind: run.Stepped, Step: 1, What: run.StepDone})
+			dev(run.Event{Kind: run.Differs, Lines: []string{"+ log host 198.51.100.14"}})
+			dev(run.Event{Kind: run.Predicted, What: run.AtTheEnd, OK: true})
+			dev(run.Event{Kind: run.Shelved, What: "backups/" + d.Name + "/2026-12-02T013100Z.cfg", Note: strings.Repeat("b", 64), OK: true})
+			dev(run.Event{Kind: run.Moved, State: run.Kept, Note: "kept and saved; as predicted", OK: true})
+		}
+		add(run.Event{Kind: run.BatchEnded, Batch: b + 1})
+	}
+	add(run.Event{Kind: run.Ended})
+	return out
+}
+
+func TestTheReportOfANight(t *testing.T) {
+	m := MorningOf(21, "/ws/quays.runbook", "c0ffee", aNight(24))
+	assert.Equal(t, int(run.NeedsPerson), m.Code)
+	assert.Equal(t, "Of 24 devices, 21 kept, 1 blocked, 1 reverted, 1 stranded. 1 device must be looked at by a person.", m.Outcome)
+	assert.Len(t, m.Devices, 24)
+	assert.Len(t, m.Failures, 3)
+	assert.Equal(t, []Waived{{"clock", "q-0002", "ada", "its battery is dead", true}}, m.Waivers)
+	require.Len(t, m.Decisions, 1)
+	assert.Equal(t, `line 1 of "Log collector" was refused`, m.Decisions[0].Why)
+	assert.Equal(t, "seen before", m.Decisions[0].Reason)
+	assert.InDelta(t, 0.0035, m.Window.Used, 0.001)
+	causes, sites := m.Causes()
+	assert.Len(t, causes, 3)
+	assert.Contains(t, causes, Counted{"saved", 1})
+	assert.Equal(t, 3, sites[0].N+sum(sites[1:]))
+	text := strings.Join(MorningDocument(m), "\n")
+	for _, want := range []string{
+		"# Move the quays\n", "| Change | MSF-2291 |", "| Run by | ada |", "## Left to do\n\n- q-0005 reverted: equal to the backup",
+		"### q-0023: stranded", "said: no & <room> ]]>", "### 21 devices", "+ log host 198.51.100.14", "| gate\\_lan | Gate LAN | 310 | the runbook's own |",
+		"| ada | take back the device | q-0005: line 1 of \"Log collector\" was refused | seen before |", "| clock | q-0002 | ada | its battery is dead | passed by it |",
+		"batch 1    01:30:00", "| q-0000 | ALD | tern | 1 | kept |", "| ops-1 | role is core, wanted quay |", "c0ffee", strings.Repeat("b", 64) + "  q-0000/2026-12-02T013100Z.cfg",
+	} {
+		assert.Contains(t, strings.ReplaceAll(text, time.Date(2026, 12, 2, 1, 30, 0, 0, time.UTC).Local().Format("15:04:05"), "01:30:00"), want)
+	}
+}
+
+func sum(list []Counted) (n int) {
+	for _, c := range list {
+		n += c.N
+	}
+	return n
+}
+
+// What a night that crashed, or of which only a part can be read, came to is said as far
+// as it is known.
+func TestTheReportOfHalfANight(t *testing.T) {
+	all := aNight(24)
+	for i := range all {
+		m := MorningOf(21, "q.runbook", "", all[:i])
+		if i == 0 {
+			assert.Equal(t, "nothing of it can be read", m.Outcome)
+			continue
+		}
+		assert.Contains(t, m.Outcome, "never saw its end")
+		assert.NotContains(t, m.Outcome, "All went as intended")
+		assert.NotEmpty(t, MorningDocument(m))
+		assert.NoError(t, m.JUnit(io.Discard))
+		assert.NoError(t, m.WriteCSV(io.Discard))
+		_, err := json.Marshal(m)
+		assert.NoError(t, err)
+	}
+}
+
+// As pipelines read it: every device once, and what its numbers say is what stands in it.
+func TestJUnit(t *testing.T) {
+	m := MorningOf(21, "q.runbook", "", aNight(24))
+	m.Devices[3].Note = "a control \x1b and ]]> in it"
+	var b strings.Builder
+	require.NoError(t, m.JUnit(&b))
+	var got struct {
+		Tests    int `xml:"tests,attr"`
+		Failures int `xml:"failures,attr"`
+		Errors   int `xml:"errors,attr"`
+		Suites   []struct {
+			Tests int    `xml:"tests,attr"`
+			Stamp string `xml:"timestamp,attr"`
+			Cases []struct {
+				Name    string    `xml:"name,attr"`
+				Time    float64   `xml:"time,attr"`
+				Failure *struct{} `xml:"failure"`
+				Error   *struct{} `xml:"error"`
+			} `xml:"testcase"`
+		} `xml:"testsuite"`
+	}
+	require.NoError(t, xml.Unmarshal([]byte(b.String()), &got))
+	var names []string
+	failures, errors := 0, 0
+	for _, s := range got.Suites {
+		assert.Len(t, s.Cases, s.Tests)
+		_, err := time.Parse("2006-01-02T15:04:05", s.Stamp)
+		assert.NoError(t, err)
+		for _, c := range s.Cases {
+			names = append(names, c.Name)
+			if c.Failure != nil {
+				failures++
+			}
+			if c.Error != nil {
+				errors++
+			}
+		}
+	}
+	assert.Equal(t, 24, got.Tests)
+	assert.Len(t, names, 24)
+	assert.True(t, slices.IsSorted(names))
+	assert.Equal(t, 2, got.Failures)
+	assert.Equal(t, 1, got.Errors)
+	assert.Equal(t, got.Failures, failures)
+	assert.Equal(t, got.Errors, errors)
+}
+
+func TestCSVOfDevices(t *testing.T) {
+	m := MorningOf(21, "q.runbook", "", aNight(24))
+	m.Devices[0].Note = "=cmd()"
+	var b strings.Builder
+	require.NoError(t, m.WriteCSV(&b))
+	rows, err := csv.NewReader(strings.NewReader(b.String())).ReadAll()
+	require.NoError(t, err)
+	assert.Len(t, rows, 25)
+	assert.Equal(t, "'=cmd()", rows[1][6], "no spreadsheet takes it for a formula")
+}
+
+func BenchmarkMorning5000(b *testing.B) {
+	events := aNight(5000)
+	for b.Loop() {
+		m := MorningOf(21, "q.runbook", "", events)
+		MorningDocument(m)
+	}
+}

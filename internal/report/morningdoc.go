@@ -1,0 +1,459 @@
+package report
+
+import (
+	"encoding/csv"
+	"encoding/xml"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"metabasis/internal/core/run"
+	"metabasis/internal/core/runbook"
+)
+
+// MorningDocument is the report as Markdown: what others ask first comes first.
+func MorningDocument(m *Morning) []string {
+	d := &morningDocument{m: m}
+	d.line("# "+inText(m.Title), "", inText(m.Outcome))
+	d.head()
+	d.todo()
+	d.failures()
+	d.changes()
+	d.decisions()
+	d.timeline()
+	d.deviceTable()
+	d.each()
+	d.sums()
+	return d.out
+}
+
+type morningDocument struct {
+	document
+	m *Morning
+}
+
+func stamp(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.Local().Format("Mon 2 Jan 2006 15:04:05")
+}
+
+func hour(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.Local().Format("15:04:05")
+}
+
+func span(d time.Duration) string {
+	if d <= 0 {
+		return ""
+	}
+	return runbook.FormatDuration(d.Round(time.Second))
+}
+
+func (d *morningDocument) head() {
+	m := d.m
+	var rows [][]string
+	add := func(what, text string) {
+		if text != "" {
+			rows = append(rows, []string{what, text})
+		}
+	}
+	add("Night", fmt.Sprintf("%d, %s", m.Night, m.Runbook))
+	add("Change", m.Change)
+	add("Run by", m.By)
+	add("Sealed", m.Sealed)
+	if m.Ended.IsZero() {
+		add("Ran", stamp(m.Began)+" to its last sign of life at "+stamp(m.Last))
+	} else {
+		add("Ran", fmt.Sprintf("%s to %s, %s", stamp(m.Began), hour(m.Ended), span(m.Took())))
+	}
+	if !m.Window.None {
+		text := fmt.Sprintf("%s to %s", stamp(m.Window.Open), hour(m.Window.Close))
+		if m.Window.Reserve > 0 {
+			text += ", the last " + span(m.Window.Reserve) + " kept free for taking back"
+		}
+		add("Window planned", text)
+		if m.Window.Used > 0 {
+			add("Window used", fmt.Sprintf("%.0f %%", 100*m.Window.Used))
+		}
+	}
+	if !m.Likely.IsZero() && !m.Ended.IsZero() {
+		off := m.Ended.Sub(m.Likely)
+		word := "later"
+		if off < 0 {
+			off, word = -off, "earlier"
+		}
+		add("Planned end", fmt.Sprintf("%s; it was over %s %s", hour(m.Likely), span(max(off, time.Second)), word))
+	}
+	add("Devices", fmt.Sprintf("%s in %s; %d of the fleet left out", Count(len(m.Devices), "device"), Count(len(m.Batches), "batch"), len(m.LeftOut)))
+	d.line("")
+	d.table([]string{"", ""}, rows)
+	for _, w := range m.Warnings {
+		d.line("", "- "+inText("Warned before it began: "+w))
+	}
+}
+
+func (d *morningDocument) todo() {
+	d.section("Left to do")
+	if len(d.m.Todo) == 0 {
+		d.line("Nothing.")
+		return
+	}
+	for _, t := range d.m.Todo {
+		d.line("- " + inText(strings.Join(strings.Fields(t), " ")))
+	}
+}
+
+func (d *morningDocument) failures() {
+	if len(d.m.Failures) == 0 {
+		return
+	}
+	d.section("What went wrong")
+	for _, f := range d.m.Failures {
+		d.line("", "### "+inText(fmt.Sprintf("%s: %s", f.Device, f.State)), "", inText(fmt.Sprintf("%s, %s", hour(f.At), f.Why)))
+		if len(f.Evidence) > 0 {
+			d.line("")
+			d.code(f.Evidence)
+		}
+	}
+}
+
+// changes are the differences that devices have in common.
+func (d *morningDocument) changes() {
+	d.section("What is different now")
+	type group struct {
+		lines   []string
+		devices []string
+	}
+	var groups []*group
+	at := map[string]*group{}
+	for _, dev := range d.m.Devices {
+		if dev.Result != run.Kept || len(dev.Differs) == 0 {
+			continue
+		}
+		key := strings.Join(dev.Differs, "\n")
+		if at[key] == nil {
+			at[key] = &group{lines: dev.Differs}
+			groups = append(groups, at[key])
+		}
+		at[key].devices = append(at[key].devices, dev.Name)
+	}
+	if len(groups) == 0 {
+		d.line("Nothing on any device.")
+	}
+	for _, g := range groups {
+		d.line("", "### "+Count(len(g.devices), "device"), "", inText(Some(g.devices, 24)), "")
+		d.code(Folded(g.lines))
+	}
+	var odd [][]string
+	for _, dev := range d.m.Devices {
+		if dev.Prediction == "not kept" {
+			odd = append(odd, []string{dev.Name, Some(dev.Unlike, 6)})
+		}
+	}
+	if len(odd) > 0 {
+		d.line("", "Kept, and not as it was predicted:", "")
+		d.table([]string{"device", "what"}, odd)
+	}
+}
+
+func (d *morningDocument) decisions() {
+	m := d.m
+	if len(m.Values) > 0 {
+		d.section("Values")
+		var rows [][]string
+		for _, v := range m.Values {
+			from := "given"
+			if v.Usual {
+				from = "the runbook's own"
+			}
+			rows = append(rows, []string{v.Name, v.Prompt, v.Value, from})
+		}
+		d.table([]string{"value", "what it is", "was", "from"}, rows)
+	}
+	d.section("Who decided what")
+	if len(m.Decisions)+len(m.Waivers) == 0 {
+		d.line("Nothing had to be decided.")
+		return
+	}
+	if len(m.Decisions) > 0 {
+		var rows [][]string
+		for _, x := range m.Decisions {
+			about := x.Why
+			if x.Device != "" {
+				about = x.Device + ": " + about
+			}
+			rows = append(rows, []string{hour(x.At), x.By, string(x.Choice), about, x.Reason})
+		}
+		d.table([]string{"at", "who", "decided", "about", "why"}, rows)
+	}
+	if len(m.Waivers) > 0 {
+		d.line("", "Prechecks that were waived:", "")
+		var rows [][]string
+		for _, w := range m.Waivers {
+			used := "not needed"
+			if w.Used {
+				used = "passed by it"
+			}
+			rows = append(rows, []string{w.Check, w.On, w.By, w.Reason, used})
+		}
+		d.table([]string{"check", "on", "who", "why", ""}, rows)
+	}
+}
+
+// Shapes are how the states are drawn in a line of text.
+var shapes = map[run.State]rune{run.Checking: '·', run.Recording: '○', run.Armed: '○', run.Changing: '█', run.Verifying: '▓', run.Soaking: '░', run.Held: '■', run.Dark: '▲', run.Reverting: '◄'}
+
+// mostDrawn is how many devices are drawn one by one; with more, their batches are.
+const mostDrawn = 120
+
+func (d *morningDocument) timeline() {
+	const columns = 60
+	m := d.m
+	took := m.Took()
+	if took <= 0 || len(m.Devices) == 0 {
+		return
+	}
+	d.section("Timeline")
+	d.line("One column is "+(took/columns).Round(100*time.Millisecond).String()+
+		"; · checking  ○ backup and timer  █ changing  ▓ verifying  ░ soaking  ■ held  ▲ out of contact  ◄ being taken back.", "")
+	var lines []string
+	lines = append(lines, fmt.Sprintf("%-16s %-*s %s", "", columns-8, hour(m.Began), hour(m.Began.Add(took))))
+	cell := func(t time.Time) int {
+		return min(max(int(float64(columns)*float64(t.Sub(m.Began))/float64(took)), 0), columns-1)
+	}
+	for _, b := range m.Batches {
+		if b.Began.IsZero() {
+			lines = append(lines, fmt.Sprintf("batch %-3d never began", b.Number))
+			continue
+		}
+		lines = append(lines, fmt.Sprintf("batch %-3d  %s to %s, %d of %d kept", b.Number, hour(b.Began), hour(b.Ended), b.Kept, b.Devices))
+		for _, dev := range m.Devices {
+			if dev.Batch != b.Number || len(m.Devices) > mostDrawn && dev.Result == run.Kept {
+				continue
+			}
+			row := []rune(strings.Repeat(" ", columns))
+			for _, s := range dev.Stages {
+				for i := cell(s.From); i <= cell(s.To); i++ {
+					if shape := shapes[s.State]; shape != 0 {
+						row[i] = shape
+					}
+				}
+			}
+			lines = append(lines, fmt.Sprintf("  %-14s %s %s", dev.Name, string(row), dev.Result))
+		}
+	}
+	d.code(lines)
+	var rows [][]string
+	for _, p := range m.Durations() {
+		rows = append(rows, []string{string(p.State), fmt.Sprint(len(p.Times)), span(max(p.Median(), time.Second)), span(max(p.Most(), time.Second))})
+	}
+	d.line("")
+	d.table([]string{"stage", "devices", "in the middle", "longest"}, rows)
+	if causes, sites := m.Causes(); len(causes) > 0 {
+		d.line("")
+		rows = nil
+		for _, c := range causes {
+			rows = append(rows, []string{"cause", c.What, fmt.Sprint(c.N)})
+		}
+		for _, c := range sites {
+			rows = append(rows, []string{"site", c.What, fmt.Sprint(c.N)})
+		}
+		d.table([]string{"failures by", "", "devices"}, rows)
+	}
+}
+
+func (d *morningDocument) deviceTable() {
+	d.section("Every device")
+	var rows [][]string
+	for _, dev := range d.m.Devices {
+		rows = append(rows, []string{dev.Name, dev.Site, dev.Platform, fmt.Sprint(dev.Batch), string(dev.Result), hour(dev.Began), span(dev.Took()),
+			Count(len(dev.Differs), "line"), dev.Prediction})
+	}
+	d.table([]string{"device", "site", "platform", "batch", "result", "began", "took", "differs by", "prediction"}, rows)
+	if len(d.m.LeftOut) == 0 {
+		return
+	}
+	d.line("", "Left out of it:", "")
+	rows = nil
+	for _, l := range d.m.LeftOut {
+		rows = append(rows, []string{l.Device, l.Why})
+	}
+	d.table([]string{"device", "why"}, rows)
+}
+
+// each tells of devices with which something was special.
+func (d *morningDocument) each() {
+	var rows [][]string
+	for _, dev := range d.m.Devices {
+		var marks []string
+		for _, s := range dev.Steps {
+			if s.Mark != run.StepDone && s.Mark != "" {
+				marks = append(marks, fmt.Sprintf("%s: %s", s.Title, s.Mark))
+			}
+		}
+		for _, c := range dev.Checks {
+			if !c.OK {
+				text := "precheck " + c.Name + ": " + c.Note
+				if c.Waived != "" {
+					text += " (waived: " + c.Waived + ")"
+				}
+				marks = append(marks, text)
+			}
+		}
+		if marks = append(marks, dev.Notices...); len(marks) > 0 {
+			rows = append(rows, []string{dev.Name, strings.Join(marks, "; ")})
+		}
+	}
+	if len(rows) > 0 {
+		d.section("Steps and prechecks that were not as usual")
+		d.table([]string{"device", "what"}, rows)
+	}
+}
+
+func (d *morningDocument) sums() {
+	d.section("Checksums")
+	d.line("SHA-256. Of this night's events in the journal:", "")
+	d.code([]string{d.m.Sum})
+	var lines []string
+	for _, dev := range d.m.Devices {
+		if dev.Backup != "" {
+			lines = append(lines, dev.SHA256+"  "+dev.Name+"/"+fileOf(dev.Backup))
+		}
+		if dev.Left != "" {
+			lines = append(lines, dev.LeftSHA256+"  "+dev.Name+"/"+fileOf(dev.Left))
+		}
+	}
+	if len(lines) > 0 {
+		d.line("", "Of the backups, before and after, as sha256sum -c reads them in the directory of the backups:", "")
+		d.code(lines)
+	}
+}
+
+func fileOf(path string) string { return path[strings.LastIndexAny(path, `/\`)+1:] }
+
+// JUnit writes the report as pipelines read results: a suite for each batch, a case for
+// each device. What was taken back, or blocked, has failed; what needs a person is an
+// error; what nobody tried is skipped.
+func (m *Morning) JUnit(w io.Writer) error {
+	type message struct {
+		Message string `xml:"message,attr"`
+		Text    string `xml:",cdata"`
+	}
+	type testcase struct {
+		Name    string   `xml:"name,attr"`
+		Class   string   `xml:"classname,attr"`
+		Time    string   `xml:"time,attr"`
+		Skipped *message `xml:"skipped,omitempty"`
+		Error   *message `xml:"error,omitempty"`
+		Failure *message `xml:"failure,omitempty"`
+	}
+	type suite struct {
+		Name     string     `xml:"name,attr"`
+		Tests    int        `xml:"tests,attr"`
+		Failures int        `xml:"failures,attr"`
+		Errors   int        `xml:"errors,attr"`
+		Skipped  int        `xml:"skipped,attr"`
+		Time     string     `xml:"time,attr"`
+		Stamp    string     `xml:"timestamp,attr,omitempty"`
+		Cases    []testcase `xml:"testcase"`
+	}
+	type suites struct {
+		XMLName  xml.Name `xml:"testsuites"`
+		Name     string   `xml:"name,attr"`
+		Tests    int      `xml:"tests,attr"`
+		Failures int      `xml:"failures,attr"`
+		Errors   int      `xml:"errors,attr"`
+		Time     string   `xml:"time,attr"`
+		Suites   []suite  `xml:"testsuite"`
+	}
+	seconds := func(d time.Duration) string { return fmt.Sprintf("%.3f", max(d, 0).Seconds()) }
+	why := map[string]Failure{}
+	for _, f := range m.Failures {
+		why[f.Device] = f
+	}
+	all := suites{Name: xmlText(m.Title), Time: seconds(m.Took())}
+	for _, b := range m.Batches {
+		s := suite{Name: fmt.Sprintf("batch %d", b.Number), Time: seconds(b.Ended.Sub(b.Began))}
+		if !b.Began.IsZero() {
+			s.Stamp = b.Began.UTC().Format("2006-01-02T15:04:05")
+		}
+		for _, dev := range m.Devices {
+			if dev.Batch != b.Number {
+				continue
+			}
+			c := testcase{Name: dev.Name, Class: strings.Trim(dev.Site+"."+dev.Platform, "."), Time: seconds(dev.Took())}
+			f := why[dev.Name]
+			told := &message{xmlText(string(dev.Result) + ": " + dev.Note), xmlText(strings.Join(append([]string{f.Why}, f.Evidence...), "\n"))}
+			switch {
+			case dev.Result == run.Kept || dev.Result == run.Already:
+				if f.Device != "" { // kept, and not as it was meant to be
+					c.Failure = told
+				}
+			case dev.Result == run.Skipped || dev.Result == run.Waiting:
+				c.Skipped = told
+			case dev.Result == run.Reverted || dev.Result == run.Blocked:
+				c.Failure = told
+			default:
+				c.Error = told
+			}
+			s.Tests++
+			for count, is := range map[*int]bool{&s.Failures: c.Failure != nil, &s.Errors: c.Error != nil, &s.Skipped: c.Skipped != nil} {
+				if is {
+					*count++
+				}
+			}
+			s.Cases = append(s.Cases, c)
+		}
+		all.Tests, all.Failures, all.Errors = all.Tests+s.Tests, all.Failures+s.Failures, all.Errors+s.Errors
+		all.Suites = append(all.Suites, s)
+	}
+	if _, err := io.WriteString(w, xml.Header); err != nil {
+		return err
+	}
+	e := xml.NewEncoder(w)
+	e.Indent("", "  ")
+	if err := e.Encode(all); err != nil {
+		return err
+	}
+	_, err := io.WriteString(w, "\n")
+	return err
+}
+
+// xmlText is a text without what XML cannot have.
+func xmlText(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r < ' ' && r != '\n' && r != '\t' || r == 0xFFFE || r == 0xFFFF || r >= 0xD800 && r <= 0xDFFF {
+			return ' '
+		}
+		return r
+	}, strings.ReplaceAll(s, "]]>", "]] >"))
+}
+
+// WriteCSV writes a line a device.
+func (m *Morning) WriteCSV(w io.Writer) error {
+	c := csv.NewWriter(w)
+	rows := [][]string{{"device", "site", "role", "platform", "batch", "result", "note", "began", "ended", "seconds", "lines_changed", "prediction", "backup", "sha256", "left", "left_sha256"}}
+	iso := func(t time.Time) string {
+		if t.IsZero() {
+			return ""
+		}
+		return t.UTC().Format(time.RFC3339)
+	}
+	for _, d := range m.Devices {
+		rows = append(rows, []string{d.Name, d.Site, d.Role, d.Platform, fmt.Sprint(d.Batch), string(d.Result), d.Note, iso(d.Began), iso(d.Ended),
+			fmt.Sprintf("%.1f", d.Took().Seconds()), fmt.Sprint(len(d.Differs)), d.Prediction, fileOf(d.Backup), d.SHA256, fileOf(d.Left), d.LeftSHA256})
+	}
+	for _, r := range rows {
+		for i, cell := range r { // a spreadsheet takes such a text for a formula
+			if i > 0 && cell != "" && strings.ContainsRune("=+-@\t\r", rune(cell[0])) {
+				r[i] = "'" + cell
+			}
+		}
+	}
+	return c.WriteAll(rows)
+}
