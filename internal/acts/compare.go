@@ -5,9 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"metabasis/internal/core/config"
@@ -50,6 +52,9 @@ func (c *Comparison) Unknown() bool {
 // for what was before it, or "after night 21". A record is compared with a record, or with
 // now.
 func (d *Desk) Compare(ctx context.Context, a, b string) (*Comparison, error) {
+	if recA, recB, err := d.Records().Both(a, b); err == nil {
+		return d.CompareRecords(ctx, &recA, &recB)
+	}
 	recA, errA := d.Records().Get(a)
 	if errA != nil && !errors.Is(errA, store.ErrNoRecord) {
 		return nil, errA
@@ -61,10 +66,10 @@ func (d *Desk) Compare(ctx context.Context, a, b string) (*Comparison, error) {
 	if isRecord && b == Now {
 		return d.compareNow(ctx, &recA)
 	}
-	recB, errB := d.Records().Get(b)
+	_, errB := d.Records().Get(b)
 	switch {
-	case isRecord && errB == nil:
-		return d.CompareRecords(ctx, &recA, &recB)
+	case isRecord && errB != nil && !errors.Is(errB, store.ErrNoRecord):
+		return nil, errB
 	case isRecord:
 		return nil, fmt.Errorf("%s is a record, and %s is none; a record is compared with another, or with %s", a, b, Now)
 	case errB == nil:
@@ -85,14 +90,25 @@ func (d *Desk) CompareRecords(ctx context.Context, a, b *record.Record) (*Compar
 		was[dev.Device] = dev
 	}
 	cache := &configs{d: d}
+	out.Devices = make([]record.Differing, len(b.Devices))
+	var all sync.WaitGroup
+	share := max(1, (len(b.Devices)+runtime.GOMAXPROCS(0)-1)/runtime.GOMAXPROCS(0))
+	for from := 0; from < len(b.Devices); from += share {
+		all.Go(func() {
+			for i := from; i < min(from+share, len(b.Devices)); i++ {
+				is := b.Devices[i]
+				before, both := was[is.Device]
+				if !both {
+					out.Devices[i] = onlyIn(is.Device, b.Name)
+					continue
+				}
+				out.Devices[i] = cache.compare(before, is, foreseen)
+			}
+		})
+	}
+	all.Wait()
 	for _, is := range b.Devices {
-		before, both := was[is.Device]
 		delete(was, is.Device)
-		if !both {
-			out.Devices = append(out.Devices, onlyIn(is.Device, b.Name))
-			continue
-		}
-		out.Devices = append(out.Devices, cache.compare(before, is, foreseen))
 	}
 	for _, dev := range a.Devices {
 		if _, left := was[dev.Device]; left {

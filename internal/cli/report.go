@@ -29,7 +29,9 @@ the stages took, and the failures by cause and by site.
 
 At its end a night writes report.md and report.json into its folder by itself.`,
 		Args: cobra.MinimumNArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error { return a.report(cmd.Context(), args[0], args[1:], draws) },
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.report(cmd.Context(), args[0], args[1:], draws)
+		},
 	}
 	cmd.Flags().StringArrayVar(&draws, "draw", nil, "draw it into FILE.svg or FILE.pdf; may be given many times")
 	return cmd

@@ -103,47 +103,120 @@ var ErrNoRecord = errors.New("there is no such record")
 const mostRecord = 1 << 30
 
 // Get reads a record. Of a device that stands in it twice, the later counts.
-func (r Records) Get(name string) (rec record.Record, err error) {
-	data, err := textfile.Bytes(r.file(name), mostRecord)
-	if errors.Is(err, fs.ErrNotExist) {
-		return rec, fmt.Errorf("%s: %w", name, ErrNoRecord)
-	}
+func (r Records) Get(name string) (record.Record, error) {
+	rec, devices, err := r.read(name)
 	if err != nil {
-		return rec, fmt.Errorf("record %s: %w", name, err)
+		return rec, err
 	}
-	head, rest, _ := bytes.Cut(data, []byte("\n"))
-	if err := json.Unmarshal(head, &rec); err != nil {
-		return rec, fmt.Errorf("record %s is damaged: its first line does not say what it is: %w", name, err)
+	return rec, fill(&rec, devices)
+}
+
+// Both reads two records to be compared: tables that are the same in both, to the byte, are
+// left out of both, since they need not even be taken apart.
+func (r Records) Both(a, b string) (recA, recB record.Record, err error) {
+	var devA, devB []rawDevice
+	var errA, errB error
+	var both sync.WaitGroup
+	both.Go(func() { recA, devA, errA = r.read(a) })
+	both.Go(func() { recB, devB, errB = r.read(b) })
+	both.Wait()
+	if err := errors.Join(errA, errB); err != nil {
+		return recA, recB, err
 	}
-	lines := bytes.Split(bytes.TrimRight(rest, "\n"), []byte("\n"))
-	devices, wrong := make([]record.Device, len(lines)), make([]error, len(lines))
+	at := map[string]int{}
+	for i, d := range devA {
+		at[d.Device.Device] = i
+	}
+	for _, d := range devB {
+		i, known := at[d.Device.Device]
+		if !known {
+			continue
+		}
+		for name, raw := range d.Tables {
+			if bytes.Equal(raw, devA[i].Tables[name]) {
+				delete(d.Tables, name)
+				delete(devA[i].Tables, name)
+			}
+		}
+	}
+	return recA, recB, errors.Join(fill(&recA, devA), fill(&recB, devB))
+}
+
+// rawDevice is a device whose tables were not taken apart.
+type rawDevice struct {
+	record.Device
+	Tables map[string]json.RawMessage `json:"tables"` // before those of the device
+}
+
+// fill takes the tables of a record's devices apart.
+func fill(rec *record.Record, devices []rawDevice) error {
+	rec.Devices = make([]record.Device, len(devices))
+	wrong := make([]error, len(devices))
+	shared(len(devices), func(i int) {
+		rec.Devices[i] = devices[i].Device
+		for name, raw := range devices[i].Tables {
+			var rows []record.Row
+			if err := json.Unmarshal(raw, &rows); err != nil {
+				wrong[i] = fmt.Errorf("record %s is damaged: %s of %s: %w", rec.Name, name, devices[i].Device.Device, err)
+			}
+			if rec.Devices[i].Tables == nil {
+				rec.Devices[i].Tables = map[string][]record.Row{}
+			}
+			rec.Devices[i].Tables[name] = rows
+		}
+	})
+	return errors.Join(wrong...)
+}
+
+// shared does something for each of n, on all processors.
+func shared(n int, do func(i int)) {
 	var all sync.WaitGroup
-	share := max(1, (len(lines)+runtime.GOMAXPROCS(0)-1)/runtime.GOMAXPROCS(0))
-	for from := 0; from < len(lines); from += share {
+	share := max(1, (n+runtime.GOMAXPROCS(0)-1)/runtime.GOMAXPROCS(0))
+	for from := 0; from < n; from += share {
 		all.Go(func() {
-			for i := from; i < min(from+share, len(lines)); i++ {
-				if len(lines[i]) > 0 {
-					wrong[i] = json.Unmarshal(lines[i], &devices[i])
-				}
+			for i := from; i < min(from+share, n); i++ {
+				do(i)
 			}
 		})
 	}
 	all.Wait()
+}
+
+// read reads a record, with its devices as they stand in it.
+func (r Records) read(name string) (rec record.Record, out []rawDevice, err error) {
+	data, err := textfile.Bytes(r.file(name), mostRecord)
+	if errors.Is(err, fs.ErrNotExist) {
+		return rec, nil, fmt.Errorf("%s: %w", name, ErrNoRecord)
+	}
+	if err != nil {
+		return rec, nil, fmt.Errorf("record %s: %w", name, err)
+	}
+	head, rest, _ := bytes.Cut(data, []byte("\n"))
+	if err := json.Unmarshal(head, &rec); err != nil {
+		return rec, nil, fmt.Errorf("record %s is damaged: its first line does not say what it is: %w", name, err)
+	}
+	lines := bytes.Split(bytes.TrimRight(rest, "\n"), []byte("\n"))
+	devices, wrong := make([]rawDevice, len(lines)), make([]error, len(lines))
+	shared(len(lines), func(i int) {
+		if len(lines[i]) > 0 {
+			wrong[i] = json.Unmarshal(lines[i], &devices[i])
+		}
+	})
 	at := map[string]int{}
 	for i, d := range devices {
-		switch j, again := at[d.Device]; {
+		switch j, again := at[d.Device.Device]; {
 		case wrong[i] != nil && i == len(lines)-1 && !bytes.HasSuffix(data, []byte("\n")): // it was being written
 		case wrong[i] != nil:
-			return rec, fmt.Errorf("record %s is damaged: line %d: %w", name, i+2, wrong[i])
-		case d.Device == "":
+			return rec, nil, fmt.Errorf("record %s is damaged: line %d: %w", name, i+2, wrong[i])
+		case d.Device.Device == "":
 		case again:
-			rec.Devices[j] = d
+			out[j] = d
 		default:
-			at[d.Device] = len(rec.Devices)
-			rec.Devices = append(rec.Devices, d)
+			at[d.Device.Device] = len(out)
+			out = append(out, d)
 		}
 	}
-	return rec, nil
+	return rec, out, nil
 }
 
 // List lists the records, the newest first, without their devices. What cannot be read is

@@ -28,15 +28,15 @@ import (
 // where nothing is printed. A value that the device does not tell is nil.
 type Reader struct {
 	Command `yaml:",inline"`
-	Title   string            `yaml:"title"`
-	Row     Pattern           `yaml:"row"`
-	Skip    []Pattern         `yaml:"skip"`   // headings, and what else is no row
-	None    Pattern           `yaml:"none"`   // what says that there is nothing
-	Silent  bool              `yaml:"silent"` // an empty table prints nothing at all
+	Title   string    `yaml:"title"`
+	Row     Pattern   `yaml:"row"`
+	Skip    []Pattern `yaml:"skip"`   // headings, and what else is no row
+	None    Pattern   `yaml:"none"`   // what says that there is nothing
+	Silent  bool      `yaml:"silent"` // an empty table prints nothing at all
 	// Momentary tables say what is so at the moment, such as who is logged in: they are in
 	// a record only where they are asked for by name.
-	Momentary bool `yaml:"momentary"`
-	Columns map[string]Column `yaml:"columns"`
+	Momentary bool              `yaml:"momentary"`
+	Columns   map[string]Column `yaml:"columns"`
 	// Where the platform is not worked over a terminal: the path of the one row, or that of
 	// each of many.
 	Get   string   `yaml:"get"`
