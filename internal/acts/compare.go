@@ -18,6 +18,7 @@ import (
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/report"
 	"metabasis/internal/store"
+	"metabasis/internal/workspace"
 )
 
 // Now is what devices are compared with as they are.
@@ -270,8 +271,8 @@ func (d *Desk) CompareNight(ctx context.Context, id int64) (*Comparison, error) 
 	if err != nil {
 		return nil, err
 	}
-	before, errA := d.Records().Get(NightRecord(id, false))
-	after, errB := d.Records().Get(NightRecord(id, true))
+	before, errA := d.Records().Get(workspace.RecordName(id, run.Before))
+	after, errB := d.Records().Get(workspace.RecordName(id, run.After))
 	for _, err := range []error{errA, errB} {
 		if err != nil && !errors.Is(err, store.ErrNoRecord) {
 			return nil, err
@@ -310,14 +311,6 @@ func (d *Desk) CompareNight(ctx context.Context, id int64) (*Comparison, error) 
 	}
 	out.Note = report.NotCompared(untouched)
 	return out, nil
-}
-
-// NightRecord is the name of the record of a night, of before it or after.
-func NightRecord(id int64, after bool) string {
-	if after {
-		return fmt.Sprintf("night-%d-after", id)
-	}
-	return fmt.Sprintf("night-%d-before", id)
 }
 
 // compareNow compares a record with its devices as they are now.

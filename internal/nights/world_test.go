@@ -21,6 +21,7 @@ import (
 
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/plan"
+	"metabasis/internal/core/record"
 	"metabasis/internal/core/run"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/device"
@@ -108,6 +109,7 @@ type world struct {
 	wait      bool
 	rehearsed func(device string) *run.Earlier
 	asleep    func() time.Duration
+	record    func(phase string, d record.Device) error
 	drawn     *sim.Manners // of its dunlins, when it has any
 	loose     bool         // the order of lines that have none is not held against the truth
 	misled    bool         // its profile is wrong in one place: what is said must be true all the same
@@ -254,7 +256,10 @@ func (w *world) runTo(ctx context.Context, who person) error {
 		backups = w.store
 	}
 	r := run.New(w.plan, run.Options{Connector: w.connector(), Backups: backups, Journal: w.journal, Unattended: who == nil, By: "test",
-		Remnants: w.remnants, Claim: w.claim, Wait: w.wait, Rehearsed: w.rehearsed, Asleep: w.asleep})
+		Remnants: w.remnants, Claim: w.claim, Wait: w.wait, Rehearsed: w.rehearsed, Asleep: w.asleep, Record: w.record,
+		Shelve: func(device, text string, at time.Time) (run.Backup, error) {
+			return store.Backups{Dir: filepath.Join(w.dir, "left"), Origin: "after"}.Put(device, text, at)
+		}})
 	w.started, w.seen = time.Now(), nil
 	done := make(chan error, 1)
 	go func() { done <- r.Go(ctx) }()

@@ -90,6 +90,11 @@ func tell(e run.Event) string {
 			return "backup: identical to " + e.What
 		}
 		return "backup: " + e.What
+	case run.Recorded:
+		if !e.OK {
+			return "what was recorded " + e.What + " could not be kept: " + e.Note
+		}
+		return "recorded " + e.What + ": " + strings.Join(e.Lines, ", ")
 	case run.Shelved:
 		if !e.OK {
 			return "what it is left with could not be put on the shelf: " + e.Note

@@ -68,6 +68,12 @@ func LinesOf(p *plan.Plan, t *plan.Target) []string {
 		}
 		out = append(out, "")
 	}
+	if len(t.Record.Tables) > 0 {
+		out = append(out, "Recorded before and after: "+strings.Join(t.Record.Tables, ", ")+".")
+	}
+	if len(t.Record.Compare) > 0 {
+		out = append(out, "Kept only with "+t.Record.String()+".")
+	}
 	if p.Soak > 0 {
 		out = append(out, "Then a soak of "+runbook.FormatDuration(p.Soak)+".")
 	}

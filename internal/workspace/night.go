@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"metabasis/internal/core/plan"
+	"metabasis/internal/core/record"
 	"metabasis/internal/core/run"
 	"metabasis/internal/device"
 	"metabasis/internal/device/profile"
@@ -156,7 +157,7 @@ func (n *Night) Begin(ctx context.Context, wait bool, say func(string)) error {
 	if before != nil {
 		_ = before.Close()
 	}
-	o := run.Options{Connector: n.Connector, Backups: n.w.Backups(fmt.Sprintf("night %d", n.ID)), Shelve: n.w.Backups(fmt.Sprintf("night %d, after", n.ID)).Put,
+	o := run.Options{Connector: n.Connector, Backups: n.w.Backups(fmt.Sprintf("night %d", n.ID)), Shelve: n.w.Backups(fmt.Sprintf("night %d, after", n.ID)).Put, Record: n.record,
 		Unattended: n.unattended, By: n.by, Wait: wait, Remnants: n.remnants(ctx), Rehearsed: n.rehearsed(ctx), Sealed: n.sealed, Asleep: asleep}
 	if n.claims != nil {
 		n.claims.TakeAll(n.keysOf(ctx))
@@ -170,6 +171,15 @@ func (n *Night) Begin(ctx context.Context, wait bool, say func(string)) error {
 	n.Run = run.New(n.Plan, o)
 	return nil
 }
+
+// record implements run.Options.Record.
+func (n *Night) record(phase string, d record.Device) error {
+	rec := record.Record{Name: RecordName(n.ID, phase), At: n.head.Began, By: n.by, Of: fmt.Sprintf("night %d, %s", n.ID, phase)}
+	return n.w.Records().Add(rec, d)
+}
+
+// RecordName is the name of the record that a night takes, before its changes or after.
+func RecordName(night int64, phase string) string { return fmt.Sprintf("night-%d-%s", night, phase) }
 
 // take locks the workspace's journal, which has one writer, and opens the claims on
 // devices of this machine.

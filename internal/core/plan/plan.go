@@ -132,6 +132,7 @@ type Plan struct {
 	Waivers    []Waiver
 	Timer      runbook.Timer
 	Soak       time.Duration
+	Record     runbook.Recording
 	Unattended runbook.Unattended
 	StepTitles []string
 	Values     []Value
@@ -177,6 +178,8 @@ type Target struct {
 	place  place
 	// Secrets are values in its lines that are shown nowhere.
 	Secrets []string
+	// Record is what of the runbook's recording its platform reads.
+	Record runbook.Recording
 }
 
 // Step is a step rendered for one device. What depends on the device is known once it
@@ -277,7 +280,7 @@ func Make(rb *runbook.Runbook, f *fleet.Fleet, answers map[string]string, traits
 	}
 	p := &Plan{
 		Title: rb.Title, Change: rb.Change, Window: window, Rules: rb.Batches, Prechecks: rb.Prechecks,
-		Timer: rb.Timer, Soak: rb.Soak, Unattended: rb.Unattended,
+		Timer: rb.Timer, Soak: rb.Soak, Record: rb.Record, Unattended: rb.Unattended,
 	}
 	for _, s := range rb.Steps {
 		p.StepTitles = append(p.StepTitles, s.Title)
@@ -379,7 +382,7 @@ func (m *maker) targets(f *fleet.Fleet, p *Plan) (in []*Target) {
 		}
 		t := &Target{Device: d, Env: env, Traits: m.traits[d.Platform], Above: f.Above(d), Secrets: m.secrets}
 		t.ClearText = t.Traits.ClearText && d.Protocol == "" || d.Protocol == "telnet"
-		t.Mate = mates[d.Name]
+		t.Mate, t.Record = mates[d.Name], m.records(t)
 		for i, s := range m.rb.Steps {
 			if step, ok := m.step(t, s, i+1); ok {
 				step.Was = past[i]

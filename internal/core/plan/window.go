@@ -113,8 +113,12 @@ func (t *Target) Work(soak time.Duration) (usual, worst time.Duration) {
 		u, w := t.stepWork(i)
 		usual, worst = usual+u, worst+w
 	}
-	closing := 6 * t.Traits.Command // read, disarm, look, save, compare twice
-	return usual + soak + closing, worst + soak + closing
+	closing := time.Duration(6+2*len(t.Record.Reads())) * t.Traits.Command // read, disarm, look, save, compare twice; and records
+	usual, worst = usual+soak+closing, worst+soak+closing
+	if len(t.Record.Compare) > 0 {
+		usual, worst = usual+t.Record.Within/expected, worst+t.Record.Within
+	}
+	return usual, worst
 }
 
 func (t *Target) stepWork(i int) (usual, worst time.Duration) {

@@ -2,8 +2,12 @@ package run
 
 import (
 	"fmt"
+	"path/filepath"
 	"slices"
+	"strings"
+	"time"
 
+	"metabasis/internal/core/record"
 	"metabasis/internal/core/runbook"
 )
 
@@ -25,7 +29,148 @@ func (w *worker) record() error {
 			}
 		}
 	}
+	for _, name := range w.t.Record.Reads() {
+		if _, known := w.recorded[name]; known {
+			continue
+		}
+		v, err := w.ses.Read(w.ctx, name)
+		if err != nil {
+			return fmt.Errorf("recording %s before the change: %w", name, err)
+		}
+		w.recorded[name] = v
+	}
 	return nil
+}
+
+// Phases of a record.
+const (
+	Before = "before"
+	After  = "after"
+)
+
+// keepRecord keeps what was read for the runbook's record. Backup is where the
+// configuration is.
+func (w *worker) keepRecord(phase string, tables map[string]any, wrong map[string]string, b Backup) error {
+	if w.r.opts.Record == nil || len(w.t.Record.Tables) == 0 {
+		return nil
+	}
+	d := record.Device{Device: w.name(), Platform: w.t.Device.Platform, Site: w.t.Device.Site, At: time.Now(), Wrong: wrong}
+	for _, name := range w.t.Record.Tables {
+		v, read := tables[name]
+		switch {
+		case name == runbook.ConfigTable:
+			d.Backup, d.SHA256 = filepath.Base(b.Path), b.SHA256
+			if b.Path == "" {
+				d.Backup = ""
+			}
+		case read:
+			if d.Tables == nil {
+				d.Tables = map[string][]record.Row{}
+			}
+			d.Tables[name] = w.maskRows(record.Rows(v))
+		}
+	}
+	err := w.r.opts.Record(phase, d)
+	e := Event{Kind: Recorded, What: phase, Lines: w.t.Record.Tables, OK: err == nil}
+	if err != nil {
+		e.Note = err.Error()
+	}
+	w.emit(e)
+	return err
+}
+
+// maskRows are rows without secrets.
+func (w *worker) maskRows(rows []record.Row) []record.Row {
+	out := make([]record.Row, len(rows))
+	for i, r := range rows {
+		out[i] = make(record.Row, len(r))
+		for c, v := range r {
+			if text, ok := v.(string); ok {
+				v = w.maskText(text)
+			}
+			out[i][c] = v
+		}
+	}
+	return out
+}
+
+// asRecorded waits until the tables that are compared are as they were before the change:
+// without a loss, or without any difference, as the runbook says.
+func (w *worker) asRecorded() *trouble {
+	r := w.t.Record
+	if len(r.Compare) == 0 || w.recorded == nil {
+		return nil
+	}
+	w.move(Verifying, "comparing "+strings.Join(r.Compare, ", "))
+	if err := w.guard(len(w.t.Steps), r.Within); err != nil {
+		return faced("extending the timer", err)
+	}
+	by := time.Now().Add(r.Within)
+	last := ""
+	for {
+		lost, err := w.unlikeRecorded()
+		if err != nil {
+			return faced("comparing with what was recorded", err)
+		}
+		if len(lost) == 0 {
+			w.emit(Event{Kind: Expected, What: r.String(), OK: true})
+			return nil
+		}
+		if text := strings.Join(lost, "; "); text != last {
+			w.emit(Event{Kind: Expected, What: r.String(), Note: text, Due: by})
+			last = text
+		}
+		left := time.Until(by)
+		if left <= 0 {
+			return &trouble{why: "what was recorded before the change is not so any more: " + lost[0], evidence: lost, err: &Unclear{Asked: r.String(), Got: last}}
+		}
+		if err := w.sleep(min(left, pollEvery(r.Within))); err != nil {
+			return faced("waiting", err)
+		}
+	}
+}
+
+// unlikeRecorded tells how the tables that are compared differ from what was recorded, as
+// far as it counts.
+func (w *worker) unlikeRecorded() (out []string, err error) {
+	for _, name := range w.t.Record.Compare {
+		v, err := w.ses.Read(w.ctx, name)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+		was := record.Device{Tables: map[string][]record.Row{name: record.Rows(w.recorded[name])}}
+		is := record.Device{Tables: map[string][]record.Row{name: record.Rows(v)}}
+		for _, c := range record.Tables(was, is, func(string) record.Manner { return w.t.Traits.Tables[name].Manner }) {
+			if !w.t.Record.Loss || c.Kind == record.Gone {
+				out = append(out, w.maskText(c.String()))
+			}
+		}
+	}
+	return out, nil
+}
+
+// recordAfter reads what the runbook records once more. The device is kept by then: what
+// cannot be read any more is said in the record, and changes nothing.
+func (w *worker) recordAfter(left Backup) {
+	if w.r.opts.Record == nil || len(w.t.Record.Tables) == 0 {
+		return
+	}
+	tables, wrong := map[string]any{}, map[string]string{}
+	for _, name := range w.t.Record.Tables {
+		if name == runbook.ConfigTable {
+			continue
+		}
+		v, err := w.ses.Read(w.ctx, name)
+		if err != nil {
+			wrong[name] = w.maskText(err.Error())
+			if !answered(err) {
+				break
+			}
+			continue
+		}
+		tables[name] = v
+	}
+	_ = w.keepRecord(After, tables, wrong, left) // it is told
 }
 
 // asBefore tells how a table differs from what it was before the change.

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"metabasis/internal/core/plan"
+	"metabasis/internal/core/record"
 )
 
 // Options are what a run needs from outside.
@@ -33,6 +34,9 @@ type Options struct {
 	Sealed func(device string) (Sealed, bool)
 	// Shelve keeps what the night left on a device that is kept; nil keeps nothing.
 	Shelve func(device, text string, at time.Time) (Backup, error)
+	// Record keeps what the runbook records of a device, [Before] its change or [After] it;
+	// nil keeps nothing.
+	Record func(phase string, d record.Device) error
 	// Asleep is how long this machine has been suspended, in all: measured time stands still
 	// meanwhile. nil is a machine that never is.
 	Asleep func() time.Duration

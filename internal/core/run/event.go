@@ -63,6 +63,7 @@ const (
 	Prechecked Kind = "precheck"  // Device, What, OK, Note, Waived (the reason) and By
 	BackedUp   Kind = "backup"    // Device, What (path), Note (SHA-256), OK when an identical one was there
 	Shelved    Kind = "shelved"   // Device, What (path), Note (SHA-256), OK: what the night left on it; not OK, Note: why it could not be kept
+	Recorded   Kind = "recorded"  // Device, What (Before or After), Lines: the tables; not OK, Note: why it could not be kept
 	Intent     Kind = "intent"    // Device, What, Step, Lines, For: durable before it is acted on
 	Sent       Kind = "sent"      // Device, Step, Line (from 1), Lines (the one line)
 	Refusal    Kind = "refusal"   // Device, Step, Line, Lines (the one line), Note (what it said)

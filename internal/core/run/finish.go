@@ -51,23 +51,24 @@ func (w *worker) finish() *trouble {
 				evidence: d.Lines(w.t.Masked), err: &Unclear{Asked: string(which), Got: d.String()}}
 		}
 	}
-	w.shelve(left)
+	w.recordAfter(w.shelve(left))
 	w.end(Kept, w.keptNote())
 	return nil
 }
 
 // shelve keeps what the night left on the device, for the day on which it is to be taken
 // back or compared with. The device is kept whether or not that can be written.
-func (w *worker) shelve(text string) {
+func (w *worker) shelve(text string) Backup {
 	if w.r.opts.Shelve == nil {
-		return
+		return Backup{}
 	}
 	b, err := w.r.opts.Shelve(w.name(), text, time.Now())
 	if err != nil {
 		w.emit(Event{Kind: Shelved, Note: err.Error()})
-		return
+		return Backup{}
 	}
 	w.emit(Event{Kind: Shelved, What: b.Path, Note: b.SHA256, OK: true})
+	return b
 }
 
 // disarm takes the timer off the clock and proves it by looking (law 4).

@@ -25,6 +25,9 @@ func (w *worker) forward() *trouble {
 		}
 		w.at.soaked = true
 	}
+	if tr := w.asRecorded(); tr != nil {
+		return tr
+	}
 	return w.finish()
 }
 

@@ -322,6 +322,10 @@ func (d *Device) apply(e Event) {
 		} else {
 			d.Notices = append(slices.Clone(d.Notices), "what it is left with could not be put on the shelf: "+e.Note)
 		}
+	case Recorded:
+		if !e.OK {
+			d.Notices = append(slices.Clone(d.Notices), "what was recorded "+e.What+" could not be kept: "+e.Note)
+		}
 	case Intent:
 		if e.What == ToSend || e.What == ToRestore && e.Step > 0 {
 			d.Line, d.Lines = 0, len(e.Lines)

@@ -341,7 +341,13 @@ func (w *worker) backUp() error {
 		return err
 	}
 	e := Event{Kind: BackedUp, Device: w.name(), What: b.Path, Note: b.SHA256, OK: b.Same}
-	return w.r.rec.intend(e)
+	if err := w.r.rec.intend(e); err != nil {
+		return err
+	}
+	if err := w.keepRecord(Before, w.recorded, nil, b); err != nil {
+		return fmt.Errorf("its record cannot be kept: %w", err)
+	}
+	return nil
 }
 
 var errNotPending = errors.New("no rollback timer is pending")

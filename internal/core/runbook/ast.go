@@ -16,6 +16,7 @@ type Runbook struct {
 	Scope      []*Cond // all must hold
 	Batches    Batches
 	Prechecks  []Precheck
+	Record     Recording
 	Timer      Timer
 	Steps      []Step
 	Soak       time.Duration

@@ -74,6 +74,7 @@ func (rb *Runbook) Compile(s Schema) error {
 		c.step(&rb.Steps[i], fields, full)
 	}
 	c.timer()
+	c.recording()
 	return c.list.Err()
 }
 

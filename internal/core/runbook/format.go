@@ -114,7 +114,7 @@ func (f *formatter) layout(n *node, level int) string {
 	}
 	if level == 0 {
 		switch key.text {
-		case "timer", "unattended":
+		case "timer", "record", "unattended":
 			return pad(key.text, keyWidth+2) + rest
 		}
 		return key.text + " " + rest

@@ -55,7 +55,12 @@ func (p *parser) anotherKind(root *node) *problem.Problem {
 
 // sections are the words a line at the left edge may start with, in the order
 // they are best written.
-var sections = []string{"runbook", "ask", "scope", "batches", "precheck", "timer", "step", "finish", "unattended"}
+var sections = []string{"runbook", "ask", "scope", "batches", "precheck", "record", "timer", "step", "finish", "unattended"}
+
+// standsIn are the sections of entries that are taken for sections when they are not
+// indented.
+var standsIn = map[string]string{"change": "runbook", "window": "runbook", "reserve": "runbook", "sizes": "batches", "together": "batches",
+	"soak": "finish", "compare": "finish", "expect": "its step", "want": "its step", "send": "its step", "undo": "its step", "restore": "its step"}
 
 func (p *parser) sections(root *node) {
 	if len(root.children) == 0 {
@@ -108,17 +113,23 @@ func (p *parser) section(name string, n *node, c *cursor) {
 		for _, e := range n.children {
 			p.precheck(e)
 		}
+	case "record":
+		p.recording(n, c)
 	case "timer":
 		p.timer(n, c)
 	case "step":
 		p.step(n, c)
 	case "finish":
 		c.end()
-		p.entries(n, map[string]entryFunc{"soak": func(n *node, c *cursor) { p.rb.Soak = c.duration("3m"); c.end() }})
+		p.entries(n, map[string]entryFunc{"soak": func(n *node, c *cursor) { p.rb.Soak = c.duration("3m"); c.end() }, "compare": p.comparing})
 	case "unattended":
 		p.unattended(n, c)
 	default:
-		p.at(n, n.col(0), problem.OneOf(name, sections), "unknown section %q", name)
+		hint := problem.OneOf(name, sections)
+		if in, is := standsIn[name]; is {
+			hint = "it under " + in + ", indented by two spaces"
+		}
+		p.at(n, n.col(0), hint, "unknown section %q", name)
 	}
 }
 
