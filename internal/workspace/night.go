@@ -412,6 +412,8 @@ const lockFile = "metabasis.lock"
 type Past struct {
 	store.NightHead
 	Night run.Night // what of it can be read
+	// Events are what it is a fold of.
+	Events []run.Event
 }
 
 // Listed lists the nights of the workspace, newest first, without reading their events;
@@ -468,7 +470,7 @@ func (w *Workspace) Past(ctx context.Context, id int64) (Past, error) {
 	}
 	p := Past{NightHead: heads[i].NightHead}
 	events, err := j.Events(ctx, id)
-	p.Night = run.Fold(run.Night{}, events...)
+	p.Night, p.Events = run.Fold(run.Night{}, events...), events
 	if p.Damage == nil {
 		p.Damage = err
 	}

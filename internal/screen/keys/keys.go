@@ -42,30 +42,40 @@ var (
 
 // The keys of views.
 var (
-	Open     = bind("Enter", "open, or do, what is under the cursor", "enter")
-	Need     = bind("!", "the next that needs you", "!")
-	Fold     = bind("f", "fold to a cell a device, or unfold", "f")
-	Pane     = bind("Tab", "what stands beside the list, in full", "tab")
-	Console  = bind("c", "work the device by hand", "c")
-	Begin    = bind("B", "begin the night; asks first", "B")
-	Predict  = bind("p", "rehearse: reach and check the devices, back them up, and compute what will change; changes nothing", "p")
-	Differs  = bind("v", "lines, or the difference that they make", "v")
-	Waive    = bind("W", "waive a precheck on a device; asks first", "W")
-	Values   = bind("V", "give the values of the runbook anew, before the night begins", "V")
-	Reach    = bind("r", "reach the devices that are marked, else all", "r")
-	Again    = bind("R", "reach those again that were not reached", "R")
-	HostKeys = bind("K", "see and accept new host keys", "K")
-	Table    = bind("t", "read a table from the devices that are marked, else all", "t")
-	Mark     = bind("m", "mark, or unmark", "m")
-	Range    = bind("M", "mark from the last mark to here", "M")
-	Where    = bind("=", "mark where a condition holds", "=")
-	Unmark   = bind("x", "take all marks away", "x")
-	Order    = bind("o", "the next order or grouping", "o")
-	Save     = bind("s", "save: the marks as a selection, a table as CSV", "s")
-	Settle   = bind("S", "say that you have seen to it", "S")
-	Edit     = bind("e", "edit the runbook in your own editor", "e")
-	Insert   = bind("i", "insert a step to begin with", "i")
-	Choose   = bind("1…9", "choose an answer", "1", "2", "3", "4", "5", "6", "7", "8", "9")
+	Open       = bind("Enter", "open, or do, what is under the cursor", "enter")
+	Need       = bind("!", "the next that needs you", "!")
+	Fold       = bind("f", "fold to a cell a device, or unfold", "f")
+	Pane       = bind("Tab", "what stands beside the list, in full", "tab")
+	Console    = bind("c", "work the device by hand", "c")
+	Begin      = bind("B", "begin the night; asks first", "B")
+	Predict    = bind("p", "rehearse: reach and check the devices, back them up, and compute what will change; changes nothing", "p")
+	Differs    = bind("v", "lines, or the difference that they make", "v")
+	Waive      = bind("W", "waive a precheck on a device; asks first", "W")
+	Values     = bind("V", "give the values of the runbook anew, before the night begins", "V")
+	Reach      = bind("r", "reach the devices that are marked, else all", "r")
+	Again      = bind("R", "reach those again that were not reached", "R")
+	HostKeys   = bind("K", "see and accept new host keys", "K")
+	Table      = bind("t", "read a table from the devices that are marked, else all", "t")
+	Mark       = bind("m", "mark, or unmark", "m")
+	Range      = bind("M", "mark from the last mark to here", "M")
+	Where      = bind("=", "mark where a condition holds", "=")
+	Unmark     = bind("x", "take all marks away", "x")
+	Order      = bind("o", "the next order or grouping", "o")
+	Save       = bind("s", "save: the marks as a selection, a table as CSV", "s")
+	Settle     = bind("S", "say that you have seen to it", "S")
+	Edit       = bind("e", "edit the runbook in your own editor", "e")
+	Insert     = bind("i", "insert a step to begin with", "i")
+	Play       = bind("P", "play a past night again; let it stand, or go on", "P")
+	EventBack  = bind(",", "played again: an event back", ",")
+	EventOn    = bind(".", "an event on", ".")
+	MinuteBack = bind("<", "played again: a minute back", "<")
+	MinuteOn   = bind(">", "a minute on", ">")
+	Faster     = bind("+", "played again: faster", "+", "*")
+	Slower     = bind("-", "slower", "-")
+	Compare    = bind("C", "compare: before and after, then and now, with what is marked", "C")
+	Restore    = bind("T", "take back to what was: plans a night, which asks before it begins", "T")
+	Report     = bind("D", "the report of the night, to be read", "D")
+	Choose     = bind("1…9", "choose an answer", "1", "2", "3", "4", "5", "6", "7", "8", "9")
 )
 
 // Group is a part of the table.
@@ -79,6 +89,6 @@ func All() []Group {
 	return []Group{
 		{"Everywhere", []key.Binding{Back, Help, Decide, Abort, Answer, Workspace, Leave}},
 		{"To move", []key.Binding{Up, Down, Left, Right, PageUp, PageDown, HalfUp, HalfDown, First, Last, Find, Next, Previous, Only}},
-		{"In views", []key.Binding{Open, Need, Fold, Pane, Console, Begin, Predict, Differs, Waive, Values, Reach, Again, HostKeys, Table, Mark, Range, Where, Unmark, Order, Save, Settle, Edit, Insert, Choose}},
+		{"In views", []key.Binding{Open, Need, Fold, Pane, Console, Begin, Predict, Differs, Waive, Values, Reach, Again, HostKeys, Table, Mark, Range, Where, Unmark, Order, Save, Settle, Edit, Insert, Play, EventBack, EventOn, MinuteBack, MinuteOn, Faster, Slower, Compare, Restore, Report, Choose}},
 	}
 }

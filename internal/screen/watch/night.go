@@ -23,6 +23,8 @@ type Night struct {
 	started bool
 	asked   bool // the run was asked to begin
 	view    *View
+	play    *player   // it is played again; nil where it is shown as it ended
+	whole   run.Night // as it ended, meanwhile
 }
 
 // New makes a night that is to be looked at. Its View is to be opened.
@@ -71,6 +73,9 @@ func (n *Night) Leads() string {
 // clock is the time the night shows: that of one whose journal ends before it does
 // stands still, as nobody knows what came then.
 func (n *Night) clock(now time.Time) time.Time {
+	if n.play != nil {
+		return n.play.now
+	}
 	if n.past() && n.night.Ended.IsZero() && !n.night.Last.IsZero() {
 		return n.night.Last
 	}
@@ -81,6 +86,9 @@ func (n *Night) clock(now time.Time) time.Time {
 func (n *Night) Head(f screen.Frame) []ink.Row {
 	now := n.clock(f.Now)
 	rows := strip.Rows(&n.night, now, f.Cells)
+	if n.play != nil {
+		return append(rows, n.play.row(f.Cells))
+	}
 	if n.past() && n.night.Ended.IsZero() {
 		rows = strip.Still(&n.night, f.Cells)
 	}

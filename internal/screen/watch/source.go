@@ -5,6 +5,7 @@ import (
 
 	"metabasis/internal/acts"
 	"metabasis/internal/core/run"
+	"metabasis/internal/screen"
 	"metabasis/internal/screen/console"
 )
 
@@ -19,6 +20,8 @@ type Source struct {
 	Notes func() []string
 	// Warnings are what was met while it was planned.
 	Warnings []string
+	// Events are those of a past night, to be played again; nil where it cannot be.
+	Events []run.Event
 	// Next waits for what happens then; it is false at the end.
 	Next func(ctx context.Context) ([]run.Event, bool)
 	// Do passes on a decision.
@@ -45,6 +48,9 @@ type Source struct {
 	Elsewhere string
 	// Console works a device by hand.
 	Console func(ctx context.Context, device string) *console.Command
+	// Compare opens what is different after a past night, Back plans taking it back, and
+	// Report opens its report; nil where that cannot be.
+	Compare, Back, Report func(h *screen.Host)
 	// Close ends what the night has open, once it is not running.
 	Close func() error
 }
@@ -83,5 +89,5 @@ func OfNight(n *acts.Night, wait bool) Source {
 
 // OfPast is a night of the journal.
 func OfPast(p *acts.Past) Source {
-	return Source{Night: p.Night, Elsewhere: p.Elsewhere, Tail: p.Tail, Transcript: p.Transcript}
+	return Source{Night: p.Night, Events: p.Events, Elsewhere: p.Elsewhere, Tail: p.Tail, Transcript: p.Transcript}
 }

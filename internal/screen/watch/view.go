@@ -28,7 +28,11 @@ type View struct {
 	rows   []place
 	cells  int // the rows were made for
 	asking *asking
-	busy   bool // the devices are being read
+	busy   bool     // the devices are being read
+	said   struct { // what was said with a device, while the night is played again
+		device string
+		lines  []string
+	}
 
 	rehearsed string    // what the newest rehearsal found, in short; "" where there was none
 	found     []ink.Row // and in full
@@ -93,6 +97,10 @@ func (v *View) Closed() error {
 func (v *View) Back() bool {
 	if v.sure {
 		v.sure = false
+		return true
+	}
+	if v.n.play != nil {
+		v.unplay()
 		return true
 	}
 	if !v.n.night.Ended.IsZero() && v.host.Standing() == screen.Standing(v.n) {
@@ -267,6 +275,9 @@ func (v *View) Keys() []screen.Key {
 		out = append(out, screen.On(keys.Console, "console", v.console))
 	}
 	out = append(out, screen.On(keys.Differs, "difference", v.difference))
+	if n.past() {
+		out = append(out, v.pastKeys()...)
+	}
 	if n.planned() && n.src.Rehearse != nil && !n.asked && !v.busy {
 		out = append(out, screen.On(keys.Predict, "rehearse", v.rehearse))
 	}
@@ -277,6 +288,26 @@ func (v *View) Keys() []screen.Key {
 		out = append(out, screen.On(keys.Values, "values", v.values))
 	}
 	return append(out, screen.On(keys.Left, "", func() { v.to(v.cursor - 1) }), screen.On(keys.Right, "", func() { v.to(v.cursor + 1) }))
+}
+
+// pastKeys are those of a night that is only looked at.
+func (v *View) pastKeys() (out []screen.Key) {
+	if v.n.src.Events != nil {
+		out = append(out, v.playKeys()...)
+	}
+	if v.n.play != nil {
+		return out
+	}
+	for _, k := range []struct {
+		key  screen.Binding
+		does string
+		do   func(h *screen.Host)
+	}{{keys.Compare, "compare", v.n.src.Compare}, {keys.Report, "report", v.n.src.Report}, {keys.Restore, "take back", v.n.src.Back}} {
+		if do := k.do; do != nil {
+			out = append(out, screen.On(k.key, k.does, func() { do(v.host) }))
+		}
+	}
+	return out
 }
 
 func (v *View) begin() {
@@ -390,10 +421,25 @@ func (v *View) pane() {
 const wholePane = 400
 
 func (v *View) tail(device string, n int) []string {
+	if p := v.n.play; p != nil {
+		return v.saidThen(device, n, p)
+	}
 	if v.n.src.Tail == nil {
 		return nil
 	}
 	return v.n.src.Tail(device, n)
+}
+
+// saidThen is the end of what was said with a device up to the moment that is shown.
+func (v *View) saidThen(device string, n int, p *player) []string {
+	if v.said.device != device {
+		v.said.device, v.said.lines = device, nil
+		if v.n.src.Transcript != nil {
+			v.said.lines, _ = v.n.src.Transcript(device) // where nothing was said, nothing stands
+		}
+	}
+	lines := saidBy(v.said.lines, p.events[0].At, p.now)
+	return lines[max(0, len(lines)-n):]
 }
 
 // Click implements [screen.Pointed].
