@@ -121,3 +121,33 @@ func (d *Desk) write(do func(*store.Journal) error) error {
 	}
 	return errors.Join(do(j), j.Close())
 }
+
+// NightDevices is who ran a night, and over which devices.
+type NightDevices struct {
+	By      string
+	Devices []string
+}
+
+// DevicesOf tells who ran a night and over which devices, without reading all of it.
+func (d *Desk) DevicesOf(ctx context.Context, id int64) (NightDevices, error) {
+	j, err := d.ReadJournal()
+	if err != nil {
+		return NightDevices{}, err
+	}
+	defer j.Close()
+	events, err := j.First(ctx, id)
+	var out NightDevices
+	for _, e := range events {
+		switch {
+		case e.Kind == run.Began:
+			out.By = e.By
+		case e.Outline != nil:
+			for _, batch := range e.Outline.Batches {
+				for _, dev := range batch {
+					out.Devices = append(out.Devices, dev.Name)
+				}
+			}
+		}
+	}
+	return out, err
+}

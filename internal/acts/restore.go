@@ -39,7 +39,7 @@ func (r Restoring) Title() string {
 	case r.Night > 0:
 		return fmt.Sprintf("Restore what was before night %d", r.Night)
 	}
-	return "Restore what was at " + r.At.Format("2006-01-02 15:04")
+	return "Restore what was at " + r.At.Local().Format("2006-01-02 15:04")
 }
 
 // spec is the restore as a runbook says it.

@@ -280,3 +280,26 @@ func (j *Journal) Sum(ctx context.Context, night int64) (string, error) {
 	}
 	return hex.EncodeToString(h.Sum(nil)), rows.Err()
 }
+
+// First reads the first events of a night, those that became durable together with its
+// plan.
+func (j *Journal) First(ctx context.Context, night int64) ([]run.Event, error) {
+	rows, err := j.db.QueryContext(ctx, `SELECT body FROM events WHERE night = ? ORDER BY seq LIMIT 3`, night)
+	if err != nil {
+		return nil, fmt.Errorf("journal: %w", err)
+	}
+	defer rows.Close()
+	var out []run.Event
+	for rows.Next() {
+		var body []byte
+		var together []run.Event
+		if err := rows.Scan(&body); err != nil {
+			return out, fmt.Errorf("journal: night %d: %w", night, err)
+		}
+		if err := json.Unmarshal(body, &together); err != nil {
+			return out, &Damaged{night, len(out), err}
+		}
+		out = append(out, together...)
+	}
+	return out, rows.Err()
+}

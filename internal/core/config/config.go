@@ -303,3 +303,13 @@ func (d Diff) String() string {
 func Unified(fromName, toName, from, to string) string {
 	return udiff.Unified(fromName, toName, from, to)
 }
+
+// UnifiedAll is [Unified] with all lines that are the same.
+func UnifiedAll(fromName, toName, from, to string) string {
+	all := strings.Count(from, "\n") + strings.Count(to, "\n") + 1
+	out, err := udiff.ToUnified(fromName, toName, from, udiff.Strings(from, to), all)
+	if err != nil { // it has edits of our own making
+		return Unified(fromName, toName, from, to)
+	}
+	return out
+}

@@ -24,7 +24,11 @@ func (r Restore) String() string {
 	case r.Night > 0:
 		return fmt.Sprintf("before night %d", r.Night)
 	}
-	return strconv.Quote(r.At.Format(RestoreTime))
+	at := r.At.Local()
+	if part := at.Nanosecond(); part > 0 { // what is of that second is meant, too
+		at = at.Add(time.Second - time.Duration(part))
+	}
+	return strconv.Quote(at.Format(RestoreTime))
 }
 
 // RestoreTime is how a time to go back to is written, by the local calendar.

@@ -10,11 +10,11 @@ import (
 	"metabasis/internal/acts"
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/problem"
+	"metabasis/internal/core/record"
 	"metabasis/internal/screen"
 	"metabasis/internal/screen/keys"
 	"metabasis/internal/screen/list"
 	"metabasis/internal/screen/page"
-	"metabasis/internal/screen/watch"
 	"metabasis/internal/store"
 	"metabasis/internal/workspace"
 )
@@ -29,6 +29,7 @@ type View struct {
 	books    []book
 	nights   []store.Listed
 	nightErr error // why not all nights can be listed
+	records  []record.Record
 	loaded   bool
 	loads    int // how often it was read
 
@@ -100,7 +101,8 @@ func (v *View) load() {
 				unread = append(unread, n.ID)
 			}
 		}
-		then(func() { v.take(fl, err, files, nights, nightErr) })
+		records, _ := desk.Records().List() // one that cannot be read is not offered
+		then(func() { v.records = records; v.take(fl, err, files, nights, nightErr) })
 		for _, file := range files {
 			if ctx.Err() != nil {
 				return
@@ -204,6 +206,8 @@ func (v *View) open() {
 		v.openBook(*r.book)
 	case r.fleet:
 		v.openFleet()
+	case r.open != nil:
+		r.open()
 	case r.wrong != nil:
 		v.wrong(r.wrong)
 	}
@@ -253,25 +257,7 @@ func (v *View) writeBook(b book) {
 	})
 }
 
-func (v *View) openNight(id int64) {
-	var p *acts.Past
-	var part error // of it cannot be read
-	v.host.Work("Reading the journal", func(ctx context.Context) (err error) {
-		if p, err = v.desk.Open(ctx, id); p != nil {
-			part, err = err, nil
-		}
-		return err
-	}, func(err error) {
-		if err != nil {
-			v.wrong(err)
-			return
-		}
-		v.host.Open(watch.New(watch.OfPast(p)).View())
-		if part != nil {
-			v.host.Say("not all of it can be read: " + part.Error())
-		}
-	})
-}
+func (v *View) openNight(id int64) { openPast(v.host, v.desk, id, v.wrong) }
 
 func (v *View) settle(id int64) {
 	v.host.Type(screen.Line{Label: "Seen to:", Hint: "what was found and done, for the journal", Done: func(why string) error {

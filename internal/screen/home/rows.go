@@ -7,10 +7,10 @@ import (
 	"time"
 
 	"metabasis/internal/acts"
-	"metabasis/internal/core/run"
 	"metabasis/internal/report"
 	"metabasis/internal/screen"
 	"metabasis/internal/screen/ink"
+	"metabasis/internal/screen/nights"
 	"metabasis/internal/store"
 )
 
@@ -22,6 +22,7 @@ type row struct {
 	night    *store.Listed
 	book     *book
 	fleet    bool
+	open     func() // what else opens
 	wrong    error
 }
 
@@ -145,6 +146,13 @@ func (v *View) layFleet() {
 		text := report.Count(len(v.fleet.Devices), "device") + ": reach them, read them, work one by hand"
 		v.rows = append(v.rows, row{id: "fleet", fleet: true, draw: func(bool, int) ink.Row { return ink.T(ink.Foam, "  ").Add(ink.Foam, text) }})
 	}
+	v.rows = append(v.rows, row{id: "shelf", open: v.openShelf, draw: func(bool, int) ink.Row {
+		return ink.T(ink.Foam, "  ").Add(ink.Foam, "Backups: what each device had, and when; take devices back to a date")
+	}})
+	if len(v.records) > 0 {
+		text := fmt.Sprintf("Records: %d, to be compared with one another or with now; the newest is %s", len(v.records), v.records[0].Name)
+		v.rows = append(v.rows, row{id: "records", open: v.openRecords, draw: func(bool, int) ink.Row { return ink.T(ink.Foam, "  ").Add(ink.Foam, text) }})
+	}
 }
 
 func (v *View) layBooks() {
@@ -215,6 +223,12 @@ func (v *View) layPast() {
 		text := v.nightErr.Error() + "; metabasis journal check says what is whole, and a new night can be run all the same"
 		v.rows = append(v.rows, row{id: "journal", wrong: v.nightErr, draw: func(bool, int) ink.Row { return ink.T(ink.Foam, "  ").Strong(ink.Lamp, "▪ "+text) }})
 	}
+	if len(v.nights) > 1 {
+		v.heading("All nights")
+		v.rows = append(v.rows, row{id: "all nights", open: v.openNights, draw: func(bool, int) ink.Row {
+			return ink.T(ink.Foam, "  ").Add(ink.Foam, "Look for a night by a device, a change number, a person or an outcome")
+		}})
+	}
 	if len(v.nights) == 0 && v.nightErr == nil {
 		v.heading("Nights")
 		v.say(ink.T(ink.Dim, "  There is no night in the journal yet."))
@@ -233,7 +247,7 @@ func nightRow(n *store.Listed, cells int) ink.Row {
 	}
 	shape, in, text := "◦", ink.Dim, "being read"
 	if s := n.Summary; s != nil {
-		shape, in = sign(s.Outcome)
+		shape, in = nights.Sign(s.Outcome)
 		text = s.Text
 		if len(s.Needs) > 0 && n.Seen == nil {
 			text = report.Some(s.Needs, 3) + "; " + text
@@ -257,19 +271,6 @@ func nightRow(n *store.Listed, cells int) ink.Row {
 }
 
 func when(t time.Time) string { return t.Local().Format("Mon 2 Jan 15:04") }
-
-// sign is the shape and the ink of how a night ended.
-func sign(o run.Outcome) (string, ink.Ink) {
-	switch o {
-	case run.SomeBlocked:
-		return "▪", ink.Lamp
-	case run.SomeBack:
-		return "◁", ink.Heather
-	case run.NeedsPerson:
-		return "▲", ink.Port
-	}
-	return "●", ink.Buoy
-}
 
 func firstLine(err error) string {
 	s, _, _ := strings.Cut(err.Error(), "\n")

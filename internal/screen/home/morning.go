@@ -1,0 +1,272 @@
+package home
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"metabasis/internal/acts"
+	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/record"
+	"metabasis/internal/report"
+	"metabasis/internal/screen"
+	"metabasis/internal/screen/compare"
+	"metabasis/internal/screen/ink"
+	"metabasis/internal/screen/keys"
+	"metabasis/internal/screen/list"
+	"metabasis/internal/screen/nights"
+	"metabasis/internal/screen/page"
+	"metabasis/internal/screen/shelf"
+	"metabasis/internal/screen/watch"
+	"metabasis/internal/workspace"
+)
+
+// PastNight is a past night with what can be asked about it in the morning.
+func PastNight(d *acts.Desk, p *acts.Past, wrong func(error)) watch.Source {
+	src := watch.OfPast(p)
+	src.Compare = func(h *screen.Host) {
+		openComparison(h, d, "Comparing before and after", func(ctx context.Context) (*acts.Comparison, error) { return d.CompareNight(ctx, p.ID) }, p.ID, wrong)
+	}
+	src.Report = func(h *screen.Host) {
+		m, err := d.Morning(h.Context(), p.ID)
+		if m == nil {
+			wrong(err)
+			return
+		}
+		h.Open(page.Lines(fmt.Sprintf("Report of night %d", p.ID), report.MorningDocument(m)))
+	}
+	if p.Elsewhere == "" {
+		src.Back = func(h *screen.Host) { openRestore(h, d, acts.Restoring{Night: p.ID, Back: true}, wrong) }
+	}
+	return src
+}
+
+// openRestore plans a night that puts the past back.
+func openRestore(h *screen.Host, d *acts.Desk, r acts.Restoring, wrong func(error)) {
+	OpenNight(h, r.Title(), func(ctx context.Context) (*acts.Night, error) {
+		c, err := d.Restore(r)
+		if err != nil {
+			return nil, err
+		}
+		return c.Plan(ctx, acts.Request{})
+	}, false, wrong)
+}
+
+// openComparison compares while the person waits, and opens what is different.
+func openComparison(h *screen.Host, d *acts.Desk, what string, do func(ctx context.Context) (*acts.Comparison, error), night int64, wrong func(error)) {
+	var c *acts.Comparison
+	h.Work(what, func(ctx context.Context) (err error) {
+		c, err = do(ctx)
+		return err
+	}, func(err error) {
+		if err != nil {
+			wrong(err)
+			return
+		}
+		h.Open(comparisonView(d, c, night, wrong))
+	})
+}
+
+// comparisonView shows a comparison: of two configurations as a tree, of many devices as
+// what they have in common.
+func comparisonView(d *acts.Desk, c *acts.Comparison, night int64, wrong func(error)) screen.View {
+	if c.Tree != nil {
+		two := compare.Two{A: c.A, B: c.B, Tree: c.Tree, TextA: c.TextA, TextB: c.TextB}
+		for _, ch := range c.Devices[0].Changes {
+			two.Notes = append(two.Notes, ch.String())
+		}
+		return compare.NewTree(two)
+	}
+	src := compare.Source{A: c.A, B: c.B, Note: c.Note, Devices: c.Devices}
+	if night > 0 {
+		src.Open = func(h *screen.Host, device string) {
+			openComparison(h, d, "Comparing the configurations of "+device, func(ctx context.Context) (*acts.Comparison, error) {
+				return d.Compare(ctx, fmt.Sprintf("%s@night %d", device, night), fmt.Sprintf("%s@after night %d", device, night))
+			}, 0, wrong)
+		}
+	}
+	return compare.NewGroups(src)
+}
+
+func (v *View) openShelf() { OpenShelf(v.host, v.desk, v.wrong) }
+
+// OpenShelf opens the view of the shelf.
+func OpenShelf(h *screen.Host, d *acts.Desk, wrong func(error)) {
+	at := func(file string) string {
+		if file == acts.Now {
+			return ""
+		}
+		return "@" + file
+	}
+	h.Open(shelf.New(shelf.Source{
+		Path:    d.Path(),
+		Devices: func(ctx context.Context) ([]shelf.Device, error) { return shelved(ctx, d) },
+		Of:      d.ShelfOf,
+		Compare: func(h *screen.Host, device, from, to string) {
+			openComparison(h, d, "Comparing "+device, func(ctx context.Context) (*acts.Comparison, error) {
+				return d.Compare(ctx, device+at(from), device+at(to))
+			}, 0, wrong)
+		},
+		Two: func(h *screen.Host, a, b string) {
+			openComparison(h, d, "Comparing "+a+" with "+b, func(ctx context.Context) (*acts.Comparison, error) {
+				return d.Compare(ctx, a+"@newest", b+"@newest")
+			}, 0, wrong)
+		},
+		Show: func(h *screen.Host, device, file string) {
+			text, err := d.ShelfText(h.Context(), device+"@"+file, false)
+			if err != nil {
+				wrong(err)
+				return
+			}
+			h.Open(page.Lines(device+", "+file, strings.Split(strings.TrimRight(text, "\n"), "\n")))
+		},
+		Restore: func(h *screen.Host, when time.Time, devices []string) {
+			openRestore(h, d, acts.Restoring{At: when, Words: devices}, wrong)
+		},
+		Before: func(h *screen.Host, night int64, devices []string) {
+			openRestore(h, d, acts.Restoring{Night: night, Words: devices}, wrong)
+		},
+		BackUp: func(ctx context.Context, devices []string) (failed []string, err error) {
+			e, err := d.Select("", devices)
+			if err != nil {
+				return nil, err
+			}
+			if err := e.Ready(ctx, "backup"); err != nil {
+				return nil, err
+			}
+			for _, b := range e.BackUp(ctx, acts.ByHand, nil) {
+				if b.Error != "" {
+					failed = append(failed, b.Device+": "+b.Error)
+				}
+			}
+			return failed, errors.Join(ctx.Err(), e.Close())
+		},
+	}))
+}
+
+// shelved are the devices of the fleet with their backups, and those that have backups and
+// are in it no more.
+func shelved(ctx context.Context, d *acts.Desk) (out []shelf.Device, err error) {
+	f, err := d.FleetOfAny("")
+	if errors.Is(err, workspace.ErrNoFleet) {
+		f, err = &fleet.Fleet{}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	names, err := d.Shelves(nil)
+	if err != nil {
+		return nil, err
+	}
+	for _, dev := range f.Devices {
+		out = append(out, shelf.Device{Name: dev.Name, Site: dev.Site, Platform: dev.Platform, InFleet: true})
+	}
+	for _, name := range names {
+		if _, in := f.Get(name); !in {
+			out = append(out, shelf.Device{Name: name})
+		}
+	}
+	for i := range out {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		if out[i].Backups, err = d.Backups("").Shelf(out[i].Name); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+func (v *View) openNights() {
+	v.host.Open(nights.New(nights.Source{
+		List: v.desk.Nights, Devices: v.desk.DevicesOf,
+		Open: func(h *screen.Host, id int64) { openPast(h, v.desk, id, func(err error) { v.wrong(err) }) },
+	}))
+}
+
+// records is the view of the records there are: two are chosen, or one and now.
+type records struct {
+	of     *View
+	host   *screen.Host
+	all    []record.Record
+	marked string
+	list   list.List
+}
+
+func (v *View) openRecords() {
+	r := &records{of: v, all: v.records}
+	r.list = list.List{Len: func() int { return len(r.all) }, Text: func(i int) string { return r.all[i].Name + " " + r.all[i].Of }, Draw: r.draw}
+	v.host.Open(r)
+}
+
+func (r *records) Name() string          { return "Records" }
+func (r *records) Opened(h *screen.Host) { r.host = h }
+func (r *records) Click(_, y int)        { r.list.Click(y - 3) }
+func (r *records) Wheel(rows int)        { r.list.Wheel(rows) }
+
+func (r *records) Rows(f screen.Frame) []ink.Row {
+	rows := []ink.Row{ink.T(ink.Foam, " ").Strong(ink.Foam, report.Count(len(r.all), "record")).Add(ink.Dim, "  mark one and press C on another to compare the two; C without a mark compares with now"), {},
+		ink.T(ink.Dim, "    ").Col(ink.Dim, "name", 32).Col(ink.Dim, "taken", 24).Col(ink.Dim, "on behalf of", 24).Add(ink.Dim, "by")}
+	return append(rows, r.list.Rows(f.Cells, f.Height-len(rows))...)
+}
+
+func (r *records) draw(i int, here bool, cells int) ink.Row {
+	one := r.all[i]
+	begin, mark := " ", "  "
+	if here {
+		begin = "▌"
+	}
+	if one.Name == r.marked {
+		mark = "■ "
+	}
+	return ink.Cut(ink.T(ink.Lamp, begin+" "+mark).Col(ink.Foam, one.Name, 32).Col(ink.Foam, one.At.Local().Format("Mon 2 Jan 2006 15:04"), 24).Col(ink.Dim, one.Of, 24).Add(ink.Dim, one.By), cells)
+}
+
+func (r *records) Keys() []screen.Key {
+	here := r.all[r.list.Cursor].Name
+	with, does := acts.Now, "compare with now"
+	a := here
+	if r.marked != "" && r.marked != here {
+		a, with, does = r.marked, here, "compare with "+r.marked
+		if at := func(name string) time.Time {
+			return r.all[slices.IndexFunc(r.all, func(x record.Record) bool { return x.Name == name })].At
+		}; at(a).After(at(with)) { // from the older to the newer
+			a, with = with, a
+		}
+	}
+	out := []screen.Key{
+		screen.On(keys.Compare, does, func() {
+			openComparison(r.host, r.of.desk, "Comparing "+a+" with "+with, func(ctx context.Context) (*acts.Comparison, error) { return r.of.desk.Compare(ctx, a, with) }, 0, r.of.wrong)
+		}),
+		screen.On(keys.Mark, "mark", func() {
+			if r.marked = here; r.list.Cursor+1 < len(r.all) {
+				r.list.Move(1)
+			}
+		}),
+	}
+	return append(out, r.list.Keys(r.host, "record")...)
+}
+
+// openPast reads a night while the person waits, and opens it.
+func openPast(h *screen.Host, d *acts.Desk, id int64, wrong func(error)) {
+	var p *acts.Past
+	var part error // of it cannot be read
+	h.Work("Reading the journal", func(ctx context.Context) (err error) {
+		if p, err = d.Open(ctx, id); p != nil {
+			part, err = err, nil
+		}
+		return err
+	}, func(err error) {
+		if err != nil {
+			wrong(err)
+			return
+		}
+		h.Open(watch.New(PastNight(d, p, wrong)).View())
+		if part != nil {
+			h.Say("not all of it can be read: " + part.Error())
+		}
+	})
+}

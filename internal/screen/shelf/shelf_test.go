@@ -1,0 +1,77 @@
+package shelf
+
+import (
+	"context"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+
+	"metabasis/internal/acts"
+	"metabasis/internal/screen"
+	"metabasis/internal/screen/screentest"
+	"metabasis/internal/store"
+)
+
+func seen(file string, at time.Time, origins ...string) store.Shelved {
+	s := store.Shelved{File: file}
+	for i, o := range origins {
+		s.Seen = append(s.Seen, store.Sighting{File: file, At: at.Add(time.Duration(i) * time.Second), Origin: o})
+	}
+	return s
+}
+
+// What a night found and what it left are moments of their own, however short it was; what
+// was put there in one minute by hand is one.
+func TestMomentsToGoBackTo(t *testing.T) {
+	at := time.Date(2026, 12, 2, 1, 30, 0, 0, time.UTC)
+	devices := []Device{
+		{Name: "a", Backups: []store.Shelved{seen("a3", at.Add(time.Hour), "by hand"), seen("a2", at.Add(9*time.Second), "night 7, after"), seen("a1", at, "rehearsal", "night 7")}},
+		{Name: "b", Backups: []store.Shelved{seen("b2", at.Add(time.Hour+time.Second), "by hand"), seen("b1", at.Add(20*time.Second), "night 7")}},
+		{Name: "c", Backups: []store.Shelved{seen("c1", at.Add(time.Hour+2*time.Second), "by hand")}},
+	}
+	got := datesOf(devices)
+	var titles []string
+	for _, d := range got {
+		titles = append(titles, d.origin)
+	}
+	assert.Equal(t, []string{"by hand", "night 7", "night 7, after", "rehearsal"}, titles)
+	assert.Equal(t, date{at: at.Add(time.Hour + 2*time.Second), devices: 3, origin: "by hand", has: 3}, got[0])
+	assert.Equal(t, date{at: at.Add(20 * time.Second), night: 7, devices: 2, origin: "night 7", has: 2, changed: 2}, got[1])
+	assert.Zero(t, got[2].night, "what it left is a time")
+}
+
+// A date is chosen for the devices that are marked, and nothing but that is planned.
+func TestTakingBackFromTheShelf(t *testing.T) {
+	at := time.Date(2026, 12, 2, 1, 30, 0, 0, time.UTC)
+	var planned []string
+	var night int64
+	var when time.Time
+	src := Source{Path: "/ws",
+		Devices: func(context.Context) ([]Device, error) {
+			return []Device{
+				{Name: "ald-quay-1", InFleet: true, Backups: []store.Shelved{seen("a2", at.Add(time.Hour), "by hand"), seen("a1", at, "night 7")}},
+				{Name: "ald-quay-2", InFleet: true, Backups: []store.Shelved{seen("b1", at, "night 7")}},
+				{Name: "ald-quay-3", InFleet: true},
+			}, nil
+		},
+		Of:      func(string, string) ([]acts.ShelfRow, error) { return nil, nil },
+		Restore: func(_ *screen.Host, t time.Time, devices []string) { when, planned = t, devices },
+		Before:  func(_ *screen.Host, n int64, devices []string) { night, planned = n, devices },
+		BackUp:  func(context.Context, []string) ([]string, error) { return []string{"ald-quay-3: port: refused"}, nil },
+	}
+	s := screentest.Open(t, 160, 40, New(src))
+	s.See("The shelf  3 backups of 3 devices in /ws")
+	s.See("ald-quay-3 .*▪ none")
+	s.Press("m", "m", "T")
+	s.See("Take 2 devices back to what was  ald-quay-1, ald-quay-2")
+	s.Press("enter")
+	assert.Equal(t, at.Add(time.Hour), when)
+	assert.Equal(t, []string{"ald-quay-1", "ald-quay-2"}, planned)
+	s.Press("end", "enter")
+	assert.EqualValues(t, 7, night)
+	s.Press("esc", "x", "end", "T")
+	s.See("there is nothing on the shelf to take them back to")
+	s.Press("u")
+	s.See("1 of 1 are not backed up: ald-quay-3: port: refused")
+}
