@@ -148,21 +148,21 @@ func (v *Groups) open() {
 	}
 	g := v.rows[v.list.Cursor].group
 	if len(g.Devices) == 1 {
-		v.device(g.Devices[0])
+		v.device(v.host, g.Devices[0])
 		return
 	}
 	v.host.Open(newMembers(v, g))
 }
 
-// device opens what is different on a device.
-func (v *Groups) device(name string) {
+// device opens what is different on a device, above a view.
+func (v *Groups) device(h *screen.Host, name string) {
 	i := slices.IndexFunc(v.src.Devices, func(d record.Differing) bool { return d.Device == name })
 	if i < 0 {
 		return
 	}
 	d := v.src.Devices[i]
 	if len(d.Config) > 0 && v.src.Open != nil {
-		v.src.Open(v.host, name)
+		v.src.Open(h, name)
 		return
 	}
 	var lines []ink.Row
@@ -172,7 +172,7 @@ func (v *Groups) device(name string) {
 	for _, l := range slices.Concat(d.Config, d.Missed) {
 		lines = append(lines, ink.T(ink.Foam, l))
 	}
-	v.host.Open(page.Of("What is different on "+name, func(screen.Frame) []ink.Row { return lines }))
+	h.Open(page.Of("What is different on "+name, func(screen.Frame) []ink.Row { return lines }))
 }
 
 // members is the view of the devices that have one difference.
@@ -201,10 +201,7 @@ func (m *members) Opened(h *screen.Host) { m.host = h }
 func (m *members) Click(_, y int)        { m.list.Click(y - 2) }
 func (m *members) Wheel(rows int)        { m.list.Wheel(rows) }
 func (m *members) Keys() []screen.Key {
-	open := func() {
-		m.of.host = m.host
-		m.of.device(m.g.Devices[m.list.Cursor])
-	}
+	open := func() { m.of.device(m.host, m.g.Devices[m.list.Cursor]) }
 	return append([]screen.Key{screen.On(keys.Open, "what is different", open)}, m.list.Keys(m.host, "device")...)
 }
 
