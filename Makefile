@@ -17,7 +17,7 @@ test: deps vet lint
 
 # What the tests need beside Go: tmux, the OpenSSH client, and a reader of PDF.
 deps:
-	@scripts/deps tmux:tmux ssh:openssh-client pdftotext:poppler-utils
+	@scripts/deps tmux:tmux ssh:openssh-client pdftotext:poppler-utils git:git
 
 # Against real systems on loopback: OpenSSH, a Telnet server, BIRD 2, a firewall, NETCONF, SNMP.
 # Needs root.
@@ -26,7 +26,7 @@ test-real: real-deps
 	$(GO) test -tags real -count=1 -timeout 420s ./internal/real
 
 real-deps:
-	@scripts/deps nft:nftables ip:iproute2 sshd:openssh-server ssh-agent:openssh-client bird:bird2 telnetd:inetutils-telnetd socat:socat useradd:passwd netconfd:netconfd netconfd:netconfd-module-ietf-system snmpd:snmpd snmpget:snmp
+	@scripts/deps nft:nftables ip:iproute2 sshd:openssh-server ssh-agent:openssh-client bird:bird2 telnetd:inetutils-telnetd socat:socat useradd:passwd netconfd:netconfd netconfd:netconfd-module-ietf-system snmpd:snmpd snmpget:snmp git:git
 
 vet:
 	@test -z "$$(gofmt -l cmd internal demo profiles)" || { gofmt -l cmd internal demo profiles; echo "gofmt wants these"; exit 1; }

@@ -124,6 +124,7 @@ func (n *Night) run(ctx context.Context) {
 	if err2 := n.writeReport(ctx); err2 != nil {
 		wrong = errors.Join(wrong, fmt.Errorf("the report of the night is not written: %w; write it with metabasis report %d", err2, n.ID))
 	}
+	wrong = errors.Join(wrong, n.push(ctx))
 	n.mu.Lock()
 	n.end, n.err = night, err
 	if wrong != nil {

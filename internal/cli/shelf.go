@@ -74,6 +74,13 @@ func (a *app) backup(ctx context.Context, f eveningFlags, scheduled bool, words 
 	if !f.json {
 		fmt.Fprintf(a.err, "%s: %d new, %d as before, %d not backed up\n", report.Count(len(e.Devices()), "device"), fresh, same, failed)
 	}
+	if len(e.Settings.Places) > 0 && !f.json && ctx.Err() == nil {
+		bad, err := a.push(ctx, e.Desk)
+		if err != nil {
+			fmt.Fprintln(a.err, "metabasis:", err)
+		}
+		failed += bad
+	}
 	return ended(over(), failed)
 }
 
@@ -92,7 +99,7 @@ since the one before.`,
 	cmd.Flags().StringVar(&fleetFile, "fleet", "", "a fleet file in place of the workspace's")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "one JSON object a backup")
 	cmd.Flags().BoolVar(&all, "all", false, "all backups of all devices")
-	cmd.AddCommand(a.backupsShow(), a.backupsVerify(), a.backupsPrune())
+	cmd.AddCommand(a.backupsShow(), a.backupsVerify(), a.backupsPrune(), a.backupsPush())
 	return cmd
 }
 
@@ -255,6 +262,49 @@ func (a *app) verifyBackups(names []string) error {
 		return err
 	}
 	return ended(false, bad)
+}
+
+func (a *app) backupsPush() *cobra.Command {
+	return &cobra.Command{
+		Use:   "push",
+		Short: "Push backups to places off this machine",
+		Long: `Push every backup to the places that stand under backups: in the settings and do not
+have it yet: a directory, a server over SFTP, a git repository. Each is read back there
+and must be equal, and is then noted as pushed. A night, and metabasis backup, do this
+by themselves. The exit code is 2 when some could not be pushed.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			d, err := a.desk()
+			if err != nil {
+				return err
+			}
+			ctx, over := signalled(cmd.Context())
+			failed, err := a.push(ctx, d)
+			if interrupted := over(); err == nil || interrupted {
+				return ended(interrupted, failed)
+			}
+			return err
+		},
+	}
+}
+
+// push pushes backups and tells how it went.
+func (a *app) push(ctx context.Context, d *acts.Desk) (failed int, err error) {
+	all, err := d.Push(ctx)
+	if err != nil {
+		return 0, err
+	}
+	for _, p := range all {
+		text := fmt.Sprintf("%s: %d pushed, %d there before", p.Place, p.There, p.Had)
+		if p.Error != "" {
+			failed++
+			text += "; NOT all: " + p.Error
+		}
+		if err := a.lines([]string{text}); err != nil {
+			return failed, err
+		}
+	}
+	return failed, nil
 }
 
 func (a *app) backupsPrune() *cobra.Command {

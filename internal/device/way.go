@@ -310,6 +310,26 @@ func (c *Connector) chain(ctx context.Context, w *way) ([]ssh.Hop, error) {
 	return out, nil
 }
 
+// serverWithin is the longest that a stage may take with a server that is no device.
+const serverWithin = 20 * time.Second
+
+// Server is how to connect to a server that is no device, such as one that takes backups.
+// User is empty where nobody has named one.
+func (c *Connector) Server(ctx context.Context, host, user, addr, login string) (ssh.Hop, error) {
+	l, err := c.Login(ctx, login)
+	if err != nil {
+		return ssh.Hop{}, fmt.Errorf("%s has no login: %w", host, err)
+	}
+	l.Name = login
+	e := c.Config.Host(host)
+	with := c.withKeys(l, e)
+	if user != "" {
+		with.User = user
+	}
+	with.Try, with.Answer = c.try(login, host), c.answer(host)
+	return ssh.Hop{Name: host, Addr: addr, Login: with, Algorithms: e.Algorithms, HostKeys: c.HostKeys, Alive: c.alive(e), Within: serverWithin}, nil
+}
+
 // options are what a session over this way needs.
 func (c *Connector) options(w *way, log profile.Transcript, watch ssh.Watch) profile.Options {
 	secrets := map[string]string{"password": w.login.Password}

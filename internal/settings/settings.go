@@ -138,12 +138,57 @@ func (r Rule) fits(d fleet.Device) bool {
 	return r.Jump == "" && same(r.Device, d.Name) && same(r.Site, d.Site) && same(r.Role, d.Role) && same(r.Platform, d.Platform)
 }
 
+// Place is where backups are pushed, off this machine: one of a directory, a server over
+// SFTP and a git repository.
+type Place struct {
+	Directory string `yaml:"directory"`
+	SFTP      string `yaml:"sftp"` // [user@]host[:port]/directory
+	Git       string `yaml:"git"`  // as git names a repository
+	Branch    string `yaml:"branch"`
+	Login     string `yaml:"login"`  // of the server; its user is the one before the @
+	Masked    bool   `yaml:"masked"` // secrets are masked there
+}
+
+// Name is what the place is called.
+func (p Place) Name() string {
+	switch {
+	case p.Directory != "":
+		return "directory " + p.Directory
+	case p.SFTP != "":
+		return "sftp " + p.SFTP
+	}
+	return "git " + p.Git
+}
+
+// wrong says what is wrong with a place, "" when nothing is.
+func (p Place) wrong() string {
+	n := 0
+	for _, s := range []string{p.Directory, p.SFTP, p.Git} {
+		if s != "" {
+			n++
+		}
+	}
+	_, dir, rooted := strings.Cut(p.SFTP, "/")
+	switch {
+	case n != 1:
+		return "a place for backups is one of directory, sftp and git"
+	case p.SFTP != "" && (!rooted || dir == ""):
+		return "sftp names a server and a directory on it, such as vault@203.0.113.9/quays"
+	case p.Branch != "" && p.Git == "":
+		return "branch is for git only"
+	case p.Login != "" && p.SFTP == "":
+		return "login is for sftp only"
+	}
+	return ""
+}
+
 // file is a settings file.
 type file struct {
 	Values    map[string]string `yaml:"-"`
 	path      string
 	lines     []string
 	Logins    []Rule            `yaml:"logins"`
+	Backups   []Place           `yaml:"backups"`
 	Prechecks map[string]string `yaml:"prechecks"`
 }
 
@@ -158,6 +203,7 @@ type Value struct {
 type Settings struct {
 	values    map[string]Value
 	Logins    []Rule
+	Places    []Place                    // where backups are pushed
 	Prechecks map[string]string          // name to what stands behind it in a runbook
 	At        map[string]problem.Problem // where a precheck stands, by its name
 }
@@ -190,7 +236,7 @@ func Load(src Source) (*Settings, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Settings{values: map[string]Value{}, Logins: slices.Concat(ws.Logins, own.Logins), Prechecks: map[string]string{}, At: map[string]problem.Problem{}}
+	s := &Settings{values: map[string]Value{}, Logins: slices.Concat(ws.Logins, own.Logins), Places: slices.Concat(ws.Backups, own.Backups), Prechecks: map[string]string{}, At: map[string]problem.Problem{}}
 	for _, f := range []file{own, ws} { // the workspace's comes before the person's own
 		for name, rest := range f.Prechecks {
 			s.Prechecks[name], s.At[name] = rest, f.at(name)
@@ -272,7 +318,7 @@ func (f *file) check() error {
 	for _, s := range All() {
 		keys = append(keys, s.Key)
 	}
-	known := append(slices.Clone(keys), "logins", "prechecks")
+	known := append(slices.Clone(keys), "logins", "prechecks", "backups")
 	var list problem.List
 	fail := func(word, hint, format string, args ...any) {
 		p := f.at(word)
@@ -281,6 +327,12 @@ func (f *file) check() error {
 	}
 	delete(f.Values, "logins")
 	delete(f.Values, "prechecks")
+	delete(f.Values, "backups")
+	for _, p := range f.Backups {
+		if why := p.wrong(); why != "" {
+			fail("backups", "{directory: /mnt/vault/quays}", "%s", why)
+		}
+	}
 	for _, k := range slices.Sorted(maps.Keys(f.Values)) {
 		if !slices.Contains(keys, k) {
 			fail(k, problem.OneOf(k, known), "there is no setting %q", k)

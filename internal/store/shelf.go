@@ -37,6 +37,8 @@ type Sighting struct {
 	Size   int       `json:"size"`
 	// Origin is on whose behalf it was put on the shelf; "" is not noted.
 	Origin string `json:"origin,omitempty"`
+	// Pushed says that it was put there then, off this machine, and proven to be there.
+	Pushed string `json:"pushed,omitempty"`
 	// Gone says that the file was taken from the shelf then, and by whom.
 	Gone string `json:"gone,omitempty"`
 }
@@ -51,6 +53,8 @@ type Shelved struct {
 	// Seen is each time that the device was seen to have this configuration, the first one
 	// first. It is never empty.
 	Seen []Sighting
+	// Pushed are the places off this machine that have it.
+	Pushed []string
 }
 
 // At is when the device was first seen to have the configuration.
@@ -116,8 +120,16 @@ func (b Backups) Shelf(device string) ([]Shelved, error) {
 			continue
 		}
 		s := Shelved{Device: device, File: f.Name(), Path: filepath.Join(dir, f.Name()), Size: info.Size()}
-		// One that was to go, and is there, stays.
-		if s.Seen = slices.DeleteFunc(seen[f.Name()], func(s Sighting) bool { return s.Gone != "" }); len(s.Seen) > 0 {
+		for _, one := range seen[f.Name()] {
+			switch {
+			case one.Gone != "": // it was to go, and is there: it stays
+			case one.Pushed != "":
+				s.Pushed = append(s.Pushed, one.Pushed)
+			default:
+				s.Seen = append(s.Seen, one)
+			}
+		}
+		if len(s.Seen) > 0 {
 			s.SHA256 = s.Seen[0].SHA256
 		} else {
 			at, _ := nameParts(f.Name())
@@ -248,7 +260,7 @@ func (b Backups) missing(device string, shelf []Shelved) (out []Sighting, err er
 			gone = cmp.Or(s.Gone, gone)
 		}
 		for _, s := range noted[file] {
-			if s.Gone == "" {
+			if s.Gone == "" && s.Pushed == "" {
 				s.Gone = gone
 				out = append(out, s)
 			}
@@ -284,6 +296,18 @@ func (b Backups) Check(device string) (whole, unnoted int, wrong []error, err er
 		told[one.File] = true
 	}
 	return whole, unnoted, wrong, err
+}
+
+// NotePushed notes that a backup is in a place off this machine.
+func (b Backups) NotePushed(s Shelved, place string, at time.Time) error {
+	line, err := json.Marshal(Sighting{File: s.File, At: at.UTC(), SHA256: s.SHA256, Size: int(s.Size), Pushed: place})
+	if err == nil {
+		err = appendLine(filepath.Join(b.Dir, s.Device, notes), string(line))
+	}
+	if err != nil {
+		return fmt.Errorf("backup %s of %s is pushed to %s, and that is not noted: %w", s.File, s.Device, place, err)
+	}
+	return nil
 }
 
 // Remove takes a backup from the shelf, and notes why before it goes.

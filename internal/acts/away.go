@@ -1,0 +1,229 @@
+package acts
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/reach"
+	"metabasis/internal/device/ssh"
+	"metabasis/internal/report"
+	"metabasis/internal/settings"
+	"metabasis/internal/store"
+	"metabasis/internal/store/away"
+	"metabasis/internal/workspace"
+)
+
+// PushedTo is what became of pushing backups to one place.
+type PushedTo struct {
+	Place string `json:"place"`
+	There int    `json:"there"` // pushed now, and proven to be there
+	Had   int    `json:"had"`   // pushed before
+	Error string `json:"error,omitempty"`
+}
+
+// Push pushes every backup of the shelf to the places of the settings that do not have it
+// yet, and proves that it is there. What one place refuses keeps no other from its own.
+func (d *Desk) Push(ctx context.Context) ([]PushedTo, error) {
+	if len(d.Settings.Places) == 0 {
+		return nil, errors.New("no place for backups is named: write one under backups: in metabasis.yaml")
+	}
+	shelf := d.Backups("")
+	names, err := shelf.Devices()
+	if err != nil {
+		return nil, err
+	}
+	var all []store.Shelved
+	for _, device := range names {
+		of, err := shelf.Shelf(device)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, of...)
+	}
+	slices.SortStableFunc(all, func(a, b store.Shelved) int { return a.At().Compare(b.At()) })
+	var out []PushedTo
+	for _, p := range d.Settings.Places {
+		one := PushedTo{Place: p.Name()}
+		began := time.Now()
+		err := d.pushTo(ctx, p, all, &one)
+		d.did("push", began, err, "place", p.Name(), "there", one.There)
+		if err != nil {
+			one.Error = err.Error()
+		}
+		out = append(out, one)
+	}
+	return out, nil
+}
+
+// pushTo pushes to one place what it does not have.
+func (d *Desk) pushTo(ctx context.Context, p settings.Place, all []store.Shelved, to *PushedTo) error {
+	var left []store.Shelved
+	for _, s := range all {
+		if slices.Contains(s.Pushed, p.Name()) {
+			to.Had++
+			continue
+		}
+		left = append(left, s)
+	}
+	if len(left) == 0 {
+		return nil
+	}
+	place, err := d.openPlace(ctx, p)
+	if err != nil {
+		return err
+	}
+	var wrong []error
+	for _, group := range byOrigin(left, p.Git != "") {
+		wrong = append(wrong, d.pushGroup(ctx, p, place, group, to))
+		if wrong[len(wrong)-1] != nil && p.Git != "" {
+			break // commits come in their order, or not at all
+		}
+	}
+	return errors.Join(append(wrong, place.Close())...)
+}
+
+// byOrigin puts together what goes together: in a repository, what one night or one minute
+// put on the shelf is one commit.
+func byOrigin(list []store.Shelved, apart bool) (out [][]store.Shelved) {
+	if !apart {
+		return [][]store.Shelved{list}
+	}
+	key := func(s store.Shelved) string {
+		if strings.HasPrefix(s.Origin(), "night ") {
+			return s.Origin()
+		}
+		return s.Origin() + s.At().UTC().Format(" 2006-01-02 15:04")
+	}
+	at := map[string]int{}
+	for _, s := range list {
+		i, known := at[key(s)]
+		if !known {
+			i = len(out)
+			at[key(s)] = i
+			out = append(out, nil)
+		}
+		out[i] = append(out[i], s)
+	}
+	return out
+}
+
+// pushGroup pushes some backups together, and notes those that are there.
+func (d *Desk) pushGroup(ctx context.Context, p settings.Place, place away.Place, group []store.Shelved, to *PushedTo) error {
+	shelf := d.Backups("")
+	f, _ := d.FleetOfAny("") // without one, every profile's secrets are masked
+	var items []away.Item
+	byName := map[string]store.Shelved{}
+	var wrong []error
+	for _, s := range group {
+		text, err := shelf.Read(s)
+		if err != nil { // what is damaged is not brought anywhere
+			wrong = append(wrong, err)
+			continue
+		}
+		if p.Masked {
+			text = d.maskText(d.PlatformOf(f, s.Device), text)
+		}
+		items = append(items, away.Item{Device: s.Device, File: s.File, Data: []byte(text)})
+		byName[s.Device+"/"+s.File] = s
+	}
+	if len(items) == 0 {
+		return errors.Join(wrong...)
+	}
+	message := fmt.Sprintf("%s: %s", cmp.Or(group[0].Origin(), "backups"), report.Count(len(items), "device"))
+	there, err := place.Put(ctx, message, items)
+	wrong = append(wrong, err)
+	for _, i := range there {
+		if err := shelf.NotePushed(byName[i.Device+"/"+i.File], p.Name(), time.Now()); err != nil {
+			wrong = append(wrong, err)
+			continue
+		}
+		to.There++
+	}
+	return errors.Join(wrong...)
+}
+
+// openPlace gets ready to push to a place.
+func (d *Desk) openPlace(ctx context.Context, p settings.Place) (away.Place, error) {
+	switch {
+	case p.Directory != "":
+		return away.Directory{Dir: d.inWorkspace(p.Directory)}, nil
+	case p.Git != "":
+		name := strings.Map(func(r rune) rune {
+			if r >= '0' && r <= '9' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' {
+				return r
+			}
+			return '-'
+		}, p.Git)
+		remote := p.Git
+		if strings.HasPrefix(remote, "~") || strings.HasPrefix(remote, ".") {
+			remote = d.inWorkspace(remote)
+		}
+		return &away.Git{Remote: remote, Branch: cmp.Or(p.Branch, "backups"), Dir: filepath.Join(d.Path(), "backups", ".git-places", name),
+			Author: Who(), Env: workspace.ChildEnv(os.Environ())}, nil
+	}
+	return d.openSFTP(ctx, p)
+}
+
+func (d *Desk) inWorkspace(path string) string {
+	if path = ssh.HomePath(path); !filepath.IsAbs(path) {
+		path = filepath.Join(d.Path(), path)
+	}
+	return path
+}
+
+// openSFTP connects to a server, as devices are connected to: its host key must be known,
+// and a password is sent once.
+func (d *Desk) openSFTP(ctx context.Context, p settings.Place) (away.Place, error) {
+	spec, dir, _ := strings.Cut(p.SFTP, "/")
+	user, host, port := ssh.SplitJump(spec)
+	// It is worked as a device is that is reached over SSH, under a login of its own.
+	dev := fleet.Device{Name: host, Address: host, Login: cmp.Or(p.Login, user, "backups")}
+	access, err := d.Workspace.Access(ctx, nil, []fleet.Device{dev}, d.finder())
+	if err != nil {
+		return nil, err
+	}
+	defer access.Close()
+	hop, err := access.Connector(nil).Server(ctx, host, user, net.JoinHostPort(host, cmp.Or(port, "22")), dev.Login)
+	if err != nil {
+		return nil, err
+	}
+	sh, err := ssh.OpenSubsystem(ctx, access.Dial, hop, func(reach.Stage) {}, "sftp")
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", host, err)
+	}
+	if !strings.HasPrefix(dir, "~") {
+		dir = "/" + dir
+	} else {
+		dir = strings.TrimPrefix(strings.TrimPrefix(dir, "~"), "/")
+	}
+	return away.OpenSFTP(sh, cmp.Or(dir, "."))
+}
+
+// pushWithin bounds pushing at the end of a night: what is left is pushed the next time.
+const pushWithin = 2 * time.Minute
+
+// push pushes what the night put on the shelf, where the settings name places for it.
+func (n *Night) push(ctx context.Context) error {
+	if len(n.desk.Settings.Places) == 0 {
+		return nil
+	}
+	ctx, stop := context.WithTimeout(ctx, pushWithin)
+	defer stop()
+	all, err := n.desk.Push(ctx)
+	wrong := []error{err}
+	for _, p := range all {
+		if p.Error != "" {
+			wrong = append(wrong, fmt.Errorf("not all backups are at %s: %s; push them with metabasis backups push", p.Place, p.Error))
+		}
+	}
+	return errors.Join(wrong...)
+}
