@@ -31,8 +31,9 @@ type PushedTo struct {
 }
 
 // Push pushes every backup of the shelf to the places of the settings that do not have it
-// yet, and proves that it is there. What one place refuses keeps no other from its own.
-func (d *Desk) Push(ctx context.Context) ([]PushedTo, error) {
+// yet, and proves that it is there. With again, those that were pushed before are looked at
+// again, too. What one place refuses keeps no other from its own.
+func (d *Desk) Push(ctx context.Context, again bool) ([]PushedTo, error) {
 	if len(d.Settings.Places) == 0 {
 		return nil, errors.New("no place for backups is named: write one under backups: in metabasis.yaml")
 	}
@@ -54,7 +55,7 @@ func (d *Desk) Push(ctx context.Context) ([]PushedTo, error) {
 	for _, p := range d.Settings.Places {
 		one := PushedTo{Place: p.Name()}
 		began := time.Now()
-		err := d.pushTo(ctx, p, all, &one)
+		err := d.pushTo(ctx, p, all, again, &one)
 		d.did("push", began, err, "place", p.Name(), "there", one.There)
 		if err != nil {
 			one.Error = err.Error()
@@ -65,10 +66,10 @@ func (d *Desk) Push(ctx context.Context) ([]PushedTo, error) {
 }
 
 // pushTo pushes to one place what it does not have.
-func (d *Desk) pushTo(ctx context.Context, p settings.Place, all []store.Shelved, to *PushedTo) error {
+func (d *Desk) pushTo(ctx context.Context, p settings.Place, all []store.Shelved, again bool, to *PushedTo) error {
 	var left []store.Shelved
 	for _, s := range all {
-		if slices.Contains(s.Pushed, p.Name()) {
+		if !again && slices.Contains(s.Pushed, p.Name()) {
 			to.Had++
 			continue
 		}
@@ -124,15 +125,12 @@ func (d *Desk) pushGroup(ctx context.Context, p settings.Place, place away.Place
 	byName := map[string]store.Shelved{}
 	var wrong []error
 	for _, s := range group {
-		text, err := shelf.Read(s)
+		data, err := d.toPush(shelf, s, p.Masked, f)
 		if err != nil { // what is damaged is not brought anywhere
 			wrong = append(wrong, err)
 			continue
 		}
-		if p.Masked {
-			text = d.maskText(d.PlatformOf(f, s.Device), text)
-		}
-		items = append(items, away.Item{Device: s.Device, File: s.File, Data: []byte(text)})
+		items = append(items, away.Item{Device: s.Device, File: s.File, Data: data})
 		byName[s.Device+"/"+s.File] = s
 	}
 	if len(items) == 0 {
@@ -142,13 +140,31 @@ func (d *Desk) pushGroup(ctx context.Context, p settings.Place, place away.Place
 	there, err := place.Put(ctx, message, items)
 	wrong = append(wrong, err)
 	for _, i := range there {
-		if err := shelf.NotePushed(byName[i.Device+"/"+i.File], p.Name(), time.Now()); err != nil {
+		s := byName[i.Device+"/"+i.File]
+		if slices.Contains(s.Pushed, p.Name()) {
+			to.Had++
+			continue
+		}
+		if err := shelf.NotePushed(s, p.Name(), time.Now()); err != nil {
 			wrong = append(wrong, err)
 			continue
 		}
 		to.There++
 	}
 	return errors.Join(wrong...)
+}
+
+// toPush is a backup as it is pushed: as it is, encrypted or not; or opened, and its
+// secrets masked.
+func (d *Desk) toPush(shelf store.Backups, s store.Shelved, masked bool, f *fleet.Fleet) ([]byte, error) {
+	if masked || s.Stored == "" {
+		text, err := shelf.Read(s)
+		if masked {
+			text = d.maskText(d.PlatformOf(f, s.Device), text)
+		}
+		return []byte(text), err
+	}
+	return shelf.Raw(s)
 }
 
 // openPlace gets ready to push to a place.
@@ -218,7 +234,7 @@ func (n *Night) push(ctx context.Context) error {
 	}
 	ctx, stop := context.WithTimeout(ctx, pushWithin)
 	defer stop()
-	all, err := n.desk.Push(ctx)
+	all, err := n.desk.Push(ctx, false)
 	wrong := []error{err}
 	for _, p := range all {
 		if p.Error != "" {

@@ -75,7 +75,7 @@ func (a *app) backup(ctx context.Context, f eveningFlags, scheduled bool, words 
 		fmt.Fprintf(a.err, "%s: %d new, %d as before, %d not backed up\n", report.Count(len(e.Devices()), "device"), fresh, same, failed)
 	}
 	if len(e.Settings.Places) > 0 && !f.json && ctx.Err() == nil {
-		bad, err := a.push(ctx, e.Desk)
+		bad, err := a.push(ctx, e.Desk, false)
 		if err != nil {
 			fmt.Fprintln(a.err, "metabasis:", err)
 		}
@@ -265,13 +265,15 @@ func (a *app) verifyBackups(names []string) error {
 }
 
 func (a *app) backupsPush() *cobra.Command {
-	return &cobra.Command{
+	var again bool
+	cmd := &cobra.Command{
 		Use:   "push",
 		Short: "Push backups to places off this machine",
 		Long: `Push every backup to the places that stand under backups: in the settings and do not
 have it yet: a directory, a server over SFTP, a git repository. Each is read back there
 and must be equal, and is then noted as pushed. A night, and metabasis backup, do this
-by themselves. The exit code is 2 when some could not be pushed.`,
+by themselves. With --all those that were pushed before are looked at again, too, and
+put there anew where they are gone. The exit code is 2 when some could not be pushed.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			d, err := a.desk()
@@ -279,23 +281,25 @@ by themselves. The exit code is 2 when some could not be pushed.`,
 				return err
 			}
 			ctx, over := signalled(cmd.Context())
-			failed, err := a.push(ctx, d)
+			failed, err := a.push(ctx, d, again)
 			if interrupted := over(); err == nil || interrupted {
 				return ended(interrupted, failed)
 			}
 			return err
 		},
 	}
+	cmd.Flags().BoolVar(&again, "all", false, "also those that were pushed before")
+	return cmd
 }
 
 // push pushes backups and tells how it went.
-func (a *app) push(ctx context.Context, d *acts.Desk) (failed int, err error) {
-	all, err := d.Push(ctx)
+func (a *app) push(ctx context.Context, d *acts.Desk, again bool) (failed int, err error) {
+	all, err := d.Push(ctx, again)
 	if err != nil {
 		return 0, err
 	}
 	for _, p := range all {
-		text := fmt.Sprintf("%s: %d pushed, %d there before", p.Place, p.There, p.Had)
+		text := fmt.Sprintf("%s: %d pushed, %d pushed before", p.Place, p.There, p.Had)
 		if p.Error != "" {
 			failed++
 			text += "; NOT all: " + p.Error

@@ -65,6 +65,7 @@ const (
 	Evidence   = "evidence"
 	Mouse      = "mouse"
 	Keep       = "keep"
+	Encrypt    = "encrypt"
 )
 
 // All lists every setting.
@@ -84,6 +85,7 @@ func All() []Setting {
 		{Helper, "", "a program that prints a secret when called with a prompt", anything},
 		{Evidence, "evidence", "where the answers of devices are kept", anything},
 		{Keep, keep.Usual, "backups of a device that stay when the shelf is cleared: its newest, one a day, one a month", keepRule},
+		{Encrypt, "no", "whether backups are encrypted for the keys beside the secrets file: yes or no", oneOf("yes", "no")},
 	}
 }
 

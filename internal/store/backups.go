@@ -25,12 +25,26 @@ type Backups struct {
 	Dir string
 	// Origin says on whose behalf configurations are put here, such as "night 21".
 	Origin string
+	// Seal encrypts what is put there; nil leaves it in the clear.
+	Seal Sealer
+	// Opens opens what is encrypted; nil opens nothing.
+	Opens Opener
+}
+
+// Sealer encrypts.
+type Sealer interface {
+	Shut(text []byte) ([]byte, error)
+}
+
+// Opener opens what a [Sealer] has encrypted.
+type Opener interface {
+	Open(data []byte) ([]byte, error)
 }
 
 // Put stores a configuration. It is on disk and was read back equal when Put
 // returns. When the device's newest backup is identical, that one is named
 // instead, and that it was seen again is noted. A configuration holds secrets: only
-// its owner may read the file.
+// its owner may read the file, and where there is a seal, it is encrypted.
 func (b Backups) Put(device, text string, at time.Time) (run.Backup, error) {
 	sum := sha256.Sum256([]byte(text))
 	out := run.Backup{SHA256: hex.EncodeToString(sum[:])}
@@ -38,17 +52,25 @@ func (b Backups) Put(device, text string, at time.Time) (run.Backup, error) {
 	if err != nil {
 		return out, fmt.Errorf("backup of %s: %w", device, err)
 	}
-	if fresh {
-		// There is nothing to compare with.
-	} else if newest, err := b.newest(device); err != nil {
-		return out, err
-	} else if newest != "" {
-		if old, err := os.ReadFile(newest); err == nil && string(old) == text {
-			out.Path, out.Same = newest, true
-			return out, b.noted(device, out, len(text), at)
+	seen := Sighting{At: at.UTC(), SHA256: out.SHA256, Size: len(text), Origin: b.Origin}
+	if !fresh {
+		same, err := b.sameAsNewest(device, text, out.SHA256, &seen)
+		if err != nil {
+			return out, err
+		}
+		if out.Path, out.Same = same, same != ""; out.Same {
+			return out, b.noted(device, same, seen)
 		}
 	}
-	path, err := writeNew(dir, at.UTC().Format(nameTime), text)
+	data, ending := []byte(text), suffix
+	if b.Seal != nil {
+		if data, err = b.Seal.Shut(data); err != nil {
+			return out, fmt.Errorf("backup of %s: %w", device, err)
+		}
+		stored := sha256.Sum256(data)
+		ending, seen.Stored = sealed, hex.EncodeToString(stored[:])
+	}
+	path, err := writeNew(dir, at.UTC().Format(nameTime), ending, data)
 	if err != nil {
 		return out, fmt.Errorf("backup of %s: %w", device, err)
 	}
@@ -56,11 +78,42 @@ func (b Backups) Put(device, text string, at time.Time) (run.Backup, error) {
 	if err != nil {
 		return out, fmt.Errorf("backup of %s: reading it back: %w", device, err)
 	}
-	if !bytes.Equal(back, []byte(text)) {
+	if !bytes.Equal(back, data) {
 		return out, fmt.Errorf("backup of %s: %s reads back differently from what was written", device, path)
 	}
 	out.Path = path
-	return out, b.noted(device, out, len(text), at)
+	return out, b.noted(device, path, seen)
+}
+
+// sameAsNewest is the path of the device's newest backup where it is the same, else "". Of
+// one that is encrypted what was noted of it counts, as long as its file is what was noted.
+func (b Backups) sameAsNewest(device, text, sum string, seen *Sighting) (string, error) {
+	newest, err := b.newest(device)
+	if err != nil || newest == "" {
+		return "", err
+	}
+	old, err := os.ReadFile(newest)
+	switch {
+	case err != nil, strings.HasSuffix(newest, sealed) != (b.Seal != nil): // the one or the other from now on
+		return "", nil
+	case b.Seal == nil:
+		if string(old) == text {
+			return newest, nil
+		}
+		return "", nil
+	}
+	noted, err := b.sightings(device)
+	if err != nil {
+		return "", err
+	}
+	stored := sha256.Sum256(old)
+	for _, s := range noted[filepath.Base(newest)] {
+		if s.SHA256 == sum && s.Stored == hex.EncodeToString(stored[:]) {
+			seen.Stored = s.Stored
+			return newest, nil
+		}
+	}
+	return "", nil
 }
 
 // nameTime is how the time of a backup, in UTC, stands in the name of its file.
@@ -86,18 +139,25 @@ func (b Backups) directory(device string) (dir string, fresh bool, err error) {
 
 // newest is the path of the device's newest backup, "" when there is none.
 func (b Backups) newest(device string) (string, error) {
-	paths, err := filepath.Glob(filepath.Join(b.Dir, device, "*"+suffix))
+	paths, err := filepath.Glob(filepath.Join(b.Dir, device, "*"+suffix+"*"))
+	paths = slices.DeleteFunc(paths, func(p string) bool { return !isBackup(p) })
 	if err != nil || len(paths) == 0 {
 		return "", err
 	}
 	return slices.MaxFunc(paths, func(a, b string) int { return compareNames(filepath.Base(a), filepath.Base(b)) }), nil
 }
 
-// suffix is that of every backup; partial is that of one which is being written.
+// suffix is that of every backup, sealed that of one that is encrypted; partial is that of
+// one which is being written.
 const (
 	suffix  = ".cfg"
+	sealed  = ".cfg.age"
 	partial = ".partial"
 )
+
+func isBackup(name string) bool {
+	return strings.HasSuffix(name, suffix) || strings.HasSuffix(name, sealed)
+}
 
 // compareNames orders 2026-12-02T013412Z.cfg before 2026-12-02T013412Z-2.cfg, and that
 // before 2026-12-02T013412Z-10.cfg.
@@ -109,7 +169,7 @@ func compareNames(a, b string) int {
 
 // nameParts is the time in a backup's name and its number among those of that time.
 func nameParts(name string) (at string, number int) {
-	name = strings.TrimSuffix(name, suffix)
+	name = strings.TrimSuffix(strings.TrimSuffix(name, sealed), suffix)
 	if at, n, ok := strings.Cut(name, "Z-"); ok {
 		number, _ = strconv.Atoi(n)
 		return at + "Z", number
@@ -117,23 +177,23 @@ func nameParts(name string) (at string, number int) {
 	return name, 1
 }
 
-// writeNew writes text to a new file and makes the file and its name durable. It bears
+// writeNew writes data to a new file and makes the file and its name durable. It bears
 // the name of a backup only once all of it is there: what is cut off in the midst is
 // never taken for one.
-func writeNew(dir, name, text string) (string, error) {
+func writeNew(dir, name, ending string, data []byte) (string, error) {
 	f, err := os.CreateTemp(dir, name+"-*"+partial)
 	if err != nil {
 		return "", err
 	}
 	defer os.Remove(f.Name())
-	_, err = f.WriteString(text)
+	_, err = f.Write(data)
 	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
 		return "", err
 	}
 	for n := 1; ; n++ {
-		path := filepath.Join(dir, name+suffix)
+		path := filepath.Join(dir, name+ending)
 		if n > 1 {
-			path = filepath.Join(dir, fmt.Sprintf("%s-%d%s", name, n, suffix))
+			path = filepath.Join(dir, fmt.Sprintf("%s-%d%s", name, n, ending))
 		}
 		err := takeName(f.Name(), path)
 		if errors.Is(err, fs.ErrExist) && n < mostAtOnce {

@@ -17,7 +17,6 @@ import (
 	"strings"
 	"time"
 
-	"metabasis/internal/core/run"
 	"metabasis/internal/core/textfile"
 )
 
@@ -35,6 +34,9 @@ type Sighting struct {
 	At     time.Time `json:"at"`
 	SHA256 string    `json:"sha256"`
 	Size   int       `json:"size"`
+	// Stored is the checksum of the file where that is encrypted; SHA256 is that of what is
+	// in it.
+	Stored string `json:"stored,omitempty"`
 	// Origin is on whose behalf it was put on the shelf; "" is not noted.
 	Origin string `json:"origin,omitempty"`
 	// Pushed says that it was put there then, off this machine, and proven to be there.
@@ -50,6 +52,7 @@ type Shelved struct {
 	Path   string
 	Size   int64
 	SHA256 string // as it was noted; "" where nothing is
+	Stored string // that of the file, where it is encrypted
 	// Seen is each time that the device was seen to have this configuration, the first one
 	// first. It is never empty.
 	Seen []Sighting
@@ -67,8 +70,9 @@ func (s Shelved) Last() time.Time { return s.Seen[len(s.Seen)-1].At }
 func (s Shelved) Origin() string { return s.Seen[0].Origin }
 
 // noted notes that a configuration is on the shelf.
-func (b Backups) noted(device string, k run.Backup, size int, at time.Time) error {
-	line, err := json.Marshal(Sighting{File: filepath.Base(k.Path), At: at.UTC(), SHA256: k.SHA256, Size: size, Origin: b.Origin})
+func (b Backups) noted(device, path string, seen Sighting) error {
+	seen.File = filepath.Base(path)
+	line, err := json.Marshal(seen)
 	if err != nil {
 		return fmt.Errorf("backup of %s: %w", device, err)
 	}
@@ -116,7 +120,7 @@ func (b Backups) Shelf(device string) ([]Shelved, error) {
 	var out []Shelved
 	for _, f := range files {
 		info, err := f.Info()
-		if err != nil || !strings.HasSuffix(f.Name(), suffix) || !info.Mode().IsRegular() || info.Size() == 0 {
+		if err != nil || !isBackup(f.Name()) || !info.Mode().IsRegular() || info.Size() == 0 {
 			continue
 		}
 		s := Shelved{Device: device, File: f.Name(), Path: filepath.Join(dir, f.Name()), Size: info.Size()}
@@ -130,7 +134,7 @@ func (b Backups) Shelf(device string) ([]Shelved, error) {
 			}
 		}
 		if len(s.Seen) > 0 {
-			s.SHA256 = s.Seen[0].SHA256
+			s.SHA256, s.Stored = s.Seen[0].SHA256, s.Seen[0].Stored
 		} else {
 			at, _ := nameParts(f.Name())
 			t, err := time.Parse(nameTime, at)
@@ -173,15 +177,47 @@ func (e *DamagedBackup) Error() string {
 // Read reads a backup. It is what was put there: where a checksum is noted, it is held
 // against it, and the error is a [DamagedBackup] where it does not hold.
 func (b Backups) Read(s Shelved) (string, error) {
-	data, err := textfile.Bytes(s.Path, textfile.Large)
+	data, err := b.Raw(s)
 	if err != nil {
-		return "", fmt.Errorf("backup of %s: %w", s.Device, err)
+		return "", err
+	}
+	if strings.HasSuffix(s.File, sealed) {
+		if b.Opens == nil {
+			return "", fmt.Errorf("the backup %s of %s is encrypted", s.File, s.Device)
+		}
+		if data, err = b.Opens.Open(data); err != nil {
+			return "", fmt.Errorf("the backup %s of %s: %w", s.File, s.Device, err)
+		}
 	}
 	sum := sha256.Sum256(data)
 	if got := hex.EncodeToString(sum[:]); s.SHA256 != "" && got != s.SHA256 {
 		return "", &DamagedBackup{s.Device, s.File, fmt.Sprintf("its SHA-256 is %s…, and %s… was noted", got[:12], s.SHA256[:min(12, len(s.SHA256))])}
 	}
 	return string(data), nil
+}
+
+// Raw reads the file of a backup as it is, encrypted or not, and holds it against its
+// checksum where it is encrypted.
+func (b Backups) Raw(s Shelved) ([]byte, error) {
+	data, err := textfile.Bytes(s.Path, textfile.Large)
+	if err != nil {
+		return nil, fmt.Errorf("backup of %s: %w", s.Device, err)
+	}
+	sum := sha256.Sum256(data)
+	if got := hex.EncodeToString(sum[:]); s.Stored != "" && got != s.Stored {
+		return nil, &DamagedBackup{s.Device, s.File, fmt.Sprintf("the SHA-256 of its file is %s…, and %s… was noted", got[:12], s.Stored[:min(12, len(s.Stored))])}
+	}
+	return data, nil
+}
+
+// check holds one backup against what was noted of it: of one that is encrypted, its file.
+func (b Backups) check(s Shelved) error {
+	if strings.HasSuffix(s.File, sealed) {
+		_, err := b.Raw(s)
+		return err
+	}
+	_, err := b.Read(s)
+	return err
 }
 
 // Find finds the backup of a device with that file's name.
@@ -278,7 +314,7 @@ func (b Backups) Check(device string) (whole, unnoted int, wrong []error, err er
 		return 0, 0, nil, err
 	}
 	for _, s := range shelf {
-		switch _, err := b.Read(s); {
+		switch err := b.check(s); {
 		case err != nil:
 			wrong = append(wrong, err)
 		case s.SHA256 == "":

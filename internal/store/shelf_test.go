@@ -1,9 +1,12 @@
 package store
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"strconv"
+	"strings"
 	"testing"
 	"time"
 
@@ -131,4 +134,71 @@ func TestTwoOfOneSecondStandInOrder(t *testing.T) {
 	s, _, err := b.AsOf("ald-quay-1", hour(0))
 	require.NoError(t, err)
 	assert.Equal(t, shelf[0].File, s.File)
+}
+
+// twice stands for encryption: what it makes is never the same twice, and who has no key
+// cannot open it.
+type twice struct{ opens bool }
+
+func (twice) Shut(text []byte) ([]byte, error) {
+	return []byte("sealed " + strconv.Itoa(int(time.Now().UnixNano())) + "\n" + string(text)), nil
+}
+
+func (s twice) Open(data []byte) ([]byte, error) {
+	if !s.opens {
+		return nil, errors.New("it is encrypted: name your key")
+	}
+	_, text, _ := strings.Cut(string(data), "\n")
+	return []byte(text), nil
+}
+
+// What is encrypted is known again without being opened, is held against its checksum, and
+// is read by whoever has a key; what was there in the clear stays readable.
+func TestBackupsThatAreEncrypted(t *testing.T) {
+	b := shelved(t, "one\n")
+	b.Seal, b.Opens = twice{}, twice{}
+	first, err := b.Put("ald-quay-1", "one\n", hour(1))
+	require.NoError(t, err)
+	assert.False(t, first.Same, "from now on it is encrypted")
+	assert.Equal(t, "2026-12-01T010000Z.cfg.age", filepath.Base(first.Path))
+	again, err := b.Put("ald-quay-1", "one\n", hour(2))
+	require.NoError(t, err)
+	assert.True(t, again.Same, "without a key")
+	other, err := b.Put("ald-quay-1", "two\n", hour(3))
+	require.NoError(t, err)
+	assert.False(t, other.Same)
+	assert.NotEqual(t, first.SHA256, other.SHA256)
+
+	s, _, err := b.AsOf("ald-quay-1", hour(2))
+	require.NoError(t, err)
+	_, err = b.Read(s)
+	assert.ErrorContains(t, err, "name your key")
+	b.Opens = twice{opens: true}
+	text, err := b.Read(s)
+	require.NoError(t, err)
+	assert.Equal(t, "one\n", text)
+	s, _, err = b.AsOf("ald-quay-1", hour(0))
+	require.NoError(t, err)
+	text, err = b.Read(s)
+	require.NoError(t, err)
+	assert.Equal(t, "one\n", text)
+
+	b.Opens = nil
+	whole, _, wrong, err := b.Check("ald-quay-1")
+	require.NoError(t, err)
+	assert.Equal(t, 3, whole, "checksums hold without a key")
+	assert.Empty(t, wrong)
+	require.NoError(t, os.WriteFile(other.Path, []byte("sealed 1\ntwo!\n"), 0o600))
+	_, _, wrong, err = b.Check("ald-quay-1")
+	require.NoError(t, err)
+	assert.Len(t, wrong, 1)
+	b.Opens = twice{opens: true}
+	s, _, err = b.AsOf("ald-quay-1", hour(3))
+	require.NoError(t, err)
+	_, err = b.Read(s)
+	var damaged *DamagedBackup
+	assert.ErrorAs(t, err, &damaged)
+	changed, err := b.Put("ald-quay-1", "two\n", hour(4))
+	require.NoError(t, err)
+	assert.False(t, changed.Same, "one that is damaged is not taken for a backup of the same")
 }

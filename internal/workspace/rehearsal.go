@@ -9,13 +9,25 @@ import (
 
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/run"
+	"metabasis/internal/device/ssh"
+	"metabasis/internal/settings"
 	"metabasis/internal/store"
+	"metabasis/internal/store/secrets"
 )
 
 // Backups is the shelf, where the configurations of devices are kept. Origin is on whose
 // behalf some are put there; "" for who only reads.
 func (w *Workspace) Backups(origin string) store.Backups {
-	return store.Backups{Dir: filepath.Join(w.Dir, "backups"), Origin: origin}
+	identity := w.Settings.Get(settings.Identity)
+	if identity != "" {
+		identity = ssh.HomePath(identity)
+	}
+	seal := secrets.Seal{Recipients: secrets.RecipientsFile(w.SecretsPath()), Identity: identity}
+	b := store.Backups{Dir: filepath.Join(w.Dir, "backups"), Origin: origin, Opens: seal}
+	if w.Settings.Get(settings.Encrypt) == "yes" {
+		b.Seal = seal
+	}
+	return b
 }
 
 // Records is where the records of the workspace are.

@@ -103,3 +103,32 @@ func TestBadFiles(t *testing.T) {
 	assert.Error(t, err)
 	assert.False(t, strings.Contains(err.Error(), "heron"))
 }
+
+func TestWhatIsSealedIsOpenedByItsHolders(t *testing.T) {
+	dir := t.TempDir()
+	s := Seal{Recipients: filepath.Join(dir, "secrets.recipients")}
+	_, err := s.Shut([]byte("x"))
+	assert.ErrorContains(t, err, "there is no")
+	id, err := age.GenerateX25519Identity()
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(s.Recipients, []byte(id.Recipient().String()+"\n"), 0o600))
+	data, err := s.Shut([]byte("lan 10\n"))
+	require.NoError(t, err)
+	assert.NotContains(t, string(data), "lan 10")
+	_, err = s.Open(data)
+	assert.ErrorIs(t, err, ErrNoIdentity)
+	s.Identity = filepath.Join(dir, "key")
+	require.NoError(t, os.WriteFile(s.Identity, []byte(id.String()+"\n"), 0o600))
+	back, err := s.Open(data)
+	require.NoError(t, err)
+	assert.Equal(t, "lan 10\n", string(back))
+	other, err := age.GenerateX25519Identity()
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(s.Identity, []byte(other.String()+"\n"), 0o600))
+	_, err = s.Open(data)
+	assert.Error(t, err)
+	data[len(data)-1] ^= 1
+	require.NoError(t, os.WriteFile(s.Identity, []byte(id.String()+"\n"), 0o600))
+	_, err = s.Open(data)
+	assert.Error(t, err, "what was changed does not open")
+}
