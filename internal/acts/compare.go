@@ -525,3 +525,9 @@ func (e *Evening) MayRecord(tables []string) error {
 	_, err := e.tablesOf(tables)
 	return err
 }
+
+// MaskPath takes the secrets of a platform out of a line with its sections.
+func (d *Desk) MaskPath(platform string) func(string) string {
+	mask := d.maskPaths(platform)
+	return func(path string) string { return mask([]string{path})[0] }
+}

@@ -21,7 +21,7 @@ func morningDesk(t testing.TB, n int, configs bool) *Desk {
 	dir := t.TempDir()
 	csv := "name,address,platform,site\n"
 	for i := range n {
-		csv += fmt.Sprintf("q-%04d,192.0.2.1,tern,ALD\n", i)
+		csv += fmt.Sprintf("q-%04d,q-%04d.example,tern,ALD\n", i, i)
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "fleet.csv"), []byte(csv), 0o600))
 	d, err := Open(dir, nil, nil)

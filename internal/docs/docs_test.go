@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metabasis/internal/cli"
+	"metabasis/internal/core/carry"
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/runbook"
@@ -110,6 +111,11 @@ func TestSettingsExample(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, map[string]string{"log_host": "198.51.100.14", "gate_lan": "311"}, values)
 	}
+	for _, b := range blocks(t, "docs/command-line.md", "yaml-mapping") {
+		m, err := carry.Read("maps/tern-tern.yaml", []byte(b))
+		require.NoError(t, err)
+		assert.Equal(t, "port 5", m.Ports["port 3"])
+	}
 	for _, b := range blocks(t, "docs/command-line.md", "sh-verify") {
 		assert.Contains(t, b, "-n "+seal.Namespace+" ")
 	}
@@ -120,6 +126,7 @@ func TestSettingsExample(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, "strict", s.Get(settings.HostKeys))
 		assert.Len(t, s.Logins, 3)
+		assert.Len(t, s.Places, 3)
 		for name, rest := range s.Prechecks {
 			_, err := runbook.DefaultPrecheck(file, name, rest)
 			assert.NoError(t, err)

@@ -30,6 +30,9 @@ func (w *Workspace) past() func(runbook.Restore, string) (runbook.Was, error) {
 		return &p.Night, nil
 	}
 	return func(r runbook.Restore, device string) (runbook.Was, error) {
+		if r.From != "" {
+			return w.carried(r, device)
+		}
 		if r.Night == 0 {
 			return w.asOf(r, device)
 		}

@@ -53,6 +53,7 @@ const AnyPlatform = "*"
 type Fleet struct {
 	File    string
 	Devices []Device
+	Retired []Retired
 	Columns []string // names of the further columns, in file order
 	Numbers []string // those of them whose values are all whole numbers
 	shared  []*Shared
@@ -124,7 +125,7 @@ func (f *Fleet) Above(d Device) (out []string) {
 
 // Known are the columns with a meaning of their own. Any further column is a
 // value that a runbook can use by its name.
-var known = []string{"name", "address", "port", "platform", "site", "role", "pair", "via", "login", "jump", "protocol", "algorithms", "clear_login"}
+var known = []string{"name", "address", "port", "platform", "site", "role", "pair", "via", "login", "jump", "protocol", "algorithms", "clear_login", RetiredColumn}
 
 var (
 	validName   = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
@@ -162,9 +163,16 @@ func (r *reader) fail(line, col int, text, hint, format string, args ...any) {
 // build turns rows into a fleet and checks all of them against each other.
 func (r *reader) build(rows []row, columns []string) (*Fleet, error) {
 	f := &Fleet{File: r.file, Columns: columns}
-	for _, row := range rows {
-		f.Devices = append(f.Devices, r.device(row))
+	var active []row
+	for _, one := range rows {
+		if why := one.cells[RetiredColumn].value; why != "" {
+			f.Retired = append(f.Retired, Retired{one.cells["name"].value, why, one.line})
+			continue
+		}
+		active = append(active, one)
+		f.Devices = append(f.Devices, r.device(one))
 	}
+	rows = active
 	r.checkUnique(f, rows)
 	r.checkPairs(f, rows)
 	r.checkVia(f, rows)

@@ -368,6 +368,9 @@ func (m *maker) onceAt(text *runbook.Text, hint, format string, args ...any) {
 
 // targets selects the devices in scope and renders their steps.
 func (m *maker) targets(f *fleet.Fleet, p *Plan) (in []*Target) {
+	for _, r := range f.Retired {
+		p.LeftOut = append(p.LeftOut, LeftOut{Device: r.Name, Why: "retired: " + r.Why})
+	}
 	mates := mates(f)
 	for _, d := range f.Devices {
 		env := m.rb.DeviceEnv(f.Fields(d), m.answers)

@@ -63,6 +63,7 @@ func (t *Target) computeWas(s *Step, now config.Config, known bool) error {
 	if err != nil {
 		return err
 	}
+	after = t.Traits.Language.WithFixed(after, now)
 	s.After = &after
 	if s.Done = config.Equal(now, after) || config.OnlyParts(now, after); s.Done {
 		s.After = &now // what runs beside it cannot be put back, and stays

@@ -10,6 +10,8 @@ import (
 type Restore struct {
 	At    time.Time // what it had at that time, to the second; zero where a night is named
 	Night int64     // what it had before that night of the journal
+	// From is a device whose configuration is carried over, in place of one's own.
+	From string
 	// Without says that only what the night did is taken back: what others changed since
 	// stays.
 	Without bool
@@ -19,6 +21,8 @@ type Restore struct {
 // String is the restore as it stands in a runbook.
 func (r Restore) String() string {
 	switch {
+	case r.From != "":
+		return "carried from " + r.From
 	case r.Without:
 		return fmt.Sprintf("without night %d", r.Night)
 	case r.Night > 0:
@@ -78,6 +82,12 @@ func (p *parser) restore(n *node, c *cursor) *Restore {
 			c.fail(w.col, hint, "%v", err)
 		}
 		r.At = at
+	case w.text == "carried":
+		c.want("from")
+		from := c.next()
+		if r.From = from.text; r.From == "" {
+			c.fail(from.col, "restore  carried from ald-quay-1", "expected the name of a device")
+		}
 	case w.text == "before", w.text == "without":
 		r.Without = w.text == "without"
 		c.want("night")

@@ -44,6 +44,9 @@ type Selection struct {
 // selections. No words mean the whole fleet. It is an error to select nothing.
 func Select(f *fleet.Fleet, words []string, saved map[string]Selection) (*Scope, error) {
 	s := &Scope{Source: strings.Join(words, " ")}
+	for _, r := range f.Retired {
+		s.LeftOut = append(s.LeftOut, LeftOut{r.Name, "retired: " + r.Why, ""})
+	}
 	if len(words) == 0 {
 		s.Devices = f.Devices
 		return s, nil
@@ -75,6 +78,9 @@ func chooser(f *fleet.Fleet, words []string, saved map[string]Selection) (func(f
 	// Words without anything of a condition are meant as names.
 	if !slices.ContainsFunc(words, func(w string) bool { return !looksLikeName(w) }) && !slices.Contains(columns(f), source) {
 		for _, w := range words {
+			if why := retired(f, w); why != "" {
+				return nil, fmt.Errorf("%s is retired: %s", w, why)
+			}
 			if !isName(f, w) {
 				return nil, fmt.Errorf("there is no device %q%s", w, nearest(w, f))
 			}
@@ -91,6 +97,16 @@ func looksLikeName(w string) bool {
 func isName(f *fleet.Fleet, w string) bool {
 	_, ok := f.Get(w)
 	return ok || strings.HasPrefix(w, "@")
+}
+
+// retired says why a device is worked on no more; "" where it is none of those.
+func retired(f *fleet.Fleet, name string) string {
+	for _, r := range f.Retired {
+		if r.Name == name {
+			return r.Why
+		}
+	}
+	return ""
 }
 
 func nearest(w string, f *fleet.Fleet) string {

@@ -1,0 +1,179 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"metabasis/internal/acts"
+	"metabasis/internal/report"
+	"metabasis/internal/workspace"
+)
+
+// replaceFlags are those of replace.
+type replaceFlags struct {
+	nightFlags
+	acts.Restoring
+	address, platform string
+	base, mapPorts    bool
+	template, console string
+	carry, plan       bool
+	check, finish     bool
+}
+
+func (a *app) replaceCommand() *cobra.Command {
+	var f replaceFlags
+	cmd := &cobra.Command{
+		Use:   "replace OLD NEW",
+		Short: "Put new hardware in the place of a device",
+		Long: `Put new hardware in the place of a device, stage by stage:
+
+  --address A    put NEW into fleet.csv, with OLD's site, role and values
+  --base         print what is typed on the console of NEW, from bases/PLATFORM.txt with
+                 the fleet's values; with --console HOST:PORT it is sent over Telnet
+  --map          propose which port of OLD becomes which of NEW, in maps/FROM-TO.yaml
+  --carry        a night that gives NEW the newest backup of OLD, carried over; NEW must
+                 have been backed up (metabasis backup NEW)
+  --check        compare NEW with the newest record that OLD is in: the same neighbours,
+                 ports and routes
+  --finish       change fleet.csv: NEW takes OLD's place, with its serial and version, and
+                 OLD is retired
+
+Without any of these it tells what would be carried over, what would not, and why.`,
+		Args: cobra.ExactArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error { return a.replace(cmd.Context(), args[0], args[1], f) },
+	}
+	f.add(cmd)
+	flags := cmd.Flags()
+	flags.StringVar(&f.address, "address", "", "the address of NEW, or address:port, to put it into fleet.csv")
+	flags.StringVar(&f.platform, "platform", "", "with --address: its platform, where it is another")
+	flags.BoolVar(&f.base, "base", false, "its base configuration, as it is typed on its console")
+	flags.StringVar(&f.template, "template", "", "with --base: a file in place of bases/PLATFORM.txt")
+	flags.StringVar(&f.console, "console", "", "with --base: send it to this Telnet port, HOST:PORT, of a console server")
+	flags.BoolVar(&f.mapPorts, "map", false, "propose how its ports are mapped")
+	flags.BoolVar(&f.carry, "carry", false, "a night that carries the configuration over")
+	flags.BoolVar(&f.plan, "plan", false, "with --carry: only tell how the night would go")
+	flags.StringVar(&f.Window, "window", "", "with --carry: the window; without it any time will do")
+	flags.StringVar(&f.Change, "change", "", "with --carry: the number of the change")
+	flags.BoolVar(&f.check, "check", false, "let the records of OLD decide")
+	flags.BoolVar(&f.finish, "finish", false, "change the fleet file")
+	cmd.MarkFlagsMutuallyExclusive("address", "base", "map", "carry", "check", "finish")
+	return cmd
+}
+
+func (a *app) replace(ctx context.Context, old, fresh string, f replaceFlags) error {
+	d, err := a.desk()
+	if err != nil {
+		return err
+	}
+	switch {
+	case f.address != "":
+		if err := d.AddDevice(old, fresh, f.address, f.platform); err != nil {
+			return err
+		}
+		return a.lines([]string{fresh + " is in fleet.csv. Next: metabasis replace " + old + " " + fresh + " --base"})
+	case f.base:
+		return a.base(ctx, d, old, fresh, f)
+	case f.mapPorts:
+		file, err := d.MapPorts(old, fresh)
+		if err != nil {
+			return err
+		}
+		return a.lines([]string{file + " is written. Look at it: it is a proposal"})
+	case f.carry:
+		c, carrying, err := d.CarryOver(old, fresh, f.Restoring)
+		if err != nil {
+			return err
+		}
+		if err := a.carried(carrying); err != nil {
+			return err
+		}
+		if f.plan {
+			return a.told(ctx, c, planFlags{nightFlags: f.nightFlags})
+		}
+		return a.nightOf(ctx, d, c, f.nightFlags)
+	case f.check:
+		c, err := d.Judged(ctx, old, fresh)
+		if err != nil {
+			return err
+		}
+		if err := a.compared(c, compareFlags{}); err != nil {
+			return err
+		}
+		if !c.Same() {
+			return &exitError{code: 1}
+		}
+		return nil
+	case f.finish:
+		if err := d.Replaced(ctx, old, fresh); err != nil {
+			return err
+		}
+		return a.lines([]string{fresh + " has taken the place of " + old + ", which is retired. The fleet file of before stands beside it"})
+	}
+	carrying, err := d.Carry(old, fresh)
+	if errors.Is(err, workspace.ErrNoMapping) {
+		return err
+	}
+	if err != nil {
+		return fmt.Errorf("%w; metabasis replace --help tells the stages", err)
+	}
+	return a.carried(carrying)
+}
+
+// carried tells what is carried over, and what is not.
+func (a *app) carried(c *workspace.Carrying) error {
+	out := []string{fmt.Sprintf("%s gets what %s had %s", c.New.Name, c.Old.Name, c.Backup.Last().Local().Format("Mon 2 Jan 2006 15:04"))}
+	for _, m := range c.Moved {
+		out = append(out, fmt.Sprintf("  %s becomes %s", m[0], m[1]))
+	}
+	mask := a.maskOf(c.Old.Platform)
+	if len(c.Gaps) > 0 {
+		out = append(out, report.Count(len(c.Gaps), "line")+" that cannot be carried over:")
+		for _, g := range c.Gaps {
+			out = append(out, "  "+mask(g.Path)+": "+g.Why)
+		}
+	}
+	if len(c.Left) > 0 {
+		out = append(out, report.Count(len(c.Left), "line")+" left behind:")
+		for _, g := range c.Left {
+			out = append(out, "  "+mask(g.Path)+": "+g.Why)
+		}
+	}
+	if len(c.Gaps)+len(c.Left) == 0 {
+		out = append(out, "All of it is carried over.")
+	}
+	return a.lines(out)
+}
+
+// maskOf takes the secrets of a platform out of a line.
+func (a *app) maskOf(platform string) func(string) string {
+	d, err := a.desk()
+	if err != nil {
+		return func(string) string { return "" }
+	}
+	return d.MaskPath(platform)
+}
+
+// base prints the base configuration of a new device, or sends it to its console.
+func (a *app) base(ctx context.Context, d *acts.Desk, old, fresh string, f replaceFlags) error {
+	lines, err := d.Base(old, fresh, f.template)
+	if err != nil {
+		return err
+	}
+	if f.console == "" {
+		return a.lines(lines)
+	}
+	fl, err := d.Fleet("")
+	if err != nil {
+		return err
+	}
+	ctx, over := signalled(ctx)
+	defer over()
+	err = d.TypeOnConsole(ctx, f.console, d.PlatformOf(fl, fresh), lines, func(l string) { fmt.Fprintln(a.out, l) })
+	if err != nil {
+		return err
+	}
+	return a.lines([]string{report.Count(len(lines), "line") + " sent. Next: metabasis reach " + fresh})
+}

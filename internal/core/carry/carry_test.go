@@ -1,0 +1,108 @@
+package carry
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"metabasis/internal/core/config"
+)
+
+var style = config.Style{Layout: "indented"}
+
+func all([]string) string { return "" }
+
+const old = `name ald-quay-1
+login crew secret x
+lan 310
+  title gates
+port 1
+  trunk
+port 3
+  label "gate"
+  lan 310
+port 24
+  lan 310
+`
+
+func TestOver(t *testing.T) {
+	m, err := Read("maps/tern-tern.yaml", []byte("from: tern\nto: tern\nports: {port 3: port 5, port 24: ''}\nlines:\n  - {line: 'login .*', left: made there}\n"))
+	require.NoError(t, err)
+	c := m.Over(config.Parse(old, style), style, map[string]string{"ald-quay-1": "ald-quay-9"}, func(path []string) string {
+		if path[0] == "lan 310" && len(path) > 1 {
+			return "not known"
+		}
+		return ""
+	})
+	assert.Equal(t, "name ald-quay-9\nlan 310\nport 1\n  trunk\nport 5\n  label \"gate\"\n  lan 310\n", c.Config.Text(style))
+	assert.Equal(t, []Gap{{"lan 310 > title gates", "not known"}, {"port 24", "its port has none on the new device"}, {"port 24 > lan 310", "its section does not carry over"}}, c.Gaps)
+	assert.Equal(t, []Gap{{"login crew secret x", "made there"}}, c.Left)
+	assert.Equal(t, [][2]string{{"port 3", "port 5"}}, c.Moved)
+}
+
+// From one platform to another, only what a rule speaks of is carried over.
+func TestOverToAnotherPlatform(t *testing.T) {
+	m, err := Read("m.yaml", []byte("from: tern\nto: osier\nlines:\n  - {line: 'name (\\S+)', to: 'name $1'}\n  - {line: 'port (\\d+)', to: 'port $1'}\n  - {line: 'port (\\d+) > lan (\\d+)', to: 'port $1 > carries $2'}\n"))
+	require.NoError(t, err)
+	c := m.Over(config.Parse(old, style), style, nil, all)
+	assert.Equal(t, "name ald-quay-1\nport 1\nport 3\n  carries 310\nport 24\n  carries 310\n", c.Config.Text(style))
+	assert.Len(t, c.Gaps, 5)
+}
+
+func TestMappingsThatAreWrong(t *testing.T) {
+	for text, want := range map[string]string{
+		"from: tern\nto: tern\nlines:\n  - {line: '('}\n":                          "cannot be read",
+		"from: tern\nto: tern\nlines:\n  - {line: 'a', to: b, left: c}\n":          "both or neither",
+		"from: tern\nlines: []\n":                                                  "from which platform to which",
+		"from: tern\nto: tern\nportz: {}\n":                                        "portz",
+		"from: tern\nto: tern\nlines:\n  - {line: 'a'}\n  - {to: 'b', line: ''}\n": "both or neither",
+	} {
+		_, err := Read("m.yaml", []byte(text))
+		assert.ErrorContains(t, err, want, text)
+	}
+}
+
+// No two ports are proposed to become one, those of the same name stay, and what is
+// written reads the same again.
+func TestProposals(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		names := rapid.SliceOfNDistinct(rapid.StringMatching(`(port|gate|x/)[ ]?[0-9]{1,2}`), 0, 12, rapid.ID[string])
+		was, is := names.Draw(t, "was"), names.Draw(t, "is")
+		m := Propose(was, is)
+		assert.Len(t, m, len(was))
+		taken := map[string]bool{}
+		for from, to := range m {
+			if to == "" {
+				continue
+			}
+			assert.Contains(t, is, to)
+			assert.False(t, taken[to], "two become %s", to)
+			taken[to] = true
+			for _, n := range is {
+				if n == from {
+					assert.Equal(t, from, to)
+				}
+			}
+		}
+		if len(is) >= len(was) {
+			assert.NotContains(t, m, "")
+			for _, to := range m {
+				assert.NotEmpty(t, to, "there are ports enough")
+			}
+		}
+		written := (&Mapping{From: "tern", To: "osier", Ports: m}).Write()
+		back, err := Read("m.yaml", written)
+		require.NoError(t, err, string(written))
+		if len(m) > 0 {
+			assert.Equal(t, m, back.Ports)
+		}
+	})
+}
+
+func TestPortsInTheKeysOfData(t *testing.T) {
+	m := &Mapping{From: "skerry", To: "skerry", Ports: map[string]string{"port3": "port5", "port5": "port3"}}
+	assert.Equal(t, "/if:interface[name='port5']/enabled = true", m.keyed("/if:interface[name='port3']/enabled = true"))
+	assert.Equal(t, "/if:interface[name='port3']", m.keyed("/if:interface[name='port5']"))
+}
