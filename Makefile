@@ -90,7 +90,7 @@ install: build
 	bin/metabasis completion fish > "$(DESTDIR)$(PREFIX)/share/fish/vendor_completions.d/metabasis.fish"
 
 screenshots: build
-	@scripts/deps tmux:tmux kitty:kitty Xvfb:xvfb import:imagemagick
+	@scripts/deps tmux:tmux kitty:kitty Xvfb:xvfb import:imagemagick pdfinfo:poppler-utils
 	scripts/screenshots
 
 clean:

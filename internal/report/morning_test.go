@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/russross/blackfriday/v2"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -200,4 +201,24 @@ func BenchmarkMorning5000(b *testing.B) {
 		m := MorningOf(21, "q.runbook", "", events)
 		MorningDocument(m)
 	}
+}
+
+// As others render it: every device stands in a cell of its own, code stays code, and no
+// sign of Markdown that was in a text becomes one.
+func TestTheMarkdownRenders(t *testing.T) {
+	m := MorningOf(21, "q.runbook", "", aNight(24))
+	m.Devices[4].Note, m.Title = "a|b *bold* <b>x</b>", "Gates | <clocks> *now*"
+	m.Todo = append(m.Todo, "a|b *bold* <script>")
+	html := string(blackfriday.Run([]byte(strings.Join(MorningDocument(m), "\n")), blackfriday.WithExtensions(blackfriday.CommonExtensions)))
+	for _, d := range m.Devices {
+		assert.Contains(t, html, "<td>"+d.Name+"</td>")
+	}
+	for _, h := range []string{"Left to do", "What went wrong", "What is different now", "Who decided what", "Timeline", "Every device", "Checksums"} {
+		assert.Contains(t, html, "<h2>"+h+"</h2>")
+	}
+	assert.Contains(t, html, "<h1>Gates | &lt;clocks&gt; *now*</h1>")
+	assert.NotContains(t, html, "<script>")
+	assert.NotContains(t, html, "<em>")
+	assert.NotContains(t, html, "|---")
+	assert.Equal(t, strings.Count(html, "<pre><code"), strings.Count(html, "</code></pre>"))
 }

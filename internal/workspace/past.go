@@ -26,6 +26,9 @@ func (w *Workspace) past() func(runbook.Restore, string) (runbook.Was, error) {
 		if err != nil {
 			return nil, err
 		}
+		if by, runs := w.Running(p.NightHead); runs {
+			return nil, fmt.Errorf("night %d runs now: %s; what it will leave is not known yet", id, by)
+		}
 		nights[id] = &p.Night
 		return &p.Night, nil
 	}

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"metabasis/internal/core/run"
-	"metabasis/internal/report"
 	"metabasis/internal/screen"
 	"metabasis/internal/screen/ink"
 	"metabasis/internal/screen/keys"
@@ -217,17 +216,4 @@ func saidBy(lines []string, began, now time.Time) []string {
 		last = at
 	}
 	return lines
-}
-
-// Happened tells the newest events up to the moment that is shown, the last one last.
-func (p *player) happened(device string, most int) (out []string) {
-	for i := p.at - 1; i >= 0 && len(out) < most; i-- {
-		if e := p.events[i]; e.Device == device || device == "" {
-			if text := report.Line(e); text != "" {
-				out = append(out, e.At.Local().Format("15:04:05")+"  "+strings.TrimSpace(text))
-			}
-		}
-	}
-	slices.Reverse(out)
-	return out
 }

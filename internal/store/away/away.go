@@ -98,7 +98,11 @@ func put(f files, root string, item Item) error {
 	if !bytes.Equal(back, item.Data) {
 		return errors.New("it reads back differently from what was written")
 	}
-	return f.Rename(part, name)
+	err = f.Rename(part, name)
+	if there, readErr := read(f, name); err != nil && readErr == nil && bytes.Equal(there, item.Data) {
+		return nil // somebody else has put it there meanwhile
+	}
+	return err
 }
 
 func read(f files, name string) ([]byte, error) {
