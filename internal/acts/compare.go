@@ -103,7 +103,13 @@ func (d *Desk) CompareRecords(ctx context.Context, a, b *record.Record) (*Compar
 					out.Devices[i] = onlyIn(is.Device, b.Name)
 					continue
 				}
+				apart, shared := record.Apart(before, is)
+				if !shared {
+					out.Devices[i] = nothingShared(is.Device)
+					continue
+				}
 				out.Devices[i] = cache.compare(before, is, foreseen)
+				out.Devices[i].Apart = apart
 			}
 		})
 	}
@@ -116,6 +122,7 @@ func (d *Desk) CompareRecords(ctx context.Context, a, b *record.Record) (*Compar
 			out.Devices = append(out.Devices, onlyIn(dev.Device, a.Name))
 		}
 	}
+	out.Note = report.Apart(out.Devices)
 	return out, nil
 }
 
@@ -125,6 +132,10 @@ func recordTitle(r *record.Record) string {
 
 func onlyIn(device, name string) record.Differing {
 	return record.Differing{Device: device, Changes: []record.Change{{Table: "device", What: "is only in " + name, Kind: record.Unknown}}}
+}
+
+func nothingShared(device string) record.Differing {
+	return record.Differing{Device: device, Changes: []record.Change{{Table: "device", What: "the two hold nothing of it that could be compared", Kind: record.Unknown}}}
 }
 
 // configs compares devices with their configurations, which stand on the shelf.
@@ -152,7 +163,7 @@ func (c *configs) compare(was, is record.Device, foreseen func(string) ([]string
 	if was.SHA256 != is.SHA256 || was.SHA256 == "" {
 		lines, err := c.lines(was, is)
 		if err != nil {
-			out.Changes = append(out.Changes, record.Change{Table: ConfigTable, What: "could not be read: " + err.Error(), Kind: record.Unknown})
+			out.Changes = append(out.Changes, record.Change{Table: record.Config, What: "could not be read: " + err.Error(), Kind: record.Unknown})
 			return out
 		}
 		out.Config = lines
@@ -325,8 +336,8 @@ func (d *Desk) compareNow(ctx context.Context, rec *record.Record) (*Comparison,
 				tables = append(tables, t)
 			}
 		}
-		if dev.Backup != "" && !slices.Contains(tables, ConfigTable) {
-			tables = append(tables, ConfigTable)
+		if dev.Backup != "" && !slices.Contains(tables, record.Config) {
+			tables = append(tables, record.Config)
 		}
 	}
 	if len(names) == 0 {
@@ -491,7 +502,7 @@ func (d *Desk) readSides(ctx context.Context, sides []side, live []string) error
 		if dev.Failed != "" {
 			return fmt.Errorf("%s: %s", dev.Device, dev.Failed)
 		}
-		if why := dev.Wrong[ConfigTable]; why != "" {
+		if why := dev.Wrong[record.Config]; why != "" {
 			return fmt.Errorf("%s: its configuration: %s", dev.Device, why)
 		}
 		if sides[i].text, err = d.shelved(dev.Device, dev.Backup, dev.SHA256); err != nil {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -101,6 +102,31 @@ func TestHalfARecord(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, broken, 0o600))
 	_, err = d.Records().Get("after")
 	assert.ErrorContains(t, err, "is damaged: line")
+}
+
+// Two records that hold different things are not called the same.
+func TestRecordsOfDifferentThings(t *testing.T) {
+	d := morningDesk(t, 3, false)
+	before, err := d.Records().Get("before")
+	require.NoError(t, err)
+	only := func(name string, mend func(*record.Device)) {
+		rec := before
+		rec.Name, rec.Devices = name, slices.Clone(before.Devices)
+		for i := range rec.Devices {
+			mend(&rec.Devices[i])
+		}
+		require.NoError(t, d.KeepRecord(&rec))
+	}
+	only("configs", func(d *record.Device) { d.Tables = nil })
+	only("tables", func(d *record.Device) { d.Backup, d.SHA256 = "", "" })
+	c, err := d.Compare(context.Background(), "configs", "tables")
+	require.NoError(t, err)
+	assert.True(t, c.Unknown())
+	assert.Contains(t, record.Fold(c.Devices)[0].Text, "nothing of it that could be compared")
+	c, err = d.Compare(context.Background(), "before", "tables")
+	require.NoError(t, err)
+	assert.True(t, c.Same(), "%+v", c.Devices)
+	assert.Equal(t, "not compared, since only one of the two holds it: config (3 devices)", c.Note)
 }
 
 // Secrets of configurations are compared and never shown.

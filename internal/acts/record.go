@@ -20,14 +20,11 @@ import (
 	"metabasis/internal/store"
 )
 
-// ConfigTable is what the configuration is called among the tables of a record.
-const ConfigTable = "config"
-
 // tablesOf tells what a record has in it, by platform: the tables that are asked for, or all that
 // are no matter of the moment, and the configuration. A table that no profile reads is
 // refused.
 func (e *Evening) tablesOf(asked []string) (map[string][]string, error) {
-	out, all := map[string][]string{}, map[string]bool{ConfigTable: true}
+	out, all := map[string][]string{}, map[string]bool{record.Config: true}
 	for _, d := range e.Scope.Devices {
 		if out[d.Platform] != nil {
 			continue
@@ -40,8 +37,8 @@ func (e *Evening) tablesOf(asked []string) (map[string][]string, error) {
 				list = append(list, name)
 			}
 		}
-		if len(asked) == 0 || slices.Contains(asked, ConfigTable) {
-			list = append(list, ConfigTable)
+		if len(asked) == 0 || slices.Contains(asked, record.Config) {
+			list = append(list, record.Config)
 		}
 		out[d.Platform] = list
 	}
@@ -102,7 +99,7 @@ func (e *Evening) recordOne(ctx context.Context, d fleet.Device, tables []string
 		out.Wrong[table] = s.Mask(err.Error())
 	}
 	for _, name := range tables {
-		if name == ConfigTable {
+		if name == record.Config {
 			text, err := wholeConfig(ctx, s, e.Profiles[d.Platform].Style())
 			var b run.Backup
 			if err == nil {

@@ -213,7 +213,7 @@ func TestWorkspaceOpensAPastNight(t *testing.T) {
 	x = start(t, "160x41", nil, "-C", dir)
 	x.see("Nights of")
 	x.see("quays.runbook +● fits +Move the quays to the new clocks")
-	x.press("Down", "Down", "Enter")
+	x.press("End", "Enter")
 	s := x.see("The night is over. 24 devices: 24 kept")
 	assert.Contains(t, s, "backup")
 	x.press("Enter")

@@ -2,6 +2,7 @@ package report
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -53,6 +54,24 @@ func NotCompared(states map[run.State]int) string {
 		return ""
 	}
 	return Count(n, "device") + " not compared: " + strings.Join(parts, ", ")
+}
+
+// Apart says what stands in only one of two records, so that it was not compared.
+func Apart(all []record.Differing) string {
+	devices := map[string]int{}
+	for _, d := range all {
+		for _, t := range d.Apart {
+			devices[t]++
+		}
+	}
+	var parts []string
+	for _, t := range slices.Sorted(maps.Keys(devices)) {
+		parts = append(parts, t+" ("+Count(devices[t], "device")+")")
+	}
+	if len(parts) == 0 {
+		return ""
+	}
+	return "not compared, since only one of the two holds it: " + strings.Join(parts, ", ")
 }
 
 // Groups are the differences that devices have in common, outliers first, under the words

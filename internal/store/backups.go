@@ -191,11 +191,17 @@ func writeNew(dir, name, ending string, data []byte) (string, error) {
 		return "", err
 	}
 	for n := 1; ; n++ {
-		path := filepath.Join(dir, name+ending)
+		path := filepath.Join(dir, name)
 		if n > 1 {
-			path = filepath.Join(dir, fmt.Sprintf("%s-%d%s", name, n, ending))
+			path = fmt.Sprintf("%s-%d", path, n)
 		}
-		err := takeName(f.Name(), path)
+		// One that is encrypted and one that is not never share a number: nobody could tell
+		// which of them is the newer.
+		err := fs.ErrExist
+		if !exists(path+suffix) && !exists(path+sealed) {
+			path += ending
+			err = takeName(f.Name(), path)
+		}
 		if errors.Is(err, fs.ErrExist) && n < mostAtOnce {
 			continue
 		}
@@ -204,6 +210,11 @@ func writeNew(dir, name, ending string, data []byte) (string, error) {
 		}
 		return path, syncDir(dir)
 	}
+}
+
+func exists(path string) bool {
+	_, err := os.Lstat(path)
+	return err == nil
 }
 
 // mostAtOnce is how many backups a device may have of one second.

@@ -112,7 +112,7 @@ func (r Records) Get(name string) (record.Record, error) {
 }
 
 // Both reads two records to be compared: tables that are the same in both, to the byte, are
-// left out of both, since they need not even be taken apart.
+// without rows in both, since they need not even be taken apart.
 func (r Records) Both(a, b string) (recA, recB record.Record, err error) {
 	var devA, devB []rawDevice
 	var errA, errB error
@@ -123,7 +123,7 @@ func (r Records) Both(a, b string) (recA, recB record.Record, err error) {
 	if err := errors.Join(errA, errB); err != nil {
 		return recA, recB, err
 	}
-	at := map[string]int{}
+	at, nothing := map[string]int{}, json.RawMessage("null")
 	for i, d := range devA {
 		at[d.Device.Device] = i
 	}
@@ -134,8 +134,7 @@ func (r Records) Both(a, b string) (recA, recB record.Record, err error) {
 		}
 		for name, raw := range d.Tables {
 			if bytes.Equal(raw, devA[i].Tables[name]) {
-				delete(d.Tables, name)
-				delete(devA[i].Tables, name)
+				d.Tables[name], devA[i].Tables[name] = nothing, nothing
 			}
 		}
 	}

@@ -163,23 +163,25 @@ func (m *Mapping) line(at []string) (to []string, why string, left bool) {
 		case mapped:
 			to[i] = port
 		default:
-			to[i] = m.keyed(line)
+			if to[i], mapped = m.keyed(line); !mapped {
+				return nil, "its port has none on the new device", false
+			}
 		}
 	}
 	return to, "", false
 }
 
-// keyed replaces ports in the keys of a path of data: interface[name='port3'].
-func (m *Mapping) keyed(line string) string {
-	if !strings.Contains(line, "='") {
-		return line
-	}
+// keyed replaces ports in the keys of a path of data: interface[name='port3']. It is false
+// where one of them has none on the new device.
+func (m *Mapping) keyed(line string) (string, bool) {
 	for _, old := range slices.Sorted(maps.Keys(m.Ports)) {
-		if n := m.Ports[old]; n != "" {
-			line = strings.ReplaceAll(line, "='"+old+"']", "=\x00"+n+"']")
+		from := "='" + old + "']"
+		if m.Ports[old] == "" && strings.Contains(line, from) {
+			return "", false
 		}
+		line = strings.ReplaceAll(line, from, "=\x00"+m.Ports[old]+"']") // not to be replaced again
 	}
-	return strings.ReplaceAll(line, "=\x00", "='")
+	return strings.ReplaceAll(line, "=\x00", "='"), true
 }
 
 // replaced replaces whole words.

@@ -102,7 +102,37 @@ func TestProposals(t *testing.T) {
 }
 
 func TestPortsInTheKeysOfData(t *testing.T) {
-	m := &Mapping{From: "skerry", To: "skerry", Ports: map[string]string{"port3": "port5", "port5": "port3"}}
-	assert.Equal(t, "/if:interface[name='port5']/enabled = true", m.keyed("/if:interface[name='port3']/enabled = true"))
-	assert.Equal(t, "/if:interface[name='port3']", m.keyed("/if:interface[name='port5']"))
+	m := &Mapping{From: "skerry", To: "skerry", Ports: map[string]string{"port3": "port5", "port5": "port3", "port24": ""}}
+	keys := config.Of([][]string{{"/if:interface[name='port3']/enabled = true"}, {"/if:interface[name='port5']"}, {"/if:interface[name='port24']/mtu = 1500"},
+		{"/sys:host = port3"}}, style)
+	c := m.Over(keys, style, nil, all)
+	assert.Equal(t, "/if:interface[name='port5']/enabled = true\n/if:interface[name='port3']\n/sys:host = port3\n", c.Config.Text(style))
+	assert.Equal(t, []Gap{{"/if:interface[name='port24']/mtu = 1500", "its port has none on the new device"}}, c.Gaps)
+}
+
+// What stands in a section that stays behind, or that the new device cannot have, does not
+// wander to the top.
+func TestNothingLeavesItsSection(t *testing.T) {
+	for name, text := range map[string]string{
+		"left":      "from: tern\nto: tern\nlines:\n  - {line: 'port 3', left: rewired}\n",
+		"no rule":   "from: tern\nto: osier\nlines:\n  - {line: '(port [^3].*|lan.*)', to: $1}\n  - {line: 'port 3 > (.*)', to: $1}\n",
+		"not known": "from: tern\nto: tern\n",
+	} {
+		m, err := Read("m.yaml", []byte(text))
+		require.NoError(t, err)
+		c := m.Over(config.Parse(old, style), style, nil, func(path []string) string {
+			if name == "not known" && path[0] == "port 3" && len(path) == 1 {
+				return "no such port"
+			}
+			return ""
+		})
+		assert.NotContains(t, c.Config.Text(style), "gate\"", name)
+		assert.Contains(t, c.Gaps, Gap{"port 3 > label \"gate\"", "its section does not carry over"}, name)
+		assert.Contains(t, c.Gaps, Gap{"port 3 > lan 310", "its section does not carry over"}, name)
+	}
+}
+
+func TestPortsOfOneNumberAreProposed(t *testing.T) {
+	assert.Equal(t, map[string]string{"port 2": "port 2", "port 3": "gate 3", "uplink": "gate 1"}, Propose([]string{"port 2", "port 3", "uplink"}, []string{"gate 1", "gate 3", "port 2"}))
+	assert.Equal(t, map[string]string{"b": "d", "c": ""}, Propose([]string{"c", "b"}, []string{"d"}))
 }

@@ -17,6 +17,8 @@ type Differing struct {
 	// predicted and are not there; both where there was a prediction.
 	Foreseen []string `json:"foreseen,omitempty"`
 	Missed   []string `json:"missed,omitempty"`
+	// Apart is what only one of the two sides holds, so that it was not compared.
+	Apart []string `json:"apart,omitempty"`
 }
 
 // Same tells whether nothing is different.

@@ -11,6 +11,7 @@ package record
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"strconv"
@@ -152,6 +153,41 @@ func Tables(was, is Device, manner func(table string) Manner) (out []Change) {
 		}
 	}
 	return out
+}
+
+// asked are the tables that a device was asked for, and Config where that is recorded.
+func (d Device) asked() []string {
+	out := append(slices.Collect(maps.Keys(d.Tables)), slices.Collect(maps.Keys(d.Wrong))...)
+	if d.Backup != "" {
+		out = append(out, Config)
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// Config is what the configuration is called among tables.
+const Config = "config"
+
+// Apart tells what one of two readings of a device holds and the other does not, so that
+// nobody compared it, and whether there is anything that both hold.
+func Apart(was, is Device) (oneSided []string, shared bool) {
+	if was.Failed != "" || is.Failed != "" {
+		return nil, true // which is a difference by itself
+	}
+	a, b := was.asked(), is.asked()
+	for _, t := range a {
+		if slices.Contains(b, t) {
+			shared = true
+		} else {
+			oneSided = append(oneSided, t)
+		}
+	}
+	for _, t := range b {
+		if !slices.Contains(a, t) {
+			oneSided = append(oneSided, t)
+		}
+	}
+	return oneSided, shared
 }
 
 func failed(was, is Device) string {

@@ -57,6 +57,37 @@ func TestWhatIsNotKnownIsNoEquality(t *testing.T) {
 	}
 }
 
+// Where no column tells rows apart, a table of one row says what is different in it, and
+// one of many says which rows came and went; one key of two rows tells nothing apart.
+func TestTablesWithoutKeys(t *testing.T) {
+	says := func(was, is Device, m Manner) (out []string) {
+		for _, c := range Tables(was, is, func(string) Manner { return m }) {
+			out = append(out, c.String())
+		}
+		return out
+	}
+	assert.Equal(t, []string{"ports: state is shut, was up"}, says(ports(Row{"state": "up", "n": 1.0}), ports(Row{"state": "shut", "n": 1.0}), Manner{}))
+	assert.Equal(t, []string{"ports: state shut is new", "ports: state up is gone"}, says(ports(Row{"state": "up"}, Row{"state": "down"}), ports(Row{"state": "shut"}, Row{"state": "down"}), Manner{}))
+	twice := ports(Row{"port": 1.0, "state": "up"}, Row{"port": 1.0, "state": "down"})
+	assert.Equal(t, []string{"ports: port 1, state down is gone"}, says(twice, ports(Row{"port": 1.0, "state": "up"}), Manner{Keys: []string{"port"}}))
+	assert.Equal(t, []string{"ports: port 3 is gone"}, says(ports(Row{"port": 3.0}), ports(), Manner{Keys: []string{"port"}}), "no empty brackets")
+	assert.Equal(t, []string{"ports: port 3: name is brm-gate-2, was nothing"}, says(ports(Row{"port": 3.0}), ports(Row{"port": 3.0, "name": "brm-gate-2"}), Manner{Keys: []string{"port"}}))
+}
+
+// What only one side holds is not compared, and is told.
+func TestApart(t *testing.T) {
+	a := Device{Tables: map[string][]Row{"ports": nil, "routes": nil}, Backup: "x.cfg"}
+	b := Device{Tables: map[string][]Row{"ports": nil}, Wrong: map[string]string{"clock": "no line fits"}}
+	one, shared := Apart(a, b)
+	assert.Equal(t, []string{"config", "routes", "clock"}, one)
+	assert.True(t, shared)
+	one, shared = Apart(Device{Backup: "x.cfg"}, b)
+	assert.Equal(t, []string{"config", "clock", "ports"}, one)
+	assert.False(t, shared)
+	_, shared = Apart(Device{Failed: "refused"}, b)
+	assert.True(t, shared, "that it failed is told already")
+}
+
 // However rows are ordered, a table is as itself; and what is new from one to another is
 // gone the other way round.
 func TestCompareProperties(t *testing.T) {
@@ -106,6 +137,20 @@ func TestFoldHasOutliersFirst(t *testing.T) {
 	differ, odd := Differ(all)
 	assert.Equal(t, 24, differ)
 	assert.Equal(t, 2, odd)
+}
+
+// A line of the configuration that nobody foresaw stands before one that was foreseen, and
+// what nobody knows before all.
+func TestUnforeseenLines(t *testing.T) {
+	all := []Differing{
+		{Device: "a", Config: []string{"+ one", "+ two"}, Foreseen: []string{"+ one"}},
+		{Device: "b", Config: []string{"+ one"}, Foreseen: []string{"+ one"}},
+		{Device: "c", Changes: []Change{{"ports", "", "could not be read", Unknown}}},
+	}
+	differ, odd := Differ(all)
+	assert.Equal(t, 3, differ)
+	assert.Equal(t, 2, odd)
+	assert.Equal(t, []Group{{Text: "ports: could not be read", Devices: []string{"c"}, Unknown: true}, {Text: "+ two", Devices: []string{"a"}}, {Text: "+ one", Devices: []string{"a", "b"}, Predicted: true}}, Fold(all))
 }
 
 func TestParseTolerance(t *testing.T) {

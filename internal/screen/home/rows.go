@@ -63,6 +63,7 @@ func (v *View) lay() {
 	v.layRuns()
 	v.layFleet()
 	v.layBooks()
+	v.layMorning()
 	v.layPast()
 	for i, r := range v.rows {
 		if r.id != "" && r.id == v.at {
@@ -146,13 +147,6 @@ func (v *View) layFleet() {
 		text := report.Count(len(v.fleet.Devices), "device") + ": reach them, read them, work one by hand"
 		v.rows = append(v.rows, row{id: "fleet", fleet: true, draw: func(bool, int) ink.Row { return ink.T(ink.Foam, "  ").Add(ink.Foam, text) }})
 	}
-	v.rows = append(v.rows, row{id: "shelf", open: v.openShelf, draw: func(bool, int) ink.Row {
-		return ink.T(ink.Foam, "  ").Add(ink.Foam, "Backups: what each device had, and when; take devices back to a date")
-	}})
-	if len(v.records) > 0 {
-		text := fmt.Sprintf("Records: %d, to be compared with one another or with now; the newest is %s", len(v.records), v.records[0].Name)
-		v.rows = append(v.rows, row{id: "records", open: v.openRecords, draw: func(bool, int) ink.Row { return ink.T(ink.Foam, "  ").Add(ink.Foam, text) }})
-	}
 }
 
 func (v *View) layBooks() {
@@ -164,6 +158,23 @@ func (v *View) layBooks() {
 		b := &v.books[i]
 		v.rows = append(v.rows, row{id: "book " + b.file, book: b, draw: func(_ bool, cells int) ink.Row { return v.bookRow(b, cells) }})
 	}
+}
+
+// layMorning adds what is looked for on the morning after. It stands behind the
+// runbooks: what a window needs keeps its place.
+func (v *View) layMorning() {
+	v.heading("The morning after")
+	v.door("shelf", "Backups: what each device had, and when; take devices back to a date", v.openShelf)
+	if len(v.records) > 0 {
+		v.door("records", fmt.Sprintf("Records: %d, to be compared with one another or with now; the newest is %s", len(v.records), v.records[0].Name), v.openRecords)
+	}
+	if len(v.nights) > 1 {
+		v.door("all nights", "All nights: look for one by a device, a change number, a person or an outcome", v.openNights)
+	}
+}
+
+func (v *View) door(id, text string, open func()) {
+	v.rows = append(v.rows, row{id: id, open: open, draw: func(bool, int) ink.Row { return ink.T(ink.Foam, "  ").Add(ink.Foam, text) }})
 }
 
 // Widths of columns, in cells.
@@ -222,12 +233,6 @@ func (v *View) layPast() {
 		v.heading("The journal")
 		text := v.nightErr.Error() + "; metabasis journal check says what is whole, and a new night can be run all the same"
 		v.rows = append(v.rows, row{id: "journal", wrong: v.nightErr, draw: func(bool, int) ink.Row { return ink.T(ink.Foam, "  ").Strong(ink.Lamp, "▪ "+text) }})
-	}
-	if len(v.nights) > 1 {
-		v.heading("All nights")
-		v.rows = append(v.rows, row{id: "all nights", open: v.openNights, draw: func(bool, int) ink.Row {
-			return ink.T(ink.Foam, "  ").Add(ink.Foam, "Look for a night by a device, a change number, a person or an outcome")
-		}})
 	}
 	if len(v.nights) == 0 && v.nightErr == nil {
 		v.heading("Nights")
