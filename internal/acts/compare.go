@@ -34,6 +34,43 @@ type Comparison struct {
 	// the same with secrets masked.
 	Tree         []config.Shown
 	TextA, TextB string
+	// pairs are what two records hold of each device.
+	pairs map[string][2]record.Device
+}
+
+// HasConfigs tells whether the configurations of devices can be compared by themselves.
+func (c *Comparison) HasConfigs() bool { return c.pairs != nil }
+
+// CompareConfigs compares the configurations of one device of two records that were
+// compared.
+func (d *Desk) CompareConfigs(c *Comparison, device string) (*Comparison, error) {
+	pair, ok := c.pairs[device]
+	if !ok {
+		return nil, fmt.Errorf("%s is in only one of the two", device)
+	}
+	a, err := d.configOf(pair[0])
+	if err != nil {
+		return nil, err
+	}
+	b, err := d.configOf(pair[1])
+	if err != nil {
+		return nil, err
+	}
+	one := slices.IndexFunc(c.Devices, func(one record.Differing) bool { return one.Device == device })
+	return d.twoTexts(device+", "+c.A, device+", "+c.B, pair[1].Platform, a, b, c.Devices[one]), nil
+}
+
+// twoTexts is the difference of two configurations.
+func (d *Desk) twoTexts(labelA, labelB, platform, a, b string, one record.Differing) *Comparison {
+	style, mask := d.styleOf(platform), d.maskPaths(platform)
+	from, to := config.Parse(a, style), config.Parse(b, style)
+	one.Config = config.Compare(from, to).Lines(mask)
+	out := &Comparison{A: labelA, B: labelB, Devices: []record.Differing{one}, Tree: config.Differing(from, to)}
+	for i := range out.Tree {
+		out.Tree[i].Text = mask([]string{out.Tree[i].Text})[0]
+	}
+	out.TextA, out.TextB = d.maskText(platform, a), d.maskText(platform, b)
+	return out
 }
 
 // Same tells whether nothing is different.
@@ -114,7 +151,11 @@ func (d *Desk) CompareRecords(ctx context.Context, a, b *record.Record) (*Compar
 		})
 	}
 	all.Wait()
+	out.pairs = make(map[string][2]record.Device, len(was))
 	for _, is := range b.Devices {
+		if before, both := was[is.Device]; both {
+			out.pairs[is.Device] = [2]record.Device{before, is}
+		}
 		delete(was, is.Device)
 	}
 	for _, dev := range a.Devices {
@@ -157,7 +198,7 @@ func (c *configs) compare(was, is record.Device, foreseen func(string) ([]string
 		}
 		return p.Readers[table].Manner()
 	})
-	if was.Failed != "" || is.Failed != "" || was.Backup == "" || is.Backup == "" {
+	if was.Failed != "" || is.Failed != "" || !was.HasConfig() || !is.HasConfig() {
 		return out
 	}
 	if was.SHA256 != is.SHA256 || was.SHA256 == "" {
@@ -184,16 +225,24 @@ func (c *configs) compare(was, is record.Device, foreseen func(string) ([]string
 
 // lines are the lines by which two configurations of a device differ, secrets masked.
 func (c *configs) lines(was, is record.Device) ([]string, error) {
-	a, err := c.d.shelved(was.Device, was.Backup, was.SHA256)
+	a, err := c.d.configOf(was)
 	if err != nil {
 		return nil, err
 	}
-	b, err := c.d.shelved(is.Device, is.Backup, is.SHA256)
+	b, err := c.d.configOf(is)
 	if err != nil {
 		return nil, err
 	}
 	style := c.d.styleOf(is.Platform)
 	return config.Compare(config.Parse(a, style), config.Parse(b, style)).Lines(c.d.maskPaths(is.Platform)), nil
+}
+
+// configOf is the configuration of a device in a record.
+func (d *Desk) configOf(dev record.Device) (string, error) {
+	if dev.Text != "" {
+		return dev.Text, nil
+	}
+	return d.shelved(dev.Device, dev.Backup, dev.SHA256)
 }
 
 // shelved reads a backup by its name, and holds it against a checksum.
@@ -392,22 +441,13 @@ func (d *Desk) compareConfigs(ctx context.Context, a, b string) (*Comparison, er
 	if x.platform != y.platform {
 		return nil, fmt.Errorf("%s is a %s and %s is a %s: they write their configurations in different ways", x.device, x.platform, y.device, y.platform)
 	}
-	out := &Comparison{A: x.label, B: y.label}
-	style, mask := d.styleOf(y.platform), d.maskPaths(y.platform)
-	from, to := config.Parse(x.text, style), config.Parse(y.text, style)
-	one := record.Differing{Device: y.device, Config: config.Compare(from, to).Lines(mask)}
+	one := record.Differing{Device: y.device}
 	if x.now != nil && y.now != nil {
 		one.Changes = record.Tables(*x.now, *y.now, func(table string) record.Manner {
 			return d.Profiles[y.platform].Readers[table].Manner()
 		})
 	}
-	out.Devices = []record.Differing{one}
-	out.Tree = config.Differing(from, to)
-	for i := range out.Tree {
-		out.Tree[i].Text = mask([]string{out.Tree[i].Text})[0]
-	}
-	out.TextA, out.TextB = d.maskText(y.platform, x.text), d.maskText(y.platform, y.text)
-	return out, nil
+	return d.twoTexts(x.label, y.label, y.platform, x.text, y.text, one), nil
 }
 
 // maskText is a configuration without secrets.
@@ -505,7 +545,7 @@ func (d *Desk) readSides(ctx context.Context, sides []side, live []string) error
 		if why := dev.Wrong[record.Config]; why != "" {
 			return fmt.Errorf("%s: its configuration: %s", dev.Device, why)
 		}
-		if sides[i].text, err = d.shelved(dev.Device, dev.Backup, dev.SHA256); err != nil {
+		if sides[i].text, err = d.configOf(*dev); err != nil {
 			return err
 		}
 		sides[i].now, sides[i].label = dev, sides[i].label+" ("+dev.At.Local().Format(time.TimeOnly)+")"

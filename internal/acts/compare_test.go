@@ -78,6 +78,14 @@ func TestRecordsAreComparedByTheirProfile(t *testing.T) {
 	_, err = d.Compare(context.Background(), "befor", "q-0001")
 	assert.ErrorContains(t, err, "neither a record nor a device")
 
+	one, err := d.CompareConfigs(c, "q-0003")
+	require.NoError(t, err)
+	assert.Len(t, one.Tree, strings.Count(one.TextA, "\n"))
+	assert.Equal(t, c.Devices[3].Changes, one.Devices[0].Changes, "what its tables say stays beside it")
+	assert.Contains(t, one.A, "q-0003, before")
+	_, err = d.CompareConfigs(c, "q-9999")
+	assert.ErrorContains(t, err, "only one of the two")
+
 	again, err := d.Records().Get("before")
 	require.NoError(t, err)
 	assert.ErrorContains(t, d.KeepRecord(&again), "never written over")

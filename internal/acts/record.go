@@ -2,6 +2,8 @@ package acts
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -73,7 +75,7 @@ func (e *Evening) Record(ctx context.Context, name string, asked []string, each 
 		}
 	}
 	reach.Sweep(ctx, e.Scope.Devices, e.Together(), func(ctx context.Context, d fleet.Device) {
-		take(e.recordOne(ctx, d, tables[d.Platform], "record "+name))
+		take(e.recordOne(ctx, d, tables[d.Platform], name))
 	}, func(_ context.Context, d fleet.Device) {
 		take(record.Device{Device: d.Name, Platform: d.Platform, Site: d.Site, Failed: notBegun})
 	})
@@ -84,7 +86,7 @@ func (e *Evening) Record(ctx context.Context, name string, asked []string, each 
 }
 
 // recordOne reads one device.
-func (e *Evening) recordOne(ctx context.Context, d fleet.Device, tables []string, origin string) record.Device {
+func (e *Evening) recordOne(ctx context.Context, d fleet.Device, tables []string, rec string) record.Device {
 	out := record.Device{Device: d.Name, Platform: d.Platform, Site: d.Site, At: time.Now()}
 	s, err := e.open(ctx, d)
 	if err != nil {
@@ -100,16 +102,9 @@ func (e *Evening) recordOne(ctx context.Context, d fleet.Device, tables []string
 	}
 	for _, name := range tables {
 		if name == record.Config {
-			text, err := wholeConfig(ctx, s, e.Profiles[d.Platform].Style())
-			var b run.Backup
-			if err == nil {
-				b, err = e.Backups(origin).Put(d.Name, text, time.Now())
-			}
-			if err != nil {
+			if err := e.recordConfig(ctx, s, d, rec, &out); err != nil {
 				wrong(name, err)
-				continue
 			}
-			out.Backup, out.SHA256 = filepath.Base(b.Path), b.SHA256
 			continue
 		}
 		v, err := s.Read(ctx, name)
@@ -123,6 +118,26 @@ func (e *Evening) recordOne(ctx context.Context, d fleet.Device, tables []string
 		out.Tables[name] = maskedRows(record.Rows(v), s.Mask)
 	}
 	return out
+}
+
+// recordConfig puts the configuration on the shelf. What is read only to be compared with
+// what is there stays off it: the newest backup would be another after each look.
+func (e *Evening) recordConfig(ctx context.Context, s run.Session, d fleet.Device, rec string, out *record.Device) error {
+	text, err := wholeConfig(ctx, s, e.Profiles[d.Platform].Style())
+	if err != nil {
+		return err
+	}
+	if rec == Now {
+		sum := sha256.Sum256([]byte(text))
+		out.Text, out.SHA256 = text, hex.EncodeToString(sum[:])
+		return nil
+	}
+	b, err := e.Backups("record "+rec).Put(d.Name, text, time.Now())
+	if err != nil {
+		return err
+	}
+	out.Backup, out.SHA256 = filepath.Base(b.Path), b.SHA256
+	return nil
 }
 
 // maskedRows are rows without secrets.

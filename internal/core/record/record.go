@@ -47,7 +47,12 @@ type Device struct {
 	// checksum; "" where the configuration is not in the record.
 	Backup string `json:"backup,omitempty"`
 	SHA256 string `json:"sha256,omitempty"`
+	// Text is the configuration itself, where it was read to be compared and is not kept.
+	Text string `json:"-"`
 }
+
+// HasConfig tells whether the configuration is in the record.
+func (d Device) HasConfig() bool { return d.Backup != "" || d.Text != "" }
 
 // Row is a row of a table, by column: a string, a float64, a bool, or nil.
 type Row = map[string]any
@@ -158,7 +163,7 @@ func Tables(was, is Device, manner func(table string) Manner) (out []Change) {
 // asked are the tables that a device was asked for, and Config where that is recorded.
 func (d Device) asked() []string {
 	out := append(slices.Collect(maps.Keys(d.Tables)), slices.Collect(maps.Keys(d.Wrong))...)
-	if d.Backup != "" {
+	if d.HasConfig() {
 		out = append(out, Config)
 	}
 	slices.Sort(out)

@@ -180,7 +180,7 @@ func (v *Tree) draw(i int, here bool, cells int) ink.Row {
 		case '+':
 			left = ""
 		}
-		out = out.Col(in, left, half).Add(in, " "+string(r.mark)+" ").Add(in, ink.Clip(right, half))
+		out = out.Col(in, left, half).Add(in, " "+string(r.mark)+" ").Add(in, ink.Clip(ink.ShortPath(right, half), half))
 	default:
 		out = out.Add(in, string(r.mark)+" "+r.text)
 	}

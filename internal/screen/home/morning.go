@@ -81,7 +81,14 @@ func comparisonView(d *acts.Desk, c *acts.Comparison, night int64, wrong func(er
 		return compare.NewTree(two)
 	}
 	src := compare.Source{A: c.A, B: c.B, Note: c.Note, Devices: c.Devices}
-	if night > 0 {
+	switch {
+	case c.HasConfigs():
+		src.Open = func(h *screen.Host, device string) {
+			openComparison(h, d, "Comparing the configurations of "+device, func(context.Context) (*acts.Comparison, error) {
+				return d.CompareConfigs(c, device)
+			}, 0, wrong)
+		}
+	case night > 0:
 		src.Open = func(h *screen.Host, device string) {
 			openComparison(h, d, "Comparing the configurations of "+device, func(ctx context.Context) (*acts.Comparison, error) {
 				return d.Compare(ctx, fmt.Sprintf("%s@night %d", device, night), fmt.Sprintf("%s@after night %d", device, night))
