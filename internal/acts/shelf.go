@@ -168,10 +168,16 @@ func (d *Desk) PlatformOf(f *fleet.Fleet, device string) string {
 // Shelves are the devices that have backups, those of the fleet and others, and of those
 // named only. None named are all.
 func (d *Desk) Shelves(names []string) ([]string, error) {
-	if len(names) > 0 {
-		return names, nil
+	known, err := d.Backups("").Devices()
+	if err != nil || len(names) == 0 {
+		return known, err
 	}
-	return d.Backups("").Devices()
+	for _, name := range names {
+		if _, inFleet := d.fleetDevice(name); !inFleet && !slices.Contains(known, name) {
+			return nil, fmt.Errorf("there is no device %q, and no backup of one", name)
+		}
+	}
+	return names, nil
 }
 
 // Clearing is what a rule would clear from the shelf.

@@ -20,7 +20,7 @@ func (a *app) checkCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "check FILE...",
 		Short: "Check runbooks and print every error with its place",
-		Args:  cobra.MinimumNArgs(1),
+		Args:  atLeast(1),
 		RunE:  func(_ *cobra.Command, files []string) error { return a.check(files) },
 	}
 }
@@ -61,7 +61,7 @@ func (a *app) tidyCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "tidy FILE...",
 		Short: "Give runbooks their one layout",
-		Args:  cobra.MinimumNArgs(1),
+		Args:  atLeast(1),
 		RunE: func(_ *cobra.Command, files []string) error {
 			if want {
 				return a.asWant(files)

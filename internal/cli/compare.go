@@ -47,13 +47,20 @@ lines, --side-by-side one beside the other. Secrets are masked.
 The exit code is 0 when nothing is different, 1 when something is, and 2 when it cannot
 be told.`,
 		Args: func(cmd *cobra.Command, args []string) error {
+			want := 2
 			if f.night != 0 {
-				return cobra.NoArgs(cmd, args)
+				want = 0
 			}
-			return cobra.ExactArgs(2)(cmd, args)
+			if err := exactly(want)(cmd, args); err != nil {
+				return &exitError{exitSome, err} // not as if something were different
+			}
+			return nil
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
-			err := a.compare(cmd.Context(), f, args)
+			err := oneFlag(cmd, false, "json", "markdown", "unified", "side-by-side")
+			if err == nil {
+				err = a.compare(cmd.Context(), f, args)
+			}
 			if _, is := err.(*exitError); err != nil && !is { //nolint:errorlint // its own
 				return &exitError{exitSome, err}
 			}
@@ -67,7 +74,6 @@ be told.`,
 	flags.BoolVar(&f.unified, "unified", false, "of two configurations: their lines, as a unified difference")
 	flags.IntVar(&f.beside, "side-by-side", 0, "of two configurations: one beside the other, in that many columns")
 	flags.Lookup("side-by-side").NoOptDefVal = "120"
-	cmd.MarkFlagsMutuallyExclusive("json", "markdown", "unified", "side-by-side")
 	return cmd
 }
 

@@ -14,7 +14,7 @@ func (a *app) consoleCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "console DEVICE",
 		Short: "Work one device by hand, with its login and jump hosts, recorded",
-		Args:  cobra.ExactArgs(1),
+		Args:  exactly(1),
 		RunE: func(cmd *cobra.Command, words []string) error {
 			if !a.isTerminal() {
 				return errors.New("a console needs a terminal; to ask a device something, use metabasis ask")

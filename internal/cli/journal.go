@@ -33,7 +33,7 @@ the workspace's own is looked at. The exit code is 1 when anything is damaged.`,
 stranded or dark, or the night's having no end. It is not among what needs you any
 more. NIGHT is its number, as journal check prints it; REASON is what was found and
 done.`,
-		Args: cobra.ExactArgs(2),
+		Args: exactly(2),
 		RunE: func(_ *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil {

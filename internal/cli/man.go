@@ -14,7 +14,7 @@ func (a *app) manCommand() *cobra.Command {
 		Use:    "man DIRECTORY",
 		Short:  "Write the man pages into a directory",
 		Hidden: true,
-		Args:   cobra.ExactArgs(1),
+		Args:   exactly(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := os.MkdirAll(args[0], 0o755); err != nil {
 				return err

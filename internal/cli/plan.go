@@ -43,7 +43,7 @@ configurations they were computed from, as canonical JSON (RFC 8785). Its SHA-25
 is printed; with --sign KEY it is signed with an SSH key, so that
 ssh-keygen -Y verify checks it. metabasis run --sealed FILE then does what was
 approved, or says what is different and does not begin.`,
-		Args: cobra.ExactArgs(1),
+		Args: exactly(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			d, err := a.desk()
 			if err != nil {

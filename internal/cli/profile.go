@@ -35,7 +35,7 @@ is sent, with ? and a tab in it too. Nothing is changed; with --change, after yo
 confirmed it, edit mode is entered and the word is sent there, a rollback timer is
 armed and disarmed, the harmless line of its language is put there and taken away, and a
 trial is applied and taken back, where the profile has them.`,
-		Args: cobra.ExactArgs(2),
+		Args: exactly(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.profileTry(cmd.Context(), file, args[0], args[1], change)
 		},
@@ -46,7 +46,7 @@ trial is applied and taken back, where the profile has them.`,
 	check := &cobra.Command{
 		Use:   "check FILE...",
 		Short: "Check profiles and print every error with its place",
-		Args:  cobra.MinimumNArgs(1),
+		Args:  atLeast(1),
 		RunE: func(_ *cobra.Command, files []string) error {
 			if printed != "" && len(files) > 1 {
 				return errors.New("--config goes with one profile")

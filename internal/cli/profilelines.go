@@ -19,7 +19,7 @@ func (a *app) profileLinesCommand() *cobra.Command {
 the fewest lines that lead from one to the other, and back, by the language of the
 profile. What they do is proven by the same rules before they are printed. Nothing is
 connected to.`,
-		Args: cobra.ExactArgs(3),
+		Args: exactly(3),
 		RunE: func(_ *cobra.Command, args []string) error { return a.profileLines(args[0], args[1], args[2]) },
 	}
 }

@@ -30,7 +30,7 @@ changes is entered and left again, and the command that saves is not sent.
 
 The device is one of the fleet, with the platform that its profile shall be for;
 or an address, host or host:port, with --platform.`,
-		Args: cobra.ExactArgs(1),
+		Args: exactly(1),
 		RunE: func(cmd *cobra.Command, args []string) error { return a.profileNew(cmd.Context(), f, args[0]) },
 	}
 	cmd.Flags().StringVar(&f.Fleet, "fleet", "", "a fleet file in place of the workspace's")

@@ -40,7 +40,7 @@ code is 2 when a device would be blocked.`,
 			if cmd.Flags().Changed("show") && len(args) == 0 {
 				return nil
 			}
-			return cobra.ExactArgs(1)(cmd, args)
+			return exactly(1)(cmd, args)
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			d, err := a.desk()

@@ -42,8 +42,13 @@ func (a *app) replaceCommand() *cobra.Command {
                  OLD is retired
 
 Without any of these it tells what would be carried over, what would not, and why.`,
-		Args: cobra.ExactArgs(2),
-		RunE: func(cmd *cobra.Command, args []string) error { return a.replace(cmd.Context(), args[0], args[1], f) },
+		Args: exactly(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := oneFlag(cmd, false, "address", "base", "map", "carry", "check", "finish"); err != nil {
+				return err
+			}
+			return a.replace(cmd.Context(), args[0], args[1], f)
+		},
 	}
 	f.add(cmd)
 	flags := cmd.Flags()
@@ -59,7 +64,6 @@ Without any of these it tells what would be carried over, what would not, and wh
 	flags.StringVar(&f.Change, "change", "", "with --carry: the number of the change")
 	flags.BoolVar(&f.check, "check", false, "let the records of OLD decide")
 	flags.BoolVar(&f.finish, "finish", false, "change the fleet file")
-	cmd.MarkFlagsMutuallyExclusive("address", "base", "map", "carry", "check", "finish")
 	return cmd
 }
 

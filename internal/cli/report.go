@@ -28,7 +28,7 @@ file it is printed as Markdown. --draw FILE.svg or FILE.pdf draws the timeline, 
 the stages took, and the failures by cause and by site.
 
 At its end a night writes report.md and report.json into its folder by itself.`,
-		Args: cobra.MinimumNArgs(1),
+		Args: atLeast(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.report(cmd.Context(), args[0], args[1:], draws)
 		},

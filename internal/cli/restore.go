@@ -47,6 +47,9 @@ A device of which there is nothing to put back is left out, and it is said why. 
 --write FILE the runbook of the restore is written, to be read, changed, approved and
 run as any other.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := oneFlag(cmd, true, "at", "before", "back", "again"); err != nil {
+				return err
+			}
 			f.Words = args
 			return a.restore(cmd.Context(), f)
 		},
@@ -64,8 +67,6 @@ run as any other.`,
 	flags.StringVar(&f.Like, "like", "", "a runbook whose window, batches, prechecks, timer and end are taken")
 	flags.BoolVar(&f.plan, "plan", false, "only tell how the night would go; nobody is reached")
 	flags.StringVar(&f.write, "write", "", "only write the runbook of the restore into this file")
-	cmd.MarkFlagsMutuallyExclusive("at", "before", "back", "again")
-	cmd.MarkFlagsOneRequired("at", "before", "back", "again")
 	return cmd
 }
 

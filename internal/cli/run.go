@@ -54,7 +54,7 @@ func (a *app) runCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "run RUNBOOK",
 		Short: "Run a runbook",
-		Args:  cobra.ExactArgs(1),
+		Args:  exactly(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			d, err := a.desk()
 			if err != nil {

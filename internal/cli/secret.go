@@ -58,7 +58,7 @@ of a login: password, or what a profile asks for, such as operator.`,
 	}, &cobra.Command{
 		Use:   "remove LOGIN PART",
 		Short: "Take a secret out",
-		Args:  cobra.ExactArgs(2),
+		Args:  exactly(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.secretRemove(cmd.Context(), secrets.ID{Login: args[0], Part: args[1]})
 		},

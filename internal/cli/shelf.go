@@ -201,7 +201,7 @@ func (a *app) backupsShow() *cobra.Command {
 		Long: `Print a backup. WHEN is a time such as "2026-11-20 03:00", newest, "night 21" for what
 was before that night, "after night 21", or the name of a backup. Secrets are masked,
 unless --secrets is given.`,
-		Args: cobra.ExactArgs(1),
+		Args: exactly(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			d, err := a.desk()
 			if err != nil {
