@@ -489,7 +489,7 @@ func (d *Desk) shelvedAt(ctx context.Context, device, when string, shelf []store
 		return shelf[0], nil
 	}
 	for _, k := range shelf {
-		if k.File == when || strings.TrimSuffix(k.File, ".cfg") == when {
+		if k.File == when || strings.TrimSuffix(strings.TrimSuffix(k.File, ".age"), ".cfg") == when {
 			return k, nil
 		}
 	}
@@ -517,7 +517,10 @@ func (d *Desk) shelvedAt(ctx context.Context, device, when string, shelf []store
 		return d.Backups("").Find(device, filepath.Base(dev.Backup))
 	}
 	at, err := runbook.ParseRestoreTime(when)
-	if err != nil {
+	switch {
+	case len(shelf) == 0:
+		return store.Shelved{}, fmt.Errorf("%s has no backup: metabasis backup %s makes one", device, device)
+	case err != nil:
 		return store.Shelved{}, fmt.Errorf("%q is no backup of %s; write a time such as 2026-11-20 03:00, newest, night 21, after night 21, or the name of a backup", when, device)
 	}
 	k, _, err := d.Backups("").AsOf(device, at)

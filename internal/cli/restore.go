@@ -85,7 +85,7 @@ func (a *app) restore(ctx context.Context, f restoreFlags) error {
 		if f.At, err = runbook.ParseRestoreTime(f.at); err != nil {
 			return err
 		}
-		if f.At.After(time.Now()) {
+		if f.At.After(time.Now().Add(time.Minute)) { // a time without seconds is the end of its minute
 			return fmt.Errorf("%s lies ahead: there is nothing to go back to", f.at)
 		}
 	} else if f.Night < 1 {

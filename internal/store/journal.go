@@ -63,10 +63,22 @@ func OpenJournal(file string) (*Journal, error) {
 	return j, nil
 }
 
+// noJournal says that a journal, by its file, is not there.
+type noJournal string
+
+func (n noJournal) Error() string {
+	return "no night was ever run here: there is no journal " + string(n)
+}
+
+func (noJournal) Is(target error) bool { return target == fs.ErrNotExist }
+
 // ReadJournal opens the journal in a file to read what is there. It needs no right
 // to write. Where there is none, the error is fs.ErrNotExist.
 func ReadJournal(file string) (*Journal, error) {
-	if _, err := os.Stat(file); err != nil {
+	switch _, err := os.Stat(file); {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, noJournal(file)
+	case err != nil:
 		return nil, err
 	}
 	how := "mode=ro&_pragma=busy_timeout(5000)"

@@ -113,7 +113,8 @@ func (l List) String() string {
 // shown is how many problems are told in full: who has more begins with these.
 const shown = 50
 
-// Err returns the list as an error, sorted by place, or nil when it is empty.
+// Err returns the list as an error, sorted by place, each problem once, or nil when it is
+// empty.
 func (l List) Err() error {
 	if len(l) == 0 {
 		return nil
@@ -121,7 +122,12 @@ func (l List) Err() error {
 	slices.SortStableFunc(l, func(a, b Problem) int {
 		return cmp.Or(cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Col, b.Col))
 	})
-	return l
+	said := make(map[Problem]bool, len(l)) // what is wrong for each of many devices is wrong once
+	return slices.DeleteFunc(l, func(p Problem) bool {
+		again := said[p]
+		said[p] = true
+		return again
+	})
 }
 
 // Nearest returns the candidate that a person most likely meant by word, or

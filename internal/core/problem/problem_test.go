@@ -27,3 +27,10 @@ func TestNearest(t *testing.T) {
 	}
 	assert.Equal(t, "one of a, b", OneOf("zzz", []string{"a", "b"}))
 }
+
+// What is wrong for each of many devices is told once, in the order of places.
+func TestEachProblemOnce(t *testing.T) {
+	a, b := Problem{File: "x.runbook", Line: 16, Msg: "there is no night 1"}, Problem{File: "x.runbook", Line: 16, Msg: "another"}
+	first := Problem{File: "x.runbook", Line: 2, Msg: "before"}
+	assert.Equal(t, List{first, a, b}, List{a, b, a, first, b, a}.Err())
+}
