@@ -74,7 +74,7 @@ fuzz:
 	$(GO) test ./internal/screen/console -run '^$$' -fuzz FuzzFilter -fuzztime $(FUZZTIME)
 
 bench: build
-	$(GO) test ./internal/core/config ./internal/core/plan ./internal/nights ./internal/screen/... -run '^$$' -bench . -benchtime 5x
+	$(GO) test ./internal/core/config ./internal/core/plan ./internal/nights ./internal/acts ./internal/report ./internal/draw ./internal/screen/... -run '^$$' -bench . -benchtime 5x
 	scripts/first-frame
 
 # make install PREFIX=/usr/local DESTDIR=: the program, its man pages, and what shells
