@@ -136,3 +136,28 @@ func TestPortsOfOneNumberAreProposed(t *testing.T) {
 	assert.Equal(t, map[string]string{"port 2": "port 2", "port 3": "gate 3", "uplink": "gate 1"}, Propose([]string{"port 2", "port 3", "uplink"}, []string{"gate 1", "gate 3", "port 2"}))
 	assert.Equal(t, map[string]string{"b": "d", "c": ""}, Propose([]string{"c", "b"}, []string{"d"}))
 }
+
+// Whatever a mapping says, each line is carried over, or told as a gap or as left.
+func FuzzRead(f *testing.F) {
+	f.Add([]byte("from: tern\nto: tern\nports: {port 3: port 5, port 24: ''}\nlines:\n  - {line: 'login .*', left: made there}\n"), old)
+	f.Add([]byte("from: tern\nto: osier\nlines:\n  - {line: '(.*)', to: '$1 > $2 > '}\n"), "a\n b\nport 3\n")
+	f.Fuzz(func(t *testing.T, mapping []byte, text string) {
+		m, err := Read("m.yaml", mapping)
+		if err != nil {
+			require.NotEmpty(t, err.Error())
+			return
+		}
+		from := config.Parse(text, style)
+		c := m.Over(from, style, map[string]string{"ald-quay-1": "ald-quay-9"}, func(path []string) string {
+			if len(path) > 1 && path[len(path)-1] == "shut" {
+				return "not known"
+			}
+			return ""
+		})
+		lost := len(walk(from.Lines, nil)) - len(c.Gaps) - len(c.Left)
+		require.GreaterOrEqual(t, lost, 0, "a line is told twice")
+		if lost == 0 {
+			require.Empty(t, c.Config.Lines)
+		}
+	})
+}

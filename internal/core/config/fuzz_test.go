@@ -33,3 +33,22 @@ func FuzzLanguage(f *testing.F) {
 		}
 	})
 }
+
+// Whatever stands in three configurations, taking a change out of the one that it left leads
+// to the one before it, and what others did is kept or told.
+func FuzzWithout(f *testing.F) {
+	f.Add("log host 1\nport 1\n  lan 10", "log host 2\nport 1\n  lan 10\n  shut", "log host 2\nlan 30\nport 1\n  trunk")
+	f.Add("port 1\nport 1\n lan 1", "", "port 1\n port 1\n  port 1")
+	f.Fuzz(func(t *testing.T, before, after, now string) {
+		for _, layout := range []string{"indented", "braces", "flat"} {
+			l := harbour()
+			l.Style.Layout = layout
+			was, left, is := Parse(before, l.Style), Parse(after, l.Style), Parse(now, l.Style)
+			l.Without(is, left, was)
+			if got, clashes := l.Without(is, left, left); len(clashes) > 0 || !Compare(got, is).Empty() {
+				t.Fatalf("%s: a change that was none: %q became %q, %v", layout, is.Paths(), got.Paths(), clashes)
+			}
+			Differing(was, is)
+		}
+	})
+}

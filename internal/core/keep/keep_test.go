@@ -70,3 +70,17 @@ func TestKeepProperties(t *testing.T) {
 		}
 	})
 }
+
+func FuzzParse(f *testing.F) {
+	f.Add(Usual)
+	f.Add("-1 last, 99999999999999999999 daily,,")
+	f.Fuzz(func(t *testing.T, text string) {
+		rule, err := Parse(text)
+		if err != nil {
+			return
+		}
+		at := time.Date(2026, 12, 2, 1, 30, 0, 0, time.UTC)
+		gone := rule.Superfluous([]Item{{"newest", []time.Time{at}}, {"old", []time.Time{at.AddDate(-3, 0, 0)}}}, at)
+		assert.NotContains(t, gone, "newest", "the newest always stays")
+	})
+}
