@@ -9,8 +9,9 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"metabasis/internal/core/config"
 	"metabasis/internal/core/record"
@@ -127,30 +128,16 @@ func (d *Desk) CompareRecords(ctx context.Context, a, b *record.Record) (*Compar
 	for _, dev := range a.Devices {
 		was[dev.Device] = dev
 	}
-	cache := &configs{d: d}
 	out.Devices = make([]record.Differing, len(b.Devices))
-	var all sync.WaitGroup
-	share := max(1, (len(b.Devices)+runtime.GOMAXPROCS(0)-1)/runtime.GOMAXPROCS(0))
-	for from := 0; from < len(b.Devices); from += share {
-		all.Go(func() {
-			for i := from; i < min(from+share, len(b.Devices)); i++ {
-				is := b.Devices[i]
-				before, both := was[is.Device]
-				if !both {
-					out.Devices[i] = onlyIn(is.Device, b.Name)
-					continue
-				}
-				apart, shared := record.Apart(before, is)
-				if !shared {
-					out.Devices[i] = nothingShared(is.Device)
-					continue
-				}
-				out.Devices[i] = cache.compare(before, is, foreseen)
-				out.Devices[i].Apart = apart
-			}
+	var all errgroup.Group
+	all.SetLimit(runtime.GOMAXPROCS(0))
+	for i, is := range b.Devices {
+		all.Go(func() error {
+			out.Devices[i] = d.compareRecorded(was, is, b.Name, foreseen)
+			return nil
 		})
 	}
-	all.Wait()
+	_ = all.Wait() // what cannot be read is a difference, and no error
 	out.pairs = make(map[string][2]record.Device, len(was))
 	for _, is := range b.Devices {
 		if before, both := was[is.Device]; both {
@@ -167,6 +154,21 @@ func (d *Desk) CompareRecords(ctx context.Context, a, b *record.Record) (*Compar
 	return out, nil
 }
 
+// compareRecorded compares a device of one record with itself in another.
+func (d *Desk) compareRecorded(all map[string]record.Device, is record.Device, name string, foreseen func(string) ([]string, bool)) record.Differing {
+	was, both := all[is.Device]
+	if !both {
+		return onlyIn(is.Device, name)
+	}
+	apart, shared := record.Apart(was, is)
+	if !shared {
+		return nothingShared(is.Device)
+	}
+	out := d.compareDevice(was, is, foreseen)
+	out.Apart = apart
+	return out
+}
+
 func recordTitle(r *record.Record) string {
 	return fmt.Sprintf("%s, %s", r.Name, r.At.Local().Format("Mon 2 Jan 2006 15:04"))
 }
@@ -179,15 +181,10 @@ func nothingShared(device string) record.Differing {
 	return record.Differing{Device: device, Changes: []record.Change{{Table: "device", What: "the two hold nothing of it that could be compared", Kind: record.Unknown}}}
 }
 
-// configs compares devices with their configurations, which stand on the shelf.
-type configs struct {
-	d *Desk
-}
-
-// compare compares one device of two records.
-func (c *configs) compare(was, is record.Device, foreseen func(string) ([]string, bool)) record.Differing {
+// compareDevice compares what two records hold of a device.
+func (d *Desk) compareDevice(was, is record.Device, foreseen func(string) ([]string, bool)) record.Differing {
 	out := record.Differing{Device: is.Device}
-	p := c.d.Profiles[is.Platform]
+	p := d.Profiles[is.Platform]
 	if was.Platform != is.Platform {
 		out.Changes = []record.Change{{Table: "device", What: fmt.Sprintf("is of platform %s, was %s", is.Platform, was.Platform), Kind: record.Other}}
 		return out
@@ -202,7 +199,7 @@ func (c *configs) compare(was, is record.Device, foreseen func(string) ([]string
 		return out
 	}
 	if was.SHA256 != is.SHA256 || was.SHA256 == "" {
-		lines, err := c.lines(was, is)
+		lines, err := d.configLines(was, is)
 		if err != nil {
 			out.Changes = append(out.Changes, record.Change{Table: record.Config, What: "could not be read: " + err.Error(), Kind: record.Unknown})
 			return out
@@ -223,18 +220,18 @@ func (c *configs) compare(was, is record.Device, foreseen func(string) ([]string
 	return out
 }
 
-// lines are the lines by which two configurations of a device differ, secrets masked.
-func (c *configs) lines(was, is record.Device) ([]string, error) {
-	a, err := c.d.configOf(was)
+// configLines are the lines by which two configurations of a device differ, secrets masked.
+func (d *Desk) configLines(was, is record.Device) ([]string, error) {
+	a, err := d.configOf(was)
 	if err != nil {
 		return nil, err
 	}
-	b, err := c.d.configOf(is)
+	b, err := d.configOf(is)
 	if err != nil {
 		return nil, err
 	}
-	style := c.d.styleOf(is.Platform)
-	return config.Compare(config.Parse(a, style), config.Parse(b, style)).Lines(c.d.maskPaths(is.Platform)), nil
+	style := d.styleOf(is.Platform)
+	return config.Compare(config.Parse(a, style), config.Parse(b, style)).Lines(d.maskPaths(is.Platform)), nil
 }
 
 // configOf is the configuration of a device in a record.
@@ -242,20 +239,8 @@ func (d *Desk) configOf(dev record.Device) (string, error) {
 	if dev.Text != "" {
 		return dev.Text, nil
 	}
-	return d.shelved(dev.Device, dev.Backup, dev.SHA256)
-}
-
-// shelved reads a backup by its name, and holds it against a checksum.
-func (d *Desk) shelved(device, file, sum string) (string, error) {
-	shelf := d.Backups("")
-	k, err := shelf.Find(device, filepath.Base(file))
-	if err != nil {
-		return "", err
-	}
-	if sum != "" {
-		k.SHA256 = sum
-	}
-	return shelf.Read(k)
+	_, text, err := d.Backups("").ReadNoted(dev.Device, dev.Backup, dev.SHA256)
+	return text, err
 }
 
 func (d *Desk) styleOf(platform string) (s config.Style) {
@@ -347,7 +332,7 @@ func (d *Desk) CompareNight(ctx context.Context, id int64) (*Comparison, error) 
 		return record.Device{Device: dev.Name}
 	}
 	out := &Comparison{A: fmt.Sprintf("before night %d, %s", id, p.Began.Local().Format("Mon 2 Jan 2006 15:04")), B: "after it"}
-	cache, foreseen := &configs{d: d}, foreseenOf(&p.Night)
+	foreseen := foreseenOf(&p.Night)
 	untouched := map[run.State]int{}
 	for _, dev := range p.Night.Devices {
 		if dev.Backup == "" {
@@ -360,7 +345,7 @@ func (d *Desk) CompareNight(ctx context.Context, id int64) (*Comparison, error) 
 		if dev.State != run.Kept {
 			is.Backup, is.SHA256 = "", ""
 		}
-		one := cache.compare(was, is, foreseen)
+		one := d.compareDevice(was, is, foreseen)
 		if dev.State == run.Stranded || dev.State == run.Dark {
 			one.Changes = append(one.Changes, record.Change{Table: "device", What: fmt.Sprintf("is %s: nobody knows what it has", dev.State), Kind: record.Unknown})
 		}

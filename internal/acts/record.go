@@ -115,7 +115,7 @@ func (e *Evening) recordOne(ctx context.Context, d fleet.Device, tables []string
 		if out.Tables == nil {
 			out.Tables = map[string][]record.Row{}
 		}
-		out.Tables[name] = maskedRows(record.Rows(v), s.Mask)
+		out.Tables[name] = record.Masked(record.Rows(v), s.Mask)
 	}
 	return out
 }
@@ -138,21 +138,6 @@ func (e *Evening) recordConfig(ctx context.Context, s run.Session, d fleet.Devic
 	}
 	out.Backup, out.SHA256 = filepath.Base(b.Path), b.SHA256
 	return nil
-}
-
-// maskedRows are rows without secrets.
-func maskedRows(rows []record.Row, mask func(string) string) []record.Row {
-	out := make([]record.Row, len(rows))
-	for i, r := range rows {
-		out[i] = make(record.Row, len(r))
-		for c, v := range r {
-			if text, ok := v.(string); ok {
-				v = mask(text)
-			}
-			out[i][c] = v
-		}
-	}
-	return out
 }
 
 // KeepRecord writes a record into the workspace. A record is never written over.

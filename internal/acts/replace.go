@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"net"
 	"os"
 	"path/filepath"
@@ -15,6 +16,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
 
 	"github.com/charmbracelet/x/ansi"
 
@@ -99,18 +101,26 @@ func (d *Desk) writeFleet(file string, old, changed []byte) error {
 	return os.Rename(tmp, file)
 }
 
-// Base renders the base configuration of a new device: the lines of bases/PLATFORM.txt with
-// the values of the fleet, as they are typed on its console. The values are those of the
-// old one, but for the new one's own.
-func (d *Desk) Base(old, fresh, template string) ([]string, error) {
-	f, err := d.Fleet("")
-	if err != nil {
-		return nil, err
+// oldAndNew finds both in the fleet.
+func (d *Desk) oldAndNew(old, fresh string) (f *fleet.Fleet, was, is fleet.Device, err error) {
+	if f, err = d.Fleet(""); err != nil {
+		return nil, was, is, err
 	}
 	was, ok := f.Get(old)
 	is, ok2 := f.Get(fresh)
 	if !ok || !ok2 {
-		return nil, fmt.Errorf("%s and %s must both be in the fleet", old, fresh)
+		return nil, was, is, fmt.Errorf("%s and %s must both be in the fleet", old, fresh)
+	}
+	return f, was, is, nil
+}
+
+// Base renders the base configuration of a new device: the lines of bases/PLATFORM.txt with
+// the values of the fleet, as they are typed on its console. The values are those of the
+// old one, but for the new one's own.
+func (d *Desk) Base(old, fresh, template string) ([]string, error) {
+	f, was, is, err := d.oldAndNew(old, fresh)
+	if err != nil {
+		return nil, err
 	}
 	if template == "" {
 		template = filepath.Join(d.Dir, "bases", is.Platform+".txt")
@@ -243,13 +253,13 @@ func untilQuiet(from <-chan heard) ([]string, error) {
 
 // printable is what a device printed, line by line, without control characters.
 func printable(s string) (out []string) {
-	for _, l := range strings.Split(strings.ReplaceAll(ansi.Strip(s), "\r", ""), "\n") {
+	for l := range strings.Lines(ansi.Strip(s)) {
 		l = strings.Map(func(r rune) rune {
-			if r < ' ' || r == 0x7f {
+			if unicode.IsControl(r) {
 				return -1
 			}
 			return r
-		}, l)
+		}, strings.ToValidUTF8(l, "\ufffd"))
 		if strings.TrimSpace(l) != "" {
 			out = append(out, l)
 		}
@@ -260,14 +270,9 @@ func printable(s string) (out []string) {
 // MapPorts proposes which port of the old becomes which of the new, in the file for their
 // platforms. One that is there is never written over.
 func (d *Desk) MapPorts(old, fresh string) (file string, err error) {
-	f, err := d.Fleet("")
+	_, was, is, err := d.oldAndNew(old, fresh)
 	if err != nil {
 		return "", err
-	}
-	was, ok := f.Get(old)
-	is, ok2 := f.Get(fresh)
-	if !ok || !ok2 {
-		return "", fmt.Errorf("%s and %s must both be in the fleet", old, fresh)
 	}
 	m, err := d.ProposeMapping(was, is)
 	if err != nil {
@@ -293,14 +298,13 @@ func (d *Desk) CarryOver(old, fresh string, r Restoring) (*Change, *workspace.Ca
 	if err != nil {
 		return nil, nil, err
 	}
-	title := fmt.Sprintf("Replace %s by %s", old, fresh)
-	r.Words = []string{fresh}
+	r.Called, r.Words = fmt.Sprintf("Replace %s by %s", old, fresh), []string{fresh}
 	e, err := d.Select("", r.Words)
 	if err != nil {
 		return nil, nil, err
 	}
 	head := d.usualHead(r, e)
-	text := strings.Replace(head[0], strconv.Quote(r.Title()), strconv.Quote(title), 1) + "\n\n" + scopeOf(e) + "\n\n" + head[1] +
+	text := head[0] + "\n\n" + scopeOf(e) + "\n\n" + head[1] +
 		"\n\nstep \"Carry over\"\n  restore   carried from " + old + "\n\n" + head[2]
 	change, err := d.ChangeOf("replace.runbook", text, "")
 	return change, c, err
@@ -318,13 +322,13 @@ func (d *Desk) Judged(ctx context.Context, old, fresh string) (*Comparison, erro
 	if err != nil {
 		return nil, err
 	}
-	tables := []string{}
-	for t := range was.Tables {
-		if t != "version" && t != "clock" && t != "storage" {
-			tables = append(tables, t)
-		}
-	}
+	// What could not be read of the old one is asked for, too: it is not known, and not the
+	// same.
+	tables := slices.Concat(slices.Collect(maps.Keys(was.Tables)), slices.Collect(maps.Keys(was.Wrong)))
 	slices.Sort(tables)
+	tables = slices.DeleteFunc(slices.Compact(tables), func(t string) bool {
+		return t == "version" || t == "clock" || t == "storage" || t == record.Config
+	})
 	if len(tables) == 0 {
 		return nil, fmt.Errorf("the record %s has no tables of %s", name, old)
 	}
@@ -391,24 +395,44 @@ func (d *Desk) newestRecord(device string) (record.Device, string, error) {
 }
 
 // Replaced changes the fleet file: the new device takes the old one's place, with its serial
-// and its version as it tells them, and the old one is retired.
-func (d *Desk) Replaced(ctx context.Context, old, fresh string) error {
+// and its version as it tells them, and the old one is retired. Noted are those; where it
+// did not tell them, untold says why.
+func (d *Desk) Replaced(ctx context.Context, old, fresh string) (noted map[string]string, untold, err error) {
 	file, data, err := d.fleetCSV()
 	if err != nil {
-		return err
+		return nil, nil, err
 	}
-	set := map[string]string{}
-	if now, err := d.readNow(ctx, []string{fresh}, []string{"version"}); err == nil && len(now.Devices[0].Tables["version"]) == 1 {
-		for c, v := range now.Devices[0].Tables["version"][0] {
-			if c == "version" || c == "serial" {
-				set[c] = record.Text(v)
-			}
-		}
-	}
+	set, untold := d.identity(ctx, fresh)
 	changed, err := fleet.Replace(data, fleet.Replacement{Old: old, New: fresh, Set: set,
 		Why: fmt.Sprintf("%s, replaced by %s", time.Now().Format("2006-01-02"), fresh)})
 	if err != nil {
-		return err
+		return nil, nil, err
 	}
-	return d.writeFleet(file, data, changed)
+	return set, untold, d.writeFleet(file, data, changed)
+}
+
+// identity is the serial and the version of a device, as it tells them.
+func (d *Desk) identity(ctx context.Context, device string) (map[string]string, error) {
+	set := map[string]string{}
+	now, err := d.readNow(ctx, []string{device}, []string{"version"})
+	if err != nil {
+		return set, err
+	}
+	one := now.Devices[0]
+	switch rows := one.Tables["version"]; {
+	case one.Failed != "":
+		return set, errors.New(one.Failed)
+	case one.Wrong["version"] != "":
+		return set, errors.New(one.Wrong["version"])
+	case len(rows) == 1:
+		for _, c := range []string{"serial", "version"} {
+			if text := record.Text(rows[0][c]); text != "" {
+				set[c] = text
+			}
+		}
+	}
+	if len(set) == 0 {
+		return set, errors.New("it told neither")
+	}
+	return set, nil
 }

@@ -29,11 +29,15 @@ type Restoring struct {
 	// Like is a runbook whose head the restore takes: its window, batches, prechecks,
 	// timer and end. "" takes what is usual.
 	Like string
+	// Called is the title, where it is not said by what is put back.
+	Called string
 }
 
 // Title says what is put back.
 func (r Restoring) Title() string {
 	switch {
+	case r.Called != "":
+		return r.Called
 	case r.Back:
 		return fmt.Sprintf("Take back night %d", r.Night)
 	case r.Night > 0:
@@ -69,7 +73,7 @@ func (d *Desk) RestoreText(r Restoring) (string, error) {
 func scopeOf(e *Evening) string {
 	var names []string
 	for _, d := range e.Scope.Devices {
-		names = append(names, strconv.Quote(d.Name))
+		names = append(names, d.Name)
 	}
 	switch {
 	case len(names) == len(e.Fleet.Devices):
@@ -77,7 +81,16 @@ func scopeOf(e *Evening) string {
 	case e.Scope.Condition:
 		return "scope\n  " + e.Scope.Source
 	}
-	return "scope\n  name in [" + strings.Join(names, ", ") + "]"
+	return "scope\n  " + namesIn(names)
+}
+
+// namesIn is the condition that holds for devices of these names.
+func namesIn(names []string) string {
+	quoted := make([]string, len(names))
+	for i, n := range names {
+		quoted[i] = strconv.Quote(n)
+	}
+	return "name in [" + strings.Join(quoted, ", ") + "]"
 }
 
 // usualHead is what stands before the scope, behind it, and at the end, where no runbook
@@ -196,19 +209,13 @@ func (d *Desk) Again(ctx context.Context, id int64, fleetFile string) (c *Change
 			answers = append(answers, v.Name+"="+v.Value)
 		}
 	}
-	only := "name in ["
-	for i, name := range left {
-		if i > 0 {
-			only += ", "
-		}
-		only += strconv.Quote(name)
-	}
-	cond, err := runbook.ParseScope("night", only+"]", d.Profiles.Schema(c.Fleet))
+	only := namesIn(left)
+	cond, err := runbook.ParseScope("night", only, d.Profiles.Schema(c.Fleet))
 	if err != nil {
 		return nil, nil, "", err
 	}
 	c.Runbook.Scope = append(c.Runbook.Scope, cond)
-	c.text += fmt.Sprintf("\n# once more, for what night %d did not keep\n#   %s]\n", id, only)
+	c.text += fmt.Sprintf("\n# once more, for what night %d did not keep\n#   %s\n", id, only)
 	if then, now := p.Runbook, d.maskedText(c); then != now && !strings.HasPrefix(now, then) {
 		stale = fmt.Sprintf("%s is not the runbook that night %d ran; what is planned is what it says now", p.File, id)
 	}

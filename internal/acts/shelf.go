@@ -132,10 +132,7 @@ func (d *Desk) ShelfOf(device, platform string) ([]ShelfRow, error) {
 	if err != nil {
 		return nil, err
 	}
-	var style config.Style
-	if p := d.Profiles[platform]; p != nil {
-		style = p.Style()
-	}
+	style := d.styleOf(platform)
 	out := make([]ShelfRow, len(all))
 	var before *config.Config
 	for i := len(all) - 1; i >= 0; i-- {

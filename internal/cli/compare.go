@@ -95,6 +95,11 @@ func (a *app) compare(ctx context.Context, f compareFlags, args []string) error 
 	if err != nil {
 		return err
 	}
+	return a.judge(c, f)
+}
+
+// judge prints a comparison, and tells by the exit code what it came to.
+func (a *app) judge(c *acts.Comparison, f compareFlags) error {
 	if err := a.compared(c, f); err != nil {
 		return err
 	}

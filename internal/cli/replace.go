@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 
 	"github.com/spf13/cobra"
 
@@ -37,7 +39,7 @@ func (a *app) replaceCommand() *cobra.Command {
   --carry        a night that gives NEW the newest backup of OLD, carried over; NEW must
                  have been backed up (metabasis backup NEW)
   --check        compare NEW with the newest record that OLD is in: the same neighbours,
-                 ports and routes
+                 ports and routes. The exit code is that of compare
   --finish       change fleet.csv: NEW takes OLD's place, with its serial and version, and
                  OLD is retired
 
@@ -101,20 +103,11 @@ func (a *app) replace(ctx context.Context, old, fresh string, f replaceFlags) er
 	case f.check:
 		c, err := d.Judged(ctx, old, fresh)
 		if err != nil {
-			return err
+			return &exitError{exitSome, err}
 		}
-		if err := a.compared(c, compareFlags{}); err != nil {
-			return err
-		}
-		if !c.Same() {
-			return &exitError{code: 1}
-		}
-		return nil
+		return a.judge(c, compareFlags{})
 	case f.finish:
-		if err := d.Replaced(ctx, old, fresh); err != nil {
-			return err
-		}
-		return a.lines([]string{fresh + " has taken the place of " + old + ", which is retired. The fleet file of before stands beside it"})
+		return a.finishReplace(ctx, d, old, fresh)
 	}
 	carrying, err := d.Carry(old, fresh)
 	if errors.Is(err, workspace.ErrNoMapping) {
@@ -124,6 +117,22 @@ func (a *app) replace(ctx context.Context, old, fresh string, f replaceFlags) er
 		return fmt.Errorf("%w; metabasis replace --help tells the stages", err)
 	}
 	return a.carried(carrying)
+}
+
+// finishReplace changes the fleet file, and tells what it knows of the new device now.
+func (a *app) finishReplace(ctx context.Context, d *acts.Desk, old, fresh string) error {
+	noted, untold, err := d.Replaced(ctx, old, fresh)
+	if err != nil {
+		return err
+	}
+	out := []string{fresh + " has taken the place of " + old + ", which is retired. The fleet file of before stands beside it"}
+	for _, c := range slices.Sorted(maps.Keys(noted)) {
+		out = append(out, "  "+c+" "+noted[c])
+	}
+	if untold != nil {
+		out = append(out, "  serial and version are NOT noted: "+untold.Error())
+	}
+	return a.lines(out)
 }
 
 // carried tells what is carried over, and what is not.

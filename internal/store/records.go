@@ -15,6 +15,8 @@ import (
 	"strings"
 	"sync"
 
+	"golang.org/x/sync/errgroup"
+
 	"metabasis/internal/core/record"
 	"metabasis/internal/core/textfile"
 )
@@ -169,16 +171,12 @@ func fill(rec *record.Record, devices []rawDevice) error {
 
 // shared does something for each of n, on all processors.
 func shared(n int, do func(i int)) {
-	var all sync.WaitGroup
-	share := max(1, (n+runtime.GOMAXPROCS(0)-1)/runtime.GOMAXPROCS(0))
-	for from := 0; from < n; from += share {
-		all.Go(func() {
-			for i := from; i < min(from+share, n); i++ {
-				do(i)
-			}
-		})
+	var all errgroup.Group
+	all.SetLimit(runtime.GOMAXPROCS(0))
+	for i := range n {
+		all.Go(func() error { do(i); return nil })
 	}
-	all.Wait()
+	_ = all.Wait() // nothing of it returns one
 }
 
 // read reads a record, with its devices as they stand in it.

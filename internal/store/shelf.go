@@ -234,6 +234,20 @@ func (b Backups) Find(device, file string) (Shelved, error) {
 	return Shelved{}, fmt.Errorf("%s has no backup %s", device, file)
 }
 
+// ReadNoted reads a backup by the path or the name of its file, and holds it against the
+// checksum that somebody noted of it; where that is "", against the shelf's own.
+func (b Backups) ReadNoted(device, file, sum string) (Shelved, string, error) {
+	s, err := b.Find(device, filepath.Base(file))
+	if err != nil {
+		return s, "", err
+	}
+	if sum != "" {
+		s.SHA256 = sum
+	}
+	text, err := b.Read(s)
+	return s, text, err
+}
+
 // ErrNoBackup says that there is none.
 var ErrNoBackup = errors.New("no backup")
 

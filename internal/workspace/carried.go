@@ -37,6 +37,9 @@ var ErrNoMapping = errors.New("there is no mapping of its ports yet")
 // the old one, carried over. What the new one has now must be on the shelf, so that it is
 // known which ports there are.
 func (w *Workspace) Carry(old, fresh string) (*Carrying, error) {
+	if old == fresh {
+		return nil, fmt.Errorf("%s cannot take its own place: the new device has a line, and a name, of its own", old)
+	}
 	f, err := w.Fleet("")
 	if err != nil {
 		return nil, err

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"path/filepath"
 	"sync"
 
 	"metabasis/internal/core/run"
@@ -78,26 +77,14 @@ func (w *Workspace) beforeNight(r runbook.Restore, d *run.Device, device string)
 		return none("did not keep what it left on it, so nobody can tell that from what others did since; restore what was before it: before night %d", r.Night)
 	}
 	shelf := w.Backups("")
-	kept, err := shelf.Find(device, filepath.Base(d.Backup))
+	kept, text, err := shelf.ReadNoted(device, d.Backup, d.SHA256)
+	was = runbook.Was{Name: kept.File, SHA256: d.SHA256, Text: text}
 	if err != nil {
 		return was, err
 	}
-	was = runbook.Was{Name: kept.File, At: kept.At(), SHA256: d.SHA256}
-	if was.Text, err = w.asNoted(shelf, kept, d.SHA256); err != nil || !r.Without {
-		return was, err
+	was.At = kept.At()
+	if r.Without {
+		_, was.Left, err = shelf.ReadNoted(device, d.Left, d.LeftSum)
 	}
-	left, err := shelf.Find(device, filepath.Base(d.Left))
-	if err != nil {
-		return was, err
-	}
-	was.Left, err = w.asNoted(shelf, left, d.LeftSum)
 	return was, err
-}
-
-// asNoted reads a backup and holds it against what the journal says of it.
-func (w *Workspace) asNoted(shelf store.Backups, kept store.Shelved, sum string) (string, error) {
-	if sum != "" {
-		kept.SHA256 = sum
-	}
-	return shelf.Read(kept)
 }

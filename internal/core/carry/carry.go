@@ -200,8 +200,8 @@ func replaced(line string, words map[string]string) string {
 // next that is free. Ports for which there is none are mapped to "".
 func Propose(old, fresh []string) map[string]string {
 	old, fresh = slices.Clone(old), slices.Clone(fresh)
-	slices.SortFunc(old, naturally)
-	slices.SortFunc(fresh, naturally)
+	slices.SortFunc(old, natural.Compare)
+	slices.SortFunc(fresh, natural.Compare)
 	out, taken := map[string]string{}, map[string]bool{}
 	take := func(from, to string) {
 		out[from], taken[to] = to, true
@@ -247,21 +247,10 @@ func number(port string) string {
 	return ""
 }
 
-func naturally(a, b string) int {
-	switch {
-	case natural.Less(a, b):
-		return -1
-	case natural.Less(b, a):
-		return 1
-	}
-	return 0
-}
-
-// Write writes a mapping as a file, to be looked at and changed by a person.
 func (m *Mapping) Write() []byte {
 	var b strings.Builder
 	fmt.Fprintf(&b, "# Which port of a %s becomes which of a %s that takes its place. This is a proposal: look\n# at it. A port mapped to '' has none there, and what stands in it is a gap.\nfrom: %s\nto: %s\nports:\n", m.From, m.To, m.From, m.To)
-	keys := slices.SortedFunc(maps.Keys(m.Ports), naturally)
+	keys := slices.SortedFunc(maps.Keys(m.Ports), natural.Compare)
 	for _, p := range keys {
 		fmt.Fprintf(&b, "  %s: %s\n", quoted(p), quoted(m.Ports[p]))
 	}

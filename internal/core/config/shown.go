@@ -20,8 +20,7 @@ func Differing(from, to Config) (out []Shown) {
 }
 
 func shown(out []Shown, from, to []Line, depth int) []Shown {
-	gone, _, _ := parted(from, to)
-	_, come, both := parted(from, to)
+	gone, come, both := parted(from, to)
 	is := map[string]int{} // how many of a text are new
 	for _, l := range come {
 		is[l.Text]++

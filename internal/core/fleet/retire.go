@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strings"
 )
@@ -48,7 +49,7 @@ func Replace(data []byte, r Replacement) ([]byte, error) {
 	for i, h := range head {
 		e.columns[i] = strings.ToLower(strings.TrimSpace(h))
 	}
-	for _, c := range append([]string{RetiredColumn}, sortedKeys(r.Set)...) {
+	for _, c := range append([]string{RetiredColumn}, slices.Sorted(maps.Keys(r.Set))...) {
 		if !slices.Contains(e.columns, c) {
 			e.columns = append(e.columns, c)
 			e.lines[at-1] = strings.TrimRight(e.lines[at-1], "\r\n") + "," + c + lineEnd(e.lines[at-1])
@@ -60,6 +61,8 @@ func Replace(data []byte, r Replacement) ([]byte, error) {
 	old, isOld := e.find(r.Old)
 	fresh, isNew := e.find(r.New)
 	switch {
+	case r.Old == r.New:
+		return nil, fmt.Errorf("%s cannot take its own place: the new device has a line, and a name, of its own", r.Old)
 	case !isOld:
 		return nil, fmt.Errorf("there is no line of %s in the fleet file", r.Old)
 	case !isNew:
@@ -188,11 +191,3 @@ func (e *editor) bytes() ([]byte, error) {
 
 // lineEnd is how a line ends.
 func lineEnd(line string) string { return line[len(strings.TrimRight(line, "\r\n")):] }
-
-func sortedKeys(m map[string]string) (out []string) {
-	for k := range m {
-		out = append(out, k)
-	}
-	slices.Sort(out)
-	return out
-}

@@ -3,6 +3,7 @@ package plan
 import (
 	"slices"
 
+	"metabasis/internal/core/record"
 	"metabasis/internal/core/runbook"
 )
 
@@ -12,7 +13,7 @@ func (m *maker) records(t *Target) runbook.Recording {
 	reads := func(tables []string) []string {
 		return slices.DeleteFunc(slices.Clone(tables), func(name string) bool {
 			_, has := t.Traits.Tables[name]
-			return !has && name != runbook.ConfigTable
+			return !has && name != record.Config
 		})
 	}
 	r.Tables, r.Compare = reads(r.Tables), reads(r.Compare)

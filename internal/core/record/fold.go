@@ -67,10 +67,10 @@ func Fold(all []Differing) []Group {
 		}
 	}
 	for i := range out {
-		slices.SortFunc(out[i].Devices, naturally)
+		slices.SortFunc(out[i].Devices, natural.Compare)
 	}
 	slices.SortStableFunc(out, func(a, b Group) int {
-		return cmp.Or(weight(a)-weight(b), len(a.Devices)-len(b.Devices), slices.CompareFunc(a.Devices, b.Devices, naturally))
+		return cmp.Or(weight(a)-weight(b), len(a.Devices)-len(b.Devices), slices.CompareFunc(a.Devices, b.Devices, natural.Compare))
 	})
 	return out
 }
@@ -83,16 +83,6 @@ func weight(g Group) int {
 		return 0
 	}
 	return 1
-}
-
-func naturally(a, b string) int {
-	switch {
-	case natural.Less(a, b):
-		return -1
-	case natural.Less(b, a):
-		return 1
-	}
-	return 0
 }
 
 // Differ counts the devices with some difference, and of them those with one that nobody

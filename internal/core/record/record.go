@@ -294,25 +294,15 @@ func byKey(rows []Row, keys []string) map[string]Row {
 	return out
 }
 
-func ordered(a, b map[string]Row) []string {
-	var out []string
-	for k := range a {
-		out = append(out, k)
-	}
+// ordered are the keys of two maps, in the order in which people count.
+func ordered[V any](a, b map[string]V) []string {
+	out := slices.Collect(maps.Keys(a))
 	for k := range b {
 		if _, both := a[k]; !both {
 			out = append(out, k)
 		}
 	}
-	slices.SortFunc(out, func(a, b string) int {
-		switch {
-		case natural.Less(a, b):
-			return -1
-		case natural.Less(b, a):
-			return 1
-		}
-		return 0
-	})
+	slices.SortFunc(out, natural.Compare)
 	return out
 }
 
@@ -332,7 +322,7 @@ func label(keys []string, a, b Row) string {
 // gist is what a row that came or went says, without its keys.
 func gist(r Row, keys []string, m Manner) string {
 	var parts []string
-	for _, c := range columns(r, nil) {
+	for _, c := range ordered(r, nil) {
 		if !slices.Contains(keys, c) && m.compared(c) && Text(r[c]) != "" {
 			parts = append(parts, c+" "+Text(r[c]))
 		}
@@ -349,23 +339,10 @@ func inBrackets(s string) string {
 
 func (m Manner) compared(column string) bool { return !slices.Contains(m.Volatile, column) }
 
-func columns(a, b Row) (out []string) {
-	for c := range a {
-		out = append(out, c)
-	}
-	for c := range b {
-		if _, both := a[c]; !both {
-			out = append(out, c)
-		}
-	}
-	slices.Sort(out)
-	return out
-}
-
 // cells says how two rows of one key differ; "" where they do not.
 func cells(a, b Row, keys []string, m Manner) string {
 	var parts []string
-	for _, c := range columns(a, b) {
+	for _, c := range ordered(a, b) {
 		if slices.Contains(keys, c) || !m.compared(c) || same(a[c], b[c], m.Within[c]) {
 			continue
 		}
@@ -395,11 +372,7 @@ func whole(table string, was, is []Row, m Manner) (out []Change) {
 		return n
 	}
 	a, b := texts(was), texts(is)
-	all := map[string]Row{}
-	for t := range a {
-		all[t] = nil
-	}
-	for _, t := range ordered(all, mapOf(b)) {
+	for _, t := range ordered(a, b) {
 		for range a[t] - b[t] {
 			out = append(out, Change{table, "", t + " is gone", Gone})
 		}
@@ -410,10 +383,17 @@ func whole(table string, was, is []Row, m Manner) (out []Change) {
 	return out
 }
 
-func mapOf(n map[string]int) map[string]Row {
-	out := make(map[string]Row, len(n))
-	for t := range n {
-		out[t] = nil
+// Masked are rows without secrets.
+func Masked(rows []Row, mask func(string) string) []Row {
+	out := make([]Row, len(rows))
+	for i, r := range rows {
+		out[i] = make(Row, len(r))
+		for c, v := range r {
+			if text, ok := v.(string); ok {
+				v = mask(text)
+			}
+			out[i][c] = v
+		}
 	}
 	return out
 }

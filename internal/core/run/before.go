@@ -58,16 +58,13 @@ func (w *worker) keepRecord(phase string, tables map[string]any, wrong map[strin
 	for _, name := range w.t.Record.Tables {
 		v, read := tables[name]
 		switch {
-		case name == runbook.ConfigTable:
+		case name == record.Config && b.Path != "":
 			d.Backup, d.SHA256 = filepath.Base(b.Path), b.SHA256
-			if b.Path == "" {
-				d.Backup = ""
-			}
 		case read:
 			if d.Tables == nil {
 				d.Tables = map[string][]record.Row{}
 			}
-			d.Tables[name] = w.maskRows(record.Rows(v))
+			d.Tables[name] = record.Masked(record.Rows(v), w.maskText)
 		}
 	}
 	err := w.r.opts.Record(phase, d)
@@ -77,21 +74,6 @@ func (w *worker) keepRecord(phase string, tables map[string]any, wrong map[strin
 	}
 	w.emit(e)
 	return err
-}
-
-// maskRows are rows without secrets.
-func (w *worker) maskRows(rows []record.Row) []record.Row {
-	out := make([]record.Row, len(rows))
-	for i, r := range rows {
-		out[i] = make(record.Row, len(r))
-		for c, v := range r {
-			if text, ok := v.(string); ok {
-				v = w.maskText(text)
-			}
-			out[i][c] = v
-		}
-	}
-	return out
 }
 
 // asRecorded waits until the tables that are compared are as they were before the change:
@@ -157,7 +139,7 @@ func (w *worker) recordAfter(left Backup) {
 	}
 	tables, wrong := map[string]any{}, map[string]string{}
 	for _, name := range w.t.Record.Tables {
-		if name == runbook.ConfigTable {
+		if name == record.Config {
 			continue
 		}
 		v, err := w.ses.Read(w.ctx, name)

@@ -8,10 +8,8 @@ import (
 	"time"
 
 	"metabasis/internal/core/problem"
+	"metabasis/internal/core/record"
 )
-
-// ConfigTable is what the configuration is called among what is recorded.
-const ConfigTable = "config"
 
 // Recording says what is read from each device before and after the change, and what is
 // held against what it was before a device is kept.
@@ -32,7 +30,7 @@ const usualWithin = 30 * time.Second
 // Reads are all the tables that are read, the configuration aside, each once.
 func (r Recording) Reads() (out []string) {
 	for _, t := range slices.Concat(r.Tables, r.Compare) {
-		if t != ConfigTable && !slices.Contains(out, t) {
+		if t != record.Config && !slices.Contains(out, t) {
 			out = append(out, t)
 		}
 	}
@@ -91,15 +89,15 @@ func (c *compiler) recording() {
 		line   int
 	}{{c.rb.Record.Tables, c.rb.Record.Line}, {c.rb.Record.Compare, c.rb.Record.At}} {
 		for i, name := range part.tables {
-			if _, has := c.schema.Tables[name]; !has && name != ConfigTable {
-				c.fail(span{line: part.line}, problem.OneOf(name, append(known, ConfigTable)), "no profile reads a table %q", name)
+			if _, has := c.schema.Tables[name]; !has && name != record.Config {
+				c.fail(span{line: part.line}, problem.OneOf(name, append(known, record.Config)), "no profile reads a table %q", name)
 			}
 			if slices.Contains(part.tables[:i], name) {
 				c.fail(span{line: part.line}, "", "%s is named twice", name)
 			}
 		}
 	}
-	if slices.Contains(c.rb.Record.Compare, ConfigTable) {
+	if slices.Contains(c.rb.Record.Compare, record.Config) {
 		c.fail(span{line: c.rb.Record.At}, "", "the configuration is to be different after a change; it is held against what was predicted by itself")
 	}
 }
