@@ -1,6 +1,7 @@
 package acts
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"errors"
@@ -90,15 +91,10 @@ func (d *Desk) writeFleet(file string, old, changed []byte) error {
 	if err := os.WriteFile(beside, old, 0o600); err != nil {
 		return err
 	}
-	info, err := os.Stat(file)
-	if err != nil {
-		return err
+	if now, err := textfile.Read(file, textfile.Large); err != nil || !bytes.Equal(now, old) {
+		return errors.Join(err, fmt.Errorf("%s has changed just now, and stays as it is: try again", file))
 	}
-	tmp := file + ".new"
-	if err := os.WriteFile(tmp, changed, info.Mode().Perm()); err != nil {
-		return err
-	}
-	return os.Rename(tmp, file)
+	return textfile.Replace(file, changed, 0o600)
 }
 
 // oldAndNew finds both in the fleet.

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"os"
 
 	"github.com/spf13/cobra"
 
@@ -134,7 +133,7 @@ func (a *app) tidy(files []string, list bool) error {
 			fmt.Fprintln(a.out, file)
 			continue
 		}
-		if err := replaceFile(file, out); err != nil {
+		if err := textfile.Replace(file, out, 0o644); err != nil {
 			return err
 		}
 	}
@@ -142,17 +141,4 @@ func (a *app) tidy(files []string, list bool) error {
 		return &exitError{code: exitUsage}
 	}
 	return nil
-}
-
-// replaceFile puts new contents in place of a file, whole or not at all.
-func replaceFile(file string, data []byte) error {
-	info, err := os.Stat(file)
-	if err != nil {
-		return err
-	}
-	tmp := file + ".tidy"
-	if err := os.WriteFile(tmp, data, info.Mode().Perm()); err != nil {
-		return err
-	}
-	return os.Rename(tmp, file)
 }

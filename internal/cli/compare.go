@@ -18,7 +18,7 @@ type compareFlags struct {
 	night    int64
 	json     bool
 	markdown bool
-	unified  bool
+	lines    bool
 	beside   int
 }
 
@@ -41,8 +41,8 @@ With --night N, what devices were before that night is compared with what it lef
 what was predicted stands apart from what nobody predicted.
 
 Over many devices equal differences are folded, outliers first. Of two configurations
-the difference is shown as a tree, with what is the same folded; --unified shows their
-lines, --side-by-side one beside the other. Secrets are masked.
+the difference is shown as a tree, with what is the same folded; --lines shows their
+lines, as a patch has them, --beside the one beside the other. Secrets are masked.
 
 The exit code is 0 when nothing is different, 1 when something is, and 2 when it cannot
 be told.`,
@@ -57,7 +57,7 @@ be told.`,
 			return nil
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
-			err := oneFlag(cmd, false, "json", "markdown", "unified", "side-by-side")
+			err := oneFlag(cmd, false, "json", "markdown", "lines", "beside")
 			if err == nil {
 				err = a.compare(cmd.Context(), f, args)
 			}
@@ -71,9 +71,9 @@ be told.`,
 	flags.Int64Var(&f.night, "night", 0, "compare before and after this night")
 	flags.BoolVar(&f.json, "json", false, "one JSON object")
 	flags.BoolVar(&f.markdown, "markdown", false, "as Markdown")
-	flags.BoolVar(&f.unified, "unified", false, "of two configurations: their lines, as a unified difference")
-	flags.IntVar(&f.beside, "side-by-side", 0, "of two configurations: one beside the other, in that many columns")
-	flags.Lookup("side-by-side").NoOptDefVal = "120"
+	flags.BoolVar(&f.lines, "lines", false, "of two configurations: their lines, as a patch has them")
+	flags.IntVar(&f.beside, "beside", 0, "of two configurations: one beside the other, in that many columns")
+	flags.Lookup("beside").NoOptDefVal = "120"
 	return cmd
 }
 
@@ -126,7 +126,7 @@ func (a *app) compared(c *acts.Comparison, f compareFlags) error {
 		return a.lines(append(append(out, report.Tree(c.Tree)...), "```"))
 	case c.Tree == nil:
 		return a.lines(report.ComparedLines(c.A, c.B, c.Note, c.Devices))
-	case f.unified:
+	case f.lines:
 		_, err := fmt.Fprint(a.out, config.Unified(c.A, c.B, c.TextA, c.TextB))
 		return err
 	}

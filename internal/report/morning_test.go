@@ -100,6 +100,7 @@ func TestTheReportOfANight(t *testing.T) {
 	assert.Contains(t, causes, Counted{"saved", 1})
 	assert.Equal(t, 3, sites[0].N+sum(sites[1:]))
 	text := strings.Join(MorningDocument(m), "\n")
+	assert.Contains(t, text, "Of 1 device it is not known: q-0023.", "what was not seen is not called equal")
 	for _, want := range []string{
 		"# Move the quays\n", "| Change | MSF-2291 |", "| Run by | ada |", "## Left to do\n\n- q-0005 reverted: equal to the backup",
 		"### q-0023: stranded", "said: no & <room> ]]>", "### 21 devices", "+ log host 198.51.100.14", "| gate\\_lan | Gate LAN | 310 | the runbook's own |",

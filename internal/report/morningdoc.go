@@ -1,10 +1,7 @@
 package report
 
 import (
-	"encoding/csv"
-	"encoding/xml"
 	"fmt"
-	"io"
 	"strings"
 	"time"
 
@@ -143,17 +140,26 @@ func (d *morningDocument) changes() {
 		at[key].devices = append(at[key].devices, dev.Name)
 	}
 	if len(groups) == 0 {
-		d.line("Nothing on any device.")
+		d.line("Nothing on any device that was kept.")
 	}
 	for _, g := range groups {
 		d.line("", "### "+Count(len(g.devices), "device"), "", inText(Some(g.devices, 24)), "")
 		d.code(Folded(g.lines))
 	}
 	var odd [][]string
+	var unknown []string
 	for _, dev := range d.m.Devices {
 		if dev.Prediction == "not kept" {
 			odd = append(odd, []string{dev.Name, Some(dev.Unlike, 6)})
 		}
+		switch dev.Result {
+		case run.Kept, run.Already, run.Reverted, run.Blocked, run.Skipped, run.Waiting:
+		default: // nobody has seen to the end what it has
+			unknown = append(unknown, dev.Name)
+		}
+	}
+	if len(unknown) > 0 {
+		d.line("", "Of "+Count(len(unknown), "device")+" it is not known: "+inText(Some(unknown, 24))+".")
 	}
 	if len(odd) > 0 {
 		d.line("", "Kept, and not as it was predicted:", "")
@@ -335,125 +341,3 @@ func (d *morningDocument) sums() {
 }
 
 func fileOf(path string) string { return path[strings.LastIndexAny(path, `/\`)+1:] }
-
-// JUnit writes the report as pipelines read results: a suite for each batch, a case for
-// each device. What was taken back, or blocked, has failed; what needs a person is an
-// error; what nobody tried is skipped.
-func (m *Morning) JUnit(w io.Writer) error {
-	type message struct {
-		Message string `xml:"message,attr"`
-		Text    string `xml:",cdata"`
-	}
-	type testcase struct {
-		Name    string   `xml:"name,attr"`
-		Class   string   `xml:"classname,attr"`
-		Time    string   `xml:"time,attr"`
-		Skipped *message `xml:"skipped,omitempty"`
-		Error   *message `xml:"error,omitempty"`
-		Failure *message `xml:"failure,omitempty"`
-	}
-	type suite struct {
-		Name     string     `xml:"name,attr"`
-		Tests    int        `xml:"tests,attr"`
-		Failures int        `xml:"failures,attr"`
-		Errors   int        `xml:"errors,attr"`
-		Skipped  int        `xml:"skipped,attr"`
-		Time     string     `xml:"time,attr"`
-		Stamp    string     `xml:"timestamp,attr,omitempty"`
-		Cases    []testcase `xml:"testcase"`
-	}
-	type suites struct {
-		XMLName  xml.Name `xml:"testsuites"`
-		Name     string   `xml:"name,attr"`
-		Tests    int      `xml:"tests,attr"`
-		Failures int      `xml:"failures,attr"`
-		Errors   int      `xml:"errors,attr"`
-		Time     string   `xml:"time,attr"`
-		Suites   []suite  `xml:"testsuite"`
-	}
-	seconds := func(d time.Duration) string { return fmt.Sprintf("%.3f", max(d, 0).Seconds()) }
-	why := map[string]Failure{}
-	for _, f := range m.Failures {
-		why[f.Device] = f
-	}
-	all := suites{Name: xmlText(m.Title), Time: seconds(m.Took())}
-	for _, b := range m.Batches {
-		s := suite{Name: fmt.Sprintf("batch %d", b.Number), Time: seconds(b.Ended.Sub(b.Began))}
-		if !b.Began.IsZero() {
-			s.Stamp = b.Began.UTC().Format("2006-01-02T15:04:05")
-		}
-		for _, dev := range m.Devices {
-			if dev.Batch != b.Number {
-				continue
-			}
-			c := testcase{Name: dev.Name, Class: strings.Trim(dev.Site+"."+dev.Platform, "."), Time: seconds(dev.Took())}
-			f := why[dev.Name]
-			told := &message{xmlText(string(dev.Result) + ": " + dev.Note), xmlText(strings.Join(append([]string{f.Why}, f.Evidence...), "\n"))}
-			switch {
-			case dev.Result == run.Kept || dev.Result == run.Already:
-				if f.Device != "" { // kept, and not as it was meant to be
-					c.Failure = told
-				}
-			case dev.Result == run.Skipped || dev.Result == run.Waiting:
-				c.Skipped = told
-			case dev.Result == run.Reverted || dev.Result == run.Blocked:
-				c.Failure = told
-			default:
-				c.Error = told
-			}
-			s.Tests++
-			for count, is := range map[*int]bool{&s.Failures: c.Failure != nil, &s.Errors: c.Error != nil, &s.Skipped: c.Skipped != nil} {
-				if is {
-					*count++
-				}
-			}
-			s.Cases = append(s.Cases, c)
-		}
-		all.Tests, all.Failures, all.Errors = all.Tests+s.Tests, all.Failures+s.Failures, all.Errors+s.Errors
-		all.Suites = append(all.Suites, s)
-	}
-	if _, err := io.WriteString(w, xml.Header); err != nil {
-		return err
-	}
-	e := xml.NewEncoder(w)
-	e.Indent("", "  ")
-	if err := e.Encode(all); err != nil {
-		return err
-	}
-	_, err := io.WriteString(w, "\n")
-	return err
-}
-
-// xmlText is a text without what XML cannot have.
-func xmlText(s string) string {
-	return strings.Map(func(r rune) rune {
-		if r < ' ' && r != '\n' && r != '\t' || r == 0xFFFE || r == 0xFFFF || r >= 0xD800 && r <= 0xDFFF {
-			return ' '
-		}
-		return r
-	}, strings.ReplaceAll(s, "]]>", "]] >"))
-}
-
-// WriteCSV writes a line a device.
-func (m *Morning) WriteCSV(w io.Writer) error {
-	c := csv.NewWriter(w)
-	rows := [][]string{{"device", "site", "role", "platform", "batch", "result", "note", "began", "ended", "seconds", "lines_changed", "prediction", "backup", "sha256", "left", "left_sha256"}}
-	iso := func(t time.Time) string {
-		if t.IsZero() {
-			return ""
-		}
-		return t.UTC().Format(time.RFC3339)
-	}
-	for _, d := range m.Devices {
-		rows = append(rows, []string{d.Name, d.Site, d.Role, d.Platform, fmt.Sprint(d.Batch), string(d.Result), d.Note, iso(d.Began), iso(d.Ended),
-			fmt.Sprintf("%.1f", d.Took().Seconds()), fmt.Sprint(len(d.Differs)), d.Prediction, fileOf(d.Backup), d.SHA256, fileOf(d.Left), d.LeftSHA256})
-	}
-	for _, r := range rows {
-		for i, cell := range r { // a spreadsheet takes such a text for a formula
-			if i > 0 && cell != "" && strings.ContainsRune("=+-@\t\r", rune(cell[0])) {
-				r[i] = "'" + cell
-			}
-		}
-	}
-	return c.WriteAll(rows)
-}

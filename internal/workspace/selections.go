@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"regexp"
 
@@ -49,9 +48,5 @@ func (w *Workspace) SaveSelection(name string, s scope.Selection) error {
 	if err != nil {
 		return err
 	}
-	tmp := w.selectionsFile() + ".new"
-	if err := os.WriteFile(tmp, data, 0o600); err != nil {
-		return err
-	}
-	return os.Rename(tmp, w.selectionsFile())
+	return textfile.Replace(w.selectionsFile(), data, 0o600)
 }

@@ -18,9 +18,9 @@ type Rule struct {
 }
 
 // Usual is the rule where nobody gives another.
-const Usual = "10 last, 31 daily, 12 monthly"
+const Usual = "10 newest, 31 days, 12 months"
 
-// Parse reads a rule such as "10 last, 31 daily, 12 monthly".
+// Parse reads a rule such as "10 newest, 31 days, 12 months".
 func Parse(text string) (k Rule, err error) {
 	for _, part := range strings.Split(text, ",") {
 		words := strings.Fields(part)
@@ -28,14 +28,14 @@ func Parse(text string) (k Rule, err error) {
 			return Rule{}, fmt.Errorf("%q is no rule of what to keep; write %q", strings.TrimSpace(part), Usual)
 		}
 		n, err := strconv.Atoi(words[0])
-		to := map[string]*int{"last": &k.Last, "daily": &k.Days, "monthly": &k.Months}[words[1]]
+		to := map[string]*int{"newest": &k.Last, "days": &k.Days, "months": &k.Months}[words[1]]
 		if err != nil || n < 0 || n > 10_000 || to == nil {
 			return Rule{}, fmt.Errorf("%q is no rule of what to keep; write %q", strings.TrimSpace(part), Usual)
 		}
 		*to = n
 	}
 	if k.Last < 1 {
-		return Rule{}, fmt.Errorf("%q would keep no newest; write at least 1 last", text)
+		return Rule{}, fmt.Errorf("%q would keep no newest; write at least 1 newest", text)
 	}
 	return k, nil
 }

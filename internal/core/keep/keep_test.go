@@ -11,8 +11,8 @@ import (
 
 func TestKeepRules(t *testing.T) {
 	for text, want := range map[string]string{
-		"10 last, 31 daily, 12 monthly": "", "1 last": "", "0 last": "at least 1 last", "5 daily": "at least 1 last",
-		"ten last": "no rule", "5 weekly, 1 last": "no rule", "": "no rule",
+		"10 newest, 31 days, 12 months": "", "1 newest": "", "0 newest": "at least 1 newest", "5 days": "at least 1 newest",
+		"ten newest": "no rule", "5 weeks, 1 newest": "no rule", "": "no rule",
 	} {
 		_, err := Parse(text)
 		if want == "" {
@@ -73,7 +73,7 @@ func TestKeepProperties(t *testing.T) {
 
 func FuzzParse(f *testing.F) {
 	f.Add(Usual)
-	f.Add("-1 last, 99999999999999999999 daily,,")
+	f.Add("-1 newest, 99999999999999999999 days,,")
 	f.Fuzz(func(t *testing.T, text string) {
 		rule, err := Parse(text)
 		if err != nil {

@@ -10,7 +10,6 @@ import (
 	"metabasis/internal/acts"
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/problem"
-	"metabasis/internal/core/record"
 	"metabasis/internal/screen"
 	"metabasis/internal/screen/keys"
 	"metabasis/internal/screen/list"
@@ -29,7 +28,6 @@ type View struct {
 	books    []book
 	nights   []store.Listed
 	nightErr error // why not all nights can be listed
-	records  []record.Record
 	loaded   bool
 	loads    int // how often it was read
 
@@ -101,8 +99,7 @@ func (v *View) load() {
 				unread = append(unread, n.ID)
 			}
 		}
-		records, _ := desk.Records().List() // one that cannot be read is not offered
-		then(func() { v.records = records; v.take(fl, err, files, nights, nightErr) })
+		then(func() { v.take(fl, err, files, nights, nightErr) })
 		for _, file := range files {
 			if ctx.Err() != nil {
 				return

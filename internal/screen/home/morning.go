@@ -31,12 +31,25 @@ func PastNight(d *acts.Desk, p *acts.Past, wrong func(error)) watch.Source {
 		openComparison(h, d, "Comparing before and after", func(ctx context.Context) (*acts.Comparison, error) { return d.CompareNight(ctx, p.ID) }, p.ID, wrong)
 	}
 	src.Report = func(h *screen.Host) {
-		m, err := d.Morning(h.Context(), p.ID)
-		if m == nil {
-			wrong(err)
-			return
-		}
-		h.Open(page.Lines(fmt.Sprintf("Report of night %d", p.ID), report.MorningDocument(m)))
+		var text []string
+		var part error // of the night cannot be read
+		h.Work("Writing the report", func(ctx context.Context) error {
+			m, err := d.Morning(ctx, p.ID)
+			if m == nil {
+				return err
+			}
+			text, part = report.MorningDocument(m), err
+			return nil
+		}, func(err error) {
+			if err != nil {
+				wrong(err)
+				return
+			}
+			h.Open(page.Lines(fmt.Sprintf("Report of night %d", p.ID), text))
+			if part != nil {
+				h.Say("not all of the night can be read: " + part.Error())
+			}
+		})
 	}
 	if p.Elsewhere == "" {
 		src.Back = func(h *screen.Host) { openRestore(h, d, acts.Restoring{Night: p.ID, Back: true}, wrong) }
@@ -199,24 +212,41 @@ type records struct {
 	of     *View
 	host   *screen.Host
 	all    []record.Record
+	loaded bool
+	wrong  error
 	marked string
 	list   list.List
 }
 
 func (v *View) openRecords() {
-	r := &records{of: v, all: v.records}
+	r := &records{of: v}
 	r.list = list.List{Len: func() int { return len(r.all) }, Text: func(i int) string { return r.all[i].Name + " " + r.all[i].Of }, Draw: r.draw}
 	v.host.Open(r)
 }
 
-func (r *records) Name() string          { return "Records" }
-func (r *records) Opened(h *screen.Host) { r.host = h }
-func (r *records) Click(_, y int)        { r.list.Click(y - 3) }
-func (r *records) Wheel(rows int)        { r.list.Wheel(rows) }
+func (r *records) Name() string   { return "Records" }
+func (r *records) Click(_, y int) { r.list.Click(y - 3) }
+func (r *records) Wheel(rows int) { r.list.Wheel(rows) }
+
+func (r *records) Opened(h *screen.Host) {
+	r.host = h
+	h.Go(func(context.Context) {
+		all, err := r.of.desk.Records().List()
+		h.Then(func() { r.all, r.wrong, r.loaded = all, err, true })
+	})
+}
 
 func (r *records) Rows(f screen.Frame) []ink.Row {
 	rows := []ink.Row{ink.T(ink.Foam, " ").Strong(ink.Foam, report.Count(len(r.all), "record")).Add(ink.Dim, "  mark one and press C on another to compare the two; C without a mark compares with now"), {},
 		ink.T(ink.Dim, "    ").Col(ink.Dim, "name", 32).Col(ink.Dim, "taken", 24).Col(ink.Dim, "on behalf of", 24).Add(ink.Dim, "by")}
+	switch {
+	case r.wrong != nil:
+		return append(rows, ink.T(ink.Lamp, " ▪ "+r.wrong.Error()))
+	case !r.loaded:
+		return append(rows, ink.T(ink.Dim, " reading …"))
+	case len(r.all) == 0:
+		return append(rows, ink.T(ink.Dim, " There are no records yet. A runbook takes them, with record; so does metabasis record NAME."))
+	}
 	return append(rows, r.list.Rows(f.Cells, f.Height-len(rows))...)
 }
 
@@ -233,6 +263,9 @@ func (r *records) draw(i int, here bool, cells int) ink.Row {
 }
 
 func (r *records) Keys() []screen.Key {
+	if len(r.all) == 0 {
+		return nil
+	}
 	here := r.all[r.list.Cursor].Name
 	with, does := acts.Now, "compare with now"
 	a := here

@@ -165,9 +165,7 @@ func (v *View) layBooks() {
 func (v *View) layMorning() {
 	v.heading("The morning after")
 	v.door("shelf", "Backups: what each device had, and when; take devices back to a date", v.openShelf)
-	if len(v.records) > 0 {
-		v.door("records", fmt.Sprintf("Records: %d, to be compared with one another or with now; the newest is %s", len(v.records), v.records[0].Name), v.openRecords)
-	}
+	v.door("records", "Records: compare what was read before with what was read after, or with now", v.openRecords)
 	if len(v.nights) > 1 {
 		v.door("all nights", "All nights: look for one by a device, a change number, a person or an outcome", v.openNights)
 	}
