@@ -164,8 +164,8 @@ const (
 
 // TypeOnConsole sends lines to the console of a new device by the Telnet port of a console
 // server, one after the other, and passes on what comes back. It stops at the first that
-// the profile of its platform calls refused. Nothing is typed in: whoever is there has
-// logged in.
+// the profile of its platform calls refused, or that does not come back as it was typed:
+// that is no console at which somebody has logged in.
 func (d *Desk) TypeOnConsole(ctx context.Context, addr, platform string, lines []string, said func(string)) error {
 	conn, err := (&net.Dialer{Timeout: 10 * time.Second}).DialContext(ctx, "tcp", addr)
 	if err != nil {
@@ -196,8 +196,17 @@ func (d *Desk) TypeOnConsole(ctx context.Context, addr, platform string, lines [
 		if err != nil {
 			return fmt.Errorf("line %d: %w", n, err)
 		}
+		if !echoed(got, line) {
+			return fmt.Errorf("line %d, %q, did not come back from %s: that is no console with a prompt; those behind it were not sent", n, line, addr)
+		}
 	}
 	return nil
+}
+
+// echoed tells whether a line came back as it was typed, wherever the terminal broke it.
+func echoed(got []string, line string) bool {
+	squeezed := func(s string) string { return strings.Join(strings.Fields(s), "") }
+	return strings.Contains(squeezed(strings.Join(got, "")), squeezed(line))
 }
 
 // heard is what comes from a console, as it comes.
@@ -279,6 +288,9 @@ func (d *Desk) MapPorts(old, fresh string) (file string, err error) {
 		return "", err
 	}
 	w, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if errors.Is(err, fs.ErrExist) {
+		return "", fmt.Errorf("%s is there already, and never written over: look at it, or move it away", file)
+	}
 	if err != nil {
 		return "", err
 	}

@@ -3,6 +3,7 @@ package acts
 import (
 	"bufio"
 	"context"
+	"io"
 	"net"
 	"os"
 	"path/filepath"
@@ -57,6 +58,26 @@ func TestTypingOnAConsole(t *testing.T) {
 	typed := got()
 	assert.Contains(t, typed, "name q")
 	assert.NotContains(t, typed, "done")
+
+	// Something that takes every line and is no console.
+	deaf, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	heard := make(chan string)
+	go func() {
+		c, err := deaf.Accept()
+		if err != nil {
+			close(heard)
+			return
+		}
+		_, _ = c.Write([]byte("hello, this is a server of something else\r\n"))
+		all, _ := io.ReadAll(c)
+		c.Close()
+		heard <- string(all)
+	}()
+	err = d.TypeOnConsole(context.Background(), deaf.Addr().String(), "tern", []string{"edit", "name q"}, func(string) {})
+	assert.ErrorContains(t, err, `line 1, "edit", did not come back`)
+	assert.NotContains(t, <-heard, "name q")
+	deaf.Close()
 
 	_, err = net.Dial("tcp", addr)
 	require.Error(t, err)

@@ -65,6 +65,8 @@ func Replace(data []byte, r Replacement) ([]byte, error) {
 		return nil, fmt.Errorf("%s cannot take its own place: the new device has a line, and a name, of its own", r.Old)
 	case !isOld:
 		return nil, fmt.Errorf("there is no line of %s in the fleet file", r.Old)
+	case old.get(e, RetiredColumn) != "":
+		return nil, fmt.Errorf("%s is retired already: %s", r.Old, old.get(e, RetiredColumn))
 	case !isNew:
 		return nil, fmt.Errorf("there is no line of %s in the fleet file", r.New)
 	}

@@ -46,6 +46,8 @@ ald-quay-9,192.0.2.19,tern,ALD,quay,ald-gates,,7,,"T-1,7",4.2
 		_, err := Replace([]byte(before), r)
 		assert.ErrorContains(t, err, "there is no line of x")
 	}
+	_, err = Replace(got, Replacement{Old: "ald-quay-1", New: "ald-quay-2", Why: "again"})
+	assert.ErrorContains(t, err, "ald-quay-1 is retired already: 2026-12-02, replaced by ald-quay-9")
 	_, err = Replace([]byte(before), Replacement{Old: "ald-quay-1", New: "ald-quay-1"})
 	assert.ErrorContains(t, err, "cannot take its own place")
 	_, err = Replace([]byte("name,address,platform\n\"a\nb\",192.0.2.1,tern\n"), Replacement{Old: "a", New: "b"})
