@@ -260,6 +260,9 @@ func (v *View) Keys() []screen.Key {
 	if n.planned() && !n.asked {
 		out = append(out, screen.On(keys.Begin, "begin", func() { v.sure = true }))
 	}
+	if n.past() { // first, so that a narrow terminal names them
+		out = append(out, v.pastKeys()...)
+	}
 	opens := "transcript"
 	if n.planned() {
 		opens = "its lines"
@@ -275,9 +278,6 @@ func (v *View) Keys() []screen.Key {
 		out = append(out, screen.On(keys.Console, "console", v.console))
 	}
 	out = append(out, screen.On(keys.Differs, "difference", v.difference))
-	if n.past() {
-		out = append(out, v.pastKeys()...)
-	}
 	if n.planned() && n.src.Rehearse != nil && !n.asked && !v.busy {
 		out = append(out, screen.On(keys.Predict, "rehearse", v.rehearse))
 	}
