@@ -4,19 +4,16 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"path/filepath"
 	"runtime"
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"golang.org/x/sync/errgroup"
 
 	"metabasis/internal/core/config"
 	"metabasis/internal/core/record"
 	"metabasis/internal/core/run"
-	"metabasis/internal/core/runbook"
 	"metabasis/internal/report"
 	"metabasis/internal/store"
 	"metabasis/internal/workspace"
@@ -88,7 +85,8 @@ func (c *Comparison) Unknown() bool {
 
 // Compare compares two sides. Each is the name of a record, or a configuration: DEVICE as
 // it is now, or DEVICE@WHEN, where WHEN is a time, newest, the name of a backup, "night 21"
-// for what was before it, or "after night 21". A record is compared with a record, or with
+// for what was before it, "after night 21", or "predicted night 21" for what that computed
+// that the device would have. A record is compared with a record, or with
 // now.
 func (d *Desk) Compare(ctx context.Context, a, b string) (*Comparison, error) {
 	if recA, recB, err := d.Records().Both(a, b); err == nil {
@@ -395,168 +393,6 @@ func (d *Desk) readNow(ctx context.Context, names, tables []string) (*record.Rec
 	}
 	defer e.Close()
 	return e.Record(ctx, Now, tables, nil)
-}
-
-// side is one configuration that is compared.
-type side struct {
-	device, platform string
-	label            string
-	text             string
-	now              *record.Device // as it was read now; nil where it is of the shelf
-}
-
-// compareConfigs compares two configurations; of two devices that are read now, their
-// tables, too.
-func (d *Desk) compareConfigs(ctx context.Context, a, b string) (*Comparison, error) {
-	sides := make([]side, 2)
-	var live []string
-	for i, word := range []string{a, b} {
-		s, isNow, err := d.sideOf(ctx, word)
-		if err != nil {
-			return nil, err
-		}
-		if sides[i] = s; isNow && !slices.Contains(live, s.device) {
-			live = append(live, s.device)
-		}
-	}
-	if err := d.readSides(ctx, sides, live); err != nil {
-		return nil, err
-	}
-	x, y := sides[0], sides[1]
-	if x.platform != y.platform {
-		return nil, fmt.Errorf("%s is a %s and %s is a %s: they write their configurations in different ways", x.device, x.platform, y.device, y.platform)
-	}
-	one := record.Differing{Device: y.device}
-	if x.now != nil && y.now != nil {
-		one.Changes = record.Tables(*x.now, *y.now, func(table string) record.Manner {
-			return d.Profiles[y.platform].Readers[table].Manner()
-		})
-	}
-	return d.twoTexts(x.label, y.label, y.platform, x.text, y.text, one), nil
-}
-
-// maskText is a configuration without secrets.
-func (d *Desk) maskText(platform, text string) string {
-	return strings.Join(d.maskPaths(platform)(strings.Split(text, "\n")), "\n")
-}
-
-// sideOf finds what a word means. It is true where the device is to be read now.
-func (d *Desk) sideOf(ctx context.Context, word string) (s side, now bool, err error) {
-	device, when, given := strings.Cut(word, "@")
-	dev, inFleet := d.fleetDevice(device)
-	shelf, err := d.Backups("").Shelf(device)
-	if err != nil {
-		return s, false, err
-	}
-	if !inFleet && len(shelf) == 0 {
-		return s, false, fmt.Errorf("%q is neither a record nor a device; metabasis record --list shows the records", device)
-	}
-	s = side{device: device, platform: dev.Platform}
-	if !given || when == Now {
-		if !inFleet {
-			return s, false, fmt.Errorf("%s is not in the fleet: it cannot be read now; name one of its backups with %s@newest", device, device)
-		}
-		s.label = device + ", now"
-		return s, true, nil
-	}
-	k, err := d.shelvedAt(ctx, device, when, shelf)
-	if err != nil {
-		return s, false, err
-	}
-	s.label = fmt.Sprintf("%s, %s", device, k.Last().Local().Format("Mon 2 Jan 2006 15:04:05"))
-	s.text, err = d.Backups("").Read(k)
-	return s, false, err
-}
-
-// shelvedAt finds the backup of a device that is meant.
-func (d *Desk) shelvedAt(ctx context.Context, device, when string, shelf []store.Shelved) (store.Shelved, error) {
-	if when == "newest" && len(shelf) > 0 {
-		return shelf[0], nil
-	}
-	for _, k := range shelf {
-		if k.File == when || strings.TrimSuffix(strings.TrimSuffix(k.File, ".age"), ".cfg") == when {
-			return k, nil
-		}
-	}
-	rest, after := strings.CutPrefix(when, "after ")
-	if number, night := strings.CutPrefix(rest, "night "); night {
-		id, err := strconv.ParseInt(strings.TrimSpace(number), 10, 64)
-		if err != nil {
-			return store.Shelved{}, fmt.Errorf("%q is not the number of a night", number)
-		}
-		p, err := d.Open(ctx, id)
-		if err != nil {
-			return store.Shelved{}, err
-		}
-		dev := p.Night.Get(device)
-		switch {
-		case dev == nil:
-			return store.Shelved{}, fmt.Errorf("night %d was not for %s", id, device)
-		case after && dev.Left == "":
-			return store.Shelved{}, fmt.Errorf("night %d kept nothing that it left on %s: it is %s", id, device, dev.State)
-		case after:
-			return d.Backups("").Find(device, filepath.Base(dev.Left))
-		case dev.Backup == "":
-			return store.Shelved{}, fmt.Errorf("night %d took no backup of %s: it is %s", id, device, dev.State)
-		}
-		return d.Backups("").Find(device, filepath.Base(dev.Backup))
-	}
-	at, err := runbook.ParseRestoreTime(when)
-	switch {
-	case len(shelf) == 0:
-		return store.Shelved{}, fmt.Errorf("%s has no backup: metabasis backup %s makes one", device, device)
-	case err != nil:
-		return store.Shelved{}, fmt.Errorf("%q is no backup of %s; write a time such as 2026-11-20 03:00, newest, night 21, after night 21, or the name of a backup", when, device)
-	}
-	k, _, err := d.Backups("").AsOf(device, at)
-	return k, err
-}
-
-// readSides reads the sides that are meant as they are now.
-func (d *Desk) readSides(ctx context.Context, sides []side, live []string) error {
-	if len(live) == 0 {
-		return nil
-	}
-	rec, err := d.readNow(ctx, live, nil)
-	if err != nil {
-		return err
-	}
-	for i := range sides {
-		if sides[i].text != "" {
-			continue
-		}
-		at := slices.IndexFunc(rec.Devices, func(dev record.Device) bool { return dev.Device == sides[i].device })
-		dev := &rec.Devices[at]
-		if dev.Failed != "" {
-			return fmt.Errorf("%s: %s", dev.Device, dev.Failed)
-		}
-		if why := dev.Wrong[record.Config]; why != "" {
-			return fmt.Errorf("%s: its configuration: %s", dev.Device, why)
-		}
-		if sides[i].text, err = d.configOf(*dev); err != nil {
-			return err
-		}
-		sides[i].now, sides[i].label = dev, sides[i].label+" ("+dev.At.Local().Format(time.TimeOnly)+")"
-	}
-	return nil
-}
-
-// ShelfText is the text of a backup, as DEVICE@WHEN names it; with secrets only where they
-// are asked for. Without WHEN it is the newest.
-func (d *Desk) ShelfText(ctx context.Context, word string, secrets bool) (string, error) {
-	if !strings.Contains(word, "@") {
-		word += "@newest"
-	}
-	s, now, err := d.sideOf(ctx, word)
-	switch {
-	case err != nil:
-		return "", err
-	case now:
-		return "", fmt.Errorf("%s is no backup: write newest, a time or the name of a backup behind the @", word)
-	case secrets:
-		return s.text, nil
-	}
-	return d.maskText(s.platform, s.text), nil
 }
 
 // MayRecord refuses tables that no profile of the devices in scope reads.

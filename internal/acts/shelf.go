@@ -184,6 +184,8 @@ type Clearing struct {
 	Stay   int
 	Needed int   // of those that stay, how many only because a night may need them
 	Bytes  int64 // of those that go
+	// Predicted are the predictions that the rule does not keep: no night needs them.
+	Predicted []store.Shelved
 }
 
 // Clear finds out what the rule of the setting clears from the shelf. Nothing is touched.
@@ -220,8 +222,26 @@ func (d *Desk) Clear(ctx context.Context, devices []string) (*Clearing, error) {
 			c.Stay--
 			c.Bytes += s.Size
 		}
+		if err := d.clearPredicted(c, device); err != nil {
+			return nil, err
+		}
 	}
 	return c, nil
+}
+
+func (d *Desk) clearPredicted(c *Clearing, device string) error {
+	all, err := d.Predictions("").Shelf(device)
+	if err != nil {
+		return fmt.Errorf("predictions: %w", err)
+	}
+	out := c.Rule.Superfluous(items(all), time.Now())
+	for _, s := range all {
+		if slices.Contains(out, s.File) {
+			c.Predicted = append(c.Predicted, s)
+			c.Bytes += s.Size
+		}
+	}
+	return nil
 }
 
 // items are backups as a rule looks at them.
@@ -269,10 +289,15 @@ func (d *Desk) needed(ctx context.Context) (map[string]bool, error) {
 
 // Cleared clears from the shelf what was found, and notes by whom.
 func (d *Desk) Cleared(c *Clearing) error {
-	shelf := d.Backups("")
+	shelf, predicted, why := d.Backups(""), d.Predictions(""), "cleared by "+Who()
 	for i, s := range c.Go {
-		if err := shelf.Remove(s, "cleared by "+Who(), time.Now()); err != nil {
+		if err := shelf.Remove(s, why, time.Now()); err != nil {
 			return fmt.Errorf("%w; %d of %d are cleared", err, i, len(c.Go))
+		}
+	}
+	for i, s := range c.Predicted {
+		if err := predicted.Remove(s, why, time.Now()); err != nil {
+			return fmt.Errorf("predictions: %w; %d of %d are cleared", err, i, len(c.Predicted))
 		}
 	}
 	return nil

@@ -35,6 +35,8 @@ func (a *app) compareCommand() *cobra.Command {
   DEVICE@TIME          what it had then, such as ald-quay-1@"2026-11-20 03:00"
   DEVICE@"night 21"    what it had before that night; "after night 21" what that left
   DEVICE@BACKUP        a backup, by the name of its file
+  DEVICE@predicted     what was last computed that it will have, by a night or a rehearsal;
+                       "predicted night 21" what that night computed
   now                  as B: the devices of A as they are now
 
 With --night N, what devices were before that night is compared with what it left, and

@@ -11,6 +11,7 @@ import (
 	"metabasis/internal/acts"
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/report"
+	"metabasis/internal/store"
 )
 
 func (a *app) backupCommand() *cobra.Command {
@@ -316,7 +317,7 @@ func (a *app) backupsPrune() *cobra.Command {
 		Use:   "prune [DEVICE...]",
 		Short: "Clear from the shelf what the rule does not keep",
 		Long: `Tell which backups the rule of the setting keep does not keep, and with --yes clear
-them. What a night may need stays, whatever the rule says: the backups of nights that
+them, and predictions by the same rule. What a night may need stays, whatever the rule says: the backups of nights that
 run, that have no end, or that left devices somebody must see to, and what the newest
 night that kept a device found on it and left on it.`,
 		RunE: func(cmd *cobra.Command, names []string) error { return a.prune(cmd.Context(), yes, names) },
@@ -338,17 +339,28 @@ func (a *app) prune(ctx context.Context, yes bool, names []string) error {
 	if err != nil {
 		return err
 	}
+	row := func(s store.Shelved, what string) error {
+		return a.lines([]string{fmt.Sprintf("%-14s  %s  %7d B  %s%s", s.Device, s.At().Local().Format("2006-01-02 15:04:05"), s.Size, s.File, what)})
+	}
 	for _, s := range c.Go {
-		if err := a.lines([]string{fmt.Sprintf("%-14s  %s  %7d B  %s", s.Device, s.At().Local().Format("2006-01-02 15:04:05"), s.Size, s.File)}); err != nil {
+		if err := row(s, ""); err != nil {
+			return err
+		}
+	}
+	for _, s := range c.Predicted {
+		if err := row(s, "  predicted"); err != nil {
 			return err
 		}
 	}
 	text := fmt.Sprintf("%s to be cleared, %d bytes; %d stay", report.Count(len(c.Go), "backup"), c.Bytes, c.Stay)
+	if n := len(c.Predicted); n > 0 {
+		text = fmt.Sprintf("%s and %s to be cleared, %d bytes; %s stay", report.Count(len(c.Go), "backup"), report.Count(n, "prediction"), c.Bytes, report.Count(c.Stay, "backup"))
+	}
 	if c.Needed > 0 {
 		text += fmt.Sprintf(", %d of them only because a night may need them", c.Needed)
 	}
 	switch {
-	case len(c.Go) == 0:
+	case len(c.Go)+len(c.Predicted) == 0:
 		return a.lines([]string{text})
 	case !yes:
 		return a.lines([]string{text, "Nothing was cleared. Clear them with: metabasis backups prune --yes"})

@@ -37,6 +37,7 @@ func (w *world) checkLaws() {
 			w.lawBackupAndTimerFirst(d, truth)
 			w.lawDisarmIsProven(d, truth)
 		}
+		w.predictionIsKept(t, d)
 		w.lawNeverSavedWhilePending(d, truth)
 		w.lawTimerOutlastsWork(d, truth)
 		if w.drawn != nil {
@@ -114,6 +115,31 @@ func (w *world) lawBackupAndTimerFirst(d *run.Device, truth []sim.Truth) {
 		back, err := os.ReadFile(d.Backup)
 		assert.NoError(w.t, err)
 		assert.Equal(w.t, w.backups.text[d.Name], string(back))
+	}
+}
+
+// What is kept of a prediction differs from what was found as it was foreseen, line by line,
+// and a device that is kept as predicted has it.
+func (w *world) predictionIsKept(t *plan.Target, d *run.Device) {
+	text, kept := w.predicted.text[d.Name]
+	found, backed := w.backups.text[d.Name]
+	if w.predict == nil && backed && d.Computed && d.Unknown == "" {
+		assert.True(w.t, kept, "all of what %s would have was known, and it is not kept", d.Name)
+	}
+	if !kept || !backed {
+		return
+	}
+	assert.Empty(w.t, d.Unknown, "%s", d.Name)
+	style := t.Traits.Style
+	before, after := config.Parse(found, style), config.Parse(text, style)
+	assert.Equal(w.t, d.Foreseen, config.Compare(before, after).Lines(t.Masked), "%s: its prediction is not what was foreseen", d.Name)
+	if d.State == run.Kept && d.Predicted && d.LeftSteps() == 0 {
+		left, _, err := w.left().AsOf(d.Name, time.Now())
+		if assert.NoError(w.t, err) {
+			now, err := w.left().Read(left)
+			assert.NoError(w.t, err)
+			assert.Empty(w.t, config.Compare(after, config.Parse(now, style)), "%s is kept as predicted, and its prediction is something else", d.Name)
+		}
 	}
 }
 

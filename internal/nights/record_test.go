@@ -110,3 +110,25 @@ func TestARecordThatCannotBeWritten(t *testing.T) {
 		})
 	}
 }
+
+// A prediction that cannot be kept is told, and is no reason not to go on.
+func TestAPredictionThatCannotBeKept(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := simple(t, []sim.Spec{{}, {}}, func(b string) string { return b })
+		defer w.sim.Close()
+		w.predict = func(device, _ string) error {
+			if device == "ald-quay-1" {
+				return assert.AnError
+			}
+			return nil
+		}
+		w.runQuiet()
+		w.checkLaws()
+		for _, d := range w.night.Devices {
+			assert.Equal(t, run.Kept, d.State, d.Note)
+		}
+		assert.Contains(t, strings.Join(w.night.Get("ald-quay-1").Notices, "; "), "what was predicted of it could not be kept: "+assert.AnError.Error())
+		assert.Empty(t, w.night.Get("ald-quay-2").Notices)
+		assert.Contains(t, w.predicted.text["ald-quay-2"], w.mark)
+	})
+}

@@ -110,9 +110,11 @@ type world struct {
 	rehearsed func(device string) *run.Earlier
 	asleep    func() time.Duration
 	record    func(phase string, d record.Device) error
-	drawn     *sim.Manners // of its dunlins, when it has any
-	loose     bool         // the order of lines that have none is not held against the truth
-	misled    bool         // its profile is wrong in one place: what is said must be true all the same
+	predict   func(device, text string) error // nil takes it
+	predicted *memory                         // what was predicted that each device will have
+	drawn     *sim.Manners                    // of its dunlins, when it has any
+	loose     bool                            // the order of lines that have none is not held against the truth
+	misled    bool                            // its profile is wrong in one place: what is said must be true all the same
 }
 
 // recordingJournal keeps events with the time at which each became durable.
@@ -209,6 +211,7 @@ func newWorldPast(t testing.TB, set profile.Set, s sim.Scenario, fleetCSV, book 
 		w.specs[spec.Name] = spec
 	}
 	w.journal = &recordingJournal{}
+	w.predicted = &memory{text: map[string]string{}}
 	w.backups = &recordingBackups{Backups: store.Backups{Dir: filepath.Join(dir, "backups")}, done: map[string]time.Time{}, text: map[string]string{}}
 	return w
 }
@@ -257,9 +260,8 @@ func (w *world) runTo(ctx context.Context, who person) error {
 	}
 	r := run.New(w.plan, run.Options{Connector: w.connector(), Backups: backups, Journal: w.journal, Unattended: who == nil, By: "test",
 		Remnants: w.remnants, Claim: w.claim, Wait: w.wait, Rehearsed: w.rehearsed, Asleep: w.asleep, Record: w.record,
-		Shelve: func(device, text string, at time.Time) (run.Backup, error) {
-			return store.Backups{Dir: filepath.Join(w.dir, "left"), Origin: "after"}.Put(device, text, at)
-		}})
+		Predict: w.keepPredicted,
+		Shelve: w.left().Put})
 	w.started, w.seen = time.Now(), nil
 	done := make(chan error, 1)
 	go func() { done <- r.Go(ctx) }()
@@ -275,6 +277,30 @@ func (w *world) runTo(ctx context.Context, who person) error {
 	err := <-done
 	require.NoError(w.t, w.scripts.Close())
 	return err
+}
+
+// left is what the night leaves on the devices it kept.
+func (w *world) left() store.Backups {
+	return store.Backups{Dir: filepath.Join(w.dir, "left"), Origin: "after"}
+}
+
+// memory keeps a text of each device.
+type memory struct {
+	mu   sync.Mutex
+	text map[string]string
+}
+
+// keepPredicted implements run.Options.Predict.
+func (w *world) keepPredicted(device, text string, _ time.Time) (run.Backup, error) {
+	if w.predict != nil {
+		if err := w.predict(device, text); err != nil {
+			return run.Backup{}, err
+		}
+	}
+	w.predicted.mu.Lock()
+	defer w.predicted.mu.Unlock()
+	w.predicted.text[device] = text
+	return run.Backup{}, nil
 }
 
 // runQuiet runs the night unattended.

@@ -91,7 +91,10 @@ func tell(e run.Event) string {
 		}
 		return "backup: " + e.What
 	case run.Recorded:
-		if !e.OK {
+		switch {
+		case e.What == run.Foretold:
+			return "what was predicted of it could not be kept: " + e.Note
+		case !e.OK:
 			return "what was recorded " + e.What + " could not be kept: " + e.Note
 		}
 		return "recorded " + e.What + ": " + strings.Join(e.Lines, ", ")

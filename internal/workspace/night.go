@@ -157,7 +157,7 @@ func (n *Night) Begin(ctx context.Context, wait bool, say func(string)) error {
 	if before != nil {
 		_ = before.Close()
 	}
-	o := run.Options{Connector: n.Connector, Backups: n.w.Backups(fmt.Sprintf("night %d", n.ID)), Shelve: n.w.Backups(fmt.Sprintf("night %d, after", n.ID)).Put, Record: n.record,
+	o := run.Options{Connector: n.Connector, Backups: n.w.Backups(fmt.Sprintf("night %d", n.ID)), Shelve: n.w.Backups(fmt.Sprintf("night %d, after", n.ID)).Put, Record: n.record, Predict: n.w.Predictions(fmt.Sprintf("night %d", n.ID)).Put,
 		Unattended: n.unattended, By: n.by, Wait: wait, Remnants: n.remnants(ctx), Rehearsed: n.rehearsed(ctx), Sealed: n.sealed, Asleep: asleep}
 	if n.claims != nil {
 		n.claims.TakeAll(n.keysOf(ctx))

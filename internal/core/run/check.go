@@ -337,6 +337,7 @@ func (w *worker) alreadyDone() (all bool, err error) {
 	for _, e := range append(w.foreseen(), w.sinceRehearsal()...) {
 		w.emit(e)
 	}
+	w.keepPrediction()
 	if path := w.onPath(nil); len(path) > 0 && !w.guarded() {
 		w.emit(Event{Kind: Foreseen, Step: 1, Lines: path,
 			Note: "it is managed by what these lines change, and it has no way back of its own: a slip in them means that somebody must go there"})

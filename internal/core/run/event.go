@@ -63,7 +63,7 @@ const (
 	Prechecked Kind = "precheck"  // Device, What, OK, Note, Waived (the reason) and By
 	BackedUp   Kind = "backup"    // Device, What (path), Note (SHA-256), OK when an identical one was there
 	Shelved    Kind = "shelved"   // Device, What (path), Note (SHA-256), OK: what the night left on it; not OK, Note: why it could not be kept
-	Recorded   Kind = "recorded"  // Device, What (Before or After), Lines: the tables; not OK, Note: why it could not be kept
+	Recorded   Kind = "recorded"  // Device, What (Before or After), Lines: the tables; not OK, Note: why it could not be kept; or What: Foretold, not OK: what was predicted could not be kept
 	Intent     Kind = "intent"    // Device, What, Step, Lines, For: durable before it is acted on
 	Sent       Kind = "sent"      // Device, Step, Line (from 1), Lines (the one line)
 	Refusal    Kind = "refusal"   // Device, Step, Line, Lines (the one line), Note (what it said)
@@ -76,6 +76,9 @@ const (
 	Foreseen   Kind = "foreseen"  // Device, Lines: what will differ from the backup, OK when all of it is known, Note: what is not, or with What NotForeseen why nothing is; or Step, Note, Lines: undo lines that do not lead back
 	Predicted  Kind = "predicted" // Device, OK when what runs is as predicted, Lines: what is not; Step, or What: AtTheEnd
 )
+
+// Foretold marks what is said of a prediction that is to be kept.
+const Foretold = "foretold"
 
 // AtTheEnd marks what is said of a prediction when all was done.
 const AtTheEnd = "at the end"

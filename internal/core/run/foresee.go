@@ -59,6 +59,40 @@ func (w *worker) foreseen() []Event {
 	return events
 }
 
+// keepPrediction keeps what the device will have, as a text, for the day on which somebody
+// asks what was predicted. Where not all of it is known, there is nothing to keep; what
+// cannot be kept is told, and the night goes on.
+func (w *worker) keepPrediction() {
+	if w.r.opts.Predict == nil {
+		return
+	}
+	after, known := w.t.Predicted(w.before)
+	if !known {
+		return
+	}
+	text, err := w.written(after)
+	if err == nil {
+		_, err = w.r.opts.Predict(w.name(), text, time.Now())
+	}
+	if err != nil {
+		w.emit(Event{Kind: Recorded, What: Foretold, Note: err.Error()})
+	}
+}
+
+// written is a configuration as its device would print it, as far as what was read of it
+// tells how: with the comments and the order of that.
+func (w *worker) written(c config.Config) (string, error) {
+	style := w.t.Traits.Style
+	if text, err := config.Rewrite(config.Alone(w.backup), style, c); err == nil {
+		return text, nil
+	}
+	text := c.Text(style)
+	if d := config.Compare(c, config.Parse(text, style)); !d.Empty() {
+		return "", fmt.Errorf("it cannot be written so that it reads as meant: %s", d)
+	}
+	return text, nil
+}
+
 // sinceRehearsal tells what has changed on the device since it was rehearsed: the lines
 // that were read and approved then may not be those that are sent now.
 func (w *worker) sinceRehearsal() []Event {

@@ -323,7 +323,10 @@ func (d *Device) apply(e Event) {
 			d.Notices = append(slices.Clone(d.Notices), "what it is left with could not be put on the shelf: "+e.Note)
 		}
 	case Recorded:
-		if !e.OK {
+		switch {
+		case e.What == Foretold:
+			d.Notices = append(slices.Clone(d.Notices), "what was predicted of it could not be kept: "+e.Note)
+		case !e.OK:
 			d.Notices = append(slices.Clone(d.Notices), "what was recorded "+e.What+" could not be kept: "+e.Note)
 		}
 	case Intent:

@@ -146,6 +146,7 @@ func (w *worker) rehearsed(out *Rehearsed) {
 	for _, e := range events {
 		w.emit(e)
 	}
+	w.keepPrediction()
 }
 
 // onPath are the lines of what will differ that touch the way by which the device is

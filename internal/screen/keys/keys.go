@@ -49,7 +49,7 @@ var (
 	Console    = bind("c", "work the device by hand", "c")
 	Begin      = bind("B", "begin the night; asks first", "B")
 	Predict    = bind("p", "rehearse: reach and check the devices, back them up, and compute what will change; changes nothing", "p")
-	Differs    = bind("v", "lines, or the difference that they make", "v")
+	Differs    = bind("v", "lines, or the difference that they make; of a device, what was predicted with now", "v")
 	Waive      = bind("W", "waive a precheck on a device; asks first", "W")
 	Values     = bind("V", "give the values of the runbook anew, before the night begins", "V")
 	Reach      = bind("r", "reach the devices that are marked, else all", "r")
