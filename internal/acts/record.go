@@ -132,7 +132,7 @@ func (e *Evening) recordConfig(ctx context.Context, s run.Session, d fleet.Devic
 		out.Text, out.SHA256 = text, hex.EncodeToString(sum[:])
 		return nil
 	}
-	b, err := e.Backups("record "+rec).Put(d.Name, text, time.Now())
+	b, err := e.Backups("record "+rec, d).Put(d.Name, text, time.Now())
 	if err != nil {
 		return err
 	}

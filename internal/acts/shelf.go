@@ -48,7 +48,7 @@ func (e *Evening) BackUp(ctx context.Context, origin string, each func(BackedUp)
 			each(one)
 		}
 	}
-	shelf := e.Backups(origin)
+	shelf := e.Backups(origin, e.Scope.Devices...)
 	reach.Sweep(ctx, e.Scope.Devices, e.Together(), func(ctx context.Context, d fleet.Device) {
 		b, err := e.backUp(ctx, shelf, d)
 		one := BackedUp{Device: d.Name, Same: b.Same, SHA256: b.SHA256}

@@ -37,13 +37,14 @@ func (d *Desk) compareConfigs(ctx context.Context, a, b string) (*Comparison, er
 			live = append(live, s.device)
 		}
 	}
+	if x, y := sides[0], sides[1]; x.platform != y.platform {
+		return nil, fmt.Errorf("%s, is of platform %s, and %s, of platform %s: they write their configurations in different ways",
+			x.label, cmp.Or(x.platform, "unknown"), y.label, cmp.Or(y.platform, "unknown"))
+	}
 	if err := d.readSides(ctx, sides, live); err != nil {
 		return nil, err
 	}
 	x, y := sides[0], sides[1]
-	if x.platform != y.platform {
-		return nil, fmt.Errorf("%s is a %s and %s is a %s: they write their configurations in different ways", x.device, x.platform, y.device, y.platform)
-	}
 	one := record.Differing{Device: y.device}
 	if x.now != nil && y.now != nil {
 		one.Changes = record.Tables(*x.now, *y.now, func(table string) record.Manner {
@@ -78,13 +79,15 @@ func (d *Desk) sideOf(ctx context.Context, word string) (s side, now bool, err e
 		return s, true, nil
 	}
 	if by, is := strings.CutPrefix(when, Predicted); is {
-		s.text, s.label, err = d.predictedText(ctx, device, strings.TrimSpace(by))
+		s, err = d.predictedText(ctx, device, strings.TrimSpace(by))
+		s.platform = cmp.Or(s.platform, dev.Platform)
 		return s, false, err
 	}
 	k, err := d.shelvedAt(ctx, device, when, shelf)
 	if err != nil {
 		return s, false, err
 	}
+	s.platform = cmp.Or(k.Platform, s.platform)
 	s.label = fmt.Sprintf("%s, %s", device, k.Last().Local().Format("Mon 2 Jan 2006 15:04:05"))
 	s.text, err = d.Backups("").Read(k)
 	return s, false, err
@@ -137,15 +140,15 @@ func (d *Desk) shelvedAt(ctx context.Context, device, when string, shelf []store
 // Predicted is how what was computed that a device would have is named.
 const Predicted = "predicted"
 
-// predictedText is what was computed that a device would have, and what that is called: by
-// "night 21", by "rehearsal", or "" for the newest.
-func (d *Desk) predictedText(ctx context.Context, device, by string) (text, label string, err error) {
+// predictedText is what was computed that a device would have: by "night 21", by
+// "rehearsal", or "" for the newest.
+func (d *Desk) predictedText(ctx context.Context, device, by string) (s side, err error) {
 	id, isNight, err := nightNumber(by)
 	if err != nil {
-		return "", "", err
+		return s, err
 	}
 	if by != "" && by != "rehearsal" && !isNight {
-		return "", "", fmt.Errorf("%q predicts nothing; write predicted, predicted night 21 or predicted rehearsal", by)
+		return s, fmt.Errorf("%q predicts nothing; write predicted, predicted night 21 or predicted rehearsal", by)
 	}
 	if isNight {
 		by = fmt.Sprintf("night %d", id) // as it was noted
@@ -153,28 +156,32 @@ func (d *Desk) predictedText(ctx context.Context, device, by string) (text, labe
 	kept := d.Predictions("")
 	all, err := kept.Shelf(device)
 	if err != nil {
-		return "", "", err
+		return s, err
 	}
 	var k store.Shelved
 	var seen store.Sighting
 	for _, one := range all {
-		for _, s := range one.Seen {
-			if (by == "" || s.Origin == by) && s.At.After(seen.At) {
-				k, seen = one, s
+		for _, at := range one.Seen {
+			if (by == "" || at.Origin == by) && at.At.After(seen.At) {
+				k, seen = one, at
 			}
 		}
 	}
 	switch {
 	case seen.At.IsZero() && isNight:
-		return "", "", d.notPredicted(ctx, id, device)
+		return s, d.notPredicted(ctx, id, device)
 	case seen.At.IsZero():
-		return "", "", fmt.Errorf("nothing is kept that a %s predicted of %s", cmp.Or(by, "night or a rehearsal"), device)
+		return s, fmt.Errorf("nothing is kept that a %s predicted of %s", cmp.Or(by, "night or a rehearsal"), device)
 	}
-	text, err = kept.Read(k)
-	if err != nil {
-		return "", "", fmt.Errorf("what was predicted: %w", err)
+	if s.text, err = kept.Read(k); err != nil {
+		return s, fmt.Errorf("what was predicted: %w", err)
 	}
-	return text, fmt.Sprintf("%s, as %s predicted it, %s", device, cmp.Or(seen.Origin, "somebody"), seen.At.Local().Format("Mon 2 Jan 2006 15:04:05")), nil
+	if by = seen.Origin; !strings.HasPrefix(by, "night ") {
+		by = "a rehearsal" // nothing else predicts
+	}
+	s.device, s.platform = device, k.Platform
+	s.label = fmt.Sprintf("%s, as %s predicted it, %s", device, by, seen.At.Local().Format("Mon 2 Jan 2006 15:04:05"))
+	return s, nil
 }
 
 // notPredicted says why there is no prediction of a device by a night.

@@ -261,7 +261,7 @@ func (w *world) runTo(ctx context.Context, who person) error {
 	r := run.New(w.plan, run.Options{Connector: w.connector(), Backups: backups, Journal: w.journal, Unattended: who == nil, By: "test",
 		Remnants: w.remnants, Claim: w.claim, Wait: w.wait, Rehearsed: w.rehearsed, Asleep: w.asleep, Record: w.record,
 		Predict: w.keepPredicted,
-		Shelve: w.left().Put})
+		Shelve:  w.left().Put})
 	w.started, w.seen = time.Now(), nil
 	done := make(chan error, 1)
 	go func() { done <- r.Go(ctx) }()

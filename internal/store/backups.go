@@ -25,6 +25,9 @@ type Backups struct {
 	Dir string
 	// Origin says on whose behalf configurations are put here, such as "night 21".
 	Origin string
+	// Platforms are those of the devices that are put here, as they are noted; one that is
+	// not named is not noted.
+	Platforms map[string]string
 	// Seal encrypts what is put there; nil leaves it in the clear.
 	Seal Sealer
 	// Opens opens what is encrypted; nil opens nothing.
@@ -52,7 +55,7 @@ func (b Backups) Put(device, text string, at time.Time) (run.Backup, error) {
 	if err != nil {
 		return out, fmt.Errorf("backup of %s: %w", device, err)
 	}
-	seen := Sighting{At: at.UTC(), SHA256: out.SHA256, Size: len(text), Origin: b.Origin}
+	seen := Sighting{At: at.UTC(), SHA256: out.SHA256, Size: len(text), Origin: b.Origin, Platform: b.Platforms[device]}
 	if !fresh {
 		same, err := b.sameAsNewest(device, text, out.SHA256, &seen)
 		if err != nil {

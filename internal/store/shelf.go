@@ -39,6 +39,9 @@ type Sighting struct {
 	Stored string `json:"stored,omitempty"`
 	// Origin is on whose behalf it was put on the shelf; "" is not noted.
 	Origin string `json:"origin,omitempty"`
+	// Platform is what wrote it: configurations of one are not put back onto another. "" is
+	// not noted.
+	Platform string `json:"platform,omitempty"`
 	// Pushed says that it was put there then, off this machine, and proven to be there.
 	Pushed string `json:"pushed,omitempty"`
 	// Gone says that the file was taken from the shelf then, and by whom.
@@ -53,6 +56,8 @@ type Shelved struct {
 	Size   int64
 	SHA256 string // as it was noted; "" where nothing is
 	Stored string // that of the file, where it is encrypted
+	// Platform is what wrote it, by the newest note of it; "" where nothing is.
+	Platform string
 	// Seen is each time that the device was seen to have this configuration, the first one
 	// first. It is never empty.
 	Seen []Sighting
@@ -131,6 +136,7 @@ func (b Backups) Shelf(device string) ([]Shelved, error) {
 				s.Pushed = append(s.Pushed, one.Pushed)
 			default:
 				s.Seen = append(s.Seen, one)
+				s.Platform = cmp.Or(one.Platform, s.Platform)
 			}
 		}
 		if len(s.Seen) > 0 {

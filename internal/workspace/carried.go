@@ -89,6 +89,9 @@ func (w *Workspace) newest(device string, p *profile.Profile) (s store.Shelved, 
 	if len(all) == 0 {
 		return s, c, fmt.Errorf("%s: %w", device, store.ErrNoBackup)
 	}
+	if was := all[0].Platform; was != "" && was != p.Platform {
+		return s, c, fmt.Errorf("the newest backup of %s is of platform %s, and the fleet says %s: correct the fleet, or back it up", device, was, p.Platform)
+	}
 	text, err := shelf.Read(all[0])
 	return all[0], config.Parse(config.Alone(text), p.Style()), err
 }

@@ -157,7 +157,9 @@ func (n *Night) Begin(ctx context.Context, wait bool, say func(string)) error {
 	if before != nil {
 		_ = before.Close()
 	}
-	o := run.Options{Connector: n.Connector, Backups: n.w.Backups(fmt.Sprintf("night %d", n.ID)), Shelve: n.w.Backups(fmt.Sprintf("night %d, after", n.ID)).Put, Record: n.record, Predict: n.w.Predictions(fmt.Sprintf("night %d", n.ID)).Put,
+	name, devices := fmt.Sprintf("night %d", n.ID), n.Plan.Devices()
+	o := run.Options{Connector: n.Connector, Record: n.record,
+		Backups: n.w.Backups(name, devices...), Shelve: n.w.Backups(name+", after", devices...).Put, Predict: n.w.Predictions(name, devices...).Put,
 		Unattended: n.unattended, By: n.by, Wait: wait, Remnants: n.remnants(ctx), Rehearsed: n.rehearsed(ctx), Sealed: n.sealed, Asleep: asleep}
 	if n.claims != nil {
 		n.claims.TakeAll(n.keysOf(ctx))

@@ -57,7 +57,7 @@ func (w *Workspace) asOf(r runbook.Restore, device string) (runbook.Was, error) 
 		return runbook.Was{}, err
 	}
 	text, err := shelf.Read(kept)
-	return runbook.Was{Name: kept.File, At: seen, SHA256: kept.SHA256, Text: text}, err
+	return runbook.Was{Name: kept.File, At: seen, SHA256: kept.SHA256, Text: text, Platform: kept.Platform}, err
 }
 
 // beforeNight finds what a device had before a night, and where only what that night did is
@@ -78,7 +78,7 @@ func (w *Workspace) beforeNight(r runbook.Restore, d *run.Device, device string)
 	}
 	shelf := w.Backups("")
 	kept, text, err := shelf.ReadNoted(device, d.Backup, d.SHA256)
-	was = runbook.Was{Name: kept.File, SHA256: d.SHA256, Text: text}
+	was = runbook.Was{Name: kept.File, SHA256: d.SHA256, Text: text, Platform: kept.Platform}
 	if err != nil {
 		return was, err
 	}

@@ -16,21 +16,29 @@ import (
 )
 
 // Backups is the shelf, where the configurations of devices are kept. Origin is on whose
-// behalf some are put there; "" for who only reads.
-func (w *Workspace) Backups(origin string) store.Backups { return w.configs("backups", origin) }
+// behalf some are put there, and of are the devices whose they are; "" and none for who
+// only reads.
+func (w *Workspace) Backups(origin string, of ...fleet.Device) store.Backups {
+	return w.configs("backups", origin, of)
+}
 
 // Predictions are the configurations that nights and rehearsals computed that devices will
 // have. They stand apart from the shelf: nothing that never ran is ever restored.
-func (w *Workspace) Predictions(origin string) store.Backups { return w.configs("predicted", origin) }
+func (w *Workspace) Predictions(origin string, of ...fleet.Device) store.Backups {
+	return w.configs("predicted", origin, of)
+}
 
 // configs are configurations of devices in a directory of the workspace.
-func (w *Workspace) configs(dir, origin string) store.Backups {
+func (w *Workspace) configs(dir, origin string, of []fleet.Device) store.Backups {
 	identity := w.Settings.Get(settings.Identity)
 	if identity != "" {
 		identity = ssh.HomePath(identity)
 	}
 	seal := secrets.Seal{Recipients: secrets.RecipientsFile(w.SecretsPath()), Identity: identity}
-	b := store.Backups{Dir: filepath.Join(w.Dir, dir), Origin: origin, Opens: seal}
+	b := store.Backups{Dir: filepath.Join(w.Dir, dir), Origin: origin, Opens: seal, Platforms: map[string]string{}}
+	for _, d := range of {
+		b.Platforms[d.Name] = d.Platform
+	}
 	if w.Settings.Get(settings.Encrypt) == "yes" {
 		b.Seal = seal
 	}

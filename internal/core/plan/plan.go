@@ -270,6 +270,14 @@ func (p *Plan) Targets() []*Target {
 	return slices.Concat(p.Batches...)
 }
 
+// Devices are the devices of all targets.
+func (p *Plan) Devices() (out []fleet.Device) {
+	for _, t := range p.Targets() {
+		out = append(out, t.Device)
+	}
+	return out
+}
+
 // Make plans a compiled runbook over a fleet. Traits are by platform. The
 // error, if any, is a problem.List.
 func Make(rb *runbook.Runbook, f *fleet.Fleet, answers map[string]string, traits map[string]Traits, now time.Time) (*Plan, error) {

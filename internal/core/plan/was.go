@@ -34,6 +34,8 @@ func (m *maker) pasts(d fleet.Device) (map[int]*runbook.Was, scope.Outside) {
 			return nil, scope.Outside{Why: none.Why, Rule: "restore " + s.Restore.String()}
 		case err != nil:
 			m.fail(s.Line, "step %q: %v", s.Title, err)
+		case was.Platform != "" && was.Platform != d.Platform:
+			return nil, scope.Outside{Why: fmt.Sprintf("what it had, %s, is of platform %s, and it is of platform %s now", was.Name, was.Platform, d.Platform), Rule: "restore " + s.Restore.String()}
 		default:
 			out[i] = &was
 		}

@@ -60,6 +60,8 @@ type Was struct {
 	At     time.Time // when the device was seen to have it
 	SHA256 string
 	Text   string
+	// Platform is what wrote it; "" where that is not known.
+	Platform string
 	// Left is what a night left on the device, where only what that night did is taken
 	// back; "" where all of it is.
 	Left string

@@ -73,10 +73,10 @@ func (v *one) Keys() []screen.Key {
 			}
 			v.src.Show(v.host, v.device.Name, r.File)
 		}),
-		screen.On(keys.Pane, "print it", func() { v.src.Show(v.host, v.device.Name, r.File) }),
+		screen.On(keys.Restore, "take back to it", func() { v.src.Restore(v.host, r.At(), []string{v.device.Name}) }),
 		screen.On(keys.Compare, "with now", func() { v.src.Compare(v.host, v.device.Name, r.File, acts.Now) }),
 		screen.On(keys.Differs, "predicted, with now", func() { v.src.Compare(v.host, v.device.Name, acts.Predicted, acts.Now) }),
-		screen.On(keys.Restore, "take back to it", func() { v.src.Restore(v.host, r.At(), []string{v.device.Name}) }),
+		screen.On(keys.Pane, "print it", func() { v.src.Show(v.host, v.device.Name, r.File) }),
 	}
 	return append(out, v.list.Keys(v.host, "backup")...)
 }
