@@ -28,6 +28,7 @@ type Change struct {
 	Runbook *runbook.Runbook
 	Fleet   *fleet.Fleet
 	text    string
+	notes   []string          // what is to be known before it is begun, beside the plan's own warnings
 	told    map[string]string // secrets that it asks for, as they were found last
 }
 
@@ -121,6 +122,7 @@ func (c *Change) plan(ctx context.Context, r Request, finder *workspace.Finder) 
 		return nil, nil, err
 	}
 	p = p.Learned(c.Estimates(ctx))
+	p.Warnings = append(p.Warnings, c.notes...)
 	if unread != nil { // a journal that is damaged keeps nobody from a night
 		p.Warnings = append(p.Warnings, "what devices told of their neighbours cannot be read, so only via in the fleet counts")
 	}

@@ -65,7 +65,7 @@ func (d *Desk) RestoreText(r Restoring) (string, error) {
 		}
 	}
 	text := head[0] + "\n\n" + scopeOf(e) + "\n\n" + head[1] + "\n\n" + step + "\n" + head[2]
-	tidy, err := runbook.Format("restore.runbook", []byte(text))
+	tidy, err := runbook.Format(restoreName, []byte(text))
 	return string(tidy), err
 }
 
@@ -183,26 +183,34 @@ func (d *Desk) Restore(r Restoring) (*Change, error) {
 	if err != nil {
 		return nil, err
 	}
-	return d.ChangeOf("restore.runbook", text, r.Fleet)
+	return d.ChangeOf(restoreName, text, r.Fleet)
 }
 
+// restoreName is what a restore is called where a runbook has the name of its file.
+const restoreName = "restore.runbook"
+
 // Again is a past night for those devices that it did not keep: its runbook as it stands in
-// its file now, with the values that were given then. Stale says that the runbook is
-// another now; "" where it is the same.
-func (d *Desk) Again(ctx context.Context, id int64, fleetFile string) (c *Change, answers []string, stale string, err error) {
+// its file now, with the values that were given then. Where the runbook is another now, the
+// plan warns of it.
+func (d *Desk) Again(ctx context.Context, id int64, fleetFile string) (c *Change, answers []string, err error) {
 	p, err := d.Open(ctx, id)
 	if err != nil {
-		return nil, nil, "", err
+		return nil, nil, err
 	}
 	if p.Elsewhere != "" {
-		return nil, nil, "", fmt.Errorf("night %d runs now: %s", id, p.Elsewhere)
+		return nil, nil, fmt.Errorf("night %d runs now: %s", id, p.Elsewhere)
 	}
 	left := notKept(&p.Night)
 	if len(left) == 0 {
-		return nil, nil, "", fmt.Errorf("night %d left nothing to be done: every device of it is kept, or was as intended already", id)
+		return nil, nil, fmt.Errorf("night %d left nothing to be done: every device of it is kept, or was as intended already", id)
 	}
-	if c, err = d.Change(p.File, fleetFile); err != nil {
-		return nil, nil, "", fmt.Errorf("the runbook of night %d, %s: %w", id, p.File, err)
+	if p.File == restoreName { // which is no file: it stands in the journal
+		c, err = d.ChangeOf(restoreName, ranOnce(p.Runbook), fleetFile)
+	} else {
+		c, err = d.Change(p.File, fleetFile)
+	}
+	if err != nil {
+		return nil, nil, fmt.Errorf("the runbook of night %d, %s: %w", id, p.File, err)
 	}
 	for _, v := range p.Night.Outline.Values {
 		if v.Value != plan.Hidden && !v.Usual {
@@ -212,20 +220,32 @@ func (d *Desk) Again(ctx context.Context, id int64, fleetFile string) (c *Change
 	only := namesIn(left)
 	cond, err := runbook.ParseScope("night", only, d.Profiles.Schema(c.Fleet))
 	if err != nil {
-		return nil, nil, "", err
+		return nil, nil, err
 	}
 	c.Runbook.Scope = append(c.Runbook.Scope, cond)
-	c.text += fmt.Sprintf("\n# once more, for what night %d did not keep\n#   %s\n", id, only)
-	if then, now := p.Runbook, d.maskedText(c); then != now && !strings.HasPrefix(now, then) {
-		stale = fmt.Sprintf("%s is not the runbook that night %d ran; what is planned is what it says now", p.File, id)
+	if then, now := p.Runbook, d.maskedText(c); ranOnce(then) != now {
+		c.notes = append(c.notes, fmt.Sprintf("%s is not the runbook that night %d ran; what is planned is what it says now", p.File, id))
 	}
-	return c, answers, stale, nil
+	c.text += fmt.Sprintf(onceMore+" night %d did not keep\n#   %s\n", id, only)
+	return c, answers, nil
 }
+
+// ranOnce is the text of a runbook without what stands behind it where it was run once more.
+func ranOnce(text string) string {
+	text, _, _ = strings.Cut(text, onceMore)
+	return text
+}
+
+// onceMore begins what stands behind the text of a runbook that is run once more.
+const onceMore = "\n# once more, for what"
 
 // maskedText is the text of a change as the journal has texts.
 func (d *Desk) maskedText(c *Change) string {
 	return d.Masked(&plan.Plan{}, c.text)
 }
+
+// LeftToDo tells whether a night left devices that [Desk.Again] is for.
+func LeftToDo(n *run.Night) bool { return len(notKept(n)) > 0 }
 
 // notKept are the devices of a night that are not as it meant them to be.
 func notKept(n *run.Night) (out []string) {

@@ -136,12 +136,9 @@ func (a *app) again(ctx context.Context, d *acts.Desk, f restoreFlags) error {
 	if f.write != "" || f.Like != "" || f.Window != "" || f.Change != "" {
 		return errors.New("--again runs the night's own runbook: --write, --like, --window and --change do not go with it")
 	}
-	c, answers, stale, err := d.Again(ctx, f.again, f.Fleet)
+	c, answers, err := d.Again(ctx, f.again, f.Fleet)
 	if err != nil {
 		return err
-	}
-	if stale != "" {
-		a.warn([]string{stale})
 	}
 	f.answers = append(answers, f.answers...)
 	return a.changed(ctx, d, c, f)

@@ -217,6 +217,14 @@ func (j *Journal) Nights(ctx context.Context) ([]NightHead, error) {
 	return out, nil
 }
 
+// Runbook is the text of a night's runbook as it was run.
+func (j *Journal) Runbook(ctx context.Context, night int64) (text string, err error) {
+	if err = j.db.QueryRowContext(ctx, `SELECT runbook FROM nights WHERE id = ?`, night).Scan(&text); err != nil {
+		return "", fmt.Errorf("journal: the runbook of night %d: %w", night, err)
+	}
+	return text, nil
+}
+
 // ErrNoNight says that the journal has no such night.
 var ErrNoNight = errors.New("no such night in the journal")
 

@@ -226,7 +226,8 @@ func (b Backups) check(s Shelved) error {
 	return err
 }
 
-// Find finds the backup of a device with that file's name.
+// Find finds the backup of a device with that file's name. The error is an [ErrNoBackup]
+// where it is not on the shelf, and says why it went, where that is noted.
 func (b Backups) Find(device, file string) (Shelved, error) {
 	shelf, err := b.Shelf(device)
 	if err != nil {
@@ -237,7 +238,16 @@ func (b Backups) Find(device, file string) (Shelved, error) {
 			return s, nil
 		}
 	}
-	return Shelved{}, fmt.Errorf("%s has no backup %s", device, file)
+	left, err := b.missing(device, shelf)
+	if err != nil {
+		return Shelved{}, err
+	}
+	for _, one := range left {
+		if one.File == file {
+			return Shelved{}, fmt.Errorf("%s: %w: %s of %s is not on the shelf any more%s", device, ErrNoBackup, file, shortTime(one.At), why(one.Gone))
+		}
+	}
+	return Shelved{}, fmt.Errorf("%s: %w: there is none of the name %s", device, ErrNoBackup, file)
 }
 
 // ReadNoted reads a backup by the path or the name of its file, and holds it against the

@@ -473,6 +473,11 @@ func (w *Workspace) Past(ctx context.Context, id int64) (Past, error) {
 	p := Past{NightHead: heads[i].NightHead}
 	events, err := j.Events(ctx, id)
 	p.Night, p.Events = run.Fold(run.Night{}, events...), events
+	if text, wrong := j.Runbook(ctx, id); wrong != nil {
+		err = errors.Join(err, wrong)
+	} else {
+		p.Runbook = text
+	}
 	if p.Damage == nil {
 		p.Damage = err
 	}

@@ -78,6 +78,9 @@ func (w *Workspace) beforeNight(r runbook.Restore, d *run.Device, device string)
 	}
 	shelf := w.Backups("")
 	kept, text, err := shelf.ReadNoted(device, d.Backup, d.SHA256)
+	if errors.Is(err, store.ErrNoBackup) {
+		return was, &runbook.NoPast{Why: err.Error()}
+	}
 	was = runbook.Was{Name: kept.File, SHA256: d.SHA256, Text: text, Platform: kept.Platform}
 	if err != nil {
 		return was, err
@@ -85,6 +88,9 @@ func (w *Workspace) beforeNight(r runbook.Restore, d *run.Device, device string)
 	was.At = kept.At()
 	if r.Without {
 		_, was.Left, err = shelf.ReadNoted(device, d.Left, d.LeftSum)
+		if errors.Is(err, store.ErrNoBackup) {
+			return was, &runbook.NoPast{Why: err.Error()}
+		}
 	}
 	return was, err
 }

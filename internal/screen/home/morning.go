@@ -53,6 +53,9 @@ func PastNight(d *acts.Desk, p *acts.Past, wrong func(error)) watch.Source {
 	}
 	if p.Elsewhere == "" {
 		src.Back = func(h *screen.Host) { openRestore(h, d, acts.Restoring{Night: p.ID, Back: true}, wrong) }
+		if acts.LeftToDo(&p.Night) {
+			src.Again = func(h *screen.Host) { openAgain(h, d, p.ID, wrong) }
+		}
 	}
 	return src
 }
@@ -65,6 +68,17 @@ func openRestore(h *screen.Host, d *acts.Desk, r acts.Restoring, wrong func(erro
 			return nil, err
 		}
 		return c.Plan(ctx, acts.Request{})
+	}, false, wrong)
+}
+
+// openAgain plans a past night once more, for what it did not keep.
+func openAgain(h *screen.Host, d *acts.Desk, id int64, wrong func(error)) {
+	OpenNight(h, fmt.Sprintf("night %d once more", id), func(ctx context.Context) (*acts.Night, error) {
+		c, answers, err := d.Again(ctx, id, "")
+		if err != nil {
+			return nil, err
+		}
+		return c.Plan(ctx, acts.Request{Answers: answers})
 	}, false, wrong)
 }
 

@@ -53,7 +53,7 @@ var (
 	Waive      = bind("W", "waive a precheck on a device; asks first", "W")
 	Values     = bind("V", "give the values of the runbook anew, before the night begins", "V")
 	Reach      = bind("r", "reach the devices that are marked, else all", "r")
-	Again      = bind("R", "reach those again that were not reached", "R")
+	Again      = bind("R", "again, for the rest: devices not reached; of a past night those not kept, which plans a night", "R")
 	HostKeys   = bind("K", "see and accept new host keys", "K")
 	Table      = bind("t", "read a table from the devices that are marked, else all", "t")
 	Mark       = bind("m", "mark, or unmark", "m")

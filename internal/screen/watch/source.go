@@ -49,8 +49,9 @@ type Source struct {
 	// Console works a device by hand.
 	Console func(ctx context.Context, device string) *console.Command
 	// Compare opens what is different after a past night, Back plans taking it back, and
-	// Report opens its report; nil where that cannot be.
-	Compare, Back, Report func(h *screen.Host)
+	// Report opens its report; Again plans it once more for what it did not keep. nil where
+	// that cannot be.
+	Compare, Back, Report, Again func(h *screen.Host)
 	// Close ends what the night has open, once it is not running.
 	Close func() error
 }

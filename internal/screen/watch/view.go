@@ -302,7 +302,7 @@ func (v *View) pastKeys() (out []screen.Key) {
 		key  screen.Binding
 		does string
 		do   func(h *screen.Host)
-	}{{keys.Compare, "compare", v.n.src.Compare}, {keys.Report, "report", v.n.src.Report}, {keys.Restore, "take back", v.n.src.Back}} {
+	}{{keys.Compare, "compare", v.n.src.Compare}, {keys.Report, "report", v.n.src.Report}, {keys.Restore, "take back", v.n.src.Back}, {keys.Again, "once more for the rest", v.n.src.Again}} {
 		if do := k.do; do != nil {
 			out = append(out, screen.On(k.key, k.does, func() { do(v.host) }))
 		}
