@@ -30,6 +30,14 @@ type PushedTo struct {
 	Error string `json:"error,omitempty"`
 }
 
+func (p PushedTo) String() string {
+	text := fmt.Sprintf("%s: %d pushed, %d pushed before", p.Place, p.There, p.Had)
+	if p.Error != "" {
+		text += "; NOT all: " + p.Error
+	}
+	return text
+}
+
 // Push pushes every backup of the shelf to the places of the settings that do not have it
 // yet, and proves that it is there. With again, those that were pushed before are looked at
 // again, too. What one place refuses keeps no other from its own.

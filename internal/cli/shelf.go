@@ -11,7 +11,6 @@ import (
 	"metabasis/internal/acts"
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/report"
-	"metabasis/internal/store"
 )
 
 func (a *app) backupCommand() *cobra.Command {
@@ -225,43 +224,28 @@ func (a *app) backupsVerify() *cobra.Command {
 		Short: "Hold every backup against its checksum",
 		Long: `Hold every backup against the SHA-256 that was noted when it was put on the shelf, and
 tell which are damaged or not there. The exit code is 2 when some are.`,
-		RunE: func(_ *cobra.Command, names []string) error { return a.verifyBackups(names) },
+		RunE: func(cmd *cobra.Command, names []string) error { return a.verifyBackups(cmd.Context(), names) },
 	}
 }
 
-func (a *app) verifyBackups(names []string) error {
+func (a *app) verifyBackups(ctx context.Context, names []string) error {
 	d, err := a.desk()
 	if err != nil {
 		return err
 	}
-	devices, err := d.Shelves(names)
+	v, err := d.Verify(ctx, names)
 	if err != nil {
 		return err
 	}
-	whole, unnoted, bad := 0, 0, 0
-	for _, device := range devices {
-		w, u, wrong, err := d.Backups("").Check(device)
-		if err != nil {
+	for _, err := range v.Wrong {
+		if err := a.lines([]string{err.Error()}); err != nil {
 			return err
 		}
-		whole, unnoted, bad = whole+w, unnoted+u, bad+len(wrong)
-		for _, err := range wrong {
-			if err := a.lines([]string{err.Error()}); err != nil {
-				return err
-			}
-		}
 	}
-	text := fmt.Sprintf("%s of %s: %d whole", report.Count(whole+unnoted+bad, "backup"), report.Count(len(devices), "device"), whole)
-	if unnoted > 0 {
-		text += fmt.Sprintf(", %d without a checksum to be held against", unnoted)
-	}
-	if bad > 0 {
-		text += fmt.Sprintf(", %d damaged or not there", bad)
-	}
-	if err := a.lines([]string{text}); err != nil {
+	if err := a.lines([]string{v.String()}); err != nil {
 		return err
 	}
-	return ended(false, bad)
+	return ended(false, len(v.Wrong))
 }
 
 func (a *app) backupsPush() *cobra.Command {
@@ -299,12 +283,10 @@ func (a *app) push(ctx context.Context, d *acts.Desk, again bool) (failed int, e
 		return 0, err
 	}
 	for _, p := range all {
-		text := fmt.Sprintf("%s: %d pushed, %d pushed before", p.Place, p.There, p.Had)
 		if p.Error != "" {
 			failed++
-			text += "; NOT all: " + p.Error
 		}
-		if err := a.lines([]string{text}); err != nil {
+		if err := a.lines([]string{p.String()}); err != nil {
 			return failed, err
 		}
 	}
@@ -339,28 +321,12 @@ func (a *app) prune(ctx context.Context, yes bool, names []string) error {
 	if err != nil {
 		return err
 	}
-	row := func(s store.Shelved, what string) error {
-		return a.lines([]string{fmt.Sprintf("%-14s  %s  %7d B  %s%s", s.Device, s.At().Local().Format("2006-01-02 15:04:05"), s.Size, s.File, what)})
+	if err := a.lines(c.Rows()); err != nil {
+		return err
 	}
-	for _, s := range c.Go {
-		if err := row(s, ""); err != nil {
-			return err
-		}
-	}
-	for _, s := range c.Predicted {
-		if err := row(s, "  predicted"); err != nil {
-			return err
-		}
-	}
-	text := fmt.Sprintf("%s to be cleared, %d bytes; %d stay", report.Count(len(c.Go), "backup"), c.Bytes, c.Stay)
-	if n := len(c.Predicted); n > 0 {
-		text = fmt.Sprintf("%s and %s to be cleared, %d bytes; %s stay", report.Count(len(c.Go), "backup"), report.Count(n, "prediction"), c.Bytes, report.Count(c.Stay, "backup"))
-	}
-	if c.Needed > 0 {
-		text += fmt.Sprintf(", %d of them only because a night may need them", c.Needed)
-	}
+	text := c.Sum("to be cleared")
 	switch {
-	case len(c.Go)+len(c.Predicted) == 0:
+	case c.Empty():
 		return a.lines([]string{text})
 	case !yes:
 		return a.lines([]string{text, "Nothing was cleared. Clear them with: metabasis backups prune --yes"})
@@ -368,5 +334,5 @@ func (a *app) prune(ctx context.Context, yes bool, names []string) error {
 	if err := d.Cleared(c); err != nil {
 		return err
 	}
-	return a.lines([]string{strings.Replace(text, "to be cleared", "cleared", 1)})
+	return a.lines([]string{c.Sum("cleared")})
 }

@@ -40,6 +40,18 @@ func Parse(text string) (k Rule, err error) {
 	return k, nil
 }
 
+// String says in words what stays.
+func (k Rule) String() string {
+	out := fmt.Sprintf("the %d newest", k.Last)
+	if k.Days > 0 {
+		out += fmt.Sprintf(", the last of each of %d days", k.Days)
+	}
+	if k.Months > 0 {
+		out += fmt.Sprintf(", the last of each of %d months", k.Months)
+	}
+	return out
+}
+
 // Item is something that is kept, by its name, with each time that it was seen.
 type Item struct {
 	Name string

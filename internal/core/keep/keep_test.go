@@ -21,6 +21,8 @@ func TestKeepRules(t *testing.T) {
 			assert.ErrorContains(t, err, want, text)
 		}
 	}
+	assert.Equal(t, "the 10 newest, the last of each of 31 days, the last of each of 12 months", Rule{10, 31, 12}.String())
+	assert.Equal(t, "the 1 newest", Rule{Last: 1}.String())
 	now := time.Date(2026, 12, 31, 12, 0, 0, 0, time.Local)
 	var shelf []Item
 	for i := range 400 * 4 { // every six hours for 400 days, the newest first

@@ -163,6 +163,18 @@ func OpenShelf(h *screen.Host, d *acts.Desk, wrong func(error)) {
 		Before: func(h *screen.Host, night int64, devices []string) {
 			openRestore(h, d, acts.Restoring{Night: night, Words: devices}, wrong)
 		},
+		Tend: shelf.Tending{
+			Verify: func(ctx context.Context) (*acts.Verified, error) { return d.Verify(ctx, nil) },
+			Clear: func(ctx context.Context) (*acts.Clearing, error) {
+				devices, err := d.Shelves(nil)
+				if err != nil {
+					return nil, err
+				}
+				return d.Clear(ctx, devices)
+			},
+			Cleared: d.Cleared,
+			Push:    func(ctx context.Context) ([]acts.PushedTo, error) { return d.Push(ctx, false) },
+		},
 		BackUp: func(ctx context.Context, devices []string) (failed []string, err error) {
 			e, err := d.Select("", devices)
 			if err != nil {
@@ -251,8 +263,7 @@ func (r *records) Opened(h *screen.Host) {
 }
 
 func (r *records) Rows(f screen.Frame) []ink.Row {
-	rows := []ink.Row{ink.T(ink.Foam, " ").Strong(ink.Foam, report.Count(len(r.all), "record")).Add(ink.Dim, "  mark one and press C on another to compare the two; C without a mark compares with now"), {},
-		ink.T(ink.Dim, "    ").Col(ink.Dim, "name", 32).Col(ink.Dim, "taken", 24).Col(ink.Dim, "on behalf of", 24).Add(ink.Dim, "by")}
+	rows := []ink.Row{ink.T(ink.Foam, " ").Strong(ink.Foam, "Records"), {}}
 	switch {
 	case r.wrong != nil:
 		return append(rows, ink.T(ink.Lamp, " ▪ "+r.wrong.Error()))
@@ -261,6 +272,8 @@ func (r *records) Rows(f screen.Frame) []ink.Row {
 	case len(r.all) == 0:
 		return append(rows, ink.T(ink.Dim, " There are no records yet. A runbook takes them, with record; so does metabasis record NAME."))
 	}
+	rows[0] = ink.T(ink.Foam, " ").Strong(ink.Foam, report.Count(len(r.all), "record")).Add(ink.Dim, "  mark one and press C on another to compare the two; C without a mark compares with now")
+	rows = append(rows, ink.T(ink.Dim, "    ").Col(ink.Dim, "name", 32).Col(ink.Dim, "taken", 24).Col(ink.Dim, "on behalf of", 24).Add(ink.Dim, "by"))
 	return append(rows, r.list.Rows(f.Cells, f.Height-len(rows))...)
 }
 

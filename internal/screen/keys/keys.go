@@ -75,6 +75,9 @@ var (
 	Compare    = bind("C", "compare: before and after, then and now, with what is marked", "C")
 	Restore    = bind("T", "take back to what was: plans a night, which asks before it begins", "T")
 	Backup     = bind("u", "back up: put what runs on the devices on the shelf", "u")
+	Verify     = bind("y", "hold all backups against their checksums", "y")
+	Push       = bind("O", "push all backups off this machine", "O")
+	Prune      = bind("X", "clear what is not kept from the shelf; lists it and asks first", "X")
 	Report     = bind("D", "the report of the night, to be read", "D")
 	Choose     = bind("1…9", "choose an answer", "1", "2", "3", "4", "5", "6", "7", "8", "9")
 )
@@ -90,6 +93,6 @@ func All() []Group {
 	return []Group{
 		{"Everywhere", []key.Binding{Back, Help, Decide, Abort, Answer, Workspace, Leave}},
 		{"To move", []key.Binding{Up, Down, Left, Right, PageUp, PageDown, HalfUp, HalfDown, First, Last, Find, Next, Previous, Only}},
-		{"In views", []key.Binding{Open, Need, Fold, Pane, Console, Begin, Predict, Differs, Waive, Values, Reach, Again, HostKeys, Table, Mark, Range, Where, Unmark, Order, Save, Settle, Edit, Insert, Play, EventBack, EventOn, MinuteBack, MinuteOn, Faster, Slower, Compare, Restore, Backup, Report, Choose}},
+		{"In views", []key.Binding{Open, Need, Fold, Pane, Console, Begin, Predict, Differs, Waive, Values, Reach, Again, HostKeys, Table, Mark, Range, Where, Unmark, Order, Save, Settle, Edit, Insert, Play, EventBack, EventOn, MinuteBack, MinuteOn, Faster, Slower, Compare, Restore, Backup, Verify, Push, Prune, Report, Choose}},
 	}
 }

@@ -50,7 +50,7 @@ func (v *one) Opened(h *screen.Host) {
 
 func (v *one) Rows(f screen.Frame) []ink.Row {
 	rows := []ink.Row{ink.T(ink.Foam, " ").Strong(ink.Foam, v.device.Name).Add(ink.Dim, fmt.Sprintf("  %s  %s", v.device.Platform, report.Count(len(v.rows), "backup"))), {},
-		ink.T(ink.Dim, "  ").Col(ink.Dim, "first seen", 26).Col(ink.Dim, "since before", 14).Add(ink.Dim, "on behalf of")}
+		ink.T(ink.Dim, "  ").Col(ink.Dim, "first seen", 26).Col(ink.Dim, "since before", 14).Col(ink.Dim, "on behalf of", originCells).Add(ink.Dim, "size")}
 	if !v.loaded {
 		return append(rows, ink.T(ink.Dim, " reading …"))
 	}

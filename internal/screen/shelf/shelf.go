@@ -46,6 +46,7 @@ type Source struct {
 	Before func(h *screen.Host, night int64, devices []string)
 	// BackUp backs devices up, and returns how many were not.
 	BackUp func(ctx context.Context, devices []string) (failed []string, err error)
+	Tend   Tending
 }
 
 // View is the view of the shelf.
@@ -111,6 +112,7 @@ const (
 	kindCells   = 10
 	seenCells   = 18
 	originCells = 20
+	sizeCells   = 10
 )
 
 // Rows implements [screen.View].
@@ -220,7 +222,7 @@ func backupRow(r acts.ShelfRow, here bool) ink.Row {
 	default:
 		out = out.Add(ink.Buoy, fmt.Sprintf("+%-4d", r.Added)).Add(ink.Heather, fmt.Sprintf("-%-8d", r.Removed))
 	}
-	out = out.Col(ink.Dim, r.Origin(), originCells)
+	out = out.Col(ink.Dim, r.Origin(), originCells).Col(ink.Dim, fmt.Sprintf("%d B", r.Size), sizeCells)
 	if n := len(r.Seen); n > 1 {
 		out = out.Add(ink.Dim, "seen until "+r.Last().Local().Format("Mon 2 Jan 15:04"))
 	}
@@ -267,7 +269,7 @@ func (v *View) Keys() []screen.Key {
 	if len(v.marks()) > 0 {
 		out = append(out, screen.On(keys.Unmark, "unmark", func() { clear(v.marked) }))
 	}
-	return append(out, v.list.Keys(v.host, "device")...)
+	return append(append(out, v.list.Keys(v.host, "device")...), v.tending()...)
 }
 
 // compare compares two devices that are marked; of one, its newest backup with now.

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"metabasis/internal/acts"
+	"metabasis/internal/core/keep"
 	"metabasis/internal/screen"
 	"metabasis/internal/screen/screentest"
 	"metabasis/internal/store"
@@ -74,4 +75,49 @@ func TestTakingBackFromTheShelf(t *testing.T) {
 	s.See("there is nothing on the shelf to take them back to")
 	s.Press("u")
 	s.See("1 of 1 are not backed up: ald-quay-3: port: refused")
+}
+
+// The whole shelf is verified, pushed and cleared: what is wrong is listed, and nothing goes
+// before it was listed and confirmed.
+func TestTendingTheShelf(t *testing.T) {
+	at := time.Date(2026, 12, 2, 1, 30, 0, 0, time.UTC)
+	one := seen("a1.cfg", at, "night 7")
+	one.Device = "ald-quay-1"
+	verified, cleared := &acts.Verified{Devices: 1, Whole: 3}, 0
+	c := &acts.Clearing{Rule: keep.Rule{Last: 1}, Stay: 2, Needed: 1}
+	pushed := []acts.PushedTo{{Place: "vault", There: 2, Had: 1}}
+	src := Source{Path: "/ws",
+		Devices: func(context.Context) ([]Device, error) {
+			return []Device{{Name: "ald-quay-1", InFleet: true, Backups: []store.Shelved{one}}}, nil
+		},
+		Of: func(string, string) ([]acts.ShelfRow, error) { return nil, nil },
+		Tend: Tending{
+			Verify:  func(context.Context) (*acts.Verified, error) { return verified, nil },
+			Clear:   func(context.Context) (*acts.Clearing, error) { return c, nil },
+			Cleared: func(*acts.Clearing) error { cleared++; return nil },
+			Push:    func(context.Context) ([]acts.PushedTo, error) { return pushed, nil },
+		}}
+	s := screentest.Open(t, 160, 40, New(src))
+	s.Press("y")
+	s.See("3 backups of 1 device: 3 whole")
+	verified.Wrong = []error{&store.DamagedBackup{Device: "ald-quay-1", File: "a1.cfg", Why: "it is noted on the shelf, and not there"}}
+	s.Press("y")
+	s.See("1 damaged or not there")
+	s.See("the backup a1.cfg of ald-quay-1 is damaged: it is noted")
+	s.Press("esc", "O")
+	s.See("vault: 2 pushed, 1 pushed before")
+	pushed = append(pushed, acts.PushedTo{Place: "yard", Error: "refused"})
+	s.Press("O")
+	s.See("NOT all is pushed: 1 of 2 places")
+	s.Press("esc", "X")
+	s.See("0 backups to be cleared, 0 bytes; 2 backups stay, 1 of them only because a night may need them; kept are the 1 newest")
+	c.Go = []store.Shelved{one}
+	s.Press("X")
+	s.See("1 backup to be cleared")
+	s.See("a1.cfg")
+	s.Press("enter")
+	assert.Zero(t, cleared, "what is not chosen stays")
+	s.Press("X", "down", "enter")
+	assert.Equal(t, 1, cleared)
+	s.See("1 backup cleared")
 }
