@@ -1,6 +1,7 @@
 package report
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -115,4 +116,26 @@ func TestRehearsalInWords(t *testing.T) {
 	assert.Equal(t, "under 1 %", Chance(0))
 	assert.Equal(t, "42 %", Chance(0.42))
 	assert.Equal(t, 3, len(PlanOf(documentPlan(t)).Devices))
+}
+
+// Of a large fleet those unlike the others are named, and the rest is told by that.
+func TestRehearsalOfManyDevices(t *testing.T) {
+	r := documentRehearsal()
+	a := r.Devices[0]
+	many := func(n int) (out []run.Rehearsed) {
+		for i := range n {
+			one := a
+			one.Device = fmt.Sprintf("q%d", i)
+			out = append(out, one)
+		}
+		return out
+	}
+	r.Devices = many(24)
+	assert.Contains(t, strings.Join(Rehearsal(r), "\n"), "24 devices: q0, q1, ")
+	r.Devices = many(600)
+	assert.Contains(t, strings.Join(Rehearsal(r), "\n"), "\nall 600 devices\n")
+	r.Devices = append(r.Devices, documentRehearsal().Devices[1:]...)
+	text := strings.Join(Rehearsal(r), "\n")
+	assert.Contains(t, text, "1 device: b\n")
+	assert.Contains(t, text, "\nthe other 600 devices\n")
 }

@@ -26,14 +26,26 @@ func Rehearsal(r *store.Rehearsal) (out []string) {
 	order := slices.SortedFunc(maps.Keys(groups), func(a, b string) int {
 		return cmp.Or(cmp.Compare(len(groups[a]), len(groups[b])), cmp.Compare(groups[a][0], groups[b][0]))
 	})
-	for _, key := range order {
-		out = append(out, "", Count(len(groups[key]), "device")+": "+strings.Join(groups[key], ", "))
+	for i, key := range order {
+		whose := Count(len(groups[key]), "device") + ": " + strings.Join(groups[key], ", ")
+		switch n := len(groups[key]); {
+		case i < len(order)-1 || n <= namedAtMost:
+		case n == len(r.Devices):
+			whose = fmt.Sprintf("all %d devices", n)
+		default:
+			whose = fmt.Sprintf("the other %d devices", n)
+		}
+		out = append(out, "", whose)
 		for _, l := range strings.Split(key, "\n") {
 			out = append(out, "  "+l)
 		}
 	}
 	return out
 }
+
+// namedAtMost is how many devices are named of the last group: of more, they are all those
+// that no group before it names.
+const namedAtMost = 24
 
 // Rehearsed sums a rehearsal up in one line.
 func Rehearsed(r *store.Rehearsal) string {
