@@ -86,9 +86,13 @@ func (c *Comparison) Unknown() bool {
 // Compare compares two sides. Each is the name of a record, or a configuration: DEVICE as
 // it is now, or DEVICE@WHEN, where WHEN is a time, newest, the name of a backup, "night 21"
 // for what was before it, "after night 21", or "predicted night 21" for what that computed
-// that the device would have. A record is compared with a record, or with
-// now.
-func (d *Desk) Compare(ctx context.Context, a, b string) (*Comparison, error) {
+// that the device would have. A record is compared with a record, or with now. @WHEN is
+// that of each device, and words then say which devices.
+func (d *Desk) Compare(ctx context.Context, a, b string, words ...string) (*Comparison, error) {
+	_, eachA := ofEach(a)
+	if _, eachB := ofEach(b); eachA || eachB || len(words) > 0 {
+		return d.compareEach(ctx, a, b, words)
+	}
 	if recA, recB, err := d.Records().Both(a, b); err == nil {
 		return d.CompareRecords(ctx, &recA, &recB)
 	}
@@ -168,6 +172,9 @@ func (d *Desk) compareRecorded(all map[string]record.Device, is record.Device, n
 }
 
 func recordTitle(r *record.Record) string {
+	if r.At.IsZero() {
+		return r.Name
+	}
 	return fmt.Sprintf("%s, %s", r.Name, r.At.Local().Format("Mon 2 Jan 2006 15:04"))
 }
 
@@ -368,7 +375,7 @@ func (d *Desk) compareNow(ctx context.Context, rec *record.Record) (*Comparison,
 				tables = append(tables, t)
 			}
 		}
-		if dev.Backup != "" && !slices.Contains(tables, record.Config) {
+		if dev.HasConfig() && !slices.Contains(tables, record.Config) {
 			tables = append(tables, record.Config)
 		}
 	}

@@ -127,6 +127,14 @@ func TestRecordsOfDifferentThings(t *testing.T) {
 	}
 	only("configs", func(d *record.Device) { d.Tables = nil })
 	only("tables", func(d *record.Device) { d.Backup, d.SHA256 = "", "" })
+	only("unread", func(d *record.Device) {
+		d.Backup, d.SHA256, d.Wrong = "", "", map[string]string{record.Config: "the session was lost"}
+	})
+	for _, sides := range [][2]string{{"unread", "before"}, {"before", "unread"}, {"unread", "unread"}} {
+		c, err := d.Compare(context.Background(), sides[0], sides[1])
+		require.NoError(t, err)
+		assert.True(t, c.Unknown(), "a configuration that was not read is never the same: %v", sides)
+	}
 	c, err := d.Compare(context.Background(), "configs", "tables")
 	require.NoError(t, err)
 	assert.True(t, c.Unknown())
@@ -161,5 +169,16 @@ func BenchmarkCompare5000(b *testing.B) {
 		c, err := d.Compare(context.Background(), "before", "after")
 		require.NoError(b, err)
 		require.Len(b, c.Devices, 5000)
+	}
+}
+
+// BenchmarkCompareMoments5000 compares what each of 5,000 devices had with what it had later.
+func BenchmarkCompareMoments5000(b *testing.B) {
+	d := morningDesk(b, 5000, true)
+	for b.Loop() {
+		c, err := d.Compare(context.Background(), "@2026-12-02 01:45", "@newest")
+		require.NoError(b, err)
+		require.Len(b, c.Devices, 5000)
+		require.False(b, c.Unknown())
 	}
 }

@@ -25,7 +25,7 @@ type compareFlags struct {
 func (a *app) compareCommand() *cobra.Command {
 	var f compareFlags
 	cmd := &cobra.Command{
-		Use:   "compare A B",
+		Use:   "compare A B [SCOPE]",
 		Short: "Tell what is different between two records, two backups, two devices, or then and now",
 		Long: `Tell what is different. A and B are each
 
@@ -37,7 +37,12 @@ func (a *app) compareCommand() *cobra.Command {
   DEVICE@BACKUP        a backup, by the name of its file
   DEVICE@predicted     what was last computed that it will have, by a night or a rehearsal;
                        "predicted night 21" what that night computed
+  @WHEN                what each device had then: @newest, @"2026-11-20 03:00",
+                       @"night 21", @"after night 21", @predicted
   now                  as B: the devices of A as they are now
+
+Behind them may stand which devices of a record, or of @WHEN, are compared: names, a
+condition such as site == "ALD", saved selections. None are all.
 
 With --night N, what devices were before that night is compared with what it left, and
 what was predicted stands apart from what nobody predicted.
@@ -49,11 +54,11 @@ lines, as a patch has them, --beside the one beside the other. Secrets are maske
 The exit code is 0 when nothing is different, 1 when something is, and 2 when it cannot
 be told.`,
 		Args: func(cmd *cobra.Command, args []string) error {
-			want := 2
+			check := atLeast(2)
 			if f.night != 0 {
-				want = 0
+				check = exactly(0)
 			}
-			if err := exactly(want)(cmd, args); err != nil {
+			if err := check(cmd, args); err != nil {
 				return &exitError{exitSome, err} // not as if something were different
 			}
 			return nil
@@ -89,7 +94,7 @@ func (a *app) compare(ctx context.Context, f compareFlags, args []string) error 
 	if f.night != 0 {
 		c, err = d.CompareNight(ctx, f.night)
 	} else {
-		c, err = d.Compare(ctx, args[0], args[1])
+		c, err = d.Compare(ctx, args[0], args[1], args[2:]...)
 	}
 	if over() {
 		return &exitError{code: exitInterrupted}

@@ -149,7 +149,7 @@ func Tables(was, is Device, manner func(table string) Manner) (out []Change) {
 		wrongA, wrongB := was.Wrong[name], is.Wrong[name]
 		switch {
 		case wrongA != "" || wrongB != "":
-			if _, asked := is.Tables[name]; wrongA != "" && !asked && wrongB == "" {
+			if asked := readB || name == Config && is.HasConfig(); wrongA != "" && !asked && wrongB == "" {
 				continue // it was not asked for again
 			}
 			out = append(out, Change{Table: name, What: unread(wrongA, wrongB), Kind: Unknown})
@@ -198,11 +198,11 @@ func Apart(was, is Device) (oneSided []string, shared bool) {
 func failed(was, is Device) string {
 	switch {
 	case was.Failed != "" && is.Failed != "":
-		return "was not read, neither time: " + is.Failed
+		return "there is nothing of it, from neither time: " + is.Failed
 	case was.Failed != "":
-		return "was not read the first time: " + was.Failed
+		return "there is nothing of it from the first time: " + was.Failed
 	}
-	return "could not be read: " + is.Failed
+	return "there is nothing of it from the second time: " + is.Failed
 }
 
 func unread(a, b string) string {

@@ -149,6 +149,11 @@ func OpenShelf(h *screen.Host, d *acts.Desk, wrong func(error)) {
 				return d.Compare(ctx, a+"@newest", b+"@newest")
 			}, 0, wrong)
 		},
+		Each: func(h *screen.Host, devices []string) {
+			openComparison(h, d, "Comparing "+report.Count(len(devices), "device")+" with now", func(ctx context.Context) (*acts.Comparison, error) {
+				return d.Compare(ctx, "@newest", acts.Now, devices...)
+			}, 0, wrong)
+		},
 		Show: func(h *screen.Host, device, file string) {
 			text, err := d.ShelfText(h.Context(), device+"@"+file, false)
 			if err != nil {

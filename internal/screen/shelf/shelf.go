@@ -38,6 +38,8 @@ type Source struct {
 	Compare func(h *screen.Host, device, from, to string)
 	// Two opens the difference of the newest backups of two devices.
 	Two func(h *screen.Host, a, b string)
+	// Each opens the difference of the newest backup of each of some devices with it now.
+	Each func(h *screen.Host, devices []string)
 	// Show opens a backup, secrets masked.
 	Show func(h *screen.Host, device, file string)
 	// Restore plans a night that puts back what devices had at a time.
@@ -272,10 +274,14 @@ func (v *View) Keys() []screen.Key {
 	return append(append(out, v.list.Keys(v.host, "device")...), v.tending()...)
 }
 
-// compare compares two devices that are marked; of one, its newest backup with now.
+// compare compares two devices that are marked; of one, its newest backup with now, and of
+// more, each one's.
 func (v *View) compare() screen.Key {
-	if two := v.marks(); len(two) == 2 {
-		return screen.On(keys.Compare, "compare the two", func() { v.src.Two(v.host, two[0], two[1]) })
+	switch marked := v.marks(); {
+	case len(marked) == 2:
+		return screen.On(keys.Compare, "compare the two", func() { v.src.Two(v.host, marked[0], marked[1]) })
+	case len(marked) > 2:
+		return screen.On(keys.Compare, "newest with now, each", func() { v.src.Each(v.host, marked) })
 	}
 	return screen.On(keys.Compare, "newest with now", func() {
 		if d := v.current(); len(d.Backups) > 0 {

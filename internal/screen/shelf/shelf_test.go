@@ -46,6 +46,7 @@ func TestMomentsToGoBackTo(t *testing.T) {
 func TestTakingBackFromTheShelf(t *testing.T) {
 	at := time.Date(2026, 12, 2, 1, 30, 0, 0, time.UTC)
 	var planned []string
+	var each []string
 	var night int64
 	var when time.Time
 	src := Source{Path: "/ws",
@@ -59,6 +60,7 @@ func TestTakingBackFromTheShelf(t *testing.T) {
 		Of:      func(string, string) ([]acts.ShelfRow, error) { return nil, nil },
 		Restore: func(_ *screen.Host, t time.Time, devices []string) { when, planned = t, devices },
 		Before:  func(_ *screen.Host, n int64, devices []string) { night, planned = n, devices },
+		Each:    func(_ *screen.Host, devices []string) { each = devices },
 		BackUp:  func(context.Context, []string) ([]string, error) { return []string{"ald-quay-3: port: refused"}, nil },
 	}
 	s := screentest.Open(t, 160, 40, New(src))
@@ -71,7 +73,9 @@ func TestTakingBackFromTheShelf(t *testing.T) {
 	assert.Equal(t, []string{"ald-quay-1", "ald-quay-2"}, planned)
 	s.Press("end", "enter")
 	assert.EqualValues(t, 7, night)
-	s.Press("esc", "x", "end", "T")
+	s.Press("esc", "x", "home", "m", "m", "m", "C")
+	assert.Equal(t, []string{"ald-quay-1", "ald-quay-2", "ald-quay-3"}, each)
+	s.Press("x", "end", "T")
 	s.See("there is nothing on the shelf to take them back to")
 	s.Press("u")
 	s.See("1 of 1 are not backed up: ald-quay-3: port: refused")
