@@ -139,9 +139,6 @@ func walk(lines []config.Line, at []string) (out [][]string) {
 func (m *Mapping) line(at []string) (to []string, why string, left bool) {
 	path := strings.Join(at, " > ")
 	for _, r := range m.Lines {
-		if r.re == nil {
-			continue
-		}
 		caught := r.re.FindStringSubmatchIndex(path)
 		switch {
 		case caught == nil:

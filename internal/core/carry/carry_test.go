@@ -1,6 +1,7 @@
 package carry
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -120,7 +121,7 @@ func TestNothingLeavesItsSection(t *testing.T) {
 	} {
 		m, err := Read("m.yaml", []byte(text))
 		require.NoError(t, err)
-		c := m.Over(config.Parse(old, style), style, nil, func(path []string) string {
+		c := m.Over(config.Parse(strings.Replace(old, "gate\"\n", "gate\"\n    tone low\n", 1), style), style, nil, func(path []string) string {
 			if name == "not known" && path[0] == "port 3" && len(path) == 1 {
 				return "no such port"
 			}
@@ -128,6 +129,8 @@ func TestNothingLeavesItsSection(t *testing.T) {
 		})
 		assert.NotContains(t, c.Config.Text(style), "gate\"", name)
 		assert.Contains(t, c.Gaps, Gap{"port 3 > label \"gate\"", "its section does not carry over"}, name)
+		assert.NotContains(t, c.Config.Text(style), "tone low", name)
+		assert.Contains(t, c.Gaps, Gap{"port 3 > label \"gate\" > tone low", "its section does not carry over"}, name)
 		assert.Contains(t, c.Gaps, Gap{"port 3 > lan 310", "its section does not carry over"}, name)
 	}
 }
