@@ -43,7 +43,11 @@ func (r Restoring) Title() string {
 	case r.Night > 0:
 		return fmt.Sprintf("Restore what was before night %d", r.Night)
 	}
-	return "Restore what was at " + r.At.Local().Format("2006-01-02 15:04")
+	layout := runbook.RestoreTime
+	if r.At.Add(1).Truncate(time.Minute).Equal(r.At.Add(1)) { // a minute was named, which means its end
+		layout = "2006-01-02 15:04"
+	}
+	return "Restore what was at " + r.At.Local().Format(layout)
 }
 
 // spec is the restore as a runbook says it.

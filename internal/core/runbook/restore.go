@@ -3,12 +3,13 @@ package runbook
 import (
 	"fmt"
 	"strconv"
+	"strings"
 	"time"
 )
 
 // Restore says what of the past a step puts back on a device.
 type Restore struct {
-	At    time.Time // what it had at that time, to the second; zero where a night is named
+	At    time.Time // what it had at that time; zero where a night is named
 	Night int64     // what it had before that night of the journal
 	// From is a device whose configuration is carried over, in place of one's own.
 	From string
@@ -29,10 +30,14 @@ func (r Restore) String() string {
 		return fmt.Sprintf("before night %d", r.Night)
 	}
 	at := r.At.Local()
-	if part := at.Nanosecond(); part > 0 { // what is of that second is meant, too
-		at = at.Add(time.Second - time.Duration(part))
+	if at.Nanosecond() == endOfSecond {
+		return strconv.Quote(at.Format(RestoreTime))
 	}
-	return strconv.Quote(at.Format(RestoreTime))
+	text := strings.TrimRight(at.Format(RestoreTime+".000000000"), "0")
+	if strings.HasSuffix(text, ".") {
+		text += "0"
+	}
+	return strconv.Quote(text)
 }
 
 // RestoreTime is how a time to go back to is written, by the local calendar.
@@ -40,19 +45,26 @@ const RestoreTime = "2006-01-02 15:04:05"
 
 var restoreTimes = []string{RestoreTime, "2006-01-02 15:04", time.RFC3339}
 
-// ParseRestoreTime reads a time to go back to. One to the minute is its last second: what a
-// device had "at 03:00" is what it had when that minute was over.
+// ParseRestoreTime reads a time to go back to. One to the minute or to the second is the end
+// of that: what a device had "at 03:00" is what it had when that minute was over. With a
+// fraction it is that moment: what was put on the shelf in one second stays apart.
 func ParseRestoreTime(text string) (time.Time, error) {
 	for i, layout := range restoreTimes {
 		if t, err := time.ParseInLocation(layout, text, time.Local); err == nil {
 			if i == 1 {
 				t = t.Add(59 * time.Second)
 			}
+			if !strings.Contains(text, ".") {
+				t = t.Add(endOfSecond)
+			}
 			return t, nil
 		}
 	}
 	return time.Time{}, fmt.Errorf("%q is no time to go back to; write it as 2026-11-20 03:00", text)
 }
+
+// endOfSecond are the nanoseconds of the last moment of a second.
+const endOfSecond = 999_999_999
 
 // Was is what a device had, as it stands on the shelf.
 type Was struct {
