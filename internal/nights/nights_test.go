@@ -229,11 +229,11 @@ func (g *generator) spoil(spec *sim.Spec) {
 	lines := []string{"^time source", "^log host", "^lan 310$", "^title", "^port 3$", "^up$", "^work$", "^tell restart", "^restart in", "^restart cancel", "^keep", "^tell running", "^drop", "^edit$", "^load"}
 	kinds := []string{sim.Refuses, sim.BadPassword, sim.Hangs, sim.Drops, sim.Rejects, sim.Garbage, sim.Slow, sim.Restarts, sim.NeverBack,
 		sim.NoTimer, sim.NoSave, sim.NeverSettles, sim.CutsOff, sim.QuietTimer, sim.StuckTimer, sim.LostUndo, sim.Refusing, sim.Spoils,
-		sim.QuietSave, sim.LateDisarm, sim.Drifts, sim.CutShort, sim.HalfLoad, sim.OtherTimer, sim.Joined, sim.Ignores, sim.Alters, sim.BreaksIn, sim.ShowsLate}
+		sim.QuietSave, sim.LateDisarm, sim.Drifts, sim.CutShort, sim.HalfLoad, sim.OtherTimer, sim.Joined, sim.Ignores, sim.Alters, sim.BreaksIn, sim.ShowsLate, sim.DropsAfter}
 	for range 1 + g.rng.IntN(3) {
 		f := sim.Fault{Kind: pick(g, kinds), Times: g.rng.IntN(3)}
 		switch f.Kind {
-		case sim.Hangs, sim.Drops, sim.Rejects, sim.Garbage, sim.Restarts, sim.CutsOff:
+		case sim.Hangs, sim.Drops, sim.DropsAfter, sim.Rejects, sim.Garbage, sim.Restarts, sim.CutsOff:
 			f.Match = pick(g, lines)
 		case sim.Ignores:
 			f.Match = pick(g, []string{"^time source", "^log host", "^lan 310$", "^port 3$"})

@@ -240,7 +240,7 @@ func predictedNight(t *testing.T, rng *rand.Rand, set profile.Set, misled bool, 
 	for range 1 + rng.IntN(3) {
 		spec := sim.Spec{Config: drawnTern(g)}
 		if g.chance(0.3) {
-			spec.Faults = append(spec.Faults, sim.Fault{Kind: pick(g, []string{sim.Rejects, sim.Drops, sim.Ignores, sim.Drifts, sim.LostUndo, sim.Balks}), Times: g.rng.IntN(3),
+			spec.Faults = append(spec.Faults, sim.Fault{Kind: pick(g, []string{sim.Rejects, sim.Drops, sim.DropsAfter, sim.Ignores, sim.Drifts, sim.LostUndo, sim.Balks}), Times: g.rng.IntN(3),
 				Match: pick(g, []string{"^time source", "^log host", "^lan", "^title", "^port", "^label", "^drop", "^shut"})})
 		}
 		specs = append(specs, spec)

@@ -88,23 +88,10 @@ func (s *osier) run() {
 			continue
 		}
 		s.command(line)
-		if s.d.hasFaultAt(DropsAfter) && s.dropsAfter(line) {
-			s.over = true // what it printed is lost, too
+		if s.dropsAfter(line) {
 			return
 		}
 	}
-}
-
-// dropsAfter tells whether the session ends once a line was carried out, before it is
-// answered.
-func (s *osier) dropsAfter(line string) bool {
-	s.d.mu.Lock()
-	defer s.d.mu.Unlock()
-	if s.d.fault(DropsAfter, line) == nil {
-		return false
-	}
-	s.out.Reset(io.Discard)
-	return true
 }
 
 // goAway leaves the draft standing, where there is something in it.

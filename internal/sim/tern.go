@@ -85,8 +85,22 @@ func (s *shell) run() {
 		}
 		if line = strings.TrimSpace(line); line != "" {
 			s.command(line)
+			if s.dropsAfter(line) {
+				return
+			}
 		}
 	}
+}
+
+// dropsAfter ends the session once a line was carried out, before it is answered, where
+// that fault strikes: what was printed is lost, too.
+func (s *shell) dropsAfter(line string) bool {
+	if !s.d.hasFaultAt(DropsAfter) || !s.d.struckAt(DropsAfter, line) {
+		return false
+	}
+	s.out.Reset(io.Discard)
+	s.over = true
+	return true
 }
 
 // readTyped reads a command, with what may happen while it is typed.

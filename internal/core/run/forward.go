@@ -62,8 +62,10 @@ func (w *worker) step(i int) *trouble {
 			w.emit(Event{Kind: Stepped, Step: i + 1, What: StepAlready})
 			return nil
 		}
-		if tr := w.send(i); tr != nil {
-			return tr
+		if !w.at.sent { // else it is tried again, and all of its lines are in
+			if tr := w.send(i); tr != nil {
+				return tr
+			}
 		}
 	}
 	w.at.sent = true

@@ -21,13 +21,8 @@ func (w *worker) compute(i int) *trouble {
 	if w.t.Traits.Language == nil && w.t.Steps[i].Was == nil {
 		return nil
 	}
-	if slices.Contains(w.begun, i) { // tried again
-		_, running, err := w.running()
-		if err != nil {
-			return faced("reading what runs", err)
-		}
-		w.bases[i] = running
-		return w.anew(i, &running)
+	if slices.Contains(w.begun, i) {
+		return w.retry(i)
 	}
 	if w.expected == nil {
 		return w.anew(i, &now)
@@ -37,6 +32,36 @@ func (w *worker) compute(i int) *trouble {
 		return w.unlike(i, *w.expected, now, "before %q, what runs is not what was predicted")
 	}
 	return w.computable(i)
+}
+
+// retry computes a step that was begun and is tried again, from what runs now. It must lead
+// to what was predicted of it before: what a line that was misheard or cut off has left
+// runs, too, and nobody has predicted it. Where all of its lines turn out to be in, none is
+// sent, and what is expected of them is proven all the same.
+func (w *worker) retry(i int) *trouble {
+	_, running, err := w.running()
+	if err != nil {
+		return faced("reading what runs", err)
+	}
+	first, base := w.t.Steps[i], w.bases[i]
+	w.bases[i] = running
+	if tr := w.anew(i, &running); tr != nil {
+		return tr
+	}
+	s := w.t.Steps[i]
+	switch {
+	case w.already[i]:
+		w.already[i], w.at.sent = false, true
+		w.bases[i], w.sent[i] = base, len(first.Send)
+		w.setStep(i, first)
+	case first.After != nil && s.After != nil:
+		s.After = first.After
+		w.setStep(i, s)
+	}
+	if first.After != nil {
+		w.computeFrom(i+1, first.After)
+	}
+	return nil
 }
 
 // anew computes a step, and those behind it, from what runs now, and sees to it that the
@@ -167,12 +192,19 @@ func (w *worker) accept() *trouble {
 	w.expected, w.differs = now, nil
 	next := w.at.step
 	if next < len(w.t.Steps) && w.at.sent { // its lines are in: it is as it is
-		steps := slices.Clone(w.t.Steps)
-		steps[next].After = now
-		t := *w.t
-		t.Steps, w.t = steps, &t
+		s := w.t.Steps[next]
+		s.After = now
+		w.setStep(next, s)
 		next++
 	}
 	w.computeFrom(next, now)
 	return nil
+}
+
+// setStep puts a step in the place of another.
+func (w *worker) setStep(i int, s plan.Step) {
+	t := *w.t
+	t.Steps = slices.Clone(t.Steps)
+	t.Steps[i] = s
+	w.t = &t
 }
