@@ -198,11 +198,11 @@ func Apart(was, is Device) (oneSided []string, shared bool) {
 func failed(was, is Device) string {
 	switch {
 	case was.Failed != "" && is.Failed != "":
-		return "there is nothing of it, from neither time: " + is.Failed
+		return "what it has is not known, nor what it had: " + is.Failed
 	case was.Failed != "":
-		return "there is nothing of it from the first time: " + was.Failed
+		return "what it had is not known: " + was.Failed
 	}
-	return "there is nothing of it from the second time: " + is.Failed
+	return "what it has is not known: " + is.Failed
 }
 
 func unread(a, b string) string {

@@ -45,8 +45,8 @@ func TestWhatIsNotKnownIsNoEquality(t *testing.T) {
 		was, is Device
 		want    string
 	}{
-		"a device, now":         {was, Device{Device: "q", Failed: "port: refused"}, "device: could not be read: port: refused"},
-		"a device, then":        {Device{Device: "q", Failed: "port: refused"}, was, "device: was not read the first time: port: refused"},
+		"a device, now":         {was, Device{Device: "q", Failed: "port: refused"}, "device: what it has is not known: port: refused"},
+		"a device, then":        {Device{Device: "q", Failed: "port: refused"}, was, "device: what it had is not known: port: refused"},
 		"a table, now":          {was, Device{Device: "q", Wrong: map[string]string{"ports": "no line fits"}}, "ports: could not be read: no line fits"},
 		"a table, then":         {Device{Device: "q", Wrong: map[string]string{"ports": "no line fits"}}, was, "ports: could not be read the first time: no line fits"},
 		"all rows went, no key": {ports(Row{"a": 1.0}, Row{"a": 1.0}), ports(), "ports: a 1 is gone"},

@@ -374,9 +374,20 @@ func compileExpr(source string, env any, wantBool bool) (*vm.Program, int, error
 	}
 	var fe *file.Error
 	if errors.As(err, &fe) {
-		return nil, fe.From, errors.New(fe.Message)
+		return nil, fe.From, errors.New(plainly(fe.Message))
 	}
 	return nil, 0, errors.New(firstLine(err))
+}
+
+// plainly says what is wrong with a condition without the words of who made the parser.
+func plainly(message string) string {
+	if message == "unexpected token EOF" {
+		return "the condition ends too early"
+	}
+	if m := regexp.MustCompile(`^unexpected token \w+\((".*")\)$`).FindStringSubmatch(message); m != nil {
+		return m[1] + " is not expected here"
+	}
+	return message
 }
 
 // namesIn lists the identifiers of an expression, sorted.
