@@ -182,7 +182,7 @@ func (v *View) beside(cells int) []ink.Row {
 	}
 	out := []ink.Row{ink.T(ink.Foam, "").Strong(ink.Foam, d.Name).Add(ink.Dim, "  what changed from each to the next")}
 	for _, r := range rows {
-		out = append(out, ink.Cut(backupRow(r, false), cells))
+		out = append(out, ink.Cut(changeRow(r, false), cells))
 	}
 	return out
 }
@@ -207,8 +207,17 @@ func (v *View) read(d Device) {
 	})
 }
 
-// backupRow is a backup with what changed since the one before.
+// backupRow is a backup with all that is known of it.
 func backupRow(r acts.ShelfRow, here bool) ink.Row {
+	out := changeRow(r, here).Col(ink.Dim, fmt.Sprintf("%d B", r.Size), sizeCells)
+	if n := len(r.Seen); n > 1 {
+		out = out.Add(ink.Dim, "seen until "+r.Last().Local().Format("Mon 2 Jan 15:04"))
+	}
+	return out
+}
+
+// changeRow is a backup with what changed since the one before.
+func changeRow(r acts.ShelfRow, here bool) ink.Row {
 	begin := " "
 	if here {
 		begin = "▌"
@@ -224,11 +233,7 @@ func backupRow(r acts.ShelfRow, here bool) ink.Row {
 	default:
 		out = out.Add(ink.Buoy, fmt.Sprintf("+%-4d", r.Added)).Add(ink.Heather, fmt.Sprintf("-%-8d", r.Removed))
 	}
-	out = out.Col(ink.Dim, r.Origin(), originCells).Col(ink.Dim, fmt.Sprintf("%d B", r.Size), sizeCells)
-	if n := len(r.Seen); n > 1 {
-		out = out.Add(ink.Dim, "seen until "+r.Last().Local().Format("Mon 2 Jan 15:04"))
-	}
-	return out
+	return out.Col(ink.Dim, r.Origin(), originCells)
 }
 
 // marks are the devices that are marked, in the order of the list.
