@@ -54,9 +54,29 @@ func (d *Desk) CompareConfigs(c *Comparison, device string) (*Comparison, error)
 	if err != nil {
 		return nil, err
 	}
+	masked := pair[0].Masked || pair[1].Masked
+	a, b = d.alike(pair[1].Platform, masked, a, b)
 	one := slices.IndexFunc(c.Devices, func(one record.Differing) bool { return one.Device == device })
-	return d.twoTexts(device+", "+c.A, device+", "+c.B, pair[1].Platform, a, b, c.Devices[one]), nil
+	return d.twoTexts(device+", "+c.A, device+", "+c.B, pair[1].Platform, a, b, c.Devices[one]).noted(masked), nil
 }
+
+// alike are two texts that can be compared: where one of them is masked, both are.
+func (d *Desk) alike(platform string, masked bool, a, b string) (string, string) {
+	if !masked {
+		return a, b
+	}
+	return d.maskText(platform, a), d.maskText(platform, b)
+}
+
+// noted says of a comparison with what is masked that secrets are not compared.
+func (c *Comparison) noted(masked bool) *Comparison {
+	if masked {
+		c.Note = strings.TrimPrefix(c.Note+"; "+secretsMasked, "; ")
+	}
+	return c
+}
+
+const secretsMasked = "secrets are not compared: predictions are kept without them"
 
 // twoTexts is the difference of two configurations.
 func (d *Desk) twoTexts(labelA, labelB, platform, a, b string, one record.Differing) *Comparison {
@@ -153,7 +173,8 @@ func (d *Desk) CompareRecords(ctx context.Context, a, b *record.Record) (*Compar
 		}
 	}
 	out.Note = report.Apart(out.Devices)
-	return out, nil
+	masked := func(one record.Device) bool { return one.Masked }
+	return out.noted(slices.ContainsFunc(a.Devices, masked) || slices.ContainsFunc(b.Devices, masked)), nil
 }
 
 // compareRecorded compares a device of one record with itself in another.
@@ -235,6 +256,7 @@ func (d *Desk) configLines(was, is record.Device) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
+	a, b = d.alike(is.Platform, was.Masked || is.Masked, a, b)
 	style := d.styleOf(is.Platform)
 	return config.Compare(config.Parse(a, style), config.Parse(b, style)).Lines(d.maskPaths(is.Platform)), nil
 }

@@ -97,15 +97,16 @@ func (m *moment) recorded(ctx context.Context, dev fleet.Device) record.Device {
 	out := record.Device{Device: dev.Name, Platform: dev.Platform, Site: dev.Site}
 	f, err := m.find(ctx, dev.Name)
 	if err == nil && m.predicted {
+		out.Masked = true
 		out.Text, err = f.from.Read(f.kept)
 	}
 	if err != nil {
 		out.Failed = without(err, dev.Name).Error()
 		return out
 	}
-	out.Platform, out.SHA256, out.At = cmp.Or(f.kept.Platform, dev.Platform), f.kept.SHA256, f.kept.Last()
+	out.Platform, out.At = cmp.Or(f.kept.Platform, dev.Platform), f.kept.Last()
 	if !m.predicted {
-		out.Backup = f.kept.File
+		out.Backup, out.SHA256 = f.kept.File, f.kept.SHA256
 	}
 	return out
 }

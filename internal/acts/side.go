@@ -16,6 +16,7 @@ type side struct {
 	device, platform string
 	label            string
 	text             string
+	masked           bool           // its secrets are
 	now              *record.Device // as it was read now; nil where it is of the shelf
 }
 
@@ -47,7 +48,9 @@ func (d *Desk) compareConfigs(ctx context.Context, a, b string) (*Comparison, er
 			return d.Profiles[y.platform].Readers[table].Manner()
 		})
 	}
-	return d.twoTexts(x.label, y.label, y.platform, x.text, y.text, one), nil
+	masked := x.masked || y.masked
+	a, b = d.alike(y.platform, masked, x.text, y.text)
+	return d.twoTexts(x.label, y.label, y.platform, a, b, one).noted(masked), nil
 }
 
 // maskText is a configuration without secrets.
@@ -86,7 +89,7 @@ func (d *Desk) sideOf(ctx context.Context, word string) (s side, now bool, err e
 		return s, false, fmt.Errorf("%s: %w", device, err)
 	}
 	s.platform = cmp.Or(f.kept.Platform, s.platform)
-	s.label = device + ", " + f.label
+	s.label, s.masked = device+", "+f.label, m.predicted
 	return s, false, nil
 }
 

@@ -134,6 +134,9 @@ func (a *app) compared(c *acts.Comparison, f compareFlags) error {
 	case c.Tree == nil:
 		return a.lines(report.ComparedLines(c.A, c.B, c.Note, c.Devices))
 	case f.lines:
+		if c.Note != "" {
+			a.warn([]string{c.Note})
+		}
 		_, err := fmt.Fprint(a.out, config.Unified(c.A, c.B, c.TextA, c.TextB))
 		return err
 	}
@@ -141,6 +144,9 @@ func (a *app) compared(c *acts.Comparison, f compareFlags) error {
 	out := []string{"- " + c.A, "+ " + c.B}
 	if len(c.Devices[0].Changes) > 0 {
 		out = append(out, report.ComparedLines(c.A, c.B, "", tables)[4:]...)
+	}
+	if c.Note != "" {
+		out = append(out, c.Note)
 	}
 	out = append(out, "")
 	switch {

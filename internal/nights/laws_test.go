@@ -131,14 +131,17 @@ func (w *world) predictionIsKept(t *plan.Target, d *run.Device) {
 	}
 	assert.Empty(w.t, d.Unknown, "%s", d.Name)
 	style := t.Traits.Style
-	before, after := config.Parse(found, style), config.Parse(text, style)
+	masked := func(text string) config.Config {
+		return config.Parse(strings.Join(t.Masked(strings.Split(text, "\n")), "\n"), style)
+	}
+	before, after := masked(found), masked(text)
 	assert.Equal(w.t, d.Foreseen, config.Compare(before, after).Lines(t.Masked), "%s: its prediction is not what was foreseen", d.Name)
 	if d.State == run.Kept && d.Predicted && d.LeftSteps() == 0 {
 		left, _, err := w.left().AsOf(d.Name, time.Now())
 		if assert.NoError(w.t, err) {
 			now, err := w.left().Read(left)
 			assert.NoError(w.t, err)
-			assert.Empty(w.t, config.Compare(after, config.Parse(now, style)), "%s is kept as predicted, and its prediction is something else", d.Name)
+			assert.Empty(w.t, config.Compare(after, masked(now)), "%s is kept as predicted, and its prediction is something else", d.Name)
 		}
 	}
 }

@@ -23,7 +23,8 @@ func (w *Workspace) Backups(origin string, of ...fleet.Device) store.Backups {
 }
 
 // Predictions are the configurations that nights and rehearsals computed that devices will
-// have. They stand apart from the shelf: nothing that never ran is ever restored.
+// have, secrets masked. They stand apart from the shelf: nothing that never ran is ever
+// restored.
 func (w *Workspace) Predictions(origin string, of ...fleet.Device) store.Backups {
 	return w.configs("predicted", origin, of)
 }

@@ -49,6 +49,8 @@ type Device struct {
 	SHA256 string `json:"sha256,omitempty"`
 	// Text is the configuration itself, where it was read to be compared and is not kept.
 	Text string `json:"-"`
+	// Masked says that its secrets are masked, so that they cannot be compared.
+	Masked bool `json:"-"`
 }
 
 // HasConfig tells whether the configuration is in the record.

@@ -34,8 +34,8 @@ type Options struct {
 	Sealed func(device string) (Sealed, bool)
 	// Shelve keeps what the night left on a device that is kept; nil keeps nothing.
 	Shelve func(device, text string, at time.Time) (Backup, error)
-	// Predict keeps what was computed that a device will have when all is done; nil keeps
-	// nothing.
+	// Predict keeps what was computed that a device will have when all is done, secrets
+	// masked; nil keeps nothing.
 	Predict func(device, text string, at time.Time) (Backup, error)
 	// Record keeps what the runbook records of a device, [Before] its change or [After] it;
 	// nil keeps nothing.

@@ -3,6 +3,7 @@ package run
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"metabasis/internal/core/config"
@@ -71,8 +72,8 @@ func (w *worker) keepPrediction() {
 		return
 	}
 	text, err := w.written(after)
-	if err == nil {
-		_, err = w.r.opts.Predict(w.name(), text, time.Now())
+	if err == nil { // it may hold a secret that was asked for and never sent
+		_, err = w.r.opts.Predict(w.name(), strings.Join(w.maskLines(w.shown(strings.Split(text, "\n")...)), "\n"), time.Now())
 	}
 	if err != nil {
 		w.emit(Event{Kind: Recorded, What: Foretold, Note: err.Error()})

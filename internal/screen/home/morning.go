@@ -105,6 +105,9 @@ func comparisonView(d *acts.Desk, c *acts.Comparison, night int64, wrong func(er
 		for _, ch := range c.Devices[0].Changes {
 			two.Notes = append(two.Notes, ch.String())
 		}
+		if c.Note != "" {
+			two.Notes = append(two.Notes, c.Note)
+		}
 		return compare.NewTree(two)
 	}
 	src := compare.Source{A: c.A, B: c.B, Note: c.Note, Devices: c.Devices}
