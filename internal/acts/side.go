@@ -128,7 +128,10 @@ func (d *Desk) ShelfText(ctx context.Context, word string, secrets bool) (string
 	if !strings.Contains(word, "@") {
 		word += "@newest"
 	}
-	_, when, _ := strings.Cut(word, "@")
+	device, when, _ := strings.Cut(word, "@")
+	if _, err := d.Shelves([]string{device}); err != nil {
+		return "", err
+	}
 	s, now, err := d.sideOf(ctx, word)
 	switch {
 	case err != nil:
