@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"metabasis/internal/core/textfile"
 	"metabasis/internal/device"
 	"metabasis/internal/device/ssh"
 	"metabasis/internal/sim"
@@ -105,7 +106,7 @@ func Write(dir, level string, addresses map[string]string) error {
 	if _, err := os.Stat(file); err == nil {
 		return nil
 	}
-	return os.WriteFile(file, []byte(runbookText), 0o600)
+	return textfile.Replace(file, []byte(runbookText), 0o600) // whoever waits for it finds all of it
 }
 
 // simulated is the first line of a fleet file that may be written over.
@@ -122,7 +123,7 @@ func WriteFleet(dir, csv string) error {
 	if err == nil && !strings.HasPrefix(string(old), simulated) {
 		return fmt.Errorf("%s is not of a simulated fleet, and is left as it is; name another directory", file)
 	}
-	return os.WriteFile(file, []byte(simulated+csv), 0o600)
+	return textfile.Replace(file, []byte(simulated+csv), 0o600)
 }
 
 // mapRows edits the rows of a simple CSV text, its heading aside.
