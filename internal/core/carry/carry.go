@@ -244,6 +244,7 @@ func number(port string) string {
 	return ""
 }
 
+// Write writes a mapping as a file, to be looked at and changed by a person.
 func (m *Mapping) Write() []byte {
 	var b strings.Builder
 	fmt.Fprintf(&b, "# Which port of a %s becomes which of a %s that takes its place. This is a proposal: look\n# at it. A port mapped to '' has none there, and what stands in it is a gap.\nfrom: %s\nto: %s\nports:\n", m.From, m.To, m.From, m.To)

@@ -259,9 +259,7 @@ func TestWindowProperties(t *testing.T) {
 			back := p.BackTime(p.Targets()[:countTo(p, i)])
 			require.False(t, s.TurnBack.Add(back).After(p.Window.Close))
 			require.True(t, s.TurnBack.Before(p.Window.Close.Add(-p.Window.Reserve)))
-			// Both are sampled, each over its own draws: they differ by a share of what is sampled.
-			within := max(2*time.Minute, s.Late.Sub(s.Start)/15)
-			require.WithinDuration(t, s.TurnBack, p.TurnBack(i, start, pace), within, "a batch of %s", s.Late.Sub(s.Start))
+			require.WithinDuration(t, s.TurnBack, p.TurnBack(i, start, pace), 2*time.Minute)
 		}
 		require.Equal(t, at, o.Likely)
 		require.False(t, o.Late.Before(o.Likely))

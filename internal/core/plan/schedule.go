@@ -87,11 +87,16 @@ func (p *Plan) Forecast(at Progress) Outlook {
 	var over []float64
 	in := 0
 	reserve := p.Window.Ends()
-	rng := rand.New(rand.NewPCG(uint64(len(p.byName)), 7)) // the same question, the same answer
-	for range n {
+	// The same question, the same answer: and a batch draws the same whichever are asked for
+	// with it, so that one turn-back time is shown and heeded.
+	src := rand.NewPCG(0, 0)
+	rng := rand.New(src)
+	for k := range n {
+		src.Seed(uint64(len(p.byName)), uint64(k)<<32)
 		now := 0.0
 		pace := math.Exp(s.pace.mean + s.pace.deviation*rng.NormFloat64())
 		for i := at.Batch; i < len(p.Batches); i++ {
+			src.Seed(uint64(len(p.byName)), uint64(k)<<32|uint64(i+1))
 			starts[i] = append(starts[i], now)
 			now = s.batch(i, now, pace, rng)
 			ends[i] = append(ends[i], now)
