@@ -101,7 +101,7 @@ func (m *moment) recorded(ctx context.Context, dev fleet.Device) record.Device {
 		out.Text, err = f.from.Read(f.kept)
 	}
 	if err != nil {
-		out.Failed = without(err, dev.Name).Error()
+		out.Failed = err.Error()
 		return out
 	}
 	out.Platform, out.At = cmp.Or(f.kept.Platform, dev.Platform), f.kept.Last()

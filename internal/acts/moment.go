@@ -35,21 +35,18 @@ type found struct {
 	label string // when that was, in words
 }
 
-// newest is the word for the newest backup, predicted that for the newest prediction.
+// newest is the word for the newest backup, Predicted that for the newest prediction.
 const (
 	newest    = "newest"
-	predicted = "predicted"
+	Predicted = "predicted"
 )
-
-// Predicted is how what was computed that a device would have is named.
-const Predicted = predicted
 
 // moment reads a word such as newest, 2026-11-20 03:00, night 21, after night 21, predicted
 // night 21, or the name of a backup.
 func (d *Desk) moment(word string) (m *moment, err error) {
 	m = &moment{d: d, word: word}
 	rest := word
-	if by, is := strings.CutPrefix(word, predicted); is {
+	if by, is := strings.CutPrefix(word, Predicted); is {
 		m.predicted, m.by = true, strings.TrimSpace(by)
 		rest = m.by
 	} else {
@@ -113,28 +110,11 @@ func (m *moment) find(ctx context.Context, device string) (f found, err error) {
 		f.kept, err = m.ofShelf(device)
 	}
 	if err != nil {
-		return f, without(err, device)
+		return f, errors.New(strings.TrimPrefix(err.Error(), device+": ")) // who asks says of which device
 	}
 	f.label = f.kept.Last().Local().Format("Mon 2 Jan 2006 15:04:05")
 	return f, nil
 }
-
-// without is an error that does not begin with the name of the device.
-func without(err error, device string) error {
-	if text, is := strings.CutPrefix(err.Error(), device+": "); is {
-		return &named{text, err}
-	}
-	return err
-}
-
-// named is an error in other words.
-type named struct {
-	text string
-	err  error
-}
-
-func (e *named) Error() string { return e.text }
-func (e *named) Unwrap() error { return e.err }
 
 // ofShelf finds a backup by its name or its time.
 func (m *moment) ofShelf(device string) (store.Shelved, error) {

@@ -89,10 +89,9 @@ func (n *Night) newest(ctx context.Context) (r *store.Rehearsal, stale string) {
 
 func (n *Night) rehearseEach(ctx context.Context, each func(...run.Event)) map[string]run.Rehearsed {
 	devices, found := map[string]*plan.Target{}, map[string]run.Rehearsed{}
-	var list []fleet.Device
+	list := n.Plan.Devices()
 	for _, t := range n.Plan.Targets() {
 		devices[t.Device.Name] = t
-		list = append(list, t.Device)
 	}
 	o := run.Options{Connector: n.Connector, Backups: n.desk.Backups("rehearsal", list...), Predict: n.desk.Predictions("rehearsal", list...).Put, Remnants: n.desk.Remnants(ctx)}
 	reach.Sweep(ctx, list, n.desk.Settings.Int(settings.Together), func(ctx context.Context, d fleet.Device) {

@@ -136,7 +136,7 @@ func (d *Desk) ShelfText(ctx context.Context, word string, secrets bool) (string
 	switch {
 	case err != nil:
 		return "", err
-	case now, strings.HasPrefix(when, predicted):
+	case now, strings.HasPrefix(when, Predicted):
 		return "", fmt.Errorf("%s is no backup: write newest, a time or the name of a backup behind the @", word)
 	case secrets:
 		return s.text, nil

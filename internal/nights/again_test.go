@@ -7,10 +7,27 @@ import (
 	"testing/synctest"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"metabasis/internal/core/run"
 	"metabasis/internal/sim"
 )
+
+// againThen is a person who tries again at the first hold, and at those behind it decides as
+// is said. Each hold is noted, with its evidence.
+func againThen(t *testing.T, then run.Choice, holds *[]string) person {
+	return func(r *run.Run, e run.Event) {
+		if e.Kind != run.HoldOpened {
+			return
+		}
+		choice := run.TryAgain
+		if len(*holds) > 0 {
+			choice = then
+		}
+		*holds = append(*holds, e.Note+" "+strings.Join(e.Lines, "; "))
+		assert.NoError(t, r.Do(context.Background(), run.Command{Hold: e.Hold, Choice: choice, By: "Ada", Reason: "seen to"}))
+	}
+}
 
 // A step that is tried again must lead to what was predicted of it. What a misheard line
 // has left runs, too, and was predicted by nobody: the device is held for it, and is never
@@ -22,17 +39,7 @@ func TestAMisheardLineTriedAgain(t *testing.T) {
 				w := simple(t, []sim.Spec{{Faults: []sim.Fault{{Kind: sim.Alters, Match: "^lan 3", Times: 1}}}}, nil)
 				defer w.sim.Close()
 				var holds []string
-				w.run(context.Background(), func(r *run.Run, e run.Event) {
-					if e.Kind != run.HoldOpened {
-						return
-					}
-					holds = append(holds, e.Note+" "+strings.Join(e.Lines, "; "))
-					choice := run.TryAgain
-					if len(holds) > 1 {
-						choice = then
-					}
-					assert.NoError(t, r.Do(context.Background(), run.Command{Hold: e.Hold, Choice: choice, By: "Ada", Reason: "seen to"}))
-				})
+				w.run(context.Background(), againThen(t, then, &holds))
 				d := w.night.Devices[0]
 				if assert.Len(t, holds, 2, "%s: %s", d.State, d.Note) {
 					assert.Contains(t, holds[1], `after "Gates", what runs is not what was predicted`)
@@ -67,19 +74,12 @@ func TestTriedAgainAndInAlready(t *testing.T) {
 				w := simple(t, []sim.Spec{{Faults: faults}}, book("step \"Time sources\"\n  want\n    | time source 192.0.2.40 first\n  expect    clock.source == \"192.0.2.40\" and clock.settled within 40s\n\nstep \"Log collector\"\n  want\n    | log host 198.51.100.14\n"))
 				defer w.sim.Close()
 				w.mark = ""
-				holds := 0
-				w.run(context.Background(), func(r *run.Run, e run.Event) {
-					if e.Kind != run.HoldOpened {
-						return
-					}
-					holds++
-					choice := run.TryAgain
-					if holds > 1 {
-						choice = run.BackDevice
-						assert.Contains(t, e.Note, `expectation of "Time sources"`, "nothing but what is expected holds it")
-					}
-					assert.NoError(t, r.Do(context.Background(), run.Command{Hold: e.Hold, Choice: choice, By: "Ada", Reason: "seen to"}))
-				})
+				var holds []string
+				w.run(context.Background(), againThen(t, run.BackDevice, &holds))
+				require.NotEmpty(t, holds)
+				for _, h := range holds[1:] {
+					assert.Contains(t, h, `expectation of "Time sources"`, "nothing but what is expected holds it")
+				}
 				d := w.night.Devices[0]
 				assert.Equal(t, c.state, d.State, d.Note)
 				w.checkLaws()
@@ -131,20 +131,10 @@ func TestLeftOutAfterItWasTriedAgain(t *testing.T) {
 					book("step \"Both\"\n  want\n    | time source 192.0.2.40 first\n    | log host 198.51.100.14\n  expect    clock.settled within 20s\n\nstep \"Desk\"\n  want\n    | port 4\n    |   label \"desk\"\n"))
 				defer w.sim.Close()
 				w.mark = "desk"
-				holds := 0
-				w.run(context.Background(), func(r *run.Run, e run.Event) {
-					if e.Kind != run.HoldOpened {
-						return
-					}
-					holds++
-					choice := run.TryAgain
-					if holds > 1 {
-						choice = run.SkipStep
-					}
-					assert.NoError(t, r.Do(context.Background(), run.Command{Hold: e.Hold, Choice: choice, By: "Ada", Reason: "seen to"}))
-				})
+				var holds []string
+				w.run(context.Background(), againThen(t, run.SkipStep, &holds))
 				d := w.night.Devices[0]
-				assert.Equal(t, 2, holds, d.Note)
+				assert.Len(t, holds, 2, d.Note)
 				assert.Equal(t, run.Kept, d.State, d.Note)
 				assert.Equal(t, 1, d.LeftSteps())
 				running := w.sim.Device(d.Name).Running()
