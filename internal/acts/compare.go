@@ -12,6 +12,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"metabasis/internal/core/config"
+	"metabasis/internal/core/identity"
 	"metabasis/internal/core/record"
 	"metabasis/internal/core/run"
 	"metabasis/internal/report"
@@ -213,6 +214,10 @@ func (d *Desk) compareDevice(was, is record.Device, foreseen func(string) ([]str
 	p := d.Profiles[is.Platform]
 	if was.Platform != is.Platform {
 		out.Changes = []record.Change{{Table: "device", What: fmt.Sprintf("is of platform %s, was %s", is.Platform, was.Platform), Kind: record.Other}}
+		return out
+	}
+	if two := identity.Differ(was.Who, is.Who); two != "" {
+		out.Changes = []record.Change{{Table: "device", What: "what is compared is of two devices: " + two, Kind: record.Unknown}}
 		return out
 	}
 	out.Changes = record.Tables(was, is, func(table string) record.Manner {

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/identity"
 	"metabasis/internal/core/reach"
 	"metabasis/internal/core/scope"
 	"metabasis/internal/device"
@@ -289,10 +290,27 @@ func (e *Evening) Accept(ctx context.Context, results []*reach.Result) ([]string
 			if err := keys.Accept(k, word == Remember); err != nil {
 				return nil, err
 			}
+			if err := e.newKey(r.Device, k); word == Remember && err != nil {
+				return nil, err
+			}
 			again = append(again, r.Device)
 		}
 	}
 	return again, nil
+}
+
+// newKey takes a key that was accepted for good for the device's own, where another one was
+// seen under its name before: nobody is asked the same twice.
+func (e *Evening) newKey(device string, k *store.NewKey) error {
+	ids, err := e.Identities()
+	if err != nil {
+		return err
+	}
+	last := ids.Last(device)
+	if d, ok := e.Device(device); !ok || last.Key == "" || last.Key == k.Fingerprint() || len(d.Jump) > 0 {
+		return nil // behind a jump host, the key may be that host's
+	}
+	return ids.Accept(device, last.With(identity.Seen{Key: k.Fingerprint()}), time.Now(), Who(), "its new host key was accepted")
 }
 
 // formPerson puts what must be seen before every question.

@@ -104,6 +104,7 @@ func (m *moment) recorded(ctx context.Context, dev fleet.Device) record.Device {
 		out.Failed = err.Error()
 		return out
 	}
+	out.Who = f.kept.Who
 	out.Platform, out.At = cmp.Or(f.kept.Platform, dev.Platform), f.kept.Last()
 	if !m.predicted {
 		out.Backup, out.SHA256 = f.kept.File, f.kept.SHA256

@@ -121,7 +121,11 @@ func (c *Change) plan(ctx context.Context, r Request, finder *workspace.Finder) 
 	if err != nil {
 		return nil, nil, err
 	}
-	p = p.Learned(c.Estimates(ctx))
+	ids, err := c.Identities()
+	if err != nil {
+		return nil, nil, err
+	}
+	p = p.Learned(c.Estimates(ctx)).Known(ids.Last)
 	p.Warnings = append(p.Warnings, c.notes...)
 	if unread != nil { // a journal that is damaged keeps nobody from a night
 		p.Warnings = append(p.Warnings, "what devices told of their neighbours cannot be read, so only via in the fleet counts")

@@ -94,6 +94,9 @@ func (e *Evening) recordOne(ctx context.Context, d fleet.Device, tables []string
 		return out
 	}
 	defer s.Close()
+	if ids, err := e.Identities(); err == nil {
+		out.Who = ids.Met(d.Name)
+	}
 	wrong := func(table string, err error) {
 		if out.Wrong == nil {
 			out.Wrong = map[string]string{}

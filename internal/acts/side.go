@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"metabasis/internal/core/identity"
 	"metabasis/internal/core/record"
 )
 
@@ -16,6 +17,7 @@ type side struct {
 	device, platform string
 	label            string
 	text             string
+	who              identity.Seen
 	masked           bool           // its secrets are
 	now              *record.Device // as it was read now; nil where it is of the shelf
 }
@@ -40,6 +42,11 @@ func (d *Desk) compareConfigs(ctx context.Context, a, b string) (*Comparison, er
 	}
 	if err := d.readSides(ctx, sides, live); err != nil {
 		return nil, err
+	}
+	if x, y := sides[0], sides[1]; x.device == y.device {
+		if two := identity.Differ(x.who, y.who); two != "" {
+			return nil, fmt.Errorf("%s and %s are of two devices, both called %s: %s", x.label, y.label, x.device, two)
+		}
 	}
 	x, y := sides[0], sides[1]
 	one := record.Differing{Device: y.device}
@@ -89,6 +96,7 @@ func (d *Desk) sideOf(ctx context.Context, word string) (s side, now bool, err e
 		return s, false, fmt.Errorf("%s: %w", device, err)
 	}
 	s.platform = cmp.Or(f.kept.Platform, s.platform)
+	s.who = f.kept.Who
 	s.label, s.masked = device+", "+f.label, m.predicted
 	return s, false, nil
 }
@@ -117,6 +125,7 @@ func (d *Desk) readSides(ctx context.Context, sides []side, live []string) error
 		if sides[i].text, err = d.configOf(*dev); err != nil {
 			return err
 		}
+		sides[i].who = dev.Who
 		sides[i].now, sides[i].label = dev, sides[i].label+" ("+dev.At.Local().Format(time.TimeOnly)+")"
 	}
 	return nil

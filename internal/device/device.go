@@ -6,6 +6,7 @@ package device
 import (
 	"context"
 	"crypto/rand"
+	"errors"
 	"io"
 	"net"
 	"slices"
@@ -57,6 +58,8 @@ type Connector struct {
 	Jumps    *ssh.Jumps      // nil: no device behind a jump host can be reached
 	Guard    *Guard          // nil: logins are tried as often as there are devices
 	Alive    time.Duration   // between two signs of life, unless the configuration says otherwise
+	// Who keeps who devices were seen to be; nil knows nobody.
+	Who run.Identities
 	// Transcript is where what is said with a device is kept.
 	Transcript func(device string) profile.Transcript
 
@@ -79,7 +82,7 @@ var _ run.Connector = (*Connector)(nil)
 
 // Connect implements [run.Connector].
 func (c *Connector) Connect(ctx context.Context, t *plan.Target) (run.Session, error) {
-	s, err := c.Open(ctx, t.Device, nil)
+	s, err := c.open(ctx, t.Device, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -87,9 +90,11 @@ func (c *Connector) Connect(ctx context.Context, t *plan.Target) (run.Session, e
 	return s, nil
 }
 
-// Open reaches a device and gets it ready to be worked on. Watch is told of each
-// stage as it begins. The error is a [reach.Failure].
-func (c *Connector) Open(ctx context.Context, d fleet.Device, watch ssh.Watch) (Session, error) {
+// open is Open without seeing who it is: a night sees to that itself.
+func (c *Connector) open(ctx context.Context, d fleet.Device, watch ssh.Watch) (Session, error) {
+	if watch == nil {
+		watch = func(reach.Stage) {}
+	}
 	if p := c.Profiles[d.Platform]; p != nil && !p.Typed() && !profile.OverSSH(p.Connect.Protocol) {
 		return c.openOther(ctx, d, watch)
 	}
@@ -138,19 +143,31 @@ func (c *Connector) Try(ctx context.Context, d fleet.Device, change bool, report
 		defer s.Close()
 		return tryModels(ctx, p, s, report), nil
 	}
-	w, rw, opt, err := c.stream(ctx, d, nil)
+	unseen := 0
+	if change {
+		if err := c.mayChange(ctx, d); errors.Is(err, run.ErrOther) {
+			return 0, err
+		} else if err != nil { // with this profile nobody can tell who it is
+			change, unseen = false, 1
+			report(lines.Finding{Line: "identity", Not: err.Error()})
+		}
+	}
+	w, rw, opt, err := c.stream(ctx, d, func(reach.Stage) {})
 	if err != nil {
 		return 0, err
 	}
 	bad := lines.Try(ctx, w.profile, rw, opt, change, report)
 	w.judge(nil)
-	return bad, nil
+	if bad == 0 && !change { // else it was seen, or cannot be
+		bad += c.tryIdentity(ctx, d, report)
+	}
+	return bad + unseen, nil
 }
 
 // Explore looks at a device of a platform that nobody has taught yet; see
 // [lines.Explore]. Its profile here says no more than how it is connected to.
 func (c *Connector) Explore(ctx context.Context, d fleet.Device, who lines.Person) (*lines.Seen, error) {
-	w, rw, opt, err := c.stream(ctx, d, nil)
+	w, rw, opt, err := c.stream(ctx, d, func(reach.Stage) {})
 	if err != nil {
 		return nil, err
 	}
@@ -161,9 +178,6 @@ func (c *Connector) Explore(ctx context.Context, d fleet.Device, who lines.Perso
 
 // stream connects to a device up to where its profile takes over.
 func (c *Connector) stream(ctx context.Context, d fleet.Device, watch ssh.Watch) (*way, io.ReadWriteCloser, profile.Options, error) {
-	if watch == nil {
-		watch = func(reach.Stage) {}
-	}
 	log := c.Transcript(d.Name)
 	w, err := c.way(ctx, d, watch)
 	if err != nil {
@@ -213,7 +227,8 @@ func (c *Connector) Reach(ctx context.Context, d fleet.Device, watch ssh.Watch) 
 		}
 	}
 	c.describe(&r, d)
-	s, err := c.Open(ctx, d, pass)
+	s, seen, err := c.OpenSeen(ctx, d, pass)
+	r.Seen = seen
 	r.Took = time.Since(began)
 	if err != nil {
 		r.Failure = reach.AsFailure(err)
@@ -223,7 +238,7 @@ func (c *Connector) Reach(ctx context.Context, d fleet.Device, watch ssh.Watch) 
 		return r
 	}
 	pass(-1)
-	r.Host = s.Host()
+	r.Host = seen.Name
 	_ = s.Close()
 	return r
 }

@@ -14,9 +14,6 @@ import (
 
 // openOther begins to talk to a device that is not worked over SSH or Telnet.
 func (c *Connector) openOther(ctx context.Context, d fleet.Device, watch ssh.Watch) (Session, error) {
-	if watch == nil {
-		watch = func(reach.Stage) {}
-	}
 	log := c.Transcript(d.Name)
 	fail := func(err error) (Session, error) {
 		log.Note(err.Error())
@@ -55,7 +52,7 @@ func (c *Connector) startOther(ctx context.Context, w *way, opt profile.Options)
 	if w.Protocol == profile.SNMP {
 		return snmp.Start(ctx, w.profile, snmp.Dial(w.dial), w.Addr, opt)
 	}
-	server := restconf.Server{Addr: w.Addr, Dial: w.dial, Keys: c.HostKeys}
+	server := restconf.Server{Addr: w.Addr, Dial: w.dial, Keys: w.shown}
 	if len(w.login.Keys) > 0 {
 		server.Cert = w.login.Keys[0]
 	}

@@ -32,6 +32,7 @@ type way struct {
 	login   Login
 	hop     ssh.Hop
 	dial    ssh.Dial
+	shown   *shownKey         // the key that the device shows
 	verdict func(ssh.Verdict) // tells what became of a login that is out
 }
 
@@ -145,8 +146,9 @@ func (c *Connector) way(ctx context.Context, d fleet.Device, watch ssh.Watch) (*
 		return nil, err
 	}
 	w.login.Try, w.login.Answer = c.try(name, d.Name), c.answer(d.Name)
+	w.shown = &shownKey{HostKeys: c.HostKeys}
 	w.hop = ssh.Hop{Name: d.Name, Addr: w.Addr, Login: c.withKeys(w.login, w.entry), Algorithms: w.entry.Algorithms,
-		HostKeys: c.HostKeys, Alive: c.alive(w.entry), Within: w.profile.Connect.Prompt}
+		HostKeys: w.shown, Alive: c.alive(w.entry), Within: w.profile.Connect.Prompt}
 	return w, nil
 }
 
@@ -336,5 +338,5 @@ func (c *Connector) options(w *way, log profile.Transcript, watch ssh.Watch) pro
 	for k, v := range w.login.Secrets {
 		secrets[k] = v
 	}
-	return profile.Options{User: w.hop.Login.User, Secrets: secrets, Log: log, Watch: watch, Try: c.trySecret(w)}
+	return profile.Options{User: w.hop.Login.User, Secrets: secrets, Log: log, Watch: watch, Try: c.trySecret(w), Key: w.shown.fingerprint}
 }

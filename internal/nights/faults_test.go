@@ -9,7 +9,9 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
+	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
 	"metabasis/internal/sim"
 )
@@ -145,9 +147,11 @@ func TestASecretInTheConfigurationIsShownNowhere(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		w := simple(t, []sim.Spec{{Unsaved: "name " + operator}}, nil) // in its prompts as well
 		defer w.sim.Close()
+		require.NoError(t, w.plan.Waive([]plan.Waiver{{Check: plan.IdentityCheck, Device: "ald-quay-1", Reason: "it is being renamed"}}))
 		w.run(context.Background(), nil)
 		assert.Equal(t, run.Blocked, w.night.Get("ald-quay-1").State)
 		assert.Equal(t, "saved: it has unsaved changes: - name ald-quay-1, + name ▒▒▒▒", w.night.Get("ald-quay-1").Note)
+		assert.Contains(t, w.journalText(), "it calls itself ▒▒▒▒, and ald-quay-1 is meant")
 		w.checkLaws()
 	})
 }

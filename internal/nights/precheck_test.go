@@ -77,7 +77,7 @@ func TestEveryPrecheckIsKept(t *testing.T) {
 		for _, c := range d.Checks {
 			got[c.Name] = c.OK
 		}
-		assert.Equal(t, map[string]bool{"reachable": true, "version": false, "alone": true, "clock": false, "storage": false, "saved": false}, got)
+		assert.Equal(t, map[string]bool{"reachable": true, "identity": true, "version": false, "alone": true, "clock": false, "storage": false, "saved": false}, got)
 		for _, part := range []string{"version: ", "clock: ", "storage: ", "saved: "} {
 			assert.Contains(t, d.Note, part)
 		}

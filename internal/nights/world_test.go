@@ -104,6 +104,7 @@ type world struct {
 	profiles  profile.Set
 	secrets   []string    // further ones that may be written nowhere
 	seen      []run.Event // all events of the newest night, written or not
+	who       run.Identities
 	remnants  func(device string) []run.Remnant
 	claim     func(ctx context.Context, t *plan.Target) (func(), error)
 	wait      bool
@@ -211,6 +212,7 @@ func newWorldPast(t testing.TB, set profile.Set, s sim.Scenario, fleetCSV, book 
 		w.specs[spec.Name] = spec
 	}
 	w.journal = &recordingJournal{}
+	w.who = &known{}
 	w.predicted = &memory{text: map[string]string{}}
 	w.backups = &recordingBackups{Backups: store.Backups{Dir: filepath.Join(dir, "backups")}, done: map[string]time.Time{}, text: map[string]string{}}
 	return w
@@ -259,7 +261,7 @@ func (w *world) runTo(ctx context.Context, who person) error {
 		backups = w.store
 	}
 	r := run.New(w.plan, run.Options{Connector: w.connector(), Backups: backups, Journal: w.journal, Unattended: who == nil, By: "test",
-		Remnants: w.remnants, Claim: w.claim, Wait: w.wait, Rehearsed: w.rehearsed, Asleep: w.asleep, Record: w.record,
+		Who: w.who, Remnants: w.remnants, Claim: w.claim, Wait: w.wait, Rehearsed: w.rehearsed, Asleep: w.asleep, Record: w.record,
 		Predict: w.keepPredicted,
 		Shelve:  w.left().Put})
 	w.started, w.seen = time.Now(), nil

@@ -386,8 +386,10 @@ func (d *Device) datagrams(c net.Conn) {
 	defer close(asked)
 	d.fleet.wg.Go(func() {
 		for msg := range asked {
-			if out := d.answer(msg); out != nil && d.reachable.Load() {
-				_, _ = c.Write(out)
+			if d := d.fleet.inPlaceOf(d); d.reachable.Load() {
+				if out := d.answer(msg); out != nil && d.reachable.Load() {
+					_, _ = c.Write(out)
+				}
 			}
 		}
 	})
@@ -397,7 +399,7 @@ func (d *Device) datagrams(c net.Conn) {
 		if err != nil {
 			return
 		}
-		if !d.reachable.Load() || d.hasFault(Mute) || d.hasFault(Refuses) || d.hasFault(Silent) {
+		if d := d.fleet.inPlaceOf(d); !d.reachable.Load() || d.hasFault(Mute) || d.hasFault(Refuses) || d.hasFault(Silent) {
 			continue // what is sent into nowhere is gone
 		}
 		select {
@@ -420,6 +422,7 @@ func (f *Fleet) listenUDP(host string, port int, d *Device) (addr string, end fu
 			if err != nil {
 				return
 			}
+			d := f.inPlaceOf(d)
 			if !d.reachable.Load() || d.hasFault(Mute) || d.hasFault(Refuses) {
 				continue
 			}

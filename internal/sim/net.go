@@ -4,7 +4,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/ed25519"
-	"crypto/rand"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"maps"
@@ -27,6 +27,9 @@ type Fleet struct {
 	order    []*Device
 	keys     []ssh.PublicKey // that may log in
 	sources  map[string]bool
+
+	stand  sync.Mutex
+	stands map[string]string // the device that stands in the place of another
 
 	closed  atomic.Bool
 	over    chan struct{}         // closed with the fleet
@@ -53,7 +56,7 @@ func New(s Scenario, keys ...ssh.PublicKey) (*Fleet, error) {
 			return nil, err
 		}
 		spec.Faults = slices.Clone(spec.Faults) // each device counts its own
-		signer, key, err := newKeys()
+		signer, key, err := newKeys(spec.Serial + " " + spec.Name)
 		if err != nil {
 			return nil, err
 		}
@@ -94,6 +97,13 @@ func New(s Scenario, keys ...ssh.PublicKey) (*Fleet, error) {
 		f.devices[spec.Name] = d
 		f.order = append(f.order, d)
 	}
+	for _, d := range f.order {
+		for _, fault := range d.spec.Faults {
+			if fault.Kind == Exchanged && fault.Match == "" {
+				f.exchange(d.spec.Name, fault.With)
+			}
+		}
+	}
 	f.pairUp()
 	f.topology()
 	return f, nil
@@ -105,11 +115,11 @@ func (f *Fleet) Devices() []*Device { return f.order }
 // Device returns a device by name, or nil.
 func (f *Fleet) Device(name string) *Device { return f.devices[name] }
 
-func newKeys() (ssh.Signer, ed25519.PrivateKey, error) {
-	_, key, err := ed25519.GenerateKey(rand.Reader)
-	if err != nil {
-		return nil, nil, err
-	}
+// newKeys makes the host key of a simulated device. It is the same each time that the same
+// device is simulated, as that of hardware is.
+func newKeys(of string) (ssh.Signer, ed25519.PrivateKey, error) {
+	seed := sha256.Sum256([]byte("simulated " + of))
+	key := ed25519.NewKeyFromSeed(seed[:])
 	signer, err := ssh.NewSignerFromKey(key)
 	return signer, key, err
 }
@@ -127,7 +137,8 @@ func (h HostKeys) Check(host string, _ net.Addr, key ssh.PublicKey) error {
 		name = h
 	}
 	for _, d := range h.f.order {
-		if (d.spec.Address == name || d.spec.Name == name) && bytes.Equal(d.signer.PublicKey().Marshal(), key.Marshal()) {
+		// Who has exchanged two devices has taken their keys for right, too.
+		if (d.spec.Address == name || d.spec.Name == name) && (shows(d, key) || shows(h.f.inPlaceOf(d), key)) {
 			return nil
 		}
 	}
@@ -322,12 +333,12 @@ func (f *Fleet) Dial(ctx context.Context, network, addr string) (net.Conn, error
 	if i < 0 {
 		return nil, &net.OpError{Op: "dial", Net: "tcp", Err: errors.New("no route to host " + host)}
 	}
-	d := f.order[i]
-	if network == "udp" { // there is nobody to wait for
+	if d := f.order[i]; network == "udp" { // there is nobody to wait for
 		client, server := net.Pipe() // which keeps what is written at once together
 		f.wg.Go(func() { d.datagrams(server) })
 		return client, nil
 	}
+	d := f.inPlaceOf(f.order[i])
 	for {
 		changed := f.waitChange()
 		if f.closed.Load() {
@@ -416,6 +427,43 @@ func (f *Fleet) accept(l net.Listener, d *Device) {
 		if err != nil {
 			return
 		}
-		f.wg.Go(func() { d.serve(c) })
+		f.wg.Go(func() { f.inPlaceOf(d).serve(c) })
+	}
+}
+
+func shows(d *Device, key ssh.PublicKey) bool {
+	return bytes.Equal(d.signer.PublicKey().Marshal(), key.Marshal())
+}
+
+// inPlaceOf is the device that stands where one should: itself, unless it was exchanged.
+func (f *Fleet) inPlaceOf(d *Device) *Device {
+	f.stand.Lock()
+	defer f.stand.Unlock()
+	if other := f.devices[f.stands[d.spec.Name]]; other != nil {
+		return other
+	}
+	return d
+}
+
+// Stands is the name of the device that stands where one should.
+func (f *Fleet) Stands(device string) string { return f.inPlaceOf(f.devices[device]).Name() }
+
+// exchange lets two devices stand in each other's place from now on. Whoever is connected
+// to them is cut off.
+func (f *Fleet) exchange(a, b string) {
+	f.stand.Lock()
+	if f.stands == nil {
+		f.stands = map[string]string{}
+	}
+	f.stands[a], f.stands[b] = b, a
+	f.stand.Unlock()
+	for _, name := range []string{a, b} {
+		d := f.devices[name]
+		d.mu.Lock()
+		conns := slices.Collect(maps.Keys(d.conns))
+		d.mu.Unlock()
+		for _, c := range conns {
+			c.drop()
+		}
 	}
 }

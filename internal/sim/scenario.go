@@ -62,6 +62,7 @@ type Spec struct {
 type Fault struct {
 	Kind  string        `yaml:"kind"`
 	Match string        `yaml:"match"` // the line it happens at, as a pattern; "" is every line
+	With  string        `yaml:"with"`  // exchanged: the device that stands in its place, and it in that one's
 	By    time.Duration `yaml:"by"`    // slow, slow login: how much longer it takes; late disarm, other timer, shows late: how much later
 	Times int           `yaml:"times"` // how often it happens; 0 is always
 	After int           `yaml:"after"` // how often the line comes before that without harm
@@ -125,13 +126,14 @@ const (
 	HalfSet      = "half set"       // carries out half of the variables of a set, and says that it failed
 	PairAway     = "pair away"      // says that the other member of its pair is away
 	QuietApply   = "quiet apply"    // says that a draft is applied, and drops it
+	Exchanged    = "exchanged"      // its address leads to another device, and that one's to it; with match: from that line on
 	BreaksIn     = "breaks in"      // prints a message while the line is typed, behind what matches, and draws the line again
 )
 
 var kinds = []string{NoName, NoRoute, Silent, Refuses, Mute, Closes, Stranger, OldOnly, OtherKey, HangsLogin, SlowLogin, NoPrompt, OddPrompt,
 	NoOperator, StuckPager, BadPassword, Hangs, Drops, Rejects, SaysBack, Garbage, Slow, Restarts, NeverBack, NoTimer,
 	NoSave, NeverSettles, CutsOff, QuietTimer, StuckTimer, LostUndo, Refusing, Spoils,
-	QuietSave, LateDisarm, Drifts, CutShort, HalfLoad, OtherTimer, Joined, Balks, Ignores, Alters, BreaksIn, ShowsLate, DropsAfter, NeverFires, RefusesApply, OldFraming, Notifies, HalfSet, PairAway, QuietApply}
+	QuietSave, LateDisarm, Drifts, CutShort, HalfLoad, OtherTimer, Joined, Balks, Ignores, Alters, BreaksIn, ShowsLate, DropsAfter, NeverFires, RefusesApply, OldFraming, Notifies, HalfSet, PairAway, QuietApply, Exchanged}
 
 // Kinds lists the kinds of fault.
 func Kinds() []string { return slices.Clone(kinds) }
@@ -185,6 +187,13 @@ func (s *Scenario) Prepare() error {
 				return fmt.Errorf("%s: fault %s: %w", d.Name, f.Kind, err)
 			}
 			f.re = re
+		}
+	}
+	for _, d := range s.Devices {
+		for _, f := range d.Faults {
+			if f.Kind == Exchanged && (!names[f.With] || f.With == d.Name) {
+				return fmt.Errorf("%s: it is exchanged with %q, which is no other device of the scenario: write with: NAME", d.Name, f.With)
+			}
 		}
 	}
 	for _, d := range s.Devices {

@@ -53,7 +53,7 @@ func (d *Device) serveSkerry(g *gate) net.Conn {
 func (d *Device) certificate() (tls.Certificate, error) {
 	key := d.key
 	if d.hasFault(OtherKey) {
-		other, raw, err := newKeys()
+		other, raw, err := newKeys("another")
 		if err != nil {
 			return tls.Certificate{}, err
 		}

@@ -127,7 +127,7 @@ func (d *Device) serverConfig() *ssh.ServerConfig {
 	}
 	signer := d.signer
 	if d.hasFault(OtherKey) {
-		if other, _, err := newKeys(); err == nil {
+		if other, _, err := newKeys("another"); err == nil {
 			signer = other
 		}
 	}

@@ -14,9 +14,18 @@ type strikes struct {
 }
 
 func (d *Device) strikes(line string) strikes {
+	s, with := d.struck(line)
+	if with != "" {
+		d.fleet.exchange(d.spec.Name, with)
+	}
+	return s
+}
+
+// struck is strikes, and the device that takes its place now; "" for none.
+func (d *Device) struck(line string) (s strikes, with string) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	s := strikes{hang: d.fault(Hangs, line) != nil, drop: d.fault(Drops, line) != nil,
+	s = strikes{hang: d.fault(Hangs, line) != nil, drop: d.fault(Drops, line) != nil,
 		restart: d.fault(Restarts, line) != nil, garbage: d.fault(Garbage, line) != nil, balk: d.fault(Balks, line) != nil, wait: d.fleet.scenario.Latency}
 	if j := d.fleet.scenario.Jitter; j > 0 {
 		s.wait += rand.N(j)
@@ -25,7 +34,10 @@ func (d *Device) strikes(line string) strikes {
 		s.wait += slow.By
 	}
 	d.meddle(line)
-	return s
+	if f := d.fault(Exchanged, line); f != nil && f.Match != "" && d.fleet.inPlaceOf(d) == d {
+		with = f.With
+	}
+	return s, with
 }
 
 // meddle is what others do on the device at a line. The caller holds d.mu.

@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"metabasis/internal/core/identity"
 	"metabasis/internal/core/run"
 )
 
@@ -28,6 +29,9 @@ type Backups struct {
 	// Platforms are those of the devices that are put here, as they are noted; one that is
 	// not named is not noted.
 	Platforms map[string]string
+	// Who is who the device said it was when it was last connected to, as that is noted; nil
+	// notes nobody.
+	Who func(device string) identity.Seen
 	// Seal encrypts what is put there; nil leaves it in the clear.
 	Seal Sealer
 	// Opens opens what is encrypted; nil opens nothing.
@@ -56,6 +60,9 @@ func (b Backups) Put(device, text string, at time.Time) (run.Backup, error) {
 		return out, fmt.Errorf("backup of %s: %w", device, err)
 	}
 	seen := Sighting{At: at.UTC(), SHA256: out.SHA256, Size: len(text), Origin: b.Origin, Platform: b.Platforms[device]}
+	if b.Who != nil {
+		seen.Who = b.Who(device)
+	}
 	if !fresh {
 		same, err := b.sameAsNewest(device, text, out.SHA256, &seen)
 		if err != nil {

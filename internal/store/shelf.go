@@ -17,6 +17,7 @@ import (
 	"strings"
 	"time"
 
+	"metabasis/internal/core/identity"
 	"metabasis/internal/core/textfile"
 )
 
@@ -42,6 +43,9 @@ type Sighting struct {
 	// Platform is what wrote it: configurations of one are not put back onto another. "" is
 	// not noted.
 	Platform string `json:"platform,omitempty"`
+	// Who is who the device said it was then: what is of another is not put back, and not
+	// compared as if it were its own. Empty is not noted.
+	Who identity.Seen `json:"who,omitzero"`
 	// Pushed says that it was put there then, off this machine, and proven to be there.
 	Pushed string `json:"pushed,omitempty"`
 	// Gone says that the file was taken from the shelf then, and by whom.
@@ -58,6 +62,8 @@ type Shelved struct {
 	Stored string // that of the file, where it is encrypted
 	// Platform is what wrote it, by the newest note of it; "" where nothing is.
 	Platform string
+	// Who is who the device said it was, by the newest note of it; empty where nothing is.
+	Who identity.Seen
 	// Seen is each time that the device was seen to have this configuration, the first one
 	// first. It is never empty.
 	Seen []Sighting
@@ -136,7 +142,7 @@ func (b Backups) Shelf(device string) ([]Shelved, error) {
 				s.Pushed = append(s.Pushed, one.Pushed)
 			default:
 				s.Seen = append(s.Seen, one)
-				s.Platform = cmp.Or(one.Platform, s.Platform)
+				s.Platform, s.Who = cmp.Or(one.Platform, s.Platform), cmp.Or(one.Who, s.Who)
 			}
 		}
 		if len(s.Seen) > 0 {

@@ -33,6 +33,7 @@ type Access struct {
 	Warnings []string
 
 	workspace *Workspace
+	ids       *store.Identities
 	profiles  profile.Set
 	settings  *settings.Settings
 	overSSH   map[string]bool // logins of devices that are reached over SSH
@@ -47,6 +48,9 @@ type Access struct {
 func (w *Workspace) Access(ctx context.Context, f *fleet.Fleet, devices []fleet.Device, find *Finder) (*Access, error) {
 	a := w.newAccess()
 	a.find = find
+	if _, err := w.Identities(); err != nil {
+		return nil, err
+	}
 	if err := a.ssh(w); err != nil {
 		return nil, err
 	}
@@ -96,7 +100,8 @@ func passphraseOf(file string) secrets.ID {
 
 func (w *Workspace) newAccess() *Access {
 	dialer := &net.Dialer{KeepAlive: 10 * time.Second}
-	return &Access{Dial: dialer.DialContext, Logins: map[string]device.Login{}, Keys: &ssh.Keys{}, workspace: w, profiles: w.Profiles, settings: w.Settings,
+	ids, _ := w.Identities() // what cannot be read is told where it is an error
+	return &Access{ids: ids, Dial: dialer.DialContext, Logins: map[string]device.Login{}, Keys: &ssh.Keys{}, workspace: w, profiles: w.Profiles, settings: w.Settings,
 		overSSH: map[string]bool{}, guard: &device.Guard{}}
 }
 
@@ -386,6 +391,9 @@ func (a *Access) Connector(scripts func(device string) profile.Transcript) *devi
 			}
 			return l, nil
 		},
+	}
+	if a.ids != nil {
+		c.Who = a.ids
 	}
 	if a.find != nil {
 		c.Answer = a.answer

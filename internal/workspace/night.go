@@ -161,9 +161,14 @@ func (n *Night) Begin(ctx context.Context, wait bool, say func(string)) error {
 	o := run.Options{Connector: n.Connector, Record: n.record,
 		Backups: n.w.Backups(name, devices...), Shelve: n.w.Backups(name+", after", devices...).Put, Predict: n.w.Predictions(name, devices...).Put,
 		Unattended: n.unattended, By: n.by, Wait: wait, Remnants: n.remnants(ctx), Rehearsed: n.rehearsed(ctx), Sealed: n.sealed, Asleep: asleep}
+	ids, err := n.w.Identities()
+	if err != nil {
+		return err
+	}
+	o.Who = ids
 	if n.claims != nil {
 		n.claims.TakeAll(n.keysOf(ctx))
-		o.Claim = n.claim
+		o.Claim, o.ClaimAs = n.claim, n.claimKeys
 	}
 	writer, err := n.journal.Writer(n.ID)
 	if err != nil {
@@ -261,8 +266,12 @@ func (n *Night) tryEnter(ctx context.Context, file string) (err error) {
 
 // keysOf are what the devices of the plan are claimed by.
 func (n *Night) keysOf(ctx context.Context) (out []string) {
+	ids, err := n.w.Identities()
 	for _, t := range n.Plan.Targets() {
 		out = append(out, n.keys(ctx, t)...)
+		if err == nil {
+			out = append(out, ids.Last(t.Device.Name).Claims()...)
+		}
 	}
 	return out
 }
@@ -290,7 +299,11 @@ func (n *Night) keys(ctx context.Context, t *plan.Target) []string {
 
 // claim implements run.Options.Claim.
 func (n *Night) claim(ctx context.Context, t *plan.Target) (func(), error) {
-	keys := n.keys(ctx, t)
+	return n.claimKeys(ctx, n.keys(ctx, t))
+}
+
+// claimKeys implements run.Options.ClaimAs.
+func (n *Night) claimKeys(_ context.Context, keys []string) (func(), error) {
 	for _, err := range n.claims.TakeAll(keys) {
 		var held *locks.Held
 		if errors.As(err, &held) {

@@ -57,7 +57,7 @@ func (w *Workspace) asOf(r runbook.Restore, device string) (runbook.Was, error) 
 		return runbook.Was{}, err
 	}
 	text, err := shelf.Read(kept)
-	return runbook.Was{Name: kept.File, At: seen, SHA256: kept.SHA256, Text: text, Platform: kept.Platform}, err
+	return runbook.Was{Name: kept.File, At: seen, SHA256: kept.SHA256, Text: text, Platform: kept.Platform, Who: kept.Who}, err
 }
 
 // beforeNight finds what a device had before a night, and where only what that night did is
@@ -81,7 +81,7 @@ func (w *Workspace) beforeNight(r runbook.Restore, d *run.Device, device string)
 	if errors.Is(err, store.ErrNoBackup) {
 		return was, &runbook.NoPast{Why: err.Error()}
 	}
-	was = runbook.Was{Name: kept.File, SHA256: d.SHA256, Text: text, Platform: kept.Platform}
+	was = runbook.Was{Name: kept.File, SHA256: d.SHA256, Text: text, Platform: kept.Platform, Who: kept.Who}
 	if err != nil {
 		return was, err
 	}

@@ -37,6 +37,9 @@ func (w *Workspace) configs(dir, origin string, of []fleet.Device) store.Backups
 	}
 	seal := secrets.Seal{Recipients: secrets.RecipientsFile(w.SecretsPath()), Identity: identity}
 	b := store.Backups{Dir: filepath.Join(w.Dir, dir), Origin: origin, Opens: seal, Platforms: map[string]string{}}
+	if ids, err := w.Identities(); err == nil && len(of) > 0 {
+		b.Who = ids.Met
+	}
 	for _, d := range of {
 		b.Platforms[d.Name] = d.Platform
 	}

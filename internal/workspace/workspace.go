@@ -8,6 +8,7 @@
 //	selections.yaml                      selections of devices that were saved
 //	secrets.age                          passwords and the like, encrypted
 //	known_hosts                          the keys devices have shown (OpenSSH's format)
+//	identities.jsonl                     who devices said they are, when they were seen
 //	evidence/                            what devices answered
 //	metabasis.db, backups/, transcripts/ what nights left behind
 package workspace
@@ -20,6 +21,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/problem"
@@ -27,6 +29,7 @@ import (
 	"metabasis/internal/core/textfile"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/settings"
+	"metabasis/internal/store"
 	"metabasis/profiles"
 )
 
@@ -35,6 +38,23 @@ type Workspace struct {
 	Dir      string
 	Profiles profile.Set
 	Settings *settings.Settings
+
+	mu  sync.Mutex
+	ids *store.Identities
+}
+
+// Identities keeps who the devices of the workspace were seen to be.
+func (w *Workspace) Identities() (*store.Identities, error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.ids != nil {
+		return w.ids, w.ids.Refresh()
+	}
+	ids, err := store.OpenIdentities(filepath.Join(w.Dir, "identities.jsonl"))
+	if err == nil {
+		w.ids = ids
+	}
+	return ids, err
 }
 
 // Open opens a directory as a workspace with the settings of the environment

@@ -19,6 +19,7 @@ import (
 	"strconv"
 	"strings"
 
+	"metabasis/internal/core/identity"
 	"metabasis/internal/core/problem"
 )
 
@@ -30,10 +31,14 @@ type Device struct {
 	Platform string // name of the profile that teaches how to talk to it
 	Site     string
 	Role     string
-	Pair     string // name of its redundant pair, "" when it stands alone
-	Standby  bool   // it is the standby member of its pair
-	Via      string // the device it is reached through, "" when directly
-	Behind   string // the device it is reached through by what neighbours told, where Via is ""
+	// Calls is what it calls itself, where that is not its name here.
+	Calls string
+	// Serial is its serial number; "" where the fleet does not say.
+	Serial  string
+	Pair    string // name of its redundant pair, "" when it stands alone
+	Standby bool   // it is the standby member of its pair
+	Via     string // the device it is reached through, "" when directly
+	Behind  string // the device it is reached through by what neighbours told, where Via is ""
 	// BehindFrom says from where that is known.
 	BehindFrom string
 	Login      string   // name of the credential it is logged in to with; "" is by the settings' rules
@@ -44,6 +49,11 @@ type Device struct {
 	Values     map[string]string
 	Sources    map[string]string // where those of them come from that its own line does not say
 	Line       int               // where the file speaks of it
+}
+
+// Meant is who the fleet means by the device.
+func (d Device) Meant() identity.Meant {
+	return identity.Meant{Device: d.Name, Calls: d.Calls, Serial: d.Serial}
 }
 
 // AnyPlatform among the platforms at hand lets a fleet name others, too.
@@ -65,7 +75,7 @@ type Fleet struct {
 func (f *Fleet) Fields(d Device) map[string]any {
 	out := map[string]any{
 		"name": d.Name, "address": d.Address, "platform": d.Platform, "site": d.Site,
-		"role": d.Role, "pair": d.Pair, "via": d.Via,
+		"role": d.Role, "pair": d.Pair, "via": d.Via, "serial": d.Serial,
 	}
 	for _, c := range f.Columns {
 		out[c] = d.Values[c]
@@ -125,7 +135,13 @@ func (f *Fleet) Above(d Device) (out []string) {
 
 // Known are the columns with a meaning of their own. Any further column is a
 // value that a runbook can use by its name.
-var known = []string{"name", "address", "port", "platform", "site", "role", "pair", "via", "login", "jump", "protocol", "algorithms", "clear_login", RetiredColumn}
+var known = []string{"name", "address", "port", "platform", "site", "role", "pair", "via", "login", "jump", "protocol", "algorithms", "clear_login", CallsColumn, SerialColumn, RetiredColumn}
+
+// The columns that say who a device is, where its name does not.
+const (
+	CallsColumn  = "calls itself"
+	SerialColumn = "serial"
+)
 
 var (
 	validName   = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
@@ -200,7 +216,7 @@ func (r *reader) device(row row) Device {
 	}
 	d := Device{
 		Name: get("name"), Address: get("address"), Platform: get("platform"), Site: get("site"),
-		Role: get("role"), Via: get("via"), Login: get("login"), Values: map[string]string{}, Line: row.line,
+		Role: get("role"), Via: get("via"), Login: get("login"), Calls: get(CallsColumn), Serial: get(SerialColumn), Values: map[string]string{}, Line: row.line,
 	}
 	bad := func(column, hint, format string, args ...any) {
 		line, col := at(column)

@@ -103,13 +103,14 @@ func (r *reader) csvError(err error, lines []string) {
 // header checks the column names and returns them all and the further ones.
 func (r *reader) header(head []string, line int, text string, col func(int) int) (all, further []string) {
 	for i, h := range head {
-		name := strings.ToLower(strings.TrimSpace(h))
+		name := columnName(h)
 		switch {
 		case slices.Contains(all, name):
 			r.fail(line, col(i), text, "", "column %q stands twice", name)
+		case slices.Contains(known, name):
 		case !validColumn.MatchString(name):
 			r.fail(line, col(i), text, "a lower-case word such as gate_port", "column name %q cannot be used in a runbook", name)
-		case !slices.Contains(known, name):
+		default:
 			further = append(further, name)
 		}
 		all = append(all, name)
@@ -159,9 +160,10 @@ func (r *reader) yaml(data []byte) (*Fleet, error) {
 			case !ok:
 				r.fail(kp.Line, kp.Column, lineOf(lines, kp.Line), name+": one value", "%q must be one value, not a list or a table", name)
 				continue
+			case slices.Contains(known, name):
 			case !validColumn.MatchString(name):
 				r.fail(kp.Line, kp.Column, lineOf(lines, kp.Line), "a lower-case word such as gate_port", "name %q cannot be used in a runbook", name)
-			case !slices.Contains(known, name) && !slices.Contains(further, name):
+			case !slices.Contains(further, name):
 				further = append(further, name)
 			}
 			// The token, not the decoded value: 007 or 1e3 must stay as written.
@@ -182,7 +184,17 @@ func scalar(n ast.ScalarNode) string {
 	return strings.TrimSpace(n.GetToken().Value)
 }
 
-func keyOf(kv *ast.MappingValueNode) string { return strings.ToLower(kv.Key.GetToken().Value) }
+func keyOf(kv *ast.MappingValueNode) string { return columnName(kv.Key.GetToken().Value) }
+
+// columnName is a column as we call it, however it is written: Calls itself and
+// calls_itself are one.
+func columnName(written string) string {
+	name := strings.ToLower(strings.TrimSpace(written))
+	if spaced := strings.ReplaceAll(name, "_", " "); spaced == CallsColumn {
+		return spaced
+	}
+	return name
+}
 
 func mappings(n ast.Node) []*ast.MappingValueNode {
 	switch m := n.(type) {

@@ -31,7 +31,7 @@ type Replacement struct {
 }
 
 // own are the columns that a new device does not take from the one whose place it takes.
-var own = []string{"name", "address", "port", "platform", "protocol", "algorithms", RetiredColumn, "serial", "version"}
+var own = []string{"name", "address", "port", "platform", "protocol", "algorithms", RetiredColumn, CallsColumn, SerialColumn, "version"}
 
 // Replace changes the text of a fleet.csv: the new device has what the old one had, such as
 // its site, its role and its pair, the old one is retired, and whoever was reached through
@@ -47,7 +47,7 @@ func Replace(data []byte, r Replacement) ([]byte, error) {
 	at, _ := cr.FieldPos(0)
 	e := &editor{columns: make([]string, len(head)), lines: lines}
 	for i, h := range head {
-		e.columns[i] = strings.ToLower(strings.TrimSpace(h))
+		e.columns[i] = columnName(h)
 	}
 	for _, c := range append([]string{RetiredColumn}, slices.Sorted(maps.Keys(r.Set))...) {
 		if !slices.Contains(e.columns, c) {
@@ -98,7 +98,7 @@ func Add(data []byte, values map[string]string) ([]byte, error) {
 	}
 	row := make([]string, len(head))
 	for i, h := range head {
-		row[i] = values[strings.ToLower(strings.TrimSpace(h))]
+		row[i] = values[columnName(h)]
 	}
 	var b bytes.Buffer
 	b.Write(data)

@@ -34,7 +34,7 @@ ald-quay-9,192.0.2.19,tern,ALD,quay,ald-gates,,7,,"T-1,7",4.2
 	assert.Equal(t, []Retired{{"ald-quay-1", "2026-12-02, replaced by ald-quay-9", 3}}, f.Retired)
 	d, ok := f.Get("ald-quay-9")
 	require.True(t, ok)
-	assert.Equal(t, "T-1,7", d.Values["serial"])
+	assert.Equal(t, "T-1,7", d.Serial)
 	assert.Equal(t, "ald-gates", d.Pair)
 	_, ok = f.Get("ald-quay-1")
 	assert.False(t, ok, "it is not deleted, and in no scope")

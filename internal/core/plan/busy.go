@@ -19,6 +19,7 @@ type place struct {
 	n, site, role, uplink int
 	partner               int   // -1 for none
 	above                 []int // those of them that are in scope
+	twins                 []int // other lines of the fleet that lead to the same device
 }
 
 // number gives all devices their numbers.
@@ -92,6 +93,7 @@ const (
 	byPartner
 	byAbove
 	byBelow
+	byTwin
 )
 
 // keeps tells what keeps a device from beginning beside those in change, as long as there
@@ -110,6 +112,11 @@ func (b *Busy) keeps(t *Target) keeper {
 	}
 	if b.crossed[t.place.n] > 0 {
 		return byBelow
+	}
+	for _, twin := range t.place.twins {
+		if b.in[twin] {
+			return byTwin
+		}
 	}
 	return nothing
 }
@@ -149,6 +156,8 @@ func (b *Busy) Keeps(t *Target) string {
 				return name + ", which it is reached through, is in change"
 			}
 		}
+	case byTwin:
+		return "it is the same device as one that is in change"
 	case byBelow:
 		return fmt.Sprintf("%d in change reached through it", b.crossed[t.place.n])
 	}

@@ -16,7 +16,7 @@ import (
 // rook is a platform without a rollback timer, and without a way to restore.
 var withRook = func() map[string]Traits {
 	out := maps.Clone(traits)
-	out["rook"] = Traits{Timer: NoTimer, Connect: time.Second, Command: time.Second}
+	out["rook"] = Traits{TellsName: true, Timer: NoTimer, Connect: time.Second, Command: time.Second}
 	return out
 }()
 

@@ -114,6 +114,15 @@ type Traits struct {
 	Restores bool
 	// Tables are what its profile reads.
 	Tables map[string]runbook.Table
+	// TellsName, TellsSerial and ShowsKey tell by what a device of the platform says who it
+	// is; a key is shown only where the way to it is encrypted.
+	TellsName, TellsSerial, ShowsKey bool
+	// Datagrams tells that no connection is held to it: each request is sent on its own, and
+	// may come to another device than the last.
+	Datagrams bool
+	// NameLine is the line of a configuration that gives the device its name, with the name as
+	// its last group; nil where none is known.
+	NameLine *regexp.Regexp
 	// Unsendable says why a line cannot be sent, "" when it can; nil is never.
 	Unsendable func(line string) string
 	// Mask takes secrets out of one line of a configuration; nil masks nothing.
@@ -287,7 +296,7 @@ func Make(rb *runbook.Runbook, f *fleet.Fleet, answers map[string]string, traits
 		m.fail(rb.Window.Line, "%v", err)
 	}
 	p := &Plan{
-		Title: rb.Title, Change: rb.Change, Window: window, Rules: rb.Batches, Prechecks: rb.Prechecks,
+		Title: rb.Title, Change: rb.Change, Window: window, Rules: rb.Batches, Prechecks: withIdentity(rb.Prechecks),
 		Timer: rb.Timer, Soak: rb.Soak, Record: rb.Record, Unattended: rb.Unattended,
 	}
 	for _, s := range rb.Steps {

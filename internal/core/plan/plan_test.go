@@ -15,7 +15,7 @@ import (
 	"metabasis/internal/core/runbook"
 )
 
-var traits = map[string]Traits{"tern": {Timer: RestartTimer, Restores: true, Saves: true, TellsSaved: true, Tables: schema.Tables, Boot: 20 * time.Second, Connect: 2 * time.Second, Command: 200 * time.Millisecond,
+var traits = map[string]Traits{"tern": {TellsName: true, Timer: RestartTimer, Restores: true, Saves: true, TellsSaved: true, Tables: schema.Tables, Boot: 20 * time.Second, Connect: 2 * time.Second, Command: 200 * time.Millisecond,
 	Never: []*regexp.Regexp{regexp.MustCompile(`^restart\b`)}}}
 
 const book = `runbook "x"

@@ -20,6 +20,7 @@ func warnings(p *Plan) []string {
 	}
 	out = append(out, p.Collisions...)
 	out = append(out, noSuchBatch(p)...)
+	out = append(out, untold(p)...)
 	out = append(out, takesBack(p)...)
 	out = append(out, unguarded(p)...)
 	out = append(out, unreadSaved(p)...)

@@ -2,7 +2,7 @@
 //
 // Reaching a device goes through stages: its name, the route to it, its port,
 // the handshake of the protocol, its host key, the login, the first prompt, the
-// privileged mode, and the pager. A [Failure] names the stage, the likely cause
+// privileged mode, the pager, and who it says it is. A [Failure] names the stage, the likely cause
 // and the remedy; a [Board] folds what many devices report into a picture that
 // can be drawn. Nothing here talks to a network.
 package reach
@@ -13,8 +13,9 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
+
+	"metabasis/internal/core/identity"
 )
 
 // Stage is a step on the way to a device that is ready to be worked on.
@@ -32,10 +33,11 @@ const (
 	Prompt                  // its first prompt stands there
 	Privileged              // the mode in which it can be read in full
 	Pager                   // output comes without stopping
+	Identity                // it is the one that is meant
 	stages
 )
 
-var stageNames = [...]string{"name", "route", "port", "handshake", "host key", "login", "prompt", "privileged", "pager"}
+var stageNames = [...]string{"name", "route", "port", "handshake", "host key", "login", "prompt", "privileged", "pager", "identity"}
 
 func (s Stage) String() string {
 	if s < 0 || s >= stages {
@@ -138,7 +140,8 @@ type Result struct {
 	Address  string        `json:"address"` // where it was looked for, with the port
 	Protocol string        `json:"protocol"`
 	Through  []string      `json:"through,omitempty"` // jump hosts, nearest first
-	Host     string        `json:"host,omitempty"`    // its own name, as its prompt says
+	Host     string        `json:"host,omitempty"`    // its own name, as it says
+	Seen     identity.Seen `json:"seen,omitzero"`     // who it says it is
 	Passed   []Passed      `json:"passed"`
 	Failure  *Failure      `json:"failure,omitempty"`
 	Warnings []string      `json:"warnings,omitempty"`
@@ -146,10 +149,9 @@ type Result struct {
 }
 
 // OtherName is the name the device calls itself by when that is not the one we
-// know it by, else "". A domain behind either does not count.
+// know it by, else "". A domain that only one of them has does not count.
 func (r *Result) OtherName() string {
-	short := func(s string) string { s, _, _ = strings.Cut(s, "."); return s }
-	if r.Host == "" || strings.EqualFold(short(r.Host), short(r.Device)) {
+	if r.Host == "" || identity.SameName(r.Host, r.Device) {
 		return ""
 	}
 	return r.Host

@@ -44,7 +44,7 @@ func TestStages(t *testing.T) {
 		require.NoError(t, back.UnmarshalText(text))
 		assert.Equal(t, s, back)
 	}
-	assert.Len(t, seen, 9)
+	assert.Len(t, seen, 10)
 }
 
 func TestOtherName(t *testing.T) {

@@ -19,6 +19,8 @@ import (
 	"time"
 
 	"github.com/maruel/natural"
+
+	"metabasis/internal/core/identity"
 )
 
 // Record is what was read from some devices at a time.
@@ -41,6 +43,8 @@ type Device struct {
 	// Wrong in place of that, with why.
 	Tables map[string][]Row  `json:"tables,omitempty"`
 	Wrong  map[string]string `json:"wrong,omitempty"`
+	// Who is who it said it was; empty where that is not known.
+	Who identity.Seen `json:"who,omitzero"`
 	// Failed says why nothing could be read.
 	Failed string `json:"failed,omitempty"`
 	// Backup is the file on the shelf with its configuration, and SHA256 that file's

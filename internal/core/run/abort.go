@@ -116,7 +116,7 @@ func (r *Run) undoKept(which func(*worker) bool) {
 // again makes the worker that takes back what w kept.
 func (w *worker) again() *worker {
 	return &worker{r: w.r, target: w.target, t: w.t, back: make(chan struct{}), told: make(chan answer, 4), reverting: true,
-		entry: w.entry, backup: w.backup, before: w.before, found: w.found, foundSaved: w.foundSaved, intended: w.intended, saved: w.saved, already: w.already, begun: w.begun, expected: w.expected, recorded: w.recorded, undone: map[int]bool{}, left: w.left, snaps: map[int]config.Config{}, bases: map[int]config.Config{}, sent: map[int]int{}}
+		entry: w.entry, who: w.who, backup: w.backup, before: w.before, found: w.found, foundSaved: w.foundSaved, intended: w.intended, saved: w.saved, already: w.already, begun: w.begun, expected: w.expected, recorded: w.recorded, undone: map[int]bool{}, left: w.left, snaps: map[int]config.Config{}, bases: map[int]config.Config{}, sent: map[int]int{}}
 }
 
 // paceKeeper learns how this night's devices compare with the estimates.

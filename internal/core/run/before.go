@@ -54,7 +54,7 @@ func (w *worker) keepRecord(phase string, tables map[string]any, wrong map[strin
 	if w.r.opts.Record == nil || len(w.t.Record.Tables) == 0 {
 		return nil
 	}
-	d := record.Device{Device: w.name(), Platform: w.t.Device.Platform, Site: w.t.Device.Site, At: time.Now(), Wrong: wrong}
+	d := record.Device{Device: w.name(), Platform: w.t.Device.Platform, Site: w.t.Device.Site, At: time.Now(), Wrong: wrong, Who: w.who}
 	for _, name := range w.t.Record.Tables {
 		v, read := tables[name]
 		switch {

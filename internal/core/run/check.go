@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"metabasis/internal/core/config"
+	"metabasis/internal/core/identity"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/runbook"
 )
@@ -44,7 +45,7 @@ func (w *worker) precheck() string {
 	// Law 2: unsaved changes matter whether or not it was asked for.
 	saved := w.t.Traits.Timer.BringsBack() || w.r.plan.Asks("saved")
 	for _, p := range w.r.plan.Prechecks {
-		if p.Off || p.Name == "reachable" || p.Name == "saved" || p.Name == SealedCheck { // we are talking to it; and these come last
+		if p.Off || p.Name == "reachable" || p.Name == plan.IdentityCheck || p.Name == "saved" || p.Name == SealedCheck { // we are talking to it; and these come last
 			continue
 		}
 		good, err := w.check(p)
@@ -286,11 +287,14 @@ func (w *worker) pairHealthy() (string, error) {
 			return "", unfitf("it says that its pair with %s is not healthy", mate.Name)
 		}
 	}
-	s, err := w.r.connector.Connect(w.ctx, &plan.Target{Device: *mate})
+	s, seen, err := w.r.connect(w.ctx, &plan.Target{Device: *mate})
 	if err != nil {
 		return "", unfitf("its partner %s cannot be reached: %v", mate.Name, err)
 	}
 	_ = s.Close()
+	if err := identity.Check(mate.Meant(), w.r.last(mate.Name), seen); err != nil {
+		return "", unfitf("what answers is not its partner %s: %v", mate.Name, err)
+	}
 	return "its partner " + mate.Name + " answers", nil
 }
 
@@ -336,6 +340,9 @@ func (w *worker) alreadyDone() (all bool, err error) {
 	}
 	for _, e := range append(w.foreseen(), w.sinceRehearsal()...) {
 		w.emit(e)
+	}
+	if called := w.willBeCalled(); called != "" {
+		w.emit(Event{Kind: Foreseen, Step: 1, Note: called})
 	}
 	w.keepPrediction()
 	if path := w.onPath(nil); len(path) > 0 && !w.guarded() {

@@ -27,6 +27,10 @@ type Options struct {
 	// changes it meanwhile. The error is a [Taken] when another one has it. nil
 	// takes nothing.
 	Claim func(ctx context.Context, t *plan.Target) (release func(), err error)
+	// Who keeps who devices were seen to be; nil knows nobody.
+	Who Identities
+	// ClaimAs takes a device by who it says it is, beside Claim. nil takes nothing.
+	ClaimAs func(ctx context.Context, keys []string) (release func(), err error)
 	// Rehearsed is what was found of a device at the newest rehearsal; nil where it was in
 	// none. The function may be nil.
 	Rehearsed func(device string) *Earlier
@@ -55,6 +59,7 @@ type Run struct {
 	rec       *recorder
 	commands  chan Command
 	inbox     chan any
+	mine      takes // by who they are, the devices in change
 	opts      Options
 
 	// Owned by the conductor's goroutine.

@@ -59,10 +59,9 @@ func (w *worker) await(why string) verdict {
 	for {
 		// A device that is slow to let one in is not dead: it gets twice what it took tonight.
 		ctx, cancel := context.WithTimeout(w.ctx, max(connectWait, 2*w.paced().Traits.Connect, 2*w.entry))
-		ses, err := w.r.connector.Connect(ctx, w.t)
+		err := w.open(ctx)
 		cancel()
 		if err == nil {
-			w.ses, w.mask = ses, ses.Mask
 			v, decided, err := w.recognise()
 			if decided {
 				return v

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"metabasis/internal/core/identity"
 	"metabasis/internal/core/plan"
 )
 
@@ -27,6 +28,8 @@ type Connector interface {
 // which also puts the trial on the clock; everywhere else a line takes effect when it
 // is taken. One that cannot save does nothing in Save.
 type Session interface {
+	// Who says who the device says it is; what it does not say is "".
+	Who(ctx context.Context) (identity.Seen, error)
 	// Read reads a table: a map[string]any when it has one row, else a
 	// []map[string]any.
 	Read(ctx context.Context, table string) (any, error)

@@ -92,6 +92,9 @@ func (w *worker) rehearse() Rehearsed {
 		return unknown("not reachable: " + err.Error())
 	}
 	w.emit(Event{Kind: Prechecked, What: "reachable", OK: true})
+	if why := w.identify(w.who); why != "" {
+		return unknown(why)
+	}
 	out.Blocked = w.maskText(w.precheck())
 	if w.backup == "" { // it could not be read at all
 		return unknown(out.Blocked)
@@ -142,6 +145,9 @@ func (w *worker) rehearsed(out *Rehearsed) {
 	events := w.foreseen()
 	if len(out.Path) > 0 {
 		events = append(events, Event{Kind: Foreseen, Step: 1, Note: "it is managed by what these lines change; a slip in them cuts it off", Lines: out.Path})
+	}
+	if called := w.willBeCalled(); called != "" {
+		events = append(events, Event{Kind: Foreseen, Step: 1, Note: called})
 	}
 	for _, e := range events {
 		w.emit(e)

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"metabasis/internal/core/config"
+	"metabasis/internal/core/identity"
 	"metabasis/internal/core/plan"
 )
 
@@ -19,6 +20,7 @@ type worker struct {
 	back   chan struct{}   // closed when the device is to be taken back
 	told   chan answer     // answers to its holds
 	ses    Session
+	who    identity.Seen       // who it said it is, when it was reached first in this night
 	mask   func(string) string // of the newest session; nil before the first
 
 	backup     string                // what a take-back must reach
@@ -158,6 +160,7 @@ func (w *worker) end(s State, note string) {
 		note += "; lines of ours may still stand in its candidate, which do not run"
 	}
 	w.hangUp()
+	w.r.mine.drop(w.name())
 	if w.release != nil && (s == Blocked || s == Already || s == Skipped) {
 		w.release()
 		w.release = nil
@@ -236,6 +239,9 @@ func (w *worker) prepare() (over bool) {
 		return block("not reachable: " + err.Error())
 	}
 	w.emit(Event{Kind: Prechecked, What: "reachable", OK: true})
+	if why := w.identify(w.who); why != "" {
+		return block(why)
+	}
 	if why := w.precheck(); why != "" {
 		return block(why)
 	}
@@ -315,14 +321,12 @@ func (w *worker) reach() (err error) {
 			}
 		}
 		asked := time.Now()
-		if w.ses, err = w.r.connector.Connect(w.ctx, w.t); err == nil {
-			w.mask = w.ses.Mask
+		if err = w.open(w.ctx); err == nil {
 			w.entry = max(w.entry, time.Since(asked))
 			w.emit(Event{Kind: Contact})
 			return nil
 		}
-		w.ses = nil
-		if answered(err) || errors.Is(err, ErrDenied) {
+		if answered(err) || errors.Is(err, ErrDenied) || errors.Is(err, ErrOther) {
 			return err
 		}
 	}

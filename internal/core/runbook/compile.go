@@ -48,7 +48,7 @@ type Schema struct {
 }
 
 // DeviceFields are the names under which a device's own columns are known.
-var DeviceFields = []string{"name", "address", "platform", "site", "role", "pair", "via"}
+var DeviceFields = []string{"name", "address", "platform", "site", "role", "pair", "via", "serial"}
 
 // Compile type-checks every condition and value against the schema. The error,
 // if any, is a problem.List. A runbook that compiled cannot fail at night for

@@ -9,7 +9,7 @@ import (
 )
 
 // precheckNames are the prechecks with a meaning of their own.
-var precheckNames = []string{"reachable", "clock", "saved", "storage", "version", "alone", "pair", "check"}
+var precheckNames = []string{"reachable", "identity", "clock", "saved", "storage", "version", "alone", "pair", "check"}
 
 // String writes the precheck as it stands in a runbook.
 func (p Precheck) String() string {
@@ -33,6 +33,7 @@ func (p Precheck) String() string {
 // precheck reads one precheck:
 //
 //	reachable
+//	identity                  it is the one that is meant; always on
 //	clock    within 30s
 //	saved
 //	storage  at least 20 MB
@@ -51,8 +52,14 @@ func (p *parser) precheck(n *node) {
 		return
 	}
 	if c.more() && c.peek().text == "off" && !c.peek().quoted && pc.Name != "check" {
-		c.next()
+		off := c.next()
 		pc.Off = true
+		switch pc.Name {
+		case "identity":
+			p.at(n, off.col, `identity; for one device it can be waived: --waive "identity on DEVICE: REASON"`, "identity cannot be switched off: no line is sent to a device that was not seen to be the one that is meant")
+		case "reachable":
+			p.at(n, off.col, "reachable", "reachable cannot be switched off: a device that is not reached cannot be changed")
+		}
 	} else {
 		p.precheckValue(n, c, &pc)
 	}

@@ -5,6 +5,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"metabasis/internal/core/identity"
 )
 
 // Restore says what of the past a step puts back on a device.
@@ -72,6 +74,8 @@ type Was struct {
 	At     time.Time // when the device was seen to have it
 	SHA256 string
 	Text   string
+	// Who is who the device said it was then; empty where that is not noted.
+	Who identity.Seen
 	// Platform is what wrote it; "" where that is not known.
 	Platform string
 	// Left is what a night left on the device, where only what that night did is taken

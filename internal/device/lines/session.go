@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"metabasis/internal/core/identity"
 	"metabasis/internal/core/run"
 	"metabasis/internal/device/profile"
 )
@@ -56,6 +57,11 @@ var _ run.Session = (*Session)(nil)
 func (s *Session) Host() string {
 	name := clean([]byte(s.host))
 	return strings.ToValidUTF8(name[:min(len(name), 64)], "")
+}
+
+// Who says who the device says it is.
+func (s *Session) Who(ctx context.Context) (identity.Seen, error) {
+	return s.p.Who(ctx, s.Host(), s.opt.Key, s.Read)
 }
 
 // read passes on what arrives until the stream ends. It is the only reader.

@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"metabasis/internal/core/identity"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/reach"
 	"metabasis/internal/core/run"
@@ -55,11 +56,12 @@ type Session struct {
 	mem      *Memory
 	log      profile.Transcript
 	host     string
-	last     string   // the number of our session before this one
-	locked   bool     // the candidate is ours
-	edits    []string // that stand in the candidate, as they were sent
-	fragment string   // the start of XML that goes on in the next line
-	lately   struct { // the datastore that was read last
+	key      func() string // the fingerprint of its host key
+	last     string        // the number of our session before this one
+	locked   bool          // the candidate is ours
+	edits    []string      // that stand in the candidate, as they were sent
+	fragment string        // the start of XML that goes on in the next line
+	lately   struct {      // the datastore that was read last
 		root *tree.Node
 		text string
 		full bool // all of it stands in the transcript
@@ -72,7 +74,7 @@ var _ run.Session = (*Session)(nil)
 // Start takes over the stream of the NETCONF subsystem of a device that has just been
 // logged in to. On an error, a [reach.Failure], the stream is closed.
 func Start(ctx context.Context, p *profile.Profile, rw io.ReadWriteCloser, opt profile.Options, mem *Memory) (*Session, error) {
-	s := &Session{Confided: profile.NewConfided(p, opt.Secrets), p: p, schema: p.Schema(), mem: mem, log: opt.Log}
+	s := &Session{Confided: profile.NewConfided(p, opt.Secrets), p: p, schema: p.Schema(), mem: mem, log: opt.Log, key: opt.Key}
 	fail := func(cause, remedy string, err error) error {
 		rw.Close()
 		f := &reach.Failure{Stage: reach.Prompt, Cause: s.Mask(cause), Remedy: remedy, Err: err}
@@ -140,6 +142,11 @@ func (s *Session) readName(ctx context.Context) (string, error) {
 
 // Host is the device's own name; "" when its profile does not say where it stands.
 func (s *Session) Host() string { return s.host }
+
+// Who says who the device says it is.
+func (s *Session) Who(ctx context.Context) (identity.Seen, error) {
+	return s.p.Who(ctx, s.host, s.key, s.Read)
+}
 
 // Close ends the session. What stands in the candidate and was not applied is dropped.
 func (s *Session) Close() error {

@@ -152,6 +152,7 @@ func (c *checker) check() {
 	for _, name := range slices.Sorted(maps.Keys(p.Readers)) {
 		c.reader("readers."+name, name)
 	}
+	c.identity()
 }
 
 var protocols = []string{SSH, Telnet, NETCONF, RESTCONF, SNMP}

@@ -8,10 +8,11 @@ func (p *Profile) modelClaims() []Claim {
 		return p.snmpClaims()
 	}
 	t := p.Traits()
-	device := Claim{"it is the device that is meant", p.Models.Name + " tells its name", Yes}
-	if p.Models.Name == "" {
-		device.How, device.Is = "its name is not read (models: name:); its host key tells, a renamed device goes unnoticed", Partly
+	var by []string
+	if p.Models.Name != "" {
+		by = append(by, p.Models.Name+" tells its name")
 	}
+	device := p.claimIdentity(by)
 	saved := Claim{"what is saved", "a datastore of its own, " + p.Netconf.Saved, Yes}
 	outlives := Claim{"a change outlives a restart", "it is saved, and what is saved is read and compared", Yes}
 	if p.Connect.Protocol == RESTCONF {

@@ -118,6 +118,7 @@ func (c *checker) modelled() {
 	for _, name := range slices.Sorted(maps.Keys(p.Readers)) {
 		c.modelReader("readers."+name, name)
 	}
+	c.identity()
 }
 
 // has tells whether the file has an entry of that name at its top.
@@ -327,9 +328,11 @@ func (p *Profile) modelTraits() plan.Traits {
 	_, tellsPair := p.Readers["pair"]
 	t := plan.Traits{TellsPair: tellsPair, TakesBack: p.Pairs.TakesBack, Timer: p.Timer.Kind, Boot: p.Timer.Boot,
 		Extends: true, Style: p.Style(), Language: p.Language(), Connect: p.Pace.Connect, Command: p.Pace.Command, Never: regexps(p.Never),
-		Mask: p.Mask, Unsendable: p.Unsendable, Restores: true, TellsSaved: true, Tables: p.Tables()}
+		Mask: p.Mask, Unsendable: p.Unsendable, Restores: true, TellsSaved: true, Tables: p.Tables(),
+		TellsName: p.tellsName(), TellsSerial: p.Identity.Serial != "", ShowsKey: p.showsKey(), NameLine: p.Identity.Line.Regexp}
 	switch p.Connect.Protocol {
 	case SNMP:
+		t.Datagrams = true
 		p.snmpTraits(&t)
 	case RESTCONF:
 		t.One = true

@@ -26,6 +26,9 @@ type Options struct {
 	// done is told what came of it, nil when the device was content. It keeps a
 	// wrong secret from meeting a whole fleet. It may wait. nil allows all.
 	Try func(ctx context.Context, secret string) (done func(error), err error)
+	// Key is the fingerprint of the key that the device showed; "" where it shows none. nil is
+	// none.
+	Key func() string
 	// Dialogue tells that the device asks for the login in the session itself.
 	Dialogue bool
 	// Translates tells that the stream makes ends of line of line feeds itself.

@@ -45,6 +45,7 @@ type Profile struct {
 	Readers   map[string]Reader `yaml:"readers"`
 	Ask       Ask               `yaml:"ask"`
 	Pairs     Pairs             `yaml:"pairs"`
+	Identity  Identity          `yaml:"identity"`
 	Models    Models            `yaml:"models"`  // where it is not worked over a terminal
 	Netconf   Netconf           `yaml:"netconf"` // where it speaks that
 	Snmp      Snmp              `yaml:"snmp"`    // the same
@@ -279,7 +280,8 @@ func (p *Profile) Traits() plan.Traits {
 	}
 	_, tellsPair := p.Readers["pair"]
 	return plan.Traits{ClearText: p.Connect.Protocol == Telnet, TellsPair: tellsPair, TakesBack: p.Pairs.TakesBack, Timer: p.Timer.Kind, Boot: p.Timer.Boot, Stages: p.OnTrial() || p.Config.Whole, Whole: p.Config.Whole, Once: p.OnTrial() && !p.Trial.Again, Extends: p.extends(), ByClock: p.Timer.At != "", Style: p.Style(), Language: p.Language(), Connect: p.Pace.Connect,
-		Command: p.Pace.Command, Never: regexps(p.Never), Mask: p.Mask, Unsendable: p.Unsendable, Restores: p.Restore.Send != "", Saves: p.Save.Send != "", TellsSaved: p.Config.Saved.Send != "", One: p.one(), Tables: p.Tables()}
+		Command: p.Pace.Command, Never: regexps(p.Never), Mask: p.Mask, Unsendable: p.Unsendable, Restores: p.Restore.Send != "", Saves: p.Save.Send != "", TellsSaved: p.Config.Saved.Send != "", One: p.one(), Tables: p.Tables(),
+		TellsName: p.tellsName(), TellsSerial: p.Identity.Serial != "", ShowsKey: p.showsKey(), NameLine: p.Identity.Line.Regexp}
 }
 
 // OnTrial tells whether changes are applied on trial.

@@ -35,14 +35,14 @@ func (p *Profile) Claims() []Claim {
 }
 
 func (p *Profile) claimDevice() Claim {
-	c := Claim{What: "it is the device that is meant", How: "its prompt tells its name", Is: Yes}
-	if p.Bare {
-		c.How, c.Is = "a prompt tells no name; its host key tells, a renamed device goes unnoticed", Partly
-		if p.Connect.Protocol == Telnet {
-			c.How, c.Is = "a prompt tells no name, and Telnet has no host key", Not
-		}
+	by := []string{}
+	switch {
+	case p.Identity.Name != "":
+		by = append(by, p.Identity.Name+" tells its name")
+	case !p.Bare:
+		by = append(by, "its prompt tells its name")
 	}
-	return c
+	return p.claimIdentity(by)
 }
 
 func (p *Profile) claimArrives() Claim {

@@ -78,7 +78,7 @@ func (r Reader) TableColumns() (out []table.Column) {
 func (p *Profile) Tables() map[string]runbook.Table {
 	out := map[string]runbook.Table{}
 	for name, r := range p.Readers {
-		t := runbook.Table{Many: r.Row.Regexp != nil || r.Each != "", Columns: map[string]runbook.ColumnType{}}
+		t := runbook.Table{Many: r.many(), Columns: map[string]runbook.ColumnType{}}
 		for col, c := range r.Columns {
 			t.Columns[col] = c.Type
 			if c.Volatile {

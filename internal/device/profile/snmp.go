@@ -194,6 +194,7 @@ func (c *checker) snmp() {
 	for _, name := range slices.Sorted(maps.Keys(c.p.Readers)) {
 		c.snmpReader("readers."+name, name)
 	}
+	c.identity()
 }
 
 // snmpReader checks a table that is made of objects.
@@ -250,10 +251,11 @@ func (p *Profile) snmpTraits(t *plan.Traits) {
 
 // snmpClaims tells what can be proven on devices that speak SNMP.
 func (p *Profile) snmpClaims() []Claim {
-	device := Claim{"it is the device that is meant", "the object " + p.Snmp.Name + " tells its name", Yes}
-	if p.Snmp.Name == "" {
-		device.How, device.Is = "its name is not read (snmp: name:), and SNMP has no host key", Not
+	var by []string
+	if p.Snmp.Name != "" {
+		by = append(by, "the object "+p.Snmp.Name+" tells its name")
 	}
+	device := p.claimIdentity(by)
 	outlives := Claim{"a change outlives a restart", "nothing is saved by us, and what is saved cannot be read", Not}
 	if p.Snmp.Save != "" {
 		outlives.How = "it is saved, and what is saved cannot be read"

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"metabasis/internal/core/config"
+	"metabasis/internal/core/identity"
 	"metabasis/internal/core/run"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/device/tree"
@@ -23,6 +24,7 @@ type Session struct {
 	log    profile.Transcript
 	kinds  tree.Kinds // how its leaves are written, as was seen
 	host   string
+	key    func() string // the fingerprint of the key of its certificate
 }
 
 var _ run.Session = (*Session)(nil)
@@ -294,6 +296,11 @@ func (s *Session) Ask(ctx context.Context, command string, _ bool) ([]string, er
 
 // Host is the device's own name; "" when its profile does not say where it stands.
 func (s *Session) Host() string { return s.host }
+
+// Who says who the device says it is.
+func (s *Session) Who(ctx context.Context) (identity.Seen, error) {
+	return s.p.Who(ctx, s.host, s.key, s.Read)
+}
 
 // Close ends the session.
 func (s *Session) Close() error {

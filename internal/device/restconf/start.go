@@ -30,7 +30,7 @@ type Server struct {
 // Start connects to a server, sees that it is the one it should be, and reads the device's
 // name. The error is a [reach.Failure].
 func Start(ctx context.Context, p *profile.Profile, server Server, opt profile.Options) (*Session, error) {
-	s := &Session{Confided: profile.NewConfided(p, opt.Secrets), p: p, schema: p.Schema(), log: opt.Log, kinds: tree.Kinds{}}
+	s := &Session{Confided: profile.NewConfided(p, opt.Secrets), p: p, schema: p.Schema(), log: opt.Log, kinds: tree.Kinds{}, key: opt.Key}
 	for _, path := range p.Restconf.Literals {
 		s.kinds[path] = tree.Literal
 	}

@@ -12,6 +12,7 @@ import (
 	"github.com/gosnmp/gosnmp"
 
 	"metabasis/internal/core/config"
+	"metabasis/internal/core/identity"
 	"metabasis/internal/core/run"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/device/tree"
@@ -28,6 +29,7 @@ type Session struct {
 	g      *gosnmp.GoSNMP
 	log    profile.Transcript
 	host   string
+	asked  bool              // who it is was told since it began
 	staged []profile.Setting // lines that are not sent yet
 	sent   time.Time         // when the last set was
 	broken error             // why it is of no more use
@@ -485,6 +487,31 @@ func (s *Session) Ask(ctx context.Context, command string, _ bool) ([]string, er
 
 // Host is the device's own name; "" when its profile does not say which object tells it.
 func (s *Session) Host() string { return s.host }
+
+// engine is what version 3 knows a device by (RFC 3411, section 3.1.1.1); "" in version 2c.
+func (s *Session) engine() string {
+	usm, ok := s.g.SecurityParameters.(*gosnmp.UsmSecurityParameters)
+	if !ok || usm.AuthoritativeEngineID == "" {
+		return ""
+	}
+	return fmt.Sprintf("engine %x", usm.AuthoritativeEngineID)
+}
+
+// Who says who the device says it is. There is no connection: it is asked each time, but for
+// the first, which Start has asked.
+func (s *Session) Who(ctx context.Context) (identity.Seen, error) {
+	if name := s.p.Snmp.Name; name != "" && s.asked {
+		v, err := s.read(ctx, []string{name})
+		if err != nil {
+			return identity.Seen{}, err
+		}
+		if s.host, err = tree.Read(v.by[name]); err != nil {
+			return identity.Seen{}, &run.Unclear{Asked: name, Got: s.Mask(err.Error())}
+		}
+	}
+	s.asked = true
+	return s.p.Who(ctx, s.host, s.engine, s.Read)
+}
 
 // Close ends the session.
 func (s *Session) Close() error { return s.g.Conn.Close() }
