@@ -223,13 +223,14 @@ func (e *Evening) LoginOf(d fleet.Device) (login, from string) {
 // Said returns what was said with a device; fs.ErrNotExist where nothing was.
 func (e *Evening) Said(device string) ([]string, error) { return e.scripts.Read(device) }
 
-// Console opens a device to be worked by hand, in a window of that size.
-func (e *Evening) Console(ctx context.Context, device string, columns, rows int) (*lines.Raw, error) {
+// Console opens a device to be worked by hand, in a window of that size; with anyway, also
+// where another device answers than is meant.
+func (e *Evening) Console(ctx context.Context, device string, columns, rows int, anyway bool) (*lines.Raw, error) {
 	d, ok := e.Device(device)
 	if !ok {
 		return nil, fmt.Errorf("%s is not in scope", device)
 	}
-	return e.Connector.Console(ctx, d, columns, rows)
+	return e.Connector.Console(ctx, d, columns, rows, anyway)
 }
 
 // Tables are the tables that some profile in scope reads.

@@ -77,7 +77,7 @@ func (d *Desk) momentOfEach(ctx context.Context, when string, devices []fleet.De
 		if _, err := m.read(ctx); err != nil {
 			return nil, err
 		}
-	} else if !m.predicted && m.word != newest && m.at.IsZero() {
+	} else if !m.predicted && m.word != Newest && m.at.IsZero() {
 		return nil, fmt.Errorf("%q is no moment that every device had; write newest, a time such as 2026-11-20 03:00, night 21, after night 21, or predicted", when)
 	}
 	out := &record.Record{Name: m.title(), Of: m.origin(), Devices: make([]record.Device, len(devices))}

@@ -35,9 +35,9 @@ type found struct {
 	label string // when that was, in words
 }
 
-// newest is the word for the newest backup, Predicted that for the newest prediction.
+// Newest is the word for the newest backup, Predicted that for the newest prediction.
 const (
-	newest    = "newest"
+	Newest    = "newest"
 	Predicted = "predicted"
 )
 
@@ -63,7 +63,7 @@ func (d *Desk) moment(word string) (m *moment, err error) {
 		return m, nil
 	case m.predicted && m.by != "" && m.by != "rehearsal":
 		return nil, fmt.Errorf("%q predicts nothing; write predicted, predicted night 21 or predicted rehearsal", m.by)
-	case m.predicted, word == newest:
+	case m.predicted, word == Newest:
 		return m, nil
 	}
 	m.at, _ = runbook.ParseRestoreTime(word) // else it names a backup, which the device has or not
@@ -81,7 +81,7 @@ func (m *moment) title() string {
 		return fmt.Sprintf("what night %d left", m.night)
 	case m.night > 0:
 		return fmt.Sprintf("what was before night %d", m.night)
-	case m.word == newest:
+	case m.word == Newest:
 		return "the newest backup of each"
 	}
 	return "what was at " + m.word
@@ -122,7 +122,7 @@ func (m *moment) ofShelf(device string) (store.Shelved, error) {
 	if err != nil {
 		return store.Shelved{}, err
 	}
-	if m.word == newest && len(shelf) > 0 {
+	if m.word == Newest && len(shelf) > 0 {
 		return shelf[0], nil
 	}
 	for _, k := range shelf {

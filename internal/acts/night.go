@@ -234,7 +234,7 @@ func (n *Night) changes(device string) bool {
 
 // Console opens a device of the night to be worked by hand, in a window of that size.
 func (n *Night) Console(ctx context.Context, device string, columns, rows int) (*lines.Raw, error) {
-	return n.Connector.Console(ctx, n.device(device), columns, rows)
+	return n.Connector.Console(ctx, n.device(device), columns, rows, false)
 }
 
 // ClearText tells whether a device is reached without encryption.

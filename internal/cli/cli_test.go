@@ -1,7 +1,10 @@
 package cli
 
 import (
+	"encoding/csv"
 	"os"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -20,7 +23,9 @@ func TestScripts(t *testing.T) {
 		env.Setenv("XDG_STATE_HOME", env.WorkDir+"/.state")
 		return nil
 	}, Cmds: map[string]func(*testscript.TestScript, bool, []string){
-		"appears": appears,
+		"appears":  appears,
+		"exchange": exchange,
+		"column":   column,
 	}})
 }
 
@@ -35,4 +40,51 @@ func appears(ts *testscript.TestScript, _ bool, args []string) {
 		time.Sleep(20 * time.Millisecond)
 	}
 	ts.Fatalf("%s never appeared", path)
+}
+
+// exchange FROM TO A B writes a fleet file in which two devices have each other's port.
+func exchange(ts *testscript.TestScript, _ bool, args []string) {
+	rows := tableOf(ts, args[0])
+	at := slices.Index(rows[0], "port")
+	a, b := rowOf(ts, rows, args[2]), rowOf(ts, rows, args[3])
+	a[at], b[at] = b[at], a[at]
+	writeTable(ts, args[1], rows)
+}
+
+// column FROM TO NAME DEVICE VALUE... writes a fleet file with one column more.
+func column(ts *testscript.TestScript, _ bool, args []string) {
+	rows := tableOf(ts, args[0])
+	for i := range rows {
+		value := ""
+		if i == 0 {
+			value = args[2]
+		}
+		if at := slices.Index(args[3:], rows[i][0]); i > 0 && at >= 0 && at%2 == 0 {
+			value = args[3+at+1]
+		}
+		rows[i] = append(rows[i], value)
+	}
+	writeTable(ts, args[1], rows)
+}
+
+func tableOf(ts *testscript.TestScript, file string) [][]string {
+	r := csv.NewReader(strings.NewReader(ts.ReadFile(file)))
+	r.Comment = '#'
+	rows, err := r.ReadAll()
+	ts.Check(err)
+	return rows
+}
+
+func rowOf(ts *testscript.TestScript, rows [][]string, name string) []string {
+	i := slices.IndexFunc(rows, func(r []string) bool { return r[0] == name })
+	if i < 0 {
+		ts.Fatalf("no device %s", name)
+	}
+	return rows[i]
+}
+
+func writeTable(ts *testscript.TestScript, file string, rows [][]string) {
+	var b strings.Builder
+	ts.Check(csv.NewWriter(&b).WriteAll(rows))
+	ts.Check(os.WriteFile(ts.MkAbs(file), []byte(b.String()), 0o644))
 }

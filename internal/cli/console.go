@@ -11,6 +11,7 @@ import (
 
 func (a *app) consoleCommand() *cobra.Command {
 	var file string
+	var anyway bool
 	cmd := &cobra.Command{
 		Use:   "console DEVICE",
 		Short: "Work one device by hand, with its login and jump hosts, recorded",
@@ -31,12 +32,13 @@ func (a *app) consoleCommand() *cobra.Command {
 			}
 			defer e.Close()
 			e.Person = nil // the terminal is the device's from now on
-			c := grid.ConsoleOf(e)(cmd.Context(), e.Devices()[0].Name)
+			c := grid.ConsoleOf(e, anyway)(cmd.Context(), e.Devices()[0].Name)
 			c.SetStdin(a.in)
 			c.SetStdout(a.out)
 			return c.Run()
 		},
 	}
+	cmd.Flags().BoolVar(&anyway, "anyway", false, "also where another device answers than the one that is meant")
 	cmd.Flags().StringVar(&file, "fleet", "", "a fleet file in place of the workspace's")
 	return cmd
 }

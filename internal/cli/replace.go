@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"metabasis/internal/acts"
+	"metabasis/internal/person"
 	"metabasis/internal/report"
 	"metabasis/internal/workspace"
 )
@@ -23,6 +24,7 @@ type replaceFlags struct {
 	template, console string
 	carry, plan       bool
 	check, finish     bool
+	losing            int
 }
 
 func (a *app) replaceCommand() *cobra.Command {
@@ -61,6 +63,7 @@ Without any of these it tells what would be carried over, what would not, and wh
 	flags.StringVar(&f.console, "console", "", "with --base: send it to this Telnet port, HOST:PORT, of a console server")
 	flags.BoolVar(&f.mapPorts, "map", false, "propose how its ports are mapped")
 	flags.BoolVar(&f.carry, "carry", false, "a night that carries the configuration over")
+	flags.IntVar(&f.losing, "losing", 0, "with --carry: so many lines that NEW has now may go, as they were listed; on a terminal it is asked")
 	flags.BoolVar(&f.plan, "plan", false, "with --carry: only tell how the night would go")
 	flags.StringVar(&f.Window, "window", "", "with --carry: the window; without it any time will do")
 	flags.StringVar(&f.Change, "change", "", "with --carry: the number of the change")
@@ -95,6 +98,11 @@ func (a *app) replace(ctx context.Context, old, fresh string, f replaceFlags) er
 		}
 		if err := a.carried(carrying); err != nil {
 			return err
+		}
+		if !f.plan {
+			if err := a.mayLose(ctx, d, carrying, f.losing); err != nil {
+				return err
+			}
 		}
 		if f.plan {
 			return a.told(ctx, c, planFlags{nightFlags: f.nightFlags})
@@ -157,7 +165,45 @@ func (a *app) carried(c *workspace.Carrying) error {
 	if len(c.Gaps)+len(c.Left) == 0 {
 		out = append(out, "All of it is carried over.")
 	}
+	mask = a.maskOf(c.New.Platform)
+	if len(c.Own) > 0 {
+		out = append(out, report.Count(len(c.Own), "line")+" of "+c.New.Name+" that it keeps as its own:")
+		for _, g := range c.Own {
+			out = append(out, "  "+mask(g.Path)+": "+g.Why)
+		}
+	}
+	if len(c.Loses) > 0 {
+		out = append(out, report.Count(len(c.Loses), "line")+" that "+c.New.Name+" has now and LOSES:")
+		for _, l := range c.Loses {
+			out = append(out, "  - "+mask(l))
+		}
+	}
+	if len(c.Path) > 0 {
+		out = append(out, c.New.Name+" is managed by what these lines change; a slip in them cuts it off:")
+		for _, l := range c.Path {
+			out = append(out, "  ! "+mask(l))
+		}
+	}
 	return a.lines(out)
+}
+
+// mayLose asks for a yes where the new device loses lines that it has now.
+func (a *app) mayLose(ctx context.Context, d *acts.Desk, c *workspace.Carrying, said int) error {
+	n := len(c.Loses)
+	switch {
+	case n == said:
+		return nil
+	case said > 0:
+		return fmt.Errorf("--losing %d: %s loses %s; look at the list", said, c.New.Name, report.Count(n, "line"))
+	case d.Person == nil || !a.isTerminal():
+		return fmt.Errorf("%s loses %s that it has now: where that is meant, add --losing %d", c.New.Name, report.Count(n, "line"), n)
+	}
+	word, err := person.AskOne(ctx, d.Person, "", person.Question{Text: fmt.Sprintf("%s loses %s. Go on?", c.New.Name, report.Count(n, "line")),
+		Choices: []person.Choice{{Word: "no", Does: "nothing is done"}, {Word: "yes", Does: "these lines go"}}})
+	if err == nil && word != "yes" {
+		err = errors.New("nothing was done")
+	}
+	return err
 }
 
 // maskOf takes the secrets of a platform out of a line.

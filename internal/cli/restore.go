@@ -57,7 +57,7 @@ run as any other.`,
 	f.add(cmd)
 	flags := cmd.Flags()
 	flags.StringVar(&f.Fleet, "fleet", "", "a fleet file in place of the workspace's")
-	flags.StringVar(&f.at, "at", "", "the time to go back to, such as \"2026-11-20 03:00\"")
+	flags.StringVar(&f.at, "at", "", "the time to go back to, such as \"2026-11-20 03:00\", or newest")
 	flags.Int64Var(&f.Night, "before", 0, "put back what was before this night")
 	flags.Int64Var(&f.back, "back", 0, "take back what this night did")
 	flags.Int64Var(&f.again, "again", 0, "run this night again for what it did not keep")
@@ -82,8 +82,10 @@ func (a *app) restore(ctx context.Context, f restoreFlags) error {
 		f.Night, f.Back = f.back, true
 	}
 	if f.at != "" {
-		if f.At, err = runbook.ParseRestoreTime(f.at); err != nil {
-			return err
+		if f.at == acts.Newest { // as it is now: what a rehearsal of it reads is not meant
+			f.At = time.Now()
+		} else if f.At, err = runbook.ParseRestoreTime(f.at); err != nil {
+			return fmt.Errorf("%w, or newest", err)
 		}
 		if f.At.After(time.Now().Add(time.Minute)) { // a time without seconds is the end of its minute
 			return fmt.Errorf("%s lies ahead: there is nothing to go back to", f.at)

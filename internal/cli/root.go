@@ -173,7 +173,7 @@ Without a command it opens the workspace in the current directory.`,
 		return nil
 	}
 	cmd.AddCommand(a.runCommand(), a.planCommand(), a.rehearseCommand(), a.demoCommand(), a.restoreCommand(), a.replaceCommand(), a.backupCommand(), a.backupsCommand(), a.recordCommand(), a.compareCommand(), a.reportCommand(), a.checkCommand(), a.tidyCommand(), a.simCommand(),
-		a.scopeCommand(), a.reachCommand(), a.readCommand(), a.askCommand(), a.settingsCommand(), a.secretCommand(), a.profileCommand(), a.consoleCommand(), a.journalCommand(), a.manCommand())
+		a.scopeCommand(), a.reachCommand(), a.whoCommand(), a.readCommand(), a.askCommand(), a.settingsCommand(), a.secretCommand(), a.profileCommand(), a.consoleCommand(), a.journalCommand(), a.manCommand())
 	a.complete(cmd)
 	return cmd
 }

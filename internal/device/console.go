@@ -2,10 +2,12 @@ package device
 
 import (
 	"context"
+	"errors"
 	"io"
 
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/reach"
+	"metabasis/internal/core/run"
 	"metabasis/internal/device/lines"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/device/ssh"
@@ -13,10 +15,21 @@ import (
 )
 
 // Console opens a session for a person to work by hand, on a terminal of that
-// size: through the same login and jump hosts as any other, and recorded.
-func (c *Connector) Console(ctx context.Context, d fleet.Device, columns, rows int) (*lines.Raw, error) {
+// size: through the same login and jump hosts as any other, and recorded. It is seen first
+// that the device is the one that is meant, as far as that can be told; anyway opens it all
+// the same.
+func (c *Connector) Console(ctx context.Context, d fleet.Device, columns, rows int, anyway bool) (*lines.Raw, error) {
 	if p := c.Profiles[d.Platform]; p != nil && !p.Typed() {
 		return nil, &reach.Failure{Stage: reach.Prompt, Cause: "it speaks " + title(p.Connect.Protocol) + ", which nobody types", Remedy: "use its own console, or ask: get PATH"}
+	}
+	if !anyway {
+		s, err := c.Open(ctx, d, nil)
+		if errors.Is(err, run.ErrOther) {
+			return nil, err
+		}
+		if err == nil { // else a person may still want to see what is wrong
+			_ = s.Close()
+		}
 	}
 	log := c.Transcript(d.Name)
 	w, err := c.way(ctx, d, func(reach.Stage) {})

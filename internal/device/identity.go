@@ -63,19 +63,11 @@ func (c *Connector) identify(ctx context.Context, d fleet.Device, s Session) (id
 	if other == nil {
 		return seen, nil
 	}
-	return seen, &reach.Failure{Stage: reach.Identity, Cause: other.Error(), Kind: "another device answers than the one that is meant", Remedy: otherRemedy(d, last, seen), Err: errors.Join(run.ErrOther, other)}
+	return seen, &reach.Failure{Stage: reach.Identity, Cause: other.Error(), Kind: "another device answers than the one that is meant", Remedy: otherRemedy, Err: errors.Join(run.ErrOther, other)}
 }
 
-// otherRemedy is what to do about another device.
-func otherRemedy(d fleet.Device, last identity.Last, seen identity.Seen) string {
-	if seen.Name != "" && !identity.SameName(seen.Name, d.Name) && !identity.SameName(seen.Name, d.Calls) {
-		return fmt.Sprintf("see whether the address and port of %s are right; if it is the right device, write %s into its column %q", d.Name, seen.Name, fleet.CallsColumn)
-	}
-	if seen.Serial != "" && d.Serial != "" && seen.Serial != d.Serial {
-		return fmt.Sprintf("see whether its address is right; if the device was replaced, write %s into its column %s", seen.Serial, fleet.SerialColumn)
-	}
-	return fmt.Sprintf("see whether its address is right; if the device was replaced, or has a new key: metabasis who --accept %s", d.Name)
-}
+// otherRemedy is what to do about another device; it reads the same for all.
+const otherRemedy = `see whether its address and port are right; if it is the right one, correct its columns "calls itself" and serial in the fleet, or, where it was replaced or has a new key: metabasis who --accept DEVICE`
 
 // mayChange sees, before a profile is tried in a way that changes something, that the device
 // is the one that is meant.

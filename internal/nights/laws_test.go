@@ -49,6 +49,7 @@ func (w *world) checkLaws() {
 		w.lawOnlyWhatIsNeeded(d, truth)
 		w.lawIntentionsFirst(d, truth)
 	}
+	w.lawTheRightDevice()
 	w.lawAbort()
 	w.lawPairsAndCaps()
 	w.lawNotThroughOneAnother()
@@ -144,6 +145,53 @@ func (w *world) predictionIsKept(t *plan.Target, d *run.Device) {
 			assert.Empty(w.t, config.Compare(after, masked(now)), "%s is kept as predicted, and its prediction is something else", d.Name)
 		}
 	}
+}
+
+// Law 16: no line reaches a device that is not the one that is meant. One that stood in the
+// place of another when it was connected to got no line of that one's, and what was claimed
+// of either is its own.
+func (w *world) lawTheRightDevice() {
+	for _, spec := range w.specs {
+		for _, f := range spec.Faults {
+			if f.Kind != sim.Exchanged || f.Match != "" {
+				continue
+			}
+			for _, name := range []string{spec.Name, f.With} {
+				d := w.night.Get(name)
+				if d == nil {
+					continue
+				}
+				if _, waived := w.plan.Waived(plan.IdentityCheck, w.targetOf(name)); waived {
+					continue
+				}
+				assert.Contains(w.t, []run.State{run.Blocked, run.Skipped}, d.State, "law 16: %s stands elsewhere, and is %s: %s", name, d.State, d.Note)
+				assert.False(w.t, touched(w.sim.Device(name)), "law 16: %s was touched, and another was meant", name)
+				assert.Empty(w.t, d.Backup, "law 16: what another device has is no backup of %s", name)
+			}
+		}
+	}
+	for _, d := range w.sim.Devices() { // whoever stood in its place: its own lines alone
+		journalled := map[string]bool{}
+		for _, e := range w.seen {
+			if e.Device == d.Name() && (e.Kind == run.Intent || e.Kind == run.Sent || e.Kind == run.Refusal) {
+				journalled["any"] = true
+			}
+		}
+		if !journalled["any"] && w.night.Get(d.Name()) != nil {
+			for _, tr := range d.Truth() {
+				assert.NotEqual(w.t, sim.Received, tr.What, "law 16: %s got %q, and no line was meant for it", d.Name(), tr.Line)
+			}
+		}
+	}
+}
+
+func (w *world) targetOf(name string) *plan.Target {
+	for _, t := range w.plan.Targets() {
+		if t.Device.Name == name {
+			return t
+		}
+	}
+	return nil
 }
 
 // styleOf is how a device writes its configuration.
@@ -307,6 +355,13 @@ func restarted(d *sim.Device) bool {
 func (w *world) excuse(name string) bool {
 	if w.night.Released {
 		return true
+	}
+	for _, spec := range w.specs { // another stands in its place
+		for _, f := range spec.Faults {
+			if f.Kind == sim.Exchanged && (spec.Name == name || f.With == name) {
+				return true
+			}
+		}
 	}
 	for at := name; at != ""; at = w.specs[at].Uplink {
 		for _, f := range w.specs[at].Faults {

@@ -188,6 +188,14 @@ func (g *generator) fleet() (sim.Scenario, string) {
 		if i%2 == 1 && pairs < 0 {
 			pairs = -pairs
 		}
+		if faulty && i > 0 && g.chance(0.06) { // with one before it
+			f := sim.Fault{Kind: sim.Exchanged, With: s.Devices[g.rng.IntN(i)].Name, Times: 1}
+			if g.chance(0.6) {
+				f.Match = pick(g, []string{"^time source", "^log host", "^tell restart", "^restart cancel", "^keep", "^tell running"})
+				f.After = g.rng.IntN(3)
+			}
+			spec.Faults = append(spec.Faults, f)
+		}
 		s.Devices = append(s.Devices, spec)
 		fmt.Fprintf(&csv, "%s,%s,tern,%s,quay,%s,%s,crew\n", spec.Name, spec.Address, site, pairOnlyIfTwo(pair, i, n), spec.Uplink)
 	}

@@ -17,7 +17,7 @@ func Reached(r reach.Result, width int) string {
 	}
 	note := ""
 	if other := r.OtherName(); other != "" {
-		note = "  ! calls itself " + other
+		note = "  calls itself " + other
 	}
 	for _, w := range r.Warnings {
 		note += "  ! " + w

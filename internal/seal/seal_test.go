@@ -127,7 +127,7 @@ func TestWhatDiffersFromASeal(t *testing.T) {
 		"one less":    {book, strings.Replace(csv, "b,192.0.2.2,tern,ALD,quay", "b,192.0.2.2,tern,ALD,desk", 1), "192.0.2.40", "", "b: sealed, and not in scope now"},
 		"one more":    {book, strings.Replace(csv, "ALD,desk", "ALD,quay", 1), "192.0.2.40", "", "c: in scope now, and not sealed"},
 		"not left":    {book, strings.Replace(csv, "ALD,desk", "ALD,quay", 1), "192.0.2.40", "", "left out c: sealed role is desk, wanted quay, now there is none"},
-		"a precheck":  {strings.Replace(book, "timer ", "precheck\n  clock     within 30s\n\ntimer ", 1), csv, "192.0.2.40", "", "prechecks: sealed , now clock within 30s"},
+		"a precheck":  {strings.Replace(book, "timer ", "precheck\n  clock     within 30s\n\ntimer ", 1), csv, "192.0.2.40", "", "prechecks: sealed identity, now identity; clock within 30s"},
 		"the reserve": {strings.Replace(book, "20m", "10m", 1), csv, "192.0.2.40", "", "reserve: sealed 20m, now 10m"},
 	} {
 		sums := profiles

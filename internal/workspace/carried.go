@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"metabasis/internal/core/carry"
 	"metabasis/internal/core/config"
@@ -23,6 +24,32 @@ type Carrying struct {
 	Backup   store.Shelved // the newest of the old one
 	Text     string        // as the new one prints it
 	Mapping  string        // the file that says how; "" where ports have the same names
+	// Path are the lines that will differ on the way by which the new one is managed.
+	Path []string
+}
+
+// keyIn is by what lines replace one another on a platform.
+func keyIn(l *config.Language) func(path []string) string {
+	return func(path []string) string {
+		if key, ok := l.Key(path); ok {
+			return key
+		}
+		return strings.Join(path, " > ")
+	}
+}
+
+// ownLine says why a line is a device's own, whoever's place it takes; "" where it is not.
+func ownLine(p *profile.Profile, at []string) string {
+	line := at[len(at)-1]
+	switch {
+	case p.Identity.Line.Matches(line):
+		return "its own name"
+	case p.Mask(line) != line:
+		return "its own login or key"
+	case p.Language().OnPath(at):
+		return "its own way in"
+	}
+	return ""
 }
 
 // MappingFile is where it stands how devices of one platform become those of another.
@@ -74,7 +101,10 @@ func (w *Workspace) Carry(old, fresh string) (*Carrying, error) {
 			return "the language of " + to.Platform + " does not know it"
 		}
 		return ""
-	})
+	}, keyIn(l))
+	c.Stays(m, has, to.Style(), func(at []string) string { return ownLine(to, at) }, keyIn(l), l.Fixed)
+	lost := config.Compare(has, c.Config)
+	c.Path = l.ManagementPath(lost, nil, []string{c.New.Address})
 	c.Text = c.Config.Text(to.Style())
 	return c, nil
 }

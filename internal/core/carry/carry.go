@@ -77,14 +77,22 @@ type Carried struct {
 	// Gaps are lines that no rule carries over, or that the new device cannot have; Left are
 	// those of which a rule says that they stay behind.
 	Gaps, Left []Gap
+	// Own are the lines of the new device that stay although the old one has others, with why,
+	// and Loses those that it has now and will not have any more; see [Carried.Stays].
+	Own   []Gap
+	Loses []string
+	ruled []string // by what the lines replace others that a rule has written
 	// Moved are the ports that have another name now, from and to.
 	Moved [][2]string
 }
 
 // Over carries a configuration over. Words replaces whole words, such as the old one's name;
 // Knows tells whether the new device can have a line, in a section or at the top: "" where
-// it can, else why not.
-func (m *Mapping) Over(old config.Config, style config.Style, words map[string]string, knows func(path []string) string) Carried {
+// it can, else why not. Key is by what lines replace one another; nil is the line itself.
+func (m *Mapping) Over(old config.Config, style config.Style, words map[string]string, knows func(path []string) string, key func(path []string) string) Carried {
+	if key == nil {
+		key = func(path []string) string { return strings.Join(path, " > ") }
+	}
 	var out Carried
 	var paths [][]string
 	moved := map[string]bool{}
@@ -120,6 +128,9 @@ func (m *Mapping) Over(old config.Config, style config.Style, words map[string]s
 			continue
 		}
 		paths = append(paths, to)
+		if m.ruled(path) {
+			out.ruled = append(out.ruled, key(to))
+		}
 	}
 	out.Config = config.Of(paths, style)
 	return out
@@ -135,6 +146,12 @@ func walk(lines []config.Line, at []string) (out [][]string) {
 	return out
 }
 
+// ruled tells whether a rule says what a line becomes.
+func (m *Mapping) ruled(path string) bool {
+	i := slices.IndexFunc(m.Lines, func(r Rule) bool { return r.re.MatchString(path) })
+	return i >= 0 && m.Lines[i].To != ""
+}
+
 // line is where a line goes; or why it goes nowhere, and whether that is meant.
 func (m *Mapping) line(at []string) (to []string, why string, left bool) {
 	path := strings.Join(at, " > ")
@@ -145,10 +162,16 @@ func (m *Mapping) line(at []string) (to []string, why string, left bool) {
 		case r.Left != "":
 			return nil, r.Left, true
 		default:
-			return strings.Split(string(r.re.ExpandString(nil, r.To, path, caught)), " > "), "", false
+			to = strings.Split(string(r.re.ExpandString(nil, r.To, path, caught)), " > ")
+			for i := range to { // the section of a port is that of the new one, whoever wrote it
+				if port := m.Ports[to[i]]; port != "" && slices.Contains(at, to[i]) {
+					to[i] = port
+				}
+			}
+			return to, "", false
 		}
 	}
-	if m.From != m.To {
+	if _, port := m.Ports[at[0]]; m.From != m.To && !(port && len(at) == 1) { // a port that is mapped is a section of its own
 		return nil, "no rule carries it over", false
 	}
 	to = slices.Clone(at)

@@ -36,7 +36,7 @@ func TestOver(t *testing.T) {
 			return "not known"
 		}
 		return ""
-	})
+	}, nil)
 	assert.Equal(t, "name ald-quay-9\nlan 310\nport 1\n  trunk\nport 5\n  label \"gate\"\n  lan 310\n", c.Config.Text(style))
 	assert.Equal(t, []Gap{{"lan 310 > title gates", "not known"}, {"port 24", "its port has none on the new device"}, {"port 24 > lan 310", "its section does not carry over"}}, c.Gaps)
 	assert.Equal(t, []Gap{{"login crew secret x", "made there"}}, c.Left)
@@ -47,7 +47,7 @@ func TestOver(t *testing.T) {
 func TestOverToAnotherPlatform(t *testing.T) {
 	m, err := Read("m.yaml", []byte("from: tern\nto: osier\nlines:\n  - {line: 'name (\\S+)', to: 'name $1'}\n  - {line: 'port (\\d+)', to: 'port $1'}\n  - {line: 'port (\\d+) > lan (\\d+)', to: 'port $1 > carries $2'}\n"))
 	require.NoError(t, err)
-	c := m.Over(config.Parse(old, style), style, nil, all)
+	c := m.Over(config.Parse(old, style), style, nil, all, nil)
 	assert.Equal(t, "name ald-quay-1\nport 1\nport 3\n  carries 310\nport 24\n  carries 310\n", c.Config.Text(style))
 	assert.Len(t, c.Gaps, 5)
 }
@@ -106,7 +106,7 @@ func TestPortsInTheKeysOfData(t *testing.T) {
 	m := &Mapping{From: "skerry", To: "skerry", Ports: map[string]string{"port3": "port5", "port5": "port3", "port24": ""}}
 	keys := config.Of([][]string{{"/if:interface[name='port3']/enabled = true"}, {"/if:interface[name='port5']"}, {"/if:interface[name='port24']/mtu = 1500"},
 		{"/sys:host = port3"}}, style)
-	c := m.Over(keys, style, nil, all)
+	c := m.Over(keys, style, nil, all, nil)
 	assert.Equal(t, "/if:interface[name='port5']/enabled = true\n/if:interface[name='port3']\n/sys:host = port3\n", c.Config.Text(style))
 	assert.Equal(t, []Gap{{"/if:interface[name='port24']/mtu = 1500", "its port has none on the new device"}}, c.Gaps)
 }
@@ -126,7 +126,7 @@ func TestNothingLeavesItsSection(t *testing.T) {
 				return "no such port"
 			}
 			return ""
-		})
+		}, nil)
 		assert.NotContains(t, c.Config.Text(style), "gate\"", name)
 		assert.Contains(t, c.Gaps, Gap{"port 3 > label \"gate\"", "its section does not carry over"}, name)
 		assert.NotContains(t, c.Config.Text(style), "tone low", name)
@@ -156,7 +156,7 @@ func FuzzRead(f *testing.F) {
 				return "not known"
 			}
 			return ""
-		})
+		}, nil)
 		lost := len(walk(from.Lines, nil)) - len(c.Gaps) - len(c.Left)
 		require.GreaterOrEqual(t, lost, 0, "a line is told twice")
 		if lost == 0 {

@@ -94,3 +94,30 @@ func (l *Language) WithFixed(c, now Config) Config {
 	out.whole, out.parts = c.whole, c.parts
 	return out
 }
+
+// Key is by what a line, in its sections, replaces others: two lines with one key do not
+// stand side by side. It is false where no rule knows the line.
+func (l *Language) Key(path []string) (key string, ok bool) {
+	if l == nil || len(path) == 0 {
+		return "", false
+	}
+	if l.Tree {
+		key, _, _ = strings.Cut(strings.Join(path, " > "), " = ")
+		return key, true
+	}
+	section := ""
+	if len(path) > 1 {
+		section = path[len(path)-2]
+	}
+	k, ok := l.know(section, path[len(path)-1])
+	if !ok {
+		return "", false
+	}
+	return strings.Join(path[:len(path)-1], " > ") + "\x00" + k.key(), true
+}
+
+// OnPath tells whether the language knows a line, in its sections, to be on the path by
+// which the device is managed.
+func (l *Language) OnPath(path []string) bool {
+	return len(l.ManagementPath(Diff{Added: []string{strings.Join(path, " > ")}}, nil, nil)) > 0
+}

@@ -11,6 +11,7 @@
 package fleet
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"net/netip"
@@ -51,10 +52,18 @@ type Device struct {
 	Line       int               // where the file speaks of it
 }
 
-// Meant is who the fleet means by the device.
+// Meant is who the fleet means by the device. One that is known by its address alone may
+// call itself anything.
 func (d Device) Meant() identity.Meant {
-	return identity.Meant{Device: d.Name, Calls: d.Calls, Serial: d.Serial}
+	m := identity.Meant{Device: d.Name, Name: cmp.Or(d.Calls, d.Name), Serial: d.Serial}
+	if d.Calls == "" && d.Name == nameOf(d.Address) {
+		m.Name = ""
+	}
+	return m
 }
+
+// nameOf is the name of a device of which no more than its address is known.
+func nameOf(address string) string { return strings.Trim(strings.ReplaceAll(address, ":", "-"), "-") }
 
 // AnyPlatform among the platforms at hand lets a fleet name others, too.
 const AnyPlatform = "*"

@@ -236,7 +236,7 @@ func (r *reader) list(data []byte) (*Fleet, error) {
 			r.fail(n, 1, text, "one address a line, or use fleet.csv", "more than an address on this line")
 		default:
 			at := cell{words[0], n, strings.Index(text, words[0]) + 1}
-			name := strings.Trim(strings.ReplaceAll(words[0], ":", "-"), "-")
+			name := nameOf(words[0])
 			rows = append(rows, row{line: n, text: text, cells: map[string]cell{
 				"name": {name, at.line, at.col}, "address": at, "platform": platform,
 			}})

@@ -76,16 +76,8 @@ func (s Seen) With(more Seen) Seen {
 // Meant is what the fleet says of a device.
 type Meant struct {
 	Device string // its name in the fleet
-	Calls  string // what it calls itself, where that is another name
+	Name   string // what it must call itself; "" where the fleet knows no more than its address
 	Serial string // its serial number; "" where the fleet does not say
-}
-
-// name is what the device must call itself.
-func (m Meant) name() string {
-	if m.Calls != "" {
-		return m.Calls
-	}
-	return m.Device
 }
 
 // Last is what was seen under a name before, and when.
@@ -107,8 +99,12 @@ func (e *Other) Error() string { return e.Why }
 // [Other].
 func Check(m Meant, last Last, now Seen) error {
 	var why []string
-	if now.Name != "" && !SameName(now.Name, m.name()) {
-		why = append(why, fmt.Sprintf("it calls itself %s, and %s is meant", now.Name, m.name()))
+	switch {
+	case now.Name == "":
+	case m.Name != "" && !SameName(now.Name, m.Name):
+		why = append(why, fmt.Sprintf("it calls itself %s, and %s is meant", now.Name, m.Name))
+	case m.Name == "" && last.Name != "" && !SameName(now.Name, last.Name):
+		why = append(why, fmt.Sprintf("it calls itself %s, not %s", now.Name, last.Name))
 	}
 	if now.Serial != "" && m.Serial != "" && now.Serial != m.Serial {
 		why = append(why, fmt.Sprintf("its serial is %s, and the fleet says %s", now.Serial, m.Serial))

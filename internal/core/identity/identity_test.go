@@ -11,7 +11,7 @@ import (
 var seenOn = time.Date(2026, 11, 20, 3, 0, 0, 0, time.UTC)
 
 func TestCheck(t *testing.T) {
-	quay := Meant{Device: "ald-quay-4"}
+	quay := Meant{Device: "ald-quay-4", Name: "ald-quay-4"}
 	last := Last{Seen{"ald-quay-4", "T-1", "SHA256:a"}, seenOn}
 	for name, c := range map[string]struct {
 		meant Meant
@@ -24,13 +24,15 @@ func TestCheck(t *testing.T) {
 		"in capitals, with a domain":   {quay, last, Seen{"ALD-QUAY-4.ald.example", "T-1", "SHA256:a"}, ""},
 		"another name":                 {quay, Last{}, Seen{Name: "brm-quay-3"}, "it calls itself brm-quay-3, and ald-quay-4 is meant"},
 		"a longer name":                {quay, Last{}, Seen{Name: "ald-quay-41"}, "ald-quay-41"},
-		"another name, as said":        {Meant{Device: "ald-quay-4", Calls: "SW-4"}, last, Seen{"sw-4", "T-1", ""}, ""},
-		"its own name, not as said":    {Meant{Device: "ald-quay-4", Calls: "SW-4"}, last, Seen{Name: "ald-quay-4"}, "and SW-4 is meant"},
-		"another serial than said":     {Meant{Device: "ald-quay-4", Serial: "T-9"}, Last{}, Seen{Serial: "T-1"}, "its serial is T-1, and the fleet says T-9"},
+		"another name, as said":        {Meant{Device: "ald-quay-4", Name: "SW-4"}, last, Seen{"sw-4", "T-1", ""}, ""},
+		"its own name, not as said":    {Meant{Device: "ald-quay-4", Name: "SW-4"}, last, Seen{Name: "ald-quay-4"}, "and SW-4 is meant"},
+		"another serial than said":     {Meant{Device: "ald-quay-4", Name: "ald-quay-4", Serial: "T-9"}, Last{}, Seen{Serial: "T-1"}, "its serial is T-1, and the fleet says T-9"},
 		"another serial than seen":     {quay, last, Seen{"ald-quay-4", "T-2", "SHA256:a"}, "its serial is T-2, not T-1, as ald-quay-4 was last seen on Fri 20 Nov 2026"},
-		"another serial, said by now":  {Meant{Device: "ald-quay-4", Serial: "T-2"}, last, Seen{"ald-quay-4", "T-2", "SHA256:b"}, ""},
+		"another serial, said by now":  {Meant{Device: "ald-quay-4", Name: "ald-quay-4", Serial: "T-2"}, last, Seen{"ald-quay-4", "T-2", "SHA256:b"}, ""},
 		"a new key, the same serial":   {quay, last, Seen{"ald-quay-4", "T-1", "SHA256:b"}, ""},
 		"a new key, no serial told":    {quay, last, Seen{"ald-quay-4", "", "SHA256:b"}, "it shows the key SHA256:b, not SHA256:a"},
+		"known by its address":         {Meant{Device: "192.0.2.9"}, Last{}, Seen{Name: "whatever"}, ""},
+		"by its address, another name": {Meant{Device: "192.0.2.9"}, last, Seen{Name: "whatever"}, "it calls itself whatever, not ald-quay-4"},
 		"nothing is told":              {quay, last, Seen{}, ""},
 		"its name is gone, key stands": {quay, last, Seen{Key: "SHA256:a"}, ""},
 	} {
@@ -71,7 +73,7 @@ func TestSeenProperties(t *testing.T) {
 		assert.Equal(t, Differ(a, b) == "", Differ(b, a) == "")
 		assert.False(t, One(a, b) && Differ(a, b) != "", "%v and %v", a, b)
 		assert.Empty(t, Differ(a, a))
-		m := Meant{Device: "a"}
+		m := Meant{Device: "a", Name: "a"}
 		if Check(m, Last{}, a) == nil {
 			assert.NoError(t, Check(m, Last{a, seenOn}, a))
 		}

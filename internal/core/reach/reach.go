@@ -141,11 +141,11 @@ type Result struct {
 	Protocol string        `json:"protocol"`
 	Through  []string      `json:"through,omitempty"` // jump hosts, nearest first
 	Host     string        `json:"host,omitempty"`    // its own name, as it says
-	Seen     identity.Seen `json:"seen,omitzero"`     // who it says it is
 	Passed   []Passed      `json:"passed"`
 	Failure  *Failure      `json:"failure,omitempty"`
 	Warnings []string      `json:"warnings,omitempty"`
 	Took     time.Duration `json:"took_ns"`
+	Seen     identity.Seen `json:"seen,omitzero"` // who it says it is
 }
 
 // OtherName is the name the device calls itself by when that is not the one we

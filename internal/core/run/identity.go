@@ -167,7 +167,7 @@ func (w *worker) willBeCalled() string {
 		}
 	}
 	m := w.t.Device.Meant()
-	if name == "" || identity.SameName(name, cmp.Or(m.Calls, m.Device)) || identity.SameName(name, w.nameIn(w.before)) {
+	if name == "" || m.Name == "" || identity.SameName(name, m.Name) || identity.SameName(name, w.nameIn(w.before)) {
 		return ""
 	}
 	return fmt.Sprintf("it will call itself %s: write that into its column %q of the fleet then, or it counts as another device from then on", name, "calls itself")

@@ -19,6 +19,7 @@ type Raw struct {
 	rec     printed
 	reading sync.Mutex    // held while Read is
 	left    chan struct{} // closed when nobody reads any more
+	offered offered
 }
 
 // StartRaw takes over a byte stream for a person. Where the device asks for the
@@ -78,10 +79,15 @@ func (r *Raw) record(b []byte, end bool) {
 		r.s.log.Got(r.s.MaskEach(r.rec.lines))
 		r.rec.lines = nil
 	}
+	if len(r.rec.cur) > 0 && !end {
+		r.standing(clean(r.rec.cur))
+	}
 }
 
 // Write implements [io.Writer].
-func (r *Raw) Write(b []byte) (int, error) { return len(b), r.s.write(string(b)) }
+func (r *Raw) Write(b []byte) (int, error) {
+	return len(b), r.s.write(string(b))
+}
 
 // Resize tells the device that the terminal has another size now.
 func (r *Raw) Resize(columns, rows int) error {
@@ -95,6 +101,7 @@ func (r *Raw) Resize(columns, rows int) error {
 // prompt once more, and then left from there.
 func (r *Raw) Close() error {
 	close(r.left)
+	defer r.offered.over()
 	r.reading.Lock() // a Read that is out has ended
 	defer r.reading.Unlock()
 	r.record(nil, true)

@@ -235,6 +235,7 @@ func TestAConsoleIsRecorded(t *testing.T) {
 			_, err = io.WriteString(raw, l+"\n")
 			require.NoError(t, err)
 			time.Sleep(time.Second)
+			assert.Equal(t, l == "master", raw.Offer() == "master", "what is asked for and known is offered")
 		}
 		require.NoError(t, raw.Close())
 		text := strings.Join(log.lines, "\n")
@@ -245,4 +246,40 @@ func TestAConsoleIsRecorded(t *testing.T) {
 		assert.Contains(t, text, "console closed")
 		assert.Contains(t, text, "> gate: bye", "it is left properly: %s", text)
 	})
+}
+
+// Where the device asks for a secret that is known, it is sent when the person says so: once,
+// and not where it was refused elsewhere. It is not recorded.
+func TestAConsoleSendsWhatIsKnown(t *testing.T) {
+	for name, refused := range map[string]error{"known": nil, "refused elsewhere": errors.New("refused by three")} {
+		synctest.Test(t, func(t *testing.T) {
+			conn, end := stage(t, "GATE\r\nName? ", gate(nil))
+			defer end()
+			log := &keeper{}
+			opt := dialogue(log)
+			var verdicts []error
+			opt.Try = func(context.Context, string) (func(error), error) {
+				return func(err error) { verdicts = append(verdicts, err) }, refused
+			}
+			raw, err := StartRaw(context.Background(), shipped(t, "plover"), conn, opt)
+			require.NoError(t, err)
+			go func() { _, _ = io.Copy(io.Discard, raw) }()
+			assert.NoError(t, raw.Give(), "nothing is asked for")
+			_, err = io.WriteString(raw, "master\n")
+			require.NoError(t, err)
+			synctest.Wait()
+			require.Equal(t, "master", raw.Offer(), name)
+			if err := raw.Give(); refused != nil {
+				assert.ErrorIs(t, err, refused)
+				assert.Equal(t, "master", raw.Offer())
+			} else {
+				assert.NoError(t, err)
+				synctest.Wait()
+				assert.Empty(t, raw.Offer())
+				assert.Equal(t, []error{nil}, verdicts, "it was let in")
+			}
+			require.NoError(t, raw.Close())
+			assert.NotContains(t, strings.Join(log.lines, "\n"), "slow-turn")
+		})
+	}
 }

@@ -4,6 +4,9 @@ import (
 	"context"
 	"io"
 	"os"
+
+	"metabasis/internal/person"
+	"metabasis/internal/screen"
 )
 
 // Command works a device by hand while the screen waits. It is a [tea.ExecCommand].
@@ -50,4 +53,21 @@ func (c *Command) Run() error {
 		columns, rows := Size(in)
 		return c.Open(ctx, columns, rows-1)
 	})
+}
+
+// Work works a device by hand, while the screen waits. It asks first: what is typed from
+// then on goes to the device.
+func Work(h *screen.Host, device string, c *Command) {
+	h.Ask(person.Form{Title: c.Title, Lines: []string{"What you type goes to " + device + ", until Ctrl-G."},
+		Questions: []person.Question{{Text: "Open it?", Choices: []person.Choice{{Word: "no", Does: "stay here"}, {Word: "yes", Does: "work the device by hand"}}}}},
+		func(answers []string) {
+			if answers[0] != "yes" {
+				return
+			}
+			h.Exec(c, func(err error) {
+				if err != nil {
+					h.Say("the console: " + err.Error())
+				}
+			})
+		})
 }

@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -22,13 +23,19 @@ import (
 type Session interface {
 	io.ReadWriteCloser
 	Resize(columns, rows int) error
+	// Offer names the secret that the device asks for and that is known; "" for none. Give
+	// sends it.
+	Offer() string
+	Give() error
 }
 
 // Keys that do not reach the device: Ctrl-G leaves the console, and so does
-// Ctrl-C while it is not connected yet.
+// Ctrl-C while it is not connected yet; Ctrl-P sends the secret that is offered, where one
+// is.
 const (
 	leave     = 7
 	interrupt = 3
+	give      = 16
 )
 
 // Run opens a session and connects the terminal to it until the device ends it,
@@ -133,7 +140,7 @@ func connect(ctx context.Context, typed <-chan []byte, open func(context.Context
 }
 
 // typing sends what the person types, until the session is over or left.
-func typing(ctx context.Context, typed <-chan []byte, ended <-chan error, s io.Writer) error {
+func typing(ctx context.Context, typed <-chan []byte, ended <-chan error, s Session) error {
 	for {
 		select {
 		case b, ok := <-typed:
@@ -143,6 +150,12 @@ func typing(ctx context.Context, typed <-chan []byte, ended <-chan error, s io.W
 			i := bytes.IndexByte(b, leave)
 			if i >= 0 {
 				b = b[:i]
+			}
+			if at := bytes.IndexByte(b, give); at >= 0 && s.Offer() != "" {
+				if err := s.Give(); err != nil {
+					return err
+				}
+				b = slices.Delete(bytes.Clone(b), at, at+1)
 			}
 			if _, err := s.Write(b); err != nil {
 				return err
@@ -210,8 +223,11 @@ func (b *bar) draw() {
 	defer b.mu.Unlock()
 	w, h := Size(b.in)
 	text, right := " "+b.title+" · what you type reaches it at once · recorded", "Ctrl-G leaves "
-	if b.s == nil {
+	switch {
+	case b.s == nil:
 		text, right = " "+b.title, "Ctrl-G gives up "
+	case b.s.Offer() != "":
+		right = "Ctrl-P sends the secret " + b.s.Offer() + "   " + right
 	}
 	if needs != "" {
 		right = needs + "   " + right

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"metabasis/internal/screen/console"
 	"metabasis/internal/screen/list"
 
 	"metabasis/internal/core/table"
@@ -143,7 +144,7 @@ func (v *View) Keys() []screen.Key {
 			out = append(out, screen.On(keys.Open, "transcript", func() { watch.OpenTranscript(v.host, device, v.src.Said) }))
 		}
 		if v.src.Console != nil {
-			out = append(out, screen.On(keys.Console, "console", func() { Work(v.host, v.src.Console(v.host.Context(), device)) }))
+			out = append(out, screen.On(keys.Console, "console", func() { console.Work(v.host, device, v.src.Console(v.host.Context(), device)) }))
 		}
 	}
 	return out

@@ -5,7 +5,6 @@ import (
 
 	"metabasis/internal/acts"
 	"metabasis/internal/core/table"
-	"metabasis/internal/screen"
 	"metabasis/internal/screen/console"
 )
 
@@ -33,7 +32,7 @@ type Source struct {
 // opened the evening.
 func OfReading(r *acts.Reading) Source {
 	src := Source{Title: r.Title(), Table: &r.Table, Devices: len(r.Devices()), By: r.By, ClearText: map[string]bool{},
-		Read: r.Read, Console: ConsoleOf(r.Evening), Said: r.Said, Write: r.WriteCSV}
+		Read: r.Read, Console: ConsoleOf(r.Evening, false), Said: r.Said, Write: r.WriteCSV}
 	for _, d := range r.Devices() {
 		if r.ClearText(d) {
 			src.ClearText[d.Name] = true
@@ -43,21 +42,12 @@ func OfReading(r *acts.Reading) Source {
 }
 
 // ConsoleOf opens consoles of the devices of an evening.
-func ConsoleOf(e *acts.Evening) func(context.Context, string) *console.Command {
+func ConsoleOf(e *acts.Evening, anyway bool) func(context.Context, string) *console.Command {
 	return func(ctx context.Context, device string) *console.Command {
 		d, _ := e.Device(device)
 		return &console.Command{Ctx: ctx, Title: console.Title(device, e.ClearText(d)),
 			Open: func(ctx context.Context, columns, rows int) (console.Session, error) {
-				return e.Console(ctx, device, columns, rows)
+				return e.Console(ctx, device, columns, rows, anyway)
 			}}
 	}
-}
-
-// Work works a device by hand, while the screen waits.
-func Work(h *screen.Host, c *console.Command) {
-	h.Exec(c, func(err error) {
-		if err != nil {
-			h.Say("the console: " + err.Error())
-		}
-	})
 }

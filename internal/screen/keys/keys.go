@@ -46,7 +46,7 @@ var (
 	Need       = bind("!", "the next that needs you", "!")
 	Fold       = bind("f", "fold to a cell a device, or unfold", "f")
 	Pane       = bind("Tab", "what stands beside the list, in full", "tab")
-	Console    = bind("c", "work the device by hand", "c")
+	Console    = bind("c", "work the device by hand; asks first", "c")
 	Begin      = bind("B", "begin the night; asks first", "B")
 	Predict    = bind("p", "rehearse: reach and check the devices, back them up, and compute what will change; changes nothing", "p")
 	Differs    = bind("v", "lines, or the difference that they make; of a device, what was predicted with now", "v")

@@ -12,6 +12,7 @@ import (
 	"metabasis/internal/core/scope"
 	"metabasis/internal/report"
 	"metabasis/internal/screen"
+	"metabasis/internal/screen/console"
 	"metabasis/internal/screen/grid"
 	"metabasis/internal/screen/keys"
 	"metabasis/internal/screen/watch"
@@ -211,7 +212,7 @@ func (v *View) transcript() {
 
 func (v *View) console() {
 	if i := v.current(); i >= 0 {
-		grid.Work(v.host, v.src.Console(v.host.Context(), v.src.Devices[i].Name))
+		console.Work(v.host, v.src.Devices[i].Name, v.src.Console(v.host.Context(), v.src.Devices[i].Name))
 	}
 }
 

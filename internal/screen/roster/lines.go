@@ -98,11 +98,16 @@ func (v *View) attention() ink.Row {
 			r = r.Strong(ink.Port, fmt.Sprintf("▲ %d not reached.", n))
 		}
 		r.Marked = true
+	case v.others() > 0:
+		r = r.Strong(ink.Port, fmt.Sprintf("▲ %s as another one than is meant. ", answers(v.others())))
+		if n := c[reach.Failed] - v.others(); n > 0 {
+			r = r.Strong(ink.Port, fmt.Sprintf("▲ %d not reached.", n))
+		} else {
+			r = r.Add(ink.Dim, fmt.Sprintf("%d of %d ready.", c[reach.Ready], total))
+		}
+		r.Marked = true
 	case c[reach.Failed] > 0:
 		r = r.Strong(ink.Port, fmt.Sprintf("▲ %d of %s not reached. ", c[reach.Failed], report.Count(done, "device"))).Add(ink.Foam, v.firstCause())
-		r.Marked = true
-	case v.others() > 0:
-		r = r.Strong(ink.Lamp, fmt.Sprintf("◆ %s under another name. ", answers(v.others()))).Add(ink.Dim, fmt.Sprintf("%d of %d ready.", c[reach.Ready], total))
 		r.Marked = true
 	case c[reach.Ready] == total:
 		r = r.Strong(ink.Buoy, fmt.Sprintf("● All %s ready.", report.Count(total, "device")))
@@ -112,11 +117,11 @@ func (v *View) attention() ink.Row {
 	return r
 }
 
-// others counts the devices that call themselves otherwise than we do.
+// others counts the devices that are others than are meant.
 func (v *View) others() int {
 	n := 0
 	for _, e := range v.board.Entries {
-		if e.Result != nil && e.Result.OtherName() != "" {
+		if e.State == reach.Failed && e.Stage == reach.Identity {
 			n++
 		}
 	}
@@ -278,8 +283,8 @@ func (v *View) line(i int, here bool, cells int) ink.Row {
 		r = r.Strong(in, fmt.Sprintf("%s %s ", shape, e.Stage)).Add(ink.Foam, " "+v.cause(e.Result.Failure))
 	case e.State == reach.Ready:
 		r = r.Add(in, shape+" ready  ").Add(ink.Dim, fmt.Sprintf("%.1f s", e.Result.Took.Seconds()))
-		if other := e.Result.OtherName(); other != "" {
-			r = r.Strong(ink.Lamp, "  ◆ calls itself "+other)
+		if other := e.Result.OtherName(); other != "" { // as the fleet says
+			r = r.Add(ink.Dim, "  calls itself "+other)
 		}
 		if n := len(e.Result.Warnings); n > 0 && !(d.ClearText && n == 1) {
 			r = r.Add(ink.Lamp, "  ! "+e.Result.Warnings[0])

@@ -232,12 +232,16 @@ func TestWhatANightWorksOnIsNotTried(t *testing.T) {
 	assert.Contains(t, f.Text(), "● 1 ready, 5 not tried.")
 }
 
-// A device that calls itself otherwise may be the wrong one.
+// Another device than is meant is not ready. One that calls itself otherwise, as the fleet
+// says, is shown with that name.
 func TestAnotherName(t *testing.T) {
 	f := newFixture(t)
 	f.Press("r")
 	for i := range 6 {
 		e := ready(fmt.Sprintf("quay-%d", i))
+		if i == 1 {
+			e = failed("quay-1", reach.Identity, "it calls itself gate-1, and quay-1 is meant")
+		}
 		if i == 2 {
 			e.Result.Host = "gate-9"
 		}
@@ -248,8 +252,9 @@ func TestAnotherName(t *testing.T) {
 	}
 	f.end()
 	s := f.Text()
-	assert.Contains(t, s, "◆ 1 device answers under another name. 6 of 6 ready.")
-	assert.Contains(t, s, "◆ calls itself gate-9")
+	assert.Contains(t, s, "▲ 1 device answers as another one than is meant. 5 of 6 ready.")
+	assert.Contains(t, s, "▲ identity  it calls itself gate-1, and quay-1 is meant")
+	assert.Contains(t, s, "calls itself gate-9")
 	assert.NotContains(t, s, "QUAY-3")
 }
 

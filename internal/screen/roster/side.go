@@ -66,7 +66,13 @@ func (v *View) device(cells int) []ink.Row {
 			rows = append(rows, labelled("through", strings.Join(res.Through, ", "), cells, ink.Foam)...)
 		}
 		if other := res.OtherName(); other != "" {
-			rows = append(rows, labelled("own name", other+", not "+d.Name+": see whether it is the right device", cells, ink.Lamp)...)
+			rows = append(rows, labelled("calls itself", other, cells, ink.Foam)...)
+		}
+		if res.Seen.Serial != "" {
+			rows = append(rows, labelled("serial", res.Seen.Serial, cells, ink.Foam)...)
+		}
+		if res.OK() && res.Seen.Nothing() {
+			rows = append(rows, labelled("who", "nothing on it tells who it is", cells, ink.Lamp)...)
 		}
 		for _, w := range res.Warnings {
 			rows = append(rows, labelled("warning", w, cells, ink.Lamp)...)

@@ -52,7 +52,7 @@ type Device struct {
 // OfEvening is the view's source for devices that are ready to be reached.
 func OfEvening(e *acts.Evening) Source {
 	src := Source{Title: e.Title(), LeftOut: e.Scope.LeftOut, Warnings: e.Warnings, Reach: e.Reach, Renew: e.Renew, Where: e.Where, Save: e.SaveSelection,
-		Console: grid.ConsoleOf(e), Said: e.Said, Accept: e.Accept, Tables: e.Tables(), Close: e.Close}
+		Console: grid.ConsoleOf(e, false), Said: e.Said, Accept: e.Accept, Tables: e.Tables(), Close: e.Close}
 	for _, d := range e.Devices() {
 		login, _ := e.LoginOf(d)
 		src.Devices = append(src.Devices, Device{Device: d, Login: login, ClearText: e.ClearText(d)})

@@ -9,6 +9,7 @@ import (
 
 	"metabasis/internal/core/run"
 	"metabasis/internal/screen"
+	"metabasis/internal/screen/console"
 	"metabasis/internal/screen/decide"
 	"metabasis/internal/screen/ink"
 	"metabasis/internal/screen/keys"
@@ -356,11 +357,7 @@ func (v *View) values() {
 
 func (v *View) console() {
 	if d := v.Device(); d != nil {
-		v.host.Exec(v.n.src.Console(v.host.Context(), d.Name), func(err error) {
-			if err != nil {
-				v.host.Say("the console: " + err.Error())
-			}
-		})
+		console.Work(v.host, d.Name, v.n.src.Console(v.host.Context(), d.Name))
 	}
 }
 
