@@ -57,6 +57,12 @@ unattended  take back the device
 // gateHouse makes a world of gate controllers.
 func gateHouse(t testing.TB, devices []sim.Spec) *world {
 	t.Helper()
+	return gatesOf(t, devices, t.TempDir(), func(b string) string { return b })
+}
+
+// gatesOf is gateHouse in a directory, with the runbook edited.
+func gatesOf(t testing.TB, devices []sim.Spec, dir string, edit func(string) string) *world {
+	t.Helper()
 	var csv strings.Builder
 	csv.WriteString("name,address,platform,site,role,login\n")
 	for i := range devices {
@@ -64,7 +70,7 @@ func gateHouse(t testing.TB, devices []sim.Spec) *world {
 		d.Name, d.Platform, d.Address = fmt.Sprintf("ald-gate-%d", i+1), "plover", fmt.Sprintf("192.0.2.%d", 100+i)
 		fmt.Fprintf(&csv, "%s,%s,plover,ALD,gate,gates\n", d.Name, d.Address)
 	}
-	w := newWorld(t, sim.Scenario{Boot: 15 * time.Second, Latency: 50 * time.Millisecond, Devices: devices}, csv.String(), gatesBook, t.TempDir())
+	w := newWorld(t, sim.Scenario{Boot: 15 * time.Second, Latency: 50 * time.Millisecond, Devices: devices}, csv.String(), edit(gatesBook), dir)
 	w.mark, w.noTimer = "report host 198.51.100.14", true
 	return w
 }

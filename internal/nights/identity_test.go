@@ -2,6 +2,9 @@ package nights
 
 import (
 	"fmt"
+	"maps"
+	"math/rand/v2"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -201,4 +204,71 @@ func TestTwoLinesOfOneDevice(t *testing.T) {
 			})
 		})
 	}
+}
+
+// Drawn nights over all platforms and protocols: a device that is not in scope takes the place
+// of one that is, from the start or in mid-night, and is never touched.
+func TestExchangedNights(t *testing.T) {
+	lines := map[string][]string{
+		"tern":            {"^time source", "^log host", "^tell restart", "^restart cancel", "^keep", "^tell", "^edit$", "^lan"},
+		"osier":           {"^source", "^to ", "^apply", "^keep trial", "^show", "^draft$", "^check"},
+		"skerry":          {"^set", "commit", "confirm", "^get-config running", "^lock", "^get"},
+		"skerry-restconf": {"^set", "^get-config running", "^get", "."},
+		"bittern":         {"^set", "^get", "sign.clock", "sign.store"},
+		"plover":          {"^set gate", "^set report", "^store", "^list", "^master"},
+	}
+	eachSeed(t, func(t *testing.T, seed uint64, dir string) {
+		g := &generator{rng: rand.New(rand.NewPCG(seed, 16))}
+		platform := pick(g, slices.Sorted(maps.Keys(lines)))
+		specs := make([]sim.Spec, 2+g.rng.IntN(3))
+		last := len(specs) - 1
+		other := fmt.Sprintf("ald-quay-%d", last+1)
+		if platform == "plover" {
+			other = fmt.Sprintf("ald-gate-%d", last+1)
+		}
+		f := sim.Fault{Kind: sim.Exchanged, With: other, Times: 1, After: g.rng.IntN(6)}
+		if g.chance(0.8) {
+			f.Match = pick(g, lines[platform])
+		}
+		specs[g.rng.IntN(last)].Faults = []sim.Fault{f}
+		without := func(b string) string {
+			return strings.NewReplacer(`role == "quay"`, fmt.Sprintf("name != %q", other), `role == "gate"`, fmt.Sprintf("name != %q", other)).Replace(b)
+		}
+		for i := range specs {
+			specs[i].Platform = platform
+			if platform == "skerry-restconf" {
+				specs[i].Platform = "skerry"
+			}
+		}
+		var w *world
+		switch platform {
+		case "plover":
+			w = gatesOf(t, specs, dir, without)
+		case "bittern":
+			set := shipped(t)
+			if g.chance(0.5) {
+				set = v2c(t) // in which nothing but the name tells
+			}
+			w = simpleOf(t, set, dir, specs, nil, func(b string) string { return without(signs(b)) })
+		case "skerry-restconf":
+			w = simpleOf(t, overREST(t), dir, specs, nil, func(b string) string {
+				return without(swapIn(book(restBook)(b), "\ntimer       4m\n", "\ntimer none\n"))
+			})
+		case "skerry":
+			w = simpleIn(t, dir, specs, func(b string) string { return without(book(treeBook)(b)) })
+		case "osier":
+			w = simpleIn(t, dir, specs, func(b string) string { return without(book(mixedBook)(b)) })
+		default:
+			w = simpleIn(t, dir, specs, without)
+		}
+		defer w.sim.Close()
+		w.noTimer = w.plan.Timer.None
+		w.runQuiet()
+		w.everyNightEnds()
+		w.lawTheRightDevice()
+		assert.False(t, touched(w.sim.Device(other)), "seed %d: %s, %q after %d: the other one was touched", seed, platform, f.Match, f.After)
+		if t.Failed() {
+			t.Log(w.story())
+		}
+	})
 }

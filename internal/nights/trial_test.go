@@ -477,14 +477,14 @@ func TestMixedNights(t *testing.T) {
 				d.Platform, d.Unsaved, d.Once = "osier", "", only
 				csv = strings.Replace(csv, d.Name+","+d.Address+",tern", d.Name+","+d.Address+",osier", 1)
 				if len(d.Faults) > 0 {
-					d.Faults = nil
+					d.Faults = exchanged(d.Faults, "^source", "^apply", "^keep")
 					g.spoilTrial(d)
 				}
 				if g.chance(0.4) {
 					d.Platform, d.Once = "skerry", false
 					csv = strings.Replace(csv, d.Name+","+d.Address+",osier", d.Name+","+d.Address+",skerry", 1)
 					if len(d.Faults) > 0 {
-						d.Faults = nil
+						d.Faults = exchanged(d.Faults, "^set", "commit", "confirm")
 						g.spoilNetconf(d)
 					}
 				}
@@ -507,6 +507,21 @@ func TestMixedNights(t *testing.T) {
 			t.Logf("seed %d\n%s\n%s\n%s", seed, b, csv, w.story())
 		}
 	})
+}
+
+// exchanged keeps, of some faults, that a device is exchanged with another, at a line of its
+// own platform.
+func exchanged(faults []sim.Fault, lines ...string) (out []sim.Fault) {
+	for _, f := range faults {
+		if f.Kind != sim.Exchanged {
+			continue
+		}
+		if f.Match != "" {
+			f.Match = lines[f.After%len(lines)]
+		}
+		out = append(out, f)
+	}
+	return out
 }
 
 // spoilTrial gives an osier a fault or two.

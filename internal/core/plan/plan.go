@@ -117,9 +117,6 @@ type Traits struct {
 	// TellsName, TellsSerial and ShowsKey tell by what a device of the platform says who it
 	// is; a key is shown only where the way to it is encrypted.
 	TellsName, TellsSerial, ShowsKey bool
-	// Datagrams tells that no connection is held to it: each request is sent on its own, and
-	// may come to another device than the last.
-	Datagrams bool
 	// NameLine is the line of a configuration that gives the device its name, with the name as
 	// its last group; nil where none is known.
 	NameLine *regexp.Regexp

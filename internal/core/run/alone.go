@@ -44,9 +44,6 @@ func (w *worker) clear(i int) *trouble {
 	if !w.t.Steps[i].Changes() {
 		return nil
 	}
-	if err := w.still(); err != nil {
-		return faced("looking whether it is still the device that is meant", err)
-	}
 	if err := w.snap(i); err != nil {
 		return faced("reading what runs before "+w.t.Steps[i].Title, err)
 	}

@@ -119,18 +119,6 @@ func (w *worker) same(seen identity.Seen) error {
 	return nil
 }
 
-// still looks whether it is still the same device, where no connection proves that.
-func (w *worker) still() error {
-	if !w.t.Traits.Datagrams {
-		return nil
-	}
-	seen, err := w.ses.Who(w.ctx)
-	if err != nil {
-		return err
-	}
-	return w.same(seen)
-}
-
 // renamed tells whether a name is one that the device has by the change, or had before it:
 // its configuration, as it was or as it was predicted, says so.
 func (w *worker) renamed(name string) bool {

@@ -332,7 +332,6 @@ func (p *Profile) modelTraits() plan.Traits {
 		TellsName: p.tellsName(), TellsSerial: p.Identity.Serial != "", ShowsKey: p.showsKey(), NameLine: p.Identity.Line.Regexp}
 	switch p.Connect.Protocol {
 	case SNMP:
-		t.Datagrams = true
 		p.snmpTraits(&t)
 	case RESTCONF:
 		t.One = true

@@ -344,7 +344,7 @@ func (s *Session) set(ctx context.Context, list []profile.Setting) error {
 		}
 		pdus, what = append(pdus, v), append(what, set.Name+" = "+set.Value)
 	}
-	if err := s.pause(ctx); err != nil {
+	if err := errors.Join(s.pause(ctx), s.itself(ctx)); err != nil {
 		return err
 	}
 	_, err := s.ask(ctx, "set "+strings.Join(what, ", "), func() (*gosnmp.SnmpPacket, error) { return s.g.Set(pdus) })
@@ -352,7 +352,34 @@ func (s *Session) set(ctx context.Context, list []profile.Setting) error {
 	if err != nil {
 		return err
 	}
+	for _, set := range list {
+		if set.Name == s.p.Snmp.Name { // it has the name that we gave it
+			s.host = set.Value
+		}
+	}
 	return s.proven(ctx, list)
+}
+
+// itself sees, right before something is set, that it is still the same device: each message
+// is sent on its own, and what is at the address may be another by now.
+func (s *Session) itself(ctx context.Context) error {
+	name := s.p.Snmp.Name
+	if name == "" {
+		return nil
+	}
+	v, err := s.read(ctx, []string{name})
+	if err != nil {
+		return err
+	}
+	is, err := tree.Read(v.by[name])
+	if err == nil && is != s.host {
+		err = fmt.Errorf("%w: it calls itself %s, not %s", run.ErrOther, is, s.host)
+	}
+	if err != nil {
+		s.broken = err
+		s.log.Note(s.Mask(err.Error()))
+	}
+	return err
 }
 
 // pause waits until a device takes another set.
@@ -444,7 +471,7 @@ func (s *Session) Save(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := s.pause(ctx); err != nil {
+	if err := errors.Join(s.pause(ctx), s.itself(ctx)); err != nil {
 		return err
 	}
 	_, err = s.ask(ctx, "set "+s.p.Snmp.Save+", which saves", func() (*gosnmp.SnmpPacket, error) { return s.g.Set([]gosnmp.SnmpPDU{v}) })
