@@ -164,6 +164,7 @@ func (e *Evening) Reach(ctx context.Context, names []string, each func(reach.Eve
 		devices = append(devices, d)
 	}
 	began := time.Now()
+	e.access.Once()
 	defer func() { e.did("reach", began, ctx.Err(), "devices", len(devices), "in change", len(inChange)) }()
 	send := func(ev reach.Event) {
 		ev.At = time.Now()

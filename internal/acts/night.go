@@ -87,6 +87,7 @@ func (n *Night) Begin(ctx context.Context, wait bool, say func(string)) error {
 		stop()
 	}
 	began := time.Now()
+	n.access.Once()
 	err := n.Night.Begin(ctx, wait, say)
 	n.desk.did("begin", began, err, "night", n.ID)
 	if err != nil {

@@ -47,7 +47,11 @@ type asked struct {
 
 func (a *asked) Ask(_ context.Context, f person.Form) (out []string, err error) {
 	a.forms = append(a.forms, f)
-	for range f.Questions {
+	for i, q := range f.Questions {
+		if q.Text == "The same again" { // a new secret is typed twice
+			out = append(out, out[i-1])
+			continue
+		}
 		if len(a.answers) == 0 {
 			return nil, person.ErrLeft
 		}
@@ -60,7 +64,9 @@ func (a *asked) Ask(_ context.Context, f person.Form) (out []string, err error) 
 func (a *asked) questions() (out []string) {
 	for _, f := range a.forms {
 		for _, q := range f.Questions {
-			out = append(out, q.Text)
+			if q.Text != "The same again" {
+				out = append(out, q.Text)
+			}
 		}
 	}
 	return out

@@ -94,6 +94,10 @@ func (n *Night) rehearseEach(ctx context.Context, each func(...run.Event)) map[s
 		devices[t.Device.Name] = t
 	}
 	o := run.Options{Connector: n.Connector, Backups: n.desk.Backups("rehearsal", list...), Predict: n.desk.Predictions("rehearsal", list...).Put, Remnants: n.desk.Remnants(ctx)}
+	if ids, err := n.desk.Identities(); err == nil {
+		o.Who = ids
+	}
+	n.access.Once()
 	reach.Sweep(ctx, list, n.desk.Settings.Int(settings.Together), func(ctx context.Context, d fleet.Device) {
 		read, got, events := run.Rehearse(ctx, n.Plan, devices[d.Name], o)
 		if ctx.Err() != nil {

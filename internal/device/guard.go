@@ -3,6 +3,7 @@ package device
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 
@@ -16,6 +17,11 @@ import (
 // secrets of a login, such as that of the privileged mode, are guarded alike. Until a login has been let in, and again after a denial, only so many devices
 // are asked at once that no more than three can deny it; each success widens
 // that.
+//
+// A device that has denied a secret is not asked about it again by itself: not in the same
+// sweep, not when it is connected to anew, not at the next rehearsal. It is once the secret
+// was typed anew ([Guard.Anew]), or, where other devices take it, once a person asks for that
+// ([Guard.Once]).
 type Guard struct {
 	mu     sync.Mutex
 	logins map[string]*account
@@ -36,11 +42,24 @@ func (g *Guard) Anew(account string) {
 	delete(g.logins, account)
 }
 
+// Once lets devices that denied a secret which others take be asked once more, since a
+// person has asked for that. A secret that nobody has taken stays where it is.
+func (g *Guard) Once() {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	for _, a := range g.logins {
+		if a.proven {
+			a.denied = nil
+		}
+	}
+}
+
 // mostDenied is how many devices in a row may deny a login.
 const mostDenied = 3
 
 type account struct {
 	inRow   []string // the devices that denied it, since one let it in
+	denied  []string // the devices that denied it, and were not asked again since
 	proven  bool     // a device has let it in
 	out     int      // tries that are out
 	width   int      // how many may be
@@ -60,8 +79,11 @@ func (g *Guard) Try(ctx context.Context, login, device string) (func(ssh.Verdict
 		g.logins[login] = a
 	}
 	for {
+		if slices.Contains(a.denied, device) {
+			return nil, &ssh.Stopped{Why: fmt.Sprintf("not tried: it has refused login %s already, and what was refused is not sent again by itself", login)}
+		}
 		if len(a.inRow) >= mostDenied {
-			return nil, &ssh.Stopped{Why: fmt.Sprintf("not tried: login %s was refused by three devices in a row (%s)", login, strings.Join(a.inRow, ", "))}
+			return nil, &ssh.Stopped{Why: fmt.Sprintf("not tried: login %s was refused by %d devices in a row (%s)", login, len(a.inRow), strings.Join(a.inRow, ", "))}
 		}
 		if a.out < a.width {
 			break
@@ -87,12 +109,18 @@ func (g *Guard) over(a *account, device string, v ssh.Verdict) {
 	switch v {
 	case ssh.Let:
 		a.inRow, a.proven = nil, true
+		a.denied = slices.DeleteFunc(a.denied, func(d string) bool { return d == device })
 		a.width = min(max(2*a.width, 2*mostDenied), 1<<20)
 	case ssh.Denied, ssh.Unanswered:
 		if v == ssh.Unanswered && a.proven {
 			break
 		}
-		a.inRow = append(a.inRow, device)
+		if !slices.Contains(a.inRow, device) {
+			a.inRow = append(a.inRow, device)
+		}
+		if v == ssh.Denied && !slices.Contains(a.denied, device) {
+			a.denied = append(a.denied, device)
+		}
 		a.width = max(mostDenied-len(a.inRow), 1)
 	}
 	close(a.changed)

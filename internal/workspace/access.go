@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"sync"
 	"time"
 
 	"metabasis/internal/core/fleet"
@@ -32,6 +33,7 @@ type Access struct {
 	Keys     *ssh.Keys
 	Warnings []string
 
+	mu        sync.RWMutex // guards Logins, once devices are reached
 	workspace *Workspace
 	ids       *store.Identities
 	profiles  profile.Set
@@ -150,6 +152,70 @@ func (a *Access) Follows(old *Access) {
 	}
 }
 
+// loginAt is a login as it stands.
+func (a *Access) loginAt(name string) (device.Login, bool) {
+	a.mu.RLock()
+	defer a.mu.RUnlock()
+	l, ok := a.Logins[name]
+	return l, ok
+}
+
+// Once lets devices that refused a login which others take be asked once more: a person asks
+// for that.
+func (a *Access) Once() {
+	if a != nil {
+		a.guard.Once()
+	}
+}
+
+// Names are the names of the logins at hand, sorted.
+func (a *Access) Names() []string {
+	a.mu.RLock()
+	defer a.mu.RUnlock()
+	return slices.Sorted(maps.Keys(a.Logins))
+}
+
+// Typed is a login as a person typed it. What is "" stays as it is.
+type Typed struct {
+	User  string
+	Parts map[string]string // by their names; password among them
+}
+
+// Parts are the parts of a login that can be typed, the password first.
+func (a *Access) Parts(name string) (user string, parts []string) {
+	l, _ := a.loginAt(name)
+	return l.User, append([]string{"password"}, slices.Sorted(maps.Keys(l.Secrets))...)
+}
+
+// Retype takes a login as it was typed in the place of what it was, from now on and in
+// whatever is opened later. What was refused of it may be tried again.
+func (a *Access) Retype(name string, t Typed, find *Finder) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	l := a.Logins[name]
+	l.Secrets = maps.Clone(l.Secrets)
+	if t.User != "" && t.User != l.User {
+		l.User = t.User
+		find.setUser(name, t.User)
+		for _, part := range append([]string{"password"}, slices.Collect(maps.Keys(l.Secrets))...) {
+			a.guard.Anew(device.Account(name, part)) // it is somebody else's
+		}
+	}
+	for part, v := range t.Parts {
+		if v == "" {
+			continue
+		}
+		if part == "password" {
+			l.Password = v
+		} else {
+			l.Secrets[part] = v
+		}
+		find.set(secrets.ID{Login: name, Part: part}, v)
+		a.guard.Anew(device.Account(name, part))
+	}
+	a.Logins[name] = l
+}
+
 // Close ends connections to jump hosts and lets go of the agent.
 func (a *Access) Close() error {
 	if a.jumps != nil {
@@ -263,7 +329,7 @@ func protocolOf(d fleet.Device, p *profile.Profile) string {
 func (a *Access) login(ctx context.Context, name string, n *need, find *Finder) (device.Login, error) {
 	user, key := a.settings.Of(name)
 	l := device.Login{Secrets: map[string]string{}}
-	l.Name, l.User = name, firstOf(find.Getenv(Variable(name, "user")), user, name)
+	l.Name, l.User = name, firstOf(find.userOf(name), find.Getenv(Variable(name, "user")), user, name)
 	if key = firstOf(find.Getenv(Variable(name, "key")), key); key != "" {
 		l.Keys = []string{ssh.HomePath(key)}
 	}
@@ -385,7 +451,7 @@ func (a *Access) Connector(scripts func(device string) profile.Transcript) *devi
 		LoginName: a.loginOf,
 		JumpLogin: a.settings.JumpLogin,
 		Login: func(_ context.Context, name string) (device.Login, error) {
-			l, ok := a.Logins[name]
+			l, ok := a.loginAt(name)
 			if !ok {
 				return l, fmt.Errorf("there is no login named %q", name)
 			}

@@ -47,6 +47,33 @@ type Finder struct {
 	opened bool
 	file   *secrets.File
 	known  map[secrets.ID]string
+	given  map[secrets.ID]string // typed by a person in the place of what was found
+	users  map[string]string     // the same of users' names, by login
+}
+
+// set takes a secret that a person typed in the place of what is found.
+func (f *Finder) set(id secrets.ID, v string) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.given == nil {
+		f.given = map[secrets.ID]string{}
+	}
+	f.given[id] = f.told(v)
+}
+
+func (f *Finder) setUser(login, user string) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.users == nil {
+		f.users = map[string]string{}
+	}
+	f.users[login] = user
+}
+
+func (f *Finder) userOf(login string) string {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.users[login]
 }
 
 // Finder makes the workspace's finder.
@@ -71,6 +98,9 @@ func inside(dir, path string) string {
 func (f *Finder) Find(ctx context.Context, id secrets.ID, optional bool) (string, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
+	if v, ok := f.given[id]; ok {
+		return v, nil
+	}
 	if v, ok := f.known[id]; ok {
 		return v, nil
 	}
@@ -149,10 +179,28 @@ func (f *Finder) Answer(ctx context.Context, name, question string) (string, err
 	if err != nil || v != "" {
 		return v, err
 	}
+	if f.settings.Get(settings.Helper) == "" && f.Person != nil { // a slip in it would be on every device
+		return f.askTwice(ctx, fmt.Sprintf("%s (%s, hidden)", question, name))
+	}
 	return f.ask(ctx, fmt.Sprintf("%s (%s, hidden)", question, name), func() error {
 		return fmt.Errorf("the secret %s is not known: set %s, put it into the secrets file with metabasis secret add answer %s, or name a program that prints it in METABASIS_ASKPASS",
 			name, Variable(id.Login, id.Part), name)
 	})
+}
+
+// askTwice asks a person for a secret that is new, twice.
+func (f *Finder) askTwice(ctx context.Context, question string) (string, error) {
+	for hint := ""; ; hint = "the two were not the same" {
+		answers, err := f.Person.Ask(ctx, person.Form{Title: "A new secret is wanted", Questions: []person.Question{
+			{Text: question, Hint: hint, Secret: true}, {Text: "The same again", Secret: true}}})
+		if err != nil {
+			return "", fmt.Errorf("%s: %w", question, err)
+		}
+		if answers[0] == answers[1] {
+			f.typed.Store(true)
+			return f.told(answers[0]), nil
+		}
+	}
 }
 
 // answer answers a question of a host's login that is good once, such as one for a

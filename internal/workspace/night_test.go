@@ -154,7 +154,20 @@ func TestAnswersThatAreSecrets(t *testing.T) {
 	assert.Equal(t, "gull-wing", v)
 	_, err = ws.Finder(env(), nil).Answer(context.Background(), "key", "The key")
 	assert.ErrorContains(t, err, "set METABASIS_ANSWER_KEY, put it into the secrets file with metabasis secret add answer key")
-	v, err = ws.Finder(env(), person.Func(func(_ context.Context, f person.Form) ([]string, error) { return []string{f.Questions[0].Text}, nil })).Answer(context.Background(), "key", "The key")
+	// A person types it twice: a slip in it would be on every device.
+	asked := 0
+	v, err = ws.Finder(env(), person.Func(func(_ context.Context, f person.Form) ([]string, error) {
+		asked++
+		require.Len(t, f.Questions, 2)
+		again := f.Questions[0].Text
+		if asked == 1 {
+			again = "a slip"
+		} else {
+			assert.Equal(t, "the two were not the same", f.Questions[0].Hint)
+		}
+		return []string{f.Questions[0].Text, again}, nil
+	})).Answer(context.Background(), "key", "The key")
 	require.NoError(t, err)
 	assert.Equal(t, "The key (key, hidden)", v)
+	assert.Equal(t, 2, asked)
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/ed25519"
 	"encoding/pem"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -212,8 +213,8 @@ func TestSecretsOfARunbookStayOutOfTheJournal(t *testing.T) {
 // that is another now is tried again after three denials.
 func TestAnAccessThatFollowsGuardsOn(t *testing.T) {
 	denied := func(a *Access, account string) {
-		for range 3 {
-			over, err := a.guard.Try(t.Context(), account, "ald-quay-1")
+		for i := range 3 {
+			over, err := a.guard.Try(t.Context(), account, fmt.Sprintf("ald-quay-%d", i+1))
 			require.NoError(t, err)
 			over(devssh.Denied)
 		}
@@ -241,4 +242,40 @@ func TestAnAccessThatFollowsGuardsOn(t *testing.T) {
 	other.Follows(same)
 	assert.NoError(t, tried(other, "night-crew"))
 	assert.Error(t, tried(other, "night-crew's operator"))
+}
+
+// A login that was typed anew counts from then on, in what is open and in what is opened
+// later; what was left empty stays.
+func TestALoginThatIsTypedAnew(t *testing.T) {
+	ws, err := OpenWith(t.TempDir(), nil)
+	require.NoError(t, err)
+	find := ws.Finder(env("METABASIS_NIGHT_CREW_PASSWORD=wrong", "METABASIS_NIGHT_CREW_OPERATOR=op"), nil)
+	f, err := fleet.Read("fleet.csv", []byte(oneTern), ws.Profiles.Platforms())
+	require.NoError(t, err)
+	open := func() *Access {
+		a, err := ws.Access(t.Context(), f, f.Devices, find)
+		require.NoError(t, err)
+		return a
+	}
+	a := open()
+	over, err := a.guard.Try(t.Context(), "night-crew", "ald-quay-1")
+	require.NoError(t, err)
+	over(devssh.Denied)
+	_, err = a.guard.Try(t.Context(), "night-crew", "ald-quay-1")
+	require.Error(t, err)
+	user, parts := a.Parts("night-crew")
+	assert.Equal(t, []string{"password", "operator"}, parts)
+	a.Retype("night-crew", Typed{User: user, Parts: map[string]string{"password": "right"}}, find)
+	for name, a := range map[string]*Access{"open": a, "opened later": open()} {
+		l, err := a.Connector(nil).Login(t.Context(), "night-crew")
+		require.NoError(t, err)
+		assert.Equal(t, "right", l.Password, name)
+		assert.Equal(t, "op", l.Secrets["operator"], name)
+	}
+	_, err = a.guard.Try(t.Context(), "night-crew", "ald-quay-1")
+	assert.NoError(t, err, "it was typed anew")
+	a.Retype("night-crew", Typed{User: "ada"}, find)
+	l, err := open().Connector(nil).Login(t.Context(), "night-crew")
+	require.NoError(t, err)
+	assert.Equal(t, "ada", l.User)
 }

@@ -54,6 +54,7 @@ var (
 	Values     = bind("V", "give the values of the runbook anew, before the night begins", "V")
 	Reach      = bind("r", "reach the devices that are marked, else all", "r")
 	Again      = bind("R", "again, for the rest: devices not reached; of a past night those not kept, which plans a night", "R")
+	Login      = bind("L", "type the login of the device anew: its user and its secrets", "L")
 	HostKeys   = bind("K", "see and accept new host keys", "K")
 	Table      = bind("t", "read a table from the devices that are marked, else all", "t")
 	Mark       = bind("m", "mark, or unmark", "m")
@@ -93,6 +94,6 @@ func All() []Group {
 	return []Group{
 		{"Everywhere", []key.Binding{Back, Help, Decide, Abort, Answer, Workspace, Leave}},
 		{"To move", []key.Binding{Up, Down, Left, Right, PageUp, PageDown, HalfUp, HalfDown, First, Last, Find, Next, Previous, Only}},
-		{"In views", []key.Binding{Open, Need, Fold, Pane, Console, Begin, Predict, Differs, Waive, Values, Reach, Again, HostKeys, Table, Mark, Range, Where, Unmark, Order, Save, Settle, Edit, Insert, Play, EventBack, EventOn, MinuteBack, MinuteOn, Faster, Slower, Compare, Restore, Backup, Verify, Push, Prune, Report, Choose}},
+		{"In views", []key.Binding{Open, Need, Fold, Pane, Console, Begin, Predict, Differs, Waive, Values, Reach, Again, Login, HostKeys, Table, Mark, Range, Where, Unmark, Order, Save, Settle, Edit, Insert, Play, EventBack, EventOn, MinuteBack, MinuteOn, Faster, Slower, Compare, Restore, Backup, Verify, Push, Prune, Report, Choose}},
 	}
 }

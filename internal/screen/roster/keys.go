@@ -41,6 +41,7 @@ func (v *View) Keys() (out []screen.Key) {
 	add(len(v.src.Tables) > 0, keys.Table, "table", v.table)
 	add(v.src.Said != nil, keys.Open, "transcript", v.transcript)
 	add(v.src.Console != nil, keys.Console, "console", v.console)
+	add(v.src.Login != nil && !v.busy, keys.Login, "login anew", v.login)
 	add(len(v.marked) > 0 && v.src.Save != nil, keys.Save, "save", v.save)
 	add(true, keys.Find, "find", func() { v.list.Find(v.host, "device") })
 	out = append(out, v.list.More(v.host)...)
@@ -208,6 +209,22 @@ func (v *View) transcript() {
 	if i := v.current(); i >= 0 {
 		watch.OpenTranscript(v.host, v.src.Devices[i].Name, v.src.Said)
 	}
+}
+
+// login has the login of the device under the cursor typed anew.
+func (v *View) login() {
+	i := v.current()
+	if i < 0 {
+		return
+	}
+	d := v.src.Devices[i].Name
+	v.host.Work("Login", func(ctx context.Context) error { return v.src.Login(ctx, d) }, func(err error) {
+		if err != nil {
+			v.host.Say("the login of " + d + ": " + err.Error())
+			return
+		}
+		v.host.Say("the login of " + d + " was typed anew; R reaches again what was not reached")
+	})
 }
 
 func (v *View) console() {

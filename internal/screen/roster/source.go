@@ -24,6 +24,8 @@ type Source struct {
 	Reach func(ctx context.Context, names []string, each func(reach.Event)) (inChange []string)
 	// Renew has secrets typed anew, after a login was denied.
 	Renew func(ctx context.Context) error
+	// Login has the login of a device typed anew.
+	Login func(ctx context.Context, device string) error
 	// Where tells which devices a condition selects.
 	Where func(condition string) ([]string, error)
 	// Save saves a selection.
@@ -53,6 +55,10 @@ type Device struct {
 func OfEvening(e *acts.Evening) Source {
 	src := Source{Title: e.Title(), LeftOut: e.Scope.LeftOut, Warnings: e.Warnings, Reach: e.Reach, Renew: e.Renew, Where: e.Where, Save: e.SaveSelection,
 		Console: grid.ConsoleOf(e, false), Said: e.Said, Accept: e.Accept, Tables: e.Tables(), Close: e.Close}
+	src.Login = func(ctx context.Context, device string) error {
+		d, _ := e.Device(device)
+		return e.Login(ctx, d)
+	}
 	for _, d := range e.Devices() {
 		login, _ := e.LoginOf(d)
 		src.Devices = append(src.Devices, Device{Device: d, Login: login, ClearText: e.ClearText(d)})

@@ -46,6 +46,8 @@ type Source struct {
 	// Elsewhere says who runs the night in another process; "" for one that nobody
 	// runs.
 	Elsewhere string
+	// Login has the login of a device typed anew.
+	Login func(ctx context.Context, device string) error
 	// Console works a device by hand.
 	Console func(ctx context.Context, device string) *console.Command
 	// Compare opens what is different after a past night, Back plans taking it back, and
@@ -67,7 +69,7 @@ func OfNight(n *acts.Night, wait bool) Source {
 			_, err := n.Rehearse(ctx, each)
 			return err
 		},
-		Notes: func() []string { return n.Notes },
+		Notes: func() []string { return n.Notes }, Login: n.Login,
 		Waive: func(ctx context.Context) (run.Night, error) {
 			err := n.Waive(ctx)
 			return n.Planned(), err

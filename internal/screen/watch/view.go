@@ -278,6 +278,9 @@ func (v *View) Keys() []screen.Key {
 	if n.src.Console != nil {
 		out = append(out, screen.On(keys.Console, "console", v.console))
 	}
+	if n.src.Login != nil && n.night.Ended.IsZero() {
+		out = append(out, screen.On(keys.Login, "login anew", v.login))
+	}
 	out = append(out, screen.On(keys.Differs, "difference", v.difference))
 	if n.planned() && n.src.Rehearse != nil && !n.asked && !v.busy {
 		out = append(out, screen.On(keys.Predict, "rehearse", v.rehearse))
@@ -352,6 +355,22 @@ func (v *View) values() {
 		v.host.Back()
 		root.Open(New(src).View())
 		root.Say("planned anew with these values")
+	})
+}
+
+// login has the login of the device under the cursor typed anew.
+func (v *View) login() {
+	d := v.Device()
+	if d == nil {
+		return
+	}
+	name := d.Name
+	v.host.Work("Login", func(ctx context.Context) error { return v.n.src.Login(ctx, name) }, func(err error) {
+		if err != nil {
+			v.host.Say("the login of " + name + ": " + err.Error())
+			return
+		}
+		v.host.Say("the login of " + name + " was typed anew; devices are logged in to with it from now on")
 	})
 }
 
