@@ -395,6 +395,9 @@ func (n *Night) Waivable() (checks, what []string) {
 			checks = append(checks, pc.Name)
 		}
 	}
+	if i := slices.Index(checks, plan.IdentityCheck); i >= 0 { // what is rarely meant stands last
+		checks = append(slices.Delete(checks, i, i+1), plan.IdentityCheck)
+	}
 	platforms := map[string]bool{}
 	for _, t := range n.Plan.Targets() {
 		what = append(what, t.Device.Name)

@@ -65,6 +65,8 @@ func TestTakeBatchBack(t *testing.T) {
 	x.begin()
 	// Somebody who works a device by hand learns that something is held.
 	x.press("c")
+	x.see("What you type goes to .*, until Ctrl-G")
+	x.press("Down", "Enter")
 	x.see("console of .* over SSH")
 	x.see(`◆ brm-quay-4 is held\s+Ctrl-G leaves`)
 	x.press("C-g")

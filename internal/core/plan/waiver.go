@@ -61,6 +61,8 @@ func (p *Plan) Waive(waivers []Waiver) error {
 			return fmt.Errorf("waiver of %s: %q is not in scope%s", w.Check, w.Device, problem.Write(w.Device, known))
 		case w.Check == "saved" && traits[w.Device].Timer.BringsBack():
 			return fmt.Errorf("the timer of %s brings back what is saved: unsaved changes cannot be waived", w.Device)
+		case w.Check == IdentityCheck && p.byName[w.Device] == nil:
+			return fmt.Errorf("identity is waived for one device at a time, not for the platform %s", w.Device)
 		case !slices.Contains(checks, w.Check):
 			return fmt.Errorf("waiver on %s: there is no precheck %q here%s", w.Device, w.Check, problem.Write(w.Check, checks))
 		}
