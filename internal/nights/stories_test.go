@@ -386,7 +386,7 @@ func (w *world) told(e run.Event) string {
 	part("choice", e.Choice, e.Choice == "")
 	part("by", e.By, e.By == "")
 	for _, o := range e.Offers {
-		part("offer", fmt.Sprintf("[%s touches %d takes %.1f fits %v reason %v looks %v]", o.Choice, o.Touches, o.Takes.Seconds(), o.Fits, o.Reason, o.Looks), false)
+		part("offer", fmt.Sprintf("[%s touches %d takes %.1f to %.1f fits %v reason %v against %v open %v: %s]", o.Choice, o.Touches, o.Takes.Seconds(), max(o.Most, o.Takes).Seconds(), o.Fits, o.Reason, o.Against, o.Open, o.Does), false)
 	}
 	for _, s := range e.Slots {
 		part("slot", fmt.Sprintf("[%s to %s, turn back %s]", since(s.Start), since(s.End), since(s.TurnBack)), false)

@@ -225,6 +225,13 @@ func (t *Target) Estimate(p *Plan) (usual, worst time.Duration) {
 	return usual, worst
 }
 
+// Usual is how long a step of that title usually takes on devices of the platform, as the
+// nights that were say; ok is false where they say nothing.
+func (p *Plan) Usual(t *Target, title string) (time.Duration, bool) {
+	e, ok := p.estimates.Part(t.Device.Platform, StepPart(title))
+	return e.Median, ok
+}
+
 // Night estimates a device's whole night: reaching, checking, backing up, arming and the
 // change.
 func (t *Target) Night(p *Plan) (usual, worst time.Duration) {
@@ -343,5 +350,10 @@ func (p *Plan) lastBatchTooLate() string {
 
 // BackTime estimates taking some devices back under the caps.
 func (p *Plan) BackTime(targets []*Target) time.Duration {
-	return p.lasting(targets, (*Target).Back)
+	return p.BackTimeOf(targets, (*Target).Back)
+}
+
+// BackTimeOf is BackTime where it is known how long each of them takes.
+func (p *Plan) BackTimeOf(targets []*Target, each func(*Target) time.Duration) time.Duration {
+	return p.lasting(targets, each)
 }

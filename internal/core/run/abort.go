@@ -38,9 +38,18 @@ func (r *Run) abort(c Command) {
 	default:
 		r.stop("the run was aborted")
 		r.answerRunHolds(Stop, "the abort")
-		for _, w := range r.active {
-			w.takeBackNow()
+		r.backActive()
+	}
+}
+
+// backActive tells all devices in change to be taken back. One that has no contact cannot be
+// asked now: what was decided is said of it.
+func (r *Run) backActive() {
+	for _, w := range r.active {
+		if !w.toldBack() && w.waits() {
+			r.rec.emit(Event{Kind: Doing, Device: w.name(), Note: "no contact; to be taken back as soon as it is there: decided at " + r.now().Format("15:04:05")})
 		}
+		w.takeBackNow()
 	}
 }
 
@@ -87,9 +96,7 @@ func (r *Run) takeBatchBack() {
 	r.batchBack = true
 	r.skip(r.queue, "its batch was taken back")
 	r.queue = nil
-	for _, w := range r.active {
-		w.takeBackNow()
-	}
+	r.backActive()
 	r.undoKept(func(w *worker) bool { return w.target.Batch == r.batch })
 }
 
@@ -97,9 +104,7 @@ func (r *Run) takeBatchBack() {
 func (r *Run) takeAllBack() {
 	r.stop("everything is being taken back")
 	r.answerRunHolds(Stop, "the abort")
-	for _, w := range r.active {
-		w.takeBackNow()
-	}
+	r.backActive()
 	r.undoKept(func(*worker) bool { return true })
 }
 
@@ -116,7 +121,7 @@ func (r *Run) undoKept(which func(*worker) bool) {
 // again makes the worker that takes back what w kept.
 func (w *worker) again() *worker {
 	return &worker{r: w.r, target: w.target, t: w.t, back: make(chan struct{}), told: make(chan answer, 4), reverting: true,
-		entry: w.entry, who: w.who, backup: w.backup, before: w.before, found: w.found, foundSaved: w.foundSaved, intended: w.intended, saved: w.saved, already: w.already, begun: w.begun, expected: w.expected, recorded: w.recorded, undone: map[int]bool{}, left: w.left, snaps: map[int]config.Config{}, bases: map[int]config.Config{}, sent: map[int]int{}}
+		entry: w.entry, who: w.who, backup: w.backup, before: w.before, found: w.found, foundSaved: w.foundSaved, intended: w.intended, saved: w.saved, already: w.already, begun: w.begun, expected: w.expected, recorded: w.recorded, undone: map[int]bool{}, left: w.left, snaps: map[int]config.Config{}, bases: map[int]config.Config{}, sent: map[int]int{}, clock: w.clock, standing: w.standing}
 }
 
 // paceKeeper learns how this night's devices compare with the estimates.

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -25,20 +26,12 @@ type openHold struct {
 // unattended run answers; on is what going on is called here.
 func (r *Run) ask(ctx context.Context, why string, evidence []string, alone, on Choice) {
 	answered := false
-	rest := 0
-	for _, b := range r.plan.Batches[r.batch:] {
-		for _, t := range b {
-			if r.ends[t.Device.Name] == "" {
-				rest++
-			}
-		}
-	}
 	likely := r.plan.Forecast(r.progress(r.now(), min(r.batch, len(r.plan.Batches)))).Likely
 	back, touched := r.backAll()
 	offers := []Offer{
-		{Choice: on, Touches: rest, Takes: likely.Sub(r.now()), Reason: on == StartEarly || on == GoOnLate},
+		{Choice: on, Touches: r.toCome(), Takes: likely.Sub(r.now()), Reason: on == StartEarly || on == GoOnLate, Against: alone == Stop},
 		{Choice: Stop},
-		{Choice: BackAll, Touches: touched, Takes: back},
+		{Choice: BackAll, Touches: touched, Takes: back, Open: r.unknown(r.inChange())},
 	}
 	r.open(&openHold{offers: offers, answer: func(c Choice) {
 		answered = true
@@ -61,28 +54,149 @@ func (r *Run) backAll() (time.Duration, int) {
 	for _, w := range r.active {
 		targets = append(targets, w.target)
 	}
-	return r.plan.BackTime(targets), len(targets)
+	return r.backTime(targets), len(targets)
+}
+
+// backTime estimates taking some devices back, by what each of them has shown: one that has
+// no contact is not back before its timer has fired.
+func (r *Run) backTime(targets []*plan.Target) time.Duration {
+	now, of := time.Now(), map[string]*worker{}
+	for _, w := range r.kept {
+		of[w.name()] = w
+	}
+	maps.Copy(of, r.active)
+	longest := time.Duration(0)
+	var quick []*plan.Target
+	each := map[*plan.Target]time.Duration{}
+	for _, t := range targets {
+		w := of[t.Device.Name]
+		if w == nil {
+			each[t] = t.Back()
+		} else {
+			each[t] = w.takesBack(now)
+		}
+		if w != nil && w.waits() { // it stands in nobody's way meanwhile
+			longest = max(longest, each[t])
+			continue
+		}
+		quick = append(quick, t)
+	}
+	return max(longest, r.plan.BackTimeOf(quick, func(t *plan.Target) time.Duration { return each[t] }))
+}
+
+// toCome counts the devices that were not begun yet, of this batch and of those behind it.
+func (r *Run) toCome() (n int) {
+	for _, b := range r.plan.Batches[min(r.batch, len(r.plan.Batches)):] {
+		for _, t := range b {
+			if r.ends[t.Device.Name] == "" && r.active[t.Device.Name] == nil {
+				n++
+			}
+		}
+	}
+	return n
 }
 
 // overBudget asks once the failure budget is used up (law 9). Going on gives
-// the budget one more failure.
+// the budget one more failure. A further failure while it is asked takes the place of
+// the question: they do not stack.
 func (r *Run) overBudget() {
+	if r.holds[r.budgetHold] != nil {
+		delete(r.holds, r.budgetHold)
+		r.rec.emit(Event{Kind: HoldClosed, Hold: r.budgetHold})
+	}
 	failures := "failures"
 	if r.failures == 1 {
 		failures = "failure"
 	}
 	why := fmt.Sprintf("%d %s; the runbook stops after %d", r.failures, failures, r.plan.Rules.StopAfter)
-	r.budget = r.failures + 1
+	likely := r.plan.Forecast(r.progress(r.now(), min(r.batch, len(r.plan.Batches)))).Likely
 	back, touched := r.backAll()
-	offers := []Offer{{Choice: GoOn, Touches: len(r.queue)}, {Choice: Stop}, {Choice: BackAll, Touches: touched, Takes: back}}
+	offers := []Offer{{Choice: GoOn, Touches: r.toCome(), Takes: likely.Sub(r.now()), Against: true}, {Choice: Stop}, {Choice: BackAll, Touches: touched, Takes: back, Open: r.unknown(r.inChange())}}
 	r.open(&openHold{offers: offers, answer: func(c Choice) {
 		switch c {
+		case GoOn:
+			r.budget = r.failures + 1
 		case Stop:
 			r.stop("the failure budget was used up")
 		case BackAll:
 			r.takeAllBack()
 		}
-	}}, "", why, nil, Stop)
+	}}, "", why, r.failedSoFar(), Stop)
+	r.budgetHold = r.nextHold
+}
+
+// failedSoFar names the devices that failed, and how they ended.
+func (r *Run) failedSoFar() (out []string) {
+	for _, name := range slices.Sorted(maps.Keys(r.failed)) {
+		end := string(r.ends[name])
+		if end == "" {
+			end = "no contact"
+		}
+		out = append(out, name+": "+end)
+	}
+	return out
+}
+
+// offerAnew reckons anew what the choices of the open holds touch and how long they take, and
+// tells it where it is otherwise by more than a tenth.
+func (r *Run) offerAnew() {
+	if r.released {
+		return
+	}
+	for _, n := range slices.Sorted(maps.Keys(r.holds)) {
+		h := r.holds[n]
+		fresh, other := slices.Clone(h.offers), false
+		for i := range fresh {
+			o := &fresh[i]
+			was := *o
+			switch o.Choice {
+			case BackAll:
+				o.Takes, o.Touches = r.backAll()
+				o.Open = r.unknown(r.inChange())
+			case BackBatch:
+				batch := r.batchWorkers()
+				o.Takes, o.Touches, o.Open = r.backTime(batch), len(batch), r.unknown(batch)
+			case GoOn, GoOnLate:
+				if h.w == nil {
+					o.Touches = r.toCome()
+				}
+			default:
+				continue
+			}
+			o.Fits = r.now().Add(o.Takes).Before(r.plan.Window.Close)
+			other = other || o.Touches != was.Touches || o.Open != was.Open || (o.Takes-was.Takes).Abs() > max(was.Takes, o.Takes)/10
+		}
+		if !other {
+			continue
+		}
+		h.offers = fresh
+		device := ""
+		if h.w != nil {
+			device = h.w.name()
+		}
+		r.rec.emit(Event{Kind: HoldAnew, Device: device, Hold: n, Offers: fresh})
+	}
+}
+
+// inChange are the devices that are worked on.
+func (r *Run) inChange() (out []*plan.Target) {
+	for _, w := range r.active {
+		out = append(out, w.target)
+	}
+	return out
+}
+
+// unknown tells whether one of some devices has no contact and no timer: nobody can say when
+// it will be there again.
+func (r *Run) unknown(targets []*plan.Target) bool {
+	return slices.ContainsFunc(targets, func(t *plan.Target) bool {
+		w := r.active[t.Device.Name]
+		if w == nil {
+			return false
+		}
+		s := w.standing.Load()
+		return s != nil && s.open
+	})
 }
 
 // holdDevice opens a device's hold.
@@ -93,9 +207,9 @@ func (r *Run) holdDevice(m held) {
 	m.w.wasHeld = true
 	offers := m.offers
 	batch := r.batchWorkers()
-	offers = append(offers, Offer{Choice: BackBatch, Touches: len(batch), Takes: r.plan.BackTime(batch)})
+	offers = append(offers, Offer{Choice: BackBatch, Touches: len(batch), Takes: r.backTime(batch), Open: r.unknown(batch)})
 	back, touched := r.backAll()
-	offers = append(offers, Offer{Choice: BackAll, Touches: touched, Takes: back})
+	offers = append(offers, Offer{Choice: BackAll, Touches: touched, Takes: back, Open: r.unknown(r.inChange())})
 	h := &openHold{w: m.w, tr: m.tr, aside: m.aside, offers: offers, answer: func(c Choice) {
 		switch c {
 		case BackBatch:

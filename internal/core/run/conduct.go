@@ -80,6 +80,7 @@ type Run struct {
 	failed     map[string]bool // devices that count as failures already
 	alarms     []string        // what must be asked about before the next batch
 	budget     int             // failures at which we ask; 0 is never
+	budgetHold int             // the hold at which that is asked
 	pace       paceKeeper
 	began      time.Time
 	slept      time.Duration // before it began
@@ -250,7 +251,11 @@ func (r *Run) afterBatch(ctx context.Context) {
 		for _, s := range slices.Sorted(maps.Keys(count)) {
 			lines = append(lines, fmt.Sprintf("%d %s", count[s], s))
 		}
-		r.ask(ctx, fmt.Sprintf("the runbook holds after batch %d", r.batch+1), lines, GoOn, GoOn)
+		alone, failed := GoOn, count[Reverted]+count[Stranded]+count[Dark]
+		if (failed > 0 || count[Kept]+count[Already] == 0) && !r.plan.Unattended.GoOn {
+			alone = Stop // nobody is there who has seen it
+		}
+		r.ask(ctx, fmt.Sprintf("the runbook holds after batch %d", r.batch+1), lines, alone, GoOn)
 	}
 }
 
@@ -289,6 +294,8 @@ func (r *Run) message(m any) {
 	switch m := m.(type) {
 	case held:
 		r.holdDevice(m)
+	case shifted:
+		r.offerAnew()
 	case unheld:
 		r.closeHolds(m.w)
 	case ended:
@@ -325,6 +332,7 @@ func (r *Run) finished(w *worker, s State) {
 	if s == Reverted || s == Stranded || s == Dark {
 		r.fail(w)
 	}
+	r.offerAnew()
 	r.forecast(false)
 }
 
@@ -416,7 +424,7 @@ func (r *Run) tooLate(t *plan.Target) bool {
 	r.lateAsked = true
 	back, touched := r.backAll()
 	why := fmt.Sprintf("the last moment to begin %s was %s", t.Device.Name, last.Format("15:04:05"))
-	offers := []Offer{{Choice: GoOnLate, Touches: len(r.queue), Reason: true}, {Choice: Stop}, {Choice: BackAll, Touches: touched, Takes: back}}
+	offers := []Offer{{Choice: GoOnLate, Touches: r.toCome(), Reason: true, Against: true}, {Choice: Stop}, {Choice: BackAll, Touches: touched, Takes: back, Open: r.unknown(r.inChange())}}
 	r.open(&openHold{offers: offers, answer: func(c Choice) {
 		switch c {
 		case Stop:
@@ -463,6 +471,9 @@ func (r *Run) start(ctx context.Context, w *worker) {
 	r.busy.Begin(w.target)
 	w.r.pace.begin(w, r.now())
 	go w.work()
+	if len(r.holds) > 0 {
+		r.offerAnew()
+	}
 }
 
 // seldom is how often a forecast is made anew while a batch runs, and share how many times

@@ -51,6 +51,7 @@ const (
 	BatchEnded Kind = "batch ended" // Batch
 	Forecast   Kind = "forecast"    // Slots, Due (likely end), Late, Stays (the chance of staying in the window)
 	HoldOpened Kind = "hold"        // Hold, Device or none, Note (why), Lines (evidence), Offers
+	HoldAnew   Kind = "offers"      // Hold, Device or none, Offers: what can be decided now, of a hold that is open
 	HoldClosed Kind = "decided"     // Hold, Device, Choice, By, Note (the reason)
 	Aborted    Kind = "abort"       // Choice (what happens to devices in change), By
 	LetGo      Kind = "let go"      // By
@@ -146,8 +147,17 @@ type Offer struct {
 	Fits    bool          `json:"fits"` // it would be done before the window closes
 	// Reason tells that it must be given a reason, which is journalled.
 	Reason bool `json:"reason,omitempty"`
-	// Looks tells that trying again sends nothing: it looks once more.
-	Looks bool `json:"looks,omitempty"`
+	// Most is how long it takes at the most, where that is longer: what is waited for may come
+	// at once, or late.
+	Most time.Duration `json:"most,omitempty"`
+	// Open tells that nobody can say how long it takes: a device that is waited for has no
+	// contact, and no timer.
+	Open bool `json:"open,omitempty"`
+	// Does says what it sends, and what it leads to; "" for what its name says.
+	Does string `json:"does,omitempty"`
+	// Against tells that it goes on although something has failed: it is never what is chosen
+	// by doing nothing.
+	Against bool `json:"against,omitempty"`
 	// Way is how the device takes the change back by itself, where that is waited for.
 	Way plan.TimerKind `json:"way,omitempty"`
 }

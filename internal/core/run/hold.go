@@ -143,7 +143,7 @@ func (w *worker) misses(s plan.Step) string {
 func (w *worker) hold(tr *trouble) (Choice, error) {
 	w.move(Held, tr.why)
 	w.question++
-	shown := &trouble{why: w.maskText(tr.why), evidence: w.maskLines(tr.evidence), err: tr.err}
+	shown := &trouble{why: w.maskText(tr.why), evidence: w.maskLines(slices.Concat(tr.evidence, w.wayBack())), err: tr.err}
 	w.r.inbox <- held{w: w, tr: shown, offers: w.choices(), question: w.question}
 	var fired <-chan time.Time
 	if !w.due.IsZero() {
@@ -178,35 +178,151 @@ func (w *worker) hold(tr *trouble) (Choice, error) {
 
 // choices are what can be done with the device as it is.
 func (w *worker) choices() []Offer {
-	t := w.paced()
-	left := t.Left(w.at.step, w.r.plan.Soak)
 	var out []Offer
-	offer := func(c Choice, takes time.Duration) {
-		out = append(out, Offer{Choice: c, Touches: 1, Takes: takes})
+	offer := func(c Choice, takes time.Duration, does string) *Offer {
+		out = append(out, Offer{Choice: c, Touches: 1, Takes: takes, Does: does})
+		return &out[len(out)-1]
 	}
+	usual, most := w.going(w.at.step, w.at.sent, w.at.soaked)
+	again := TryAgain
 	if w.overrun {
-		offer(GoOnLate, left)
-		out[0].Reason = true
-	} else {
-		offer(TryAgain, left)
-		out[0].Looks = w.at.sent || w.at.step == len(w.t.Steps)
+		again = GoOnLate
 	}
+	o := offer(again, usual, w.againDoes(usual))
+	o.Most, o.Reason = most, w.overrun
 	if w.at.step < len(w.t.Steps) && !w.t.Traits.Once {
-		offer(SkipStep, t.Left(w.at.step+1, w.r.plan.Soak)+t.Back()/2)
+		usual, most := w.going(w.at.step+1, false, false)
+		undo := w.skipping()
+		offer(SkipStep, usual+undo, w.skipDoes()).Most = most + undo
 	}
-	offer(BackDevice, t.Back())
+	offer(BackDevice, w.backing(), w.backDoes())
 	if !w.due.IsZero() {
-		offer(LetFire, time.Until(w.due)+w.t.Traits.Boot)
-		out[len(out)-1].Way = w.t.Traits.Timer
+		offer(LetFire, w.firingTakes(), "").Way = w.t.Traits.Timer
 		if !w.onTrial() || w.t.Traits.Extends {
-			offer(Extend, time.Second)
+			offer(Extend, w.each(1, opArm)+w.each(1, opPending), "")
 		}
 	}
 	if w.differs != nil {
-		offer(Accept, left)
-		out[len(out)-1].Reason = true
+		usual, most := w.going(w.at.step, true, w.at.soaked)
+		o := offer(Accept, usual, "sends nothing for it; "+w.thenDoes(w.at.step+1))
+		o.Most, o.Reason = most, true
 	}
 	return out
+}
+
+// skipping is how long leaving the step out takes: what was sent of it is undone.
+func (w *worker) skipping() time.Duration {
+	i := w.at.step
+	if !slices.Contains(w.begun, i) {
+		return 0
+	}
+	return w.each(2, opConfig) + w.each(1, opEdit) + w.each(len(w.t.Steps[i].Undo), opLine) + w.each(1, opApply)
+}
+
+// againDoes says what trying again sends.
+func (w *worker) againDoes(takes time.Duration) string {
+	text := ""
+	switch i := w.at.step; {
+	case i < len(w.t.Steps) && w.at.sent:
+		text = fmt.Sprintf("looks once more at %q and sends none of its lines; once it is so, ", w.t.Steps[i].Title)
+	case i < len(w.t.Steps) && w.t.Steps[i].Changes():
+		text = fmt.Sprintf("sends %q once more from its first line; ", w.t.Steps[i].Title)
+	case !w.at.soaked && w.r.plan.Soak > 0:
+		text = "watches anew that it holds; "
+	default:
+		text = "looks once more; "
+	}
+	if !w.due.IsZero() && time.Until(w.due) < takes && (!w.onTrial() || w.t.Traits.Extends) {
+		text += "its timer is extended first; "
+	}
+	return text + w.thenDoes(w.at.step+1)
+}
+
+// thenDoes says what going on from a step sends.
+func (w *worker) thenDoes(from int) string {
+	more := 0
+	for i := from; i < len(w.t.Steps); i++ {
+		if w.t.Steps[i].Changes() && !w.skipped(i) {
+			more++
+		}
+	}
+	text := "then "
+	if more == 1 {
+		text += "sends 1 step more, "
+	} else if more > 1 {
+		text += fmt.Sprintf("sends %d steps more, ", more)
+	}
+	return text + w.keepDoes()
+}
+
+// keepDoes says what keeping the device sends.
+func (w *worker) keepDoes() string {
+	switch {
+	case w.onTrial():
+		return "confirms it, which keeps it"
+	case w.guarded() && w.t.Traits.Saves:
+		return "cancels its timer and saves"
+	case w.t.Traits.Saves:
+		return "saves"
+	case w.guarded():
+		return "cancels its timer"
+	}
+	return "keeps it"
+}
+
+// skipDoes says what leaving the step out sends.
+func (w *worker) skipDoes() string {
+	i := w.at.step
+	if !slices.Contains(w.begun, i) {
+		return "nothing of it was sent; " + w.thenDoes(i+1)
+	}
+	return fmt.Sprintf("undoes %q and proves that; %s", w.t.Steps[i].Title, w.thenDoes(i+1))
+}
+
+// backDoes says what taking the device back sends.
+func (w *worker) backDoes() string {
+	text := "compares with its backup, and sends nothing if it is equal"
+	if len(w.begun) > 0 {
+		text = "undoes what was sent, and compares with its backup"
+		if w.onTrial() && !w.due.IsZero() {
+			text = "ends its trial, and compares with its backup"
+		}
+	}
+	if w.guarded() && !w.onTrial() && !w.due.IsZero() {
+		text += "; then cancels its timer"
+	}
+	if w.saved {
+		text += "; saves again, since the change may be saved"
+	}
+	return text
+}
+
+// wayBack says, at a hold, whether anything takes the change back by itself, and whether
+// anything of it is saved.
+func (w *worker) wayBack() []string {
+	way := "no way back of its own: nothing but we takes it back"
+	switch {
+	case !w.due.IsZero() && w.doubted:
+		way = "its timer may be gone: cancelling it was asked for and not seen; else it " + w.way()
+	case !w.due.IsZero() && w.untold:
+		way = "a change is on trial on it, and it does not tell until when"
+	case !w.due.IsZero() && w.onTrial():
+		way = "its way back is pending: " + w.way()
+	case !w.due.IsZero():
+		way = "its way back is pending: it " + w.way()
+	case w.onTrial() && len(w.begun) == 0:
+		way = "nothing is on trial on it, and nothing of the change runs"
+	case w.guarded():
+		way = "no timer is pending on it: nothing but we takes it back"
+	}
+	saved := "nothing of the change is saved"
+	switch {
+	case w.t.Traits.One && len(w.begun) > 0:
+		saved = "what runs is what is saved, as its profile says"
+	case w.saved:
+		saved = "the change may be saved: that was asked for"
+	}
+	return []string{way, saved}
 }
 
 // Messages from workers to the conductor.
@@ -219,6 +335,7 @@ type (
 		aside    bool // it waits by itself; others may start meanwhile
 	}
 	unheld      struct{ w *worker }
+	shifted     struct{}            // a device was lost, or is back
 	lostAlone   struct{ w *worker } // contact is lost with a device that has no timer
 	cannotWrite struct{ err error } // what we keep cannot be written any more
 	windowOpen  struct{ hold int }

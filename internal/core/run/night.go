@@ -36,6 +36,7 @@ type Hold struct {
 	Evidence []string
 	Offers   []Offer
 	Since    time.Time
+	Told     time.Time // when its offers were reckoned
 }
 
 // Decision is a hold that was answered.
@@ -272,7 +273,14 @@ func (n *Night) apply(e Event) {
 func (n *Night) applyHold(e Event) {
 	switch e.Kind {
 	case HoldOpened:
-		n.Holds = append(slices.Clone(n.Holds), Hold{e.Hold, e.Device, e.Note, e.Lines, e.Offers, e.At})
+		n.Holds = append(slices.Clone(n.Holds), Hold{e.Hold, e.Device, e.Note, e.Lines, e.Offers, e.At, e.At})
+	case HoldAnew:
+		n.Holds = slices.Clone(n.Holds)
+		for i := range n.Holds {
+			if n.Holds[i].Number == e.Hold {
+				n.Holds[i].Offers, n.Holds[i].Told = e.Offers, e.At
+			}
+		}
 	case HoldClosed:
 		n.Holds = slices.DeleteFunc(slices.Clone(n.Holds), func(h Hold) bool { return h.Number == e.Hold })
 		if e.Choice != "" {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"sync/atomic"
 	"time"
 
 	"metabasis/internal/core/config"
@@ -50,7 +51,9 @@ type worker struct {
 	slack      time.Duration         // how far due may be off: the time the device took to tell
 	untold     bool                  // nobody knows when it is due
 	entry      time.Duration         // the longest it took tonight to be let in
-	command    time.Duration         // how long a command takes on it, as it has shown lately
+	clock      *clock                // how long things took on it tonight
+	standing   *atomic.Pointer[standing]
+	command    time.Duration // how long a command takes on it, as it has shown lately
 	at         position
 	reverting  bool
 	partLooks  int    // times that only something beside the configuration was not as it was
@@ -71,7 +74,7 @@ type worker struct {
 
 func newWorker(r *Run, t *plan.Target) *worker {
 	return &worker{r: r, target: t, t: t, back: make(chan struct{}), told: make(chan answer, 4), undone: map[int]bool{}, left: map[int]bool{}, snaps: map[int]config.Config{},
-		bases: map[int]config.Config{}, sent: map[int]int{}, sentIn: map[int]Session{}}
+		bases: map[int]config.Config{}, sent: map[int]int{}, sentIn: map[int]Session{}, clock: &clock{}, standing: &atomic.Pointer[standing]{}}
 }
 
 // guarded tells whether the device has a rollback timer in this night.
@@ -150,6 +153,17 @@ func (w *worker) intend(e Event) error {
 func (w *worker) shown(lines ...string) []string { return w.t.Masked(lines) }
 
 func (w *worker) move(s State, note string) {
+	defer func() { w.r.inbox <- shifted{} }() // taking it back takes another time now
+	switch {
+	case s == Dark && w.due.IsZero():
+		w.stands(standing{back: w.backing(), ready: time.Now().Add(patience), open: true})
+	case s == Dark: // it takes itself back
+		w.stands(standing{ready: time.Now().Add(w.firingTakes())})
+	case s == Changing: // with the step in hand
+		w.stands(standing{back: w.backing(w.at.step)})
+	default:
+		w.stands(standing{back: w.backing()})
+	}
 	w.emit(Event{Kind: Moved, State: s, Note: note})
 }
 
@@ -164,6 +178,9 @@ func (w *worker) end(s State, note string) {
 	if w.release != nil && (s == Blocked || s == Already || s == Skipped) {
 		w.release()
 		w.release = nil
+	}
+	if s == Kept {
+		w.stands(standing{back: w.backingKept()})
 	}
 	e := Event{Kind: Moved, State: s, Note: note, OK: true}
 	if (s == Kept || s == Reverted || s == Already) && !w.t.Traits.TellsSaved {

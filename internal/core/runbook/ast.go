@@ -250,8 +250,14 @@ type Unattended struct {
 	Given bool
 	Tries int // times the step is tried again first
 	Then  Action
-	Line  int
+	// GoOn says that the holds of the runbook are passed also after a batch in which a device
+	// failed, or none was kept.
+	GoOn bool
+	Line int
 }
+
+// afterFailed is how that is written, behind the action.
+const afterFailed = "and go on after a failed batch"
 
 // Step counts of a range are bounded, so that a slip of the pen cannot send
 // ten thousand lines.

@@ -467,6 +467,9 @@ func (p *parser) unattended(n *node, c *cursor) {
 	}
 	from := c.here()
 	action := c.rest()
+	if first, goesOn := strings.CutSuffix(action, afterFailed); goesOn {
+		action, u.GoOn = strings.TrimRight(strings.TrimSpace(first), ", "), true
+	}
 	if !slices.Contains(actions, action) {
 		p.at(n, from, problem.OneOf(action, actions), "%q is not something an unattended run can do", action)
 	}

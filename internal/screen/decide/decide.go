@@ -162,7 +162,7 @@ func careful(o run.Offer) bool {
 	case run.BackBatch, run.BackAll, run.Release, run.StartEarly, run.GoOnLate, run.Leave:
 		return true
 	}
-	return o.Touches > 1 || o.Takes > 0 && !o.Fits
+	return o.Against || o.Touches > 1 || o.Takes > 0 && !o.Fits
 }
 
 // words say what a choice does, in full.
@@ -170,15 +170,15 @@ func words(q Question, o run.Offer) (title, does string) {
 	n := report.Count(o.Touches, "device")
 	switch o.Choice {
 	case run.TryAgain:
-		if o.Looks {
-			return "Try again", "look once more; nothing is sent"
-		}
-		return "Try again", "send the same step once more from its first line"
+		return "Try again", cmp.Or(o.Does, "send the same step once more from its first line") // as it was said in older nights
 	case run.SkipStep:
-		return "Skip the step", "undo it here, prove that, go on with the next step"
+		return "Skip the step", cmp.Or(o.Does, "undo it here, prove that, go on with the next step")
 	case run.BackDevice:
 		if q.Hold == 0 {
 			return "Take back those in change", n + ", each after the line in flight"
+		}
+		if o.Does != "" {
+			return "Take this device back", o.Does
 		}
 		switch q.Way {
 		case plan.TrialTimer:
@@ -205,12 +205,15 @@ func words(q Question, o run.Offer) (title, does string) {
 		}
 		return "Wait for the timer", "the device restarts with its saved configuration"
 	case run.Accept:
-		return "Keep what runs", "go on from it as it is; needs a reason"
+		return "Keep what runs", cmp.Or(o.Does, "go on from it as it is") + "; needs a reason"
 	case run.Leave:
 		return "Leave it as it is", "it is not looked at again tonight; the others go on"
 	case run.GoOn:
 		return "Go on", n + " to come"
 	case run.GoOnLate:
+		if q.Device != "" {
+			return "Go on all the same", cmp.Or(o.Does, "go on") + "; there is no time to take it back; needs a reason"
+		}
 		return "Go on all the same", n + " to come; there is no time to take them back; needs a reason"
 	case run.StartEarly:
 		return "Start before the window", n + " to come; needs a reason"
@@ -280,9 +283,21 @@ func (v *View) offer(q Question, o run.Offer, i int, now time.Time, focused bool
 		done = q.Since.Add(o.Takes)
 	}
 	if o.Takes > 0 {
-		right = ink.T(ink.Dim, "about "+ink.Long(done.Sub(now))+", done "+done.Format("15:04:05"))
+		about, by := "about "+ink.Long(done.Sub(now)), ", done "+done.Format("15:04:05")
+		if late := now.Add(o.Most); o.Most > o.Takes*5/4 && o.Choice != run.LetFire {
+			about, by = ink.Long(o.Takes)+" to "+ink.Long(o.Most), ", done by "+late.Format("15:04:05")
+		}
+		if right = ink.T(ink.Dim, about+by); left.Width()+right.Width() >= cells {
+			right = ink.T(ink.Dim, strings.TrimPrefix(about, "about ")+by)
+		}
 		if left.Width()+right.Width() >= cells {
-			right = ink.T(ink.Dim, ink.Long(done.Sub(now))+", done "+done.Format("15:04:05"))
+			right = ink.T(ink.Dim, strings.TrimPrefix(by, ", "))
+		}
+	}
+	if o.Open {
+		right = ink.T(ink.Lamp, "nobody knows: a device has no contact and no timer")
+		if left.Width()+right.Width() >= cells {
+			right = ink.T(ink.Lamp, "nobody knows how long")
 		}
 	}
 	if !o.Fits && o.Takes > 0 {

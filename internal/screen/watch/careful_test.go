@@ -190,10 +190,10 @@ func TestTryAgainSaysWhetherItSends(t *testing.T) {
 	s := running(t, n, 160, 42)
 	s.Press("d")
 	assert.Contains(t, s.Text(), "send the same step once more from its first line")
-	n.Holds[0].Offers[0].Looks = true
+	n.Holds[0].Offers[0].Does = "looks once more at the clock and sends none of its lines; then cancels its timer and saves"
 	s = running(t, n, 160, 42)
 	s.Press("d")
-	assert.Contains(t, s.Text(), "look once more; nothing is sent")
+	assert.Contains(t, s.Text(), "looks once more at the clock and sends none of its lines; then cancels its timer and saves")
 }
 
 func TestFindingADevice(t *testing.T) {

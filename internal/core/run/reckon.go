@@ -1,0 +1,308 @@
+package run
+
+import (
+	"context"
+	"slices"
+	"time"
+)
+
+// How long a choice takes is reckoned from what the device itself has shown tonight: how
+// long each kind of thing took that was asked of it, and which of them the choice needs.
+
+// op is a kind of thing that is asked of a device.
+type op int
+
+const (
+	opRead op = iota
+	opConfig
+	opLine
+	opEdit
+	opApply
+	opArm
+	opPending
+	opDisarm
+	opSave
+	opRestore
+	opEnd // ending a trial
+	ops
+)
+
+// commands is how many commands each of them usually is, as long as it was not seen.
+var commands = [ops]float64{opRead: 1, opConfig: 1, opLine: 1, opEdit: 1, opApply: 1, opArm: 1, opPending: 1, opDisarm: 1, opSave: 1, opRestore: 4, opEnd: 1}
+
+// clock is how long things took on one device, the newest counting most.
+type clock struct{ took [ops]time.Duration }
+
+func (c *clock) add(o op, began time.Time) {
+	d := time.Since(began)
+	if c.took[o] == 0 {
+		c.took[o] = d
+	} else {
+		c.took[o] = (c.took[o] + d) / 2
+	}
+}
+
+// of is how long one takes; usual is how long a command takes where nothing was seen.
+func (c *clock) of(o op, usual time.Duration) time.Duration {
+	if c.took[o] > 0 {
+		return c.took[o]
+	}
+	sum, n := 0.0, 0.0
+	for i, d := range c.took {
+		if d > 0 {
+			sum, n = sum+d.Seconds(), n+commands[i]
+		}
+	}
+	if n > 0 {
+		usual = time.Duration(sum / n * float64(time.Second))
+	}
+	return time.Duration(commands[o] * float64(usual))
+}
+
+// clocked is a session whose answers are timed.
+type clocked struct {
+	Session
+	c *clock
+}
+
+// Read implements [Session].
+func (s clocked) Read(ctx context.Context, table string) (any, error) {
+	defer s.c.add(opRead, time.Now())
+	return s.Session.Read(ctx, table)
+}
+
+// Config implements [Session].
+func (s clocked) Config(ctx context.Context, which Which) (string, error) {
+	defer s.c.add(opConfig, time.Now())
+	return s.Session.Config(ctx, which)
+}
+
+// Line implements [Session].
+func (s clocked) Line(ctx context.Context, line string) error {
+	defer s.c.add(opLine, time.Now())
+	return s.Session.Line(ctx, line)
+}
+
+// Edit implements [Session].
+func (s clocked) Edit(ctx context.Context) error {
+	defer s.c.add(opEdit, time.Now())
+	return s.Session.Edit(ctx)
+}
+
+// Apply implements [Session].
+func (s clocked) Apply(ctx context.Context, trial time.Duration) error {
+	defer s.c.add(opApply, time.Now())
+	return s.Session.Apply(ctx, trial)
+}
+
+// Arm implements [Session].
+func (s clocked) Arm(ctx context.Context, d time.Duration) error {
+	defer s.c.add(opArm, time.Now())
+	return s.Session.Arm(ctx, d)
+}
+
+// Pending implements [Session].
+func (s clocked) Pending(ctx context.Context) (time.Duration, bool, error) {
+	defer s.c.add(opPending, time.Now())
+	return s.Session.Pending(ctx)
+}
+
+// Disarm implements [Session].
+func (s clocked) Disarm(ctx context.Context) error {
+	defer s.c.add(opDisarm, time.Now())
+	return s.Session.Disarm(ctx)
+}
+
+// Save implements [Session].
+func (s clocked) Save(ctx context.Context) error {
+	defer s.c.add(opSave, time.Now())
+	return s.Session.Save(ctx)
+}
+
+// Restore implements [Session].
+func (s clocked) Restore(ctx context.Context, text string) error {
+	defer s.c.add(opRestore, time.Now())
+	return s.Session.Restore(ctx, text)
+}
+
+// TakeBack implements [Session].
+func (s clocked) TakeBack(ctx context.Context) error {
+	defer s.c.add(opEnd, time.Now())
+	return s.Session.TakeBack(ctx)
+}
+
+// each is how long so many of some things take.
+func (w *worker) each(n int, o op) time.Duration {
+	return time.Duration(n) * w.clock.of(o, w.t.Traits.Command)
+}
+
+// closing is how long it takes from the proof to the end: disarming, saving, and looking at
+// all of it.
+func (w *worker) closing() time.Duration {
+	d := w.each(1, opConfig)
+	if w.guarded() {
+		d += w.each(1, opDisarm) + w.each(1, opPending)
+	}
+	if w.t.Traits.Saves {
+		d += w.each(1, opSave)
+	}
+	if d += w.each(1, opConfig); w.t.Traits.TellsSaved {
+		d += w.each(1, opConfig)
+	}
+	return d + time.Duration(len(w.t.Record.Tables))*w.each(1, opRead)
+}
+
+// stepping is how long a step takes: its lines, where they are still to be sent, and what it
+// expects. Most is when each expectation takes all the time that it may.
+func (w *worker) stepping(i int, sent bool) (usual, most time.Duration) {
+	s := w.t.Steps[i]
+	if s.Changes() && !sent {
+		if len(w.begun) > 0 {
+			usual += w.each(1, opConfig)
+		}
+		if w.guarded() {
+			usual += w.each(1, opPending)
+		}
+		lines := len(s.Send)
+		if len(s.Put) > 0 {
+			lines = 4
+		}
+		usual += w.each(1, opEdit) + w.each(lines, opLine) + w.each(1, opApply)
+		if w.onTrial() {
+			usual += w.each(1, opPending)
+		}
+	}
+	if s.Changes() && w.t.Traits.Language != nil {
+		usual += w.each(1, opConfig)
+	}
+	most = usual
+	for n, e := range s.Expect {
+		look := time.Duration(max(len(e.Cond.Names()), 1)) * w.each(1, opRead)
+		usual, most = usual+look, most+look+e.Within
+		if est, known := w.r.plan.Usual(w.t, s.Title); known && n == 0 && !sent {
+			usual += max(est-look, 0)
+		} else if !sent {
+			usual += e.Within / 3
+		}
+	}
+	return usual, most
+}
+
+// going is how long it takes to go on to the end, from a step on; sent tells that its lines
+// are in, and soaked that the soak is over.
+func (w *worker) going(from int, sent, soaked bool) (usual, most time.Duration) {
+	for i := from; i < len(w.t.Steps); i++ {
+		if i < len(w.already) && w.already[i] || w.left[w.t.Steps[i].Number] {
+			continue
+		}
+		u, m := w.stepping(i, sent && i == from)
+		usual, most = usual+u, most+m
+	}
+	if !soaked && w.r.plan.Soak > 0 {
+		usual, most = usual+w.r.plan.Soak, most+w.r.plan.Soak
+	}
+	most += w.t.Record.Within
+	return usual + w.closing(), most + w.closing()
+}
+
+// undoing is how many lines lead back from what the device has by now, and with some further
+// steps.
+func (w *worker) undoing(more ...int) (lines, edits int) {
+	for _, i := range w.begun {
+		more = slices.DeleteFunc(more, func(j int) bool { return i == j })
+	}
+	begun := slices.Concat(w.begun, more)
+	if len(begun) == 0 {
+		return 0, 0
+	}
+	for _, i := range begun {
+		undo := len(w.t.Steps[i].Undo)
+		if undo == 0 {
+			undo = len(w.t.Steps[i].Send)
+		}
+		lines, edits = lines+undo, edits+1
+	}
+	if w.t.Traits.Language != nil { // computed, and sent at once
+		edits = 1
+	}
+	return lines, edits
+}
+
+// backing is how long it takes to take the device back and prove it.
+func (w *worker) backing(more ...int) time.Duration {
+	d := w.each(1, opConfig)
+	lines, edits := w.undoing(more...)
+	switch {
+	case edits == 0:
+	case w.onTrial() && !w.due.IsZero():
+		d += w.each(2, opPending) + w.each(1, opEnd) + w.each(1, opConfig)
+	default:
+		if w.guarded() {
+			d += w.each(2, opPending)
+		}
+		d += w.each(edits, opEdit) + w.each(lines, opLine) + w.each(edits, opApply) + w.each(1, opConfig)
+		if w.t.Traits.Language != nil {
+			d += w.each(1, opConfig)
+			if w.guarded() {
+				d += w.each(1, opPending)
+			}
+		}
+	}
+	if w.guarded() {
+		if d += w.each(1, opPending); !w.onTrial() {
+			d += w.each(1, opDisarm)
+		}
+	}
+	if w.t.Traits.TellsSaved {
+		d += w.each(1, opConfig)
+	}
+	if w.saved {
+		d += w.each(1, opSave) + w.each(1, opConfig)
+	}
+	return d + w.each(1, opConfig)
+}
+
+// backingKept is how long it takes to take back a device that was kept: it is connected to
+// and armed again.
+func (w *worker) backingKept() time.Duration {
+	if len(w.begun) == 0 && !w.saved {
+		return w.entry + w.each(3, opConfig)
+	}
+	d := w.backing() + max(w.entry, w.t.Traits.Connect/4)
+	if w.guarded() && !w.onTrial() {
+		d += w.each(1, opArm) + w.each(1, opPending) + w.each(2, opConfig)
+	}
+	return d
+}
+
+// firing is how long it takes until the device has taken the change back by itself and was
+// seen to have.
+func (w *worker) firingTakes() time.Duration {
+	return max(time.Until(w.due), 0) + w.t.Traits.Boot + w.entry + w.each(1, opPending) + w.each(2, opConfig)
+}
+
+// standing is what the conductor may know of a worker that moves: how long taking it back
+// takes, and from when on that can begin.
+type standing struct {
+	back  time.Duration
+	ready time.Time // it cannot be taken back before; zero is now
+	open  bool      // nobody knows when it will be there again
+}
+
+// stands publishes how the device stands.
+func (w *worker) stands(s standing) { w.standing.Store(&s) }
+
+// takesBack is how long taking a device back takes, from now on.
+func (w *worker) takesBack(now time.Time) time.Duration {
+	s := w.standing.Load()
+	if s == nil {
+		return w.target.Back()
+	}
+	return max(s.ready.Sub(now), 0) + s.back
+}
+
+// waits tells whether it has no contact: it is waited for.
+func (w *worker) waits() bool {
+	s := w.standing.Load()
+	return s != nil && !s.ready.IsZero()
+}

@@ -1,0 +1,159 @@
+package nights
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"sync/atomic"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+
+	"metabasis/internal/core/run"
+	"metabasis/internal/sim"
+)
+
+// told is a decision, what was said of how long it takes, and how long it took.
+type told struct {
+	offer  run.Offer
+	device string
+	at     time.Time
+	took   time.Duration
+	dark   bool // a device that is taken back with it had no contact then
+}
+
+// decidedNight draws a night with a device that is held, others that are dark or kept, and a
+// person who chooses one thing, once; it returns what was said and what was so.
+func decidedNight(t *testing.T, seed uint64, dir string) *told {
+	rng := rand.New(rand.NewPCG(seed, 22))
+	g := &generator{rng: rng}
+	specs := make([]sim.Spec, 3+rng.IntN(4))
+	slow := time.Duration(100+rng.IntN(1900)) * time.Millisecond
+	for i := range specs {
+		specs[i].Faults = append(specs[i].Faults, sim.Fault{Kind: sim.Slow, By: slow + time.Duration(rng.IntN(300))*time.Millisecond})
+	}
+	held := 1 + rng.IntN(len(specs)-1)
+	switch rng.IntN(3) {
+	case 0:
+		specs[held].Faults = append(specs[held].Faults, sim.Fault{Kind: sim.Rejects, Match: "^log host", Times: 1})
+	case 1:
+		specs[held].Faults = append(specs[held].Faults, sim.Fault{Kind: sim.Rejects, Match: "^title", Times: 1})
+	default:
+		specs[held].Faults = append(specs[held].Faults, sim.Fault{Kind: sim.NeverSettles})
+	}
+	if dark := 1 + rng.IntN(len(specs)-1); dark != held && g.chance(0.5) {
+		specs[dark].Faults = append(specs[dark].Faults, sim.Fault{Kind: sim.CutsOff, Match: pick(g, []string{"^time source", "^log host", "^lan 310$"}), Times: 1})
+	}
+	w := simpleIn(t, dir, specs, func(b string) string {
+		return swapIn(swapIn(b, "sizes     1, 4\n  together  4", "sizes     100%\n  together  "+fmt.Sprint(2+rng.IntN(5))), "within 40s", "within 20s")
+	})
+	defer w.sim.Close()
+	wait := time.Duration(5+rng.IntN(40)) * time.Second
+	var chosen atomic.Pointer[told]
+	over, end := context.WithCancel(t.Context())
+	defer end()
+	w.run(t.Context(), func(r *run.Run, e run.Event) {
+		if c := chosen.Load(); e.Kind == run.HoldAnew && c != nil && e.Device == c.device {
+			for _, o := range e.Offers {
+				if o.Choice == c.offer.Choice {
+					again := *c
+					again.offer, again.at = o, e.At
+					chosen.Store(&again)
+				}
+			}
+		}
+		if e.Kind != run.HoldOpened {
+			return
+		}
+		if e.Device == fmt.Sprintf("ald-quay-%d", held+1) && chosen.Load() == nil && len(e.Offers) > 2 {
+			offers := slices.DeleteFunc(slices.Clone(e.Offers), func(o run.Offer) bool {
+				return o.Reason || o.Open || o.Choice == run.Extend || o.Choice == run.BackBatch
+			})
+			o := pick(g, offers)
+			chosen.Store(&told{offer: o, device: e.Device, at: e.At})
+			answerLater(over, r, run.Command{Hold: e.Hold, Choice: o.Choice, By: "Ada"}, wait)
+			return
+		}
+		later := time.Duration(0)
+		if e.Device != "" && len(e.Offers) > 2 {
+			later = time.Second
+		}
+		if i := slices.IndexFunc(e.Offers, func(o run.Offer) bool { return o.Choice == run.BackDevice || o.Choice == run.Stop }); i >= 0 {
+			answerLater(over, r, run.Command{Hold: e.Hold, Choice: e.Offers[i].Choice, By: "Ada"}, later)
+		}
+	})
+	c := chosen.Load()
+	if c == nil {
+		return nil
+	}
+	decided, dark := time.Time{}, map[string]bool{}
+	for _, e := range w.seen {
+		switch {
+		case e.Kind == run.HoldClosed && e.Choice == c.offer.Choice && e.Device == c.device && decided.IsZero():
+			decided = e.At
+		case decided.IsZero():
+			if e.Kind == run.Moved {
+				if delete(dark, e.Device); e.State == run.Dark {
+					dark[e.Device] = true
+				}
+			}
+		case e.Kind == run.Lost && c.offer.Choice == run.BackAll: // after the decision: nobody can know that
+			return nil
+		case e.Kind == run.HoldOpened && e.Device == c.device: // it went otherwise than was hoped: that is no promise
+			return nil
+		case e.Kind == run.Moved && e.OK && (e.Device == c.device || c.offer.Choice == run.BackAll):
+			c.took = e.At.Sub(decided)
+		}
+	}
+	if decided.IsZero() || c.took == 0 {
+		return nil
+	}
+	c.dark = dark[c.device] || c.offer.Choice == run.BackAll && len(dark) > 0
+	if c.offer.Choice == run.LetFire { // it runs already, whatever is decided
+		c.offer.Takes -= decided.Sub(c.at)
+	}
+	return c
+}
+
+// What is said at a hold of how long a choice takes is so: nine in ten are within a quarter
+// of it (or between the shortest and the longest that were said), and none takes more than
+// twice as long.
+func TestWhatIsSaidOfTimesAtAHold(t *testing.T) {
+	nights := max(*count*2, 300)
+	var good, all, dark atomic.Int64
+	t.Run("nights", func(t *testing.T) {
+		for i := range nights {
+			seed := *firstSeed + uint64(i)
+			t.Run(fmt.Sprint(seed), func(t *testing.T) {
+				t.Parallel()
+				dir := t.TempDir()
+				synctest.Test(t, func(t *testing.T) {
+					c := decidedNight(t, seed, dir)
+					if c == nil {
+						return
+					}
+					all.Add(1)
+					if c.dark {
+						dark.Add(1)
+					}
+					said, took := c.offer.Takes, c.took
+					most := max(c.offer.Most, said)
+					near := took <= most*5/4 && took >= said*3/4
+					if near {
+						good.Add(1)
+					} else {
+						t.Logf("off: %s: said %s to %s, took %s", c.offer.Choice, said, most, took)
+					}
+					assert.LessOrEqual(t, took, 2*most+time.Second, "%s: said %s to %s", c.offer.Choice, said, most)
+				})
+			})
+		}
+	})
+	t.Logf("%d of %d, %d with dark devices", good.Load(), all.Load(), dark.Load())
+	assert.Greater(t, dark.Load(), int64(nights/40))
+	assert.Greater(t, all.Load(), int64(nights/3))
+	assert.GreaterOrEqual(t, 10*good.Load(), 9*all.Load(), "%d of %d are near", good.Load(), all.Load())
+}
