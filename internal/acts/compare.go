@@ -337,6 +337,9 @@ func foreseenOf(n *run.Night) func(string) ([]string, bool) {
 		if dev.State != run.Kept {
 			return nil, true
 		}
+		if dev.LeftSteps() > 0 && dev.Predicted {
+			return dev.Diff, true // as was foreseen once a step was left out
+		}
 		return dev.Foreseen, true
 	}
 }
@@ -387,6 +390,11 @@ func (d *Desk) CompareNight(ctx context.Context, id int64) (*Comparison, error) 
 		out.Devices = append(out.Devices, one)
 	}
 	out.Note = report.NotCompared(untouched)
+	for _, dev := range p.Night.Devices {
+		if left := dev.LeftTitles(); dev.State == run.Kept && left != nil {
+			out.Note = strings.TrimPrefix(out.Note+"; "+dev.Name+" was kept WITHOUT "+strings.Join(left, ", "), "; ")
+		}
+	}
 	return out, nil
 }
 

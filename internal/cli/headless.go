@@ -68,6 +68,7 @@ func outcome(n *run.Night, interrupted bool) error {
 type eventPrinter struct {
 	app    *app
 	asJSON bool
+	teller report.Teller
 	lost   error // why nothing more can be printed
 }
 
@@ -77,7 +78,7 @@ func (p *eventPrinter) print(events []run.Event) {
 			if b, err := json.Marshal(e); err == nil {
 				p.line(string(b))
 			}
-		} else if text := report.Line(e); text != "" {
+		} else if text := p.teller.Line(e); text != "" {
 			p.line(e.At.Format("15:04:05") + "  " + text)
 		}
 	}

@@ -83,7 +83,7 @@ func (g *Guard) Try(ctx context.Context, login, device string) (func(ssh.Verdict
 			return nil, &ssh.Stopped{Why: fmt.Sprintf("not tried: it has refused login %s already, and what was refused is not sent again by itself", login)}
 		}
 		if len(a.inRow) >= mostDenied {
-			return nil, &ssh.Stopped{Why: fmt.Sprintf("not tried: login %s was refused by %d devices in a row (%s)", login, len(a.inRow), strings.Join(a.inRow, ", "))}
+			return nil, &ssh.Stopped{Why: fmt.Sprintf("not tried: login %s was refused by three devices in a row (%s)", login, strings.Join(a.inRow, ", "))}
 		}
 		if a.out < a.width {
 			break

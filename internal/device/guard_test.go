@@ -34,7 +34,7 @@ func TestARefusedSecretIsNotSentAgain(t *testing.T) {
 	assert.False(t, deny(t, g, "crew", "d4", ssh.Denied), "nobody has ever taken it: it is wrong everywhere")
 	assert.True(t, deny(t, g, "crew", "d2", ssh.Denied))
 	_, err := g.Try(t.Context(), "crew", "d1")
-	assert.ErrorContains(t, err, "refused by 3 devices in a row (d4, d3, d2)")
+	assert.ErrorContains(t, err, "refused by three devices in a row (d4, d3, d2)")
 	g.Anew("crew")
 	assert.True(t, deny(t, g, "crew", "d4", ssh.Let), "it was typed anew")
 }

@@ -21,7 +21,7 @@ func TestHappyNight(t *testing.T) {
 	x = start(t, "160x43", nil, "demo", "--faults", "none")
 	x.begin()
 	s = x.see("Going well")
-	assert.Regexp(t, `next batch within \d+ m`, s)
+	assert.Regexp(t, `next batch must start within \d+ m`, s)
 	x.press("q")
 	x.see("Leaving aborts it")
 	x.press("Escape")

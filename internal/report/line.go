@@ -28,6 +28,31 @@ func Line(e run.Event) string {
 	return fmt.Sprintf("%-14s %s", who, text)
 }
 
+// Teller tells the events of one night in their order, and knows the titles of its steps.
+type Teller struct {
+	titles map[string][]string // by device
+}
+
+// Line is [Line] with the titles of steps, and each line that was sent.
+func (t *Teller) Line(e run.Event) string {
+	switch {
+	case e.Kind == run.Planned && e.Outline != nil:
+		t.titles = map[string][]string{}
+		for _, b := range e.Outline.Batches {
+			for _, d := range b {
+				t.titles[d.Name] = d.Steps
+			}
+		}
+	case e.Kind == run.Stepped && e.Step >= 1 && e.Step <= len(t.titles[e.Device]):
+		text := fmt.Sprintf("step %d, %q: %s", e.Step, t.titles[e.Device][e.Step-1], e.What)
+		if e.Note != "" {
+			text += ": " + e.Note
+		}
+		return fmt.Sprintf("%-14s %s", e.Device, text)
+	}
+	return Line(e)
+}
+
 func tell(e run.Event) string {
 	switch e.Kind {
 	case run.Planned:
@@ -80,6 +105,17 @@ func tell(e run.Event) string {
 		return string(e.State) + ": " + e.Note
 	case run.Lost:
 		return "contact lost: " + e.Note
+	case run.Quiet:
+		return "no answer for " + runbook.FormatDuration(e.For)
+	case run.Doing:
+		if strings.HasPrefix(e.Note, "no contact") {
+			return e.Note
+		}
+	case run.Sent:
+		if e.What != "" {
+			return "sent to lead back, and taken: " + strings.Join(e.Lines, "")
+		}
+		return "sent, and taken: " + strings.Join(e.Lines, "")
 	case run.Prechecked:
 		if e.Waived != "" {
 			return fmt.Sprintf("precheck %s: %s; waived by %s: %s", e.What, e.Note, e.By, e.Waived)

@@ -76,7 +76,7 @@ type DeviceReport struct {
 	Steps      []StepReport `json:"steps,omitempty"`
 	Checks     []run.Check  `json:"checks,omitempty"`
 	Differs    []string     `json:"differs,omitempty"` // from its backup, at the end
-	Prediction string       `json:"prediction"`        // kept, not kept, or none
+	Prediction string       `json:"prediction"`        // kept, kept without STEP, not kept, or none
 	Unlike     []string     `json:"unlike,omitempty"`
 	Notices    []string     `json:"notices,omitempty"`
 	Backup     string       `json:"backup,omitempty"`
@@ -202,7 +202,7 @@ func (t *teller) event(e run.Event) {
 		t.wrong(e.Device, e.At, "a line was refused: "+e.Note, append([]string{"said: " + e.Note}, e.Lines...))
 	case run.HoldOpened:
 		t.holds[e.Hold] = e
-		if e.Device != "" {
+		if e.Device != "" && !e.Aside() { // a question beside the waiting is no cause of it
 			t.wrong(e.Device, e.At, e.Note, e.Lines)
 			f := t.why[e.Device] // what it was held for says more than what led to it
 			f.Why, f.Evidence = e.Note, e.Lines
@@ -256,6 +256,8 @@ func (t *teller) devices() {
 		switch {
 		case d.State == run.Kept && len(d.Unlike) > 0:
 			r.Prediction = "not kept"
+		case d.State == run.Kept && d.Predicted && d.LeftSteps() > 0:
+			r.Prediction = "kept without " + strings.Join(d.LeftTitles(), ", ")
 		case d.State == run.Kept && d.Predicted:
 			r.Prediction = "kept"
 		}

@@ -24,6 +24,7 @@ const (
 	longestWait = 15 * time.Second
 	grace       = 30 * time.Second // beyond the timer and twice the boot time
 	patience    = 5 * time.Minute  // when no timer is pending
+	darkEvery   = time.Minute      // between two words on a device that is looked for
 )
 
 // await waits for a device we lost contact with: until its timer is due and it
@@ -55,8 +56,12 @@ func (w *worker) await(why string) verdict {
 		}
 	}
 	pause := firstPause
-	last := why
+	last, since, told := why, time.Now(), time.Now()
 	for {
+		if time.Since(told) >= darkEvery { // nobody should have to wonder whether it is still looked for
+			told = time.Now()
+			w.doing("no contact for %s; it is looked for until %s; last try: %s", time.Since(since).Round(time.Second), deadline.Format("15:04:05"), last)
+		}
 		// A device that is slow to let one in is not dead: it gets twice what it took tonight.
 		ctx, cancel := context.WithTimeout(w.ctx, max(connectWait, 2*w.paced().Traits.Connect, 2*w.entry))
 		err := w.open(ctx)

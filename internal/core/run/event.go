@@ -60,6 +60,7 @@ const (
 	Moved      Kind = "state"     // Device, State, Note; OK when the device's night is over, with What SavedUnread or none
 	Doing      Kind = "doing"     // Device, Note
 	Contact    Kind = "contact"   // Device
+	Quiet      Kind = "quiet"     // Device, For: it has not answered for that long; any other event of it ends that
 	Lost       Kind = "lost"      // Device, Note
 	Prechecked Kind = "precheck"  // Device, What, OK, Note, Waived (the reason) and By
 	BackedUp   Kind = "backup"    // Device, What (path), Note (SHA-256), OK when an identical one was there
@@ -160,6 +161,12 @@ type Offer struct {
 	Against bool `json:"against,omitempty"`
 	// Way is how the device takes the change back by itself, where that is waited for.
 	Way plan.TimerKind `json:"way,omitempty"`
+}
+
+// Aside tells, of the opening of a hold, that the device waits by itself and the question
+// stands beside that: whether to go on waiting.
+func (e Event) Aside() bool {
+	return e.Kind == HoldOpened && len(e.Offers) > 0 && e.Offers[0].Choice == Leave
 }
 
 // Event is one thing that happened or is about to happen. Which fields are set

@@ -42,7 +42,7 @@ func (w *worker) open(ctx context.Context) error {
 		_ = ses.Close()
 		return err
 	}
-	w.ses, w.mask = clocked{ses, w.clock}, ses.Mask
+	w.ses, w.mask = &clocked{ses, w.clock, w.quiet}, ses.Mask
 	return nil
 }
 

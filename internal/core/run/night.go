@@ -77,6 +77,8 @@ type Device struct {
 	Touched   bool // a line of the change reached it
 	Failed    bool // it counts against the failure budget
 	Connected bool
+	// QuietSince is since when it has not answered what it was asked; zero where it has.
+	QuietSince time.Time
 
 	Computed  bool     // it was read, and what the night does to it was computed
 	Foreseen  []string // what will then differ from what it was
@@ -140,6 +142,16 @@ func (d *Device) LeftSteps() int {
 	return n
 }
 
+// LeftTitles are the titles of the steps that were left out on it.
+func (d *Device) LeftTitles() (out []string) {
+	for i, m := range d.Marks {
+		if m == StepLeft {
+			out = append(out, d.Steps[i])
+		}
+	}
+	return out
+}
+
 // failedNow tells whether the state the device is in counts as a failure: it was
 // taken back, needs a person, or was lost without a timer that takes it back.
 func (d *Device) failedNow() bool {
@@ -188,6 +200,19 @@ func (n *Night) Schedule(now time.Time) (slots []plan.Slot, likely, late time.Ti
 		slots = append(slots, s)
 	}
 	return slots, n.Likely.Add(delay), n.Late.Add(delay)
+}
+
+// WaitsForPerson tells whether nothing new begins before somebody has decided.
+func (n *Night) WaitsForPerson() bool {
+	for _, h := range n.Holds {
+		if h.Device == "" {
+			return true
+		}
+		if d := n.Get(h.Device); d != nil && d.State == Held {
+			return true
+		}
+	}
+	return false
 }
 
 // backFromTimers is when the last of the devices that are dark will be back, at
@@ -292,6 +317,7 @@ func (n *Night) applyHold(e Event) {
 // apply takes in an event about the device.
 func (d *Device) apply(e Event) {
 	d.timed(e)
+	d.QuietSince = time.Time{} // it is heard of
 	switch e.Kind {
 	case Moved:
 		if e.State == Held || e.State == Reverting || e.State == Dark {
@@ -308,11 +334,14 @@ func (d *Device) apply(e Event) {
 			d.Ended = e.At
 		}
 		d.SavedUnread = e.What == SavedUnread
-		if e.State == Reverted {
-			d.Unlike = nil
+		if e.OK {
+			d.over(e.State)
 		}
 	case Doing:
 		d.Note = e.Note
+	case Quiet:
+		d.QuietSince = e.At.Add(-e.For)
+		return
 	case Contact:
 		d.Connected = true
 	case Lost:
@@ -374,6 +403,24 @@ func (d *Device) apply(e Event) {
 		d.Hold = e.Hold
 	case HoldClosed:
 		d.Hold = 0
+	}
+}
+
+// over takes in that the device's night is over: what was so on the way is not so any more.
+func (d *Device) over(s State) {
+	switch s {
+	case Kept, Already, Reverted, Blocked, Skipped: // nothing is pending on it
+		d.TimerDue, d.TimerFor = time.Time{}, 0
+	}
+	if s != Reverted {
+		return
+	}
+	d.Unlike, d.Diff, d.Predicted = nil, nil, false
+	for i, m := range d.Marks {
+		switch m {
+		case StepBegan, StepDone, StepFailed: // however it was taken back
+			d.Marks[i] = StepUndone
+		}
 	}
 }
 

@@ -62,73 +62,102 @@ func (c *clock) of(o op, usual time.Duration) time.Duration {
 // clocked is a session whose answers are timed.
 type clocked struct {
 	Session
-	c *clock
+	c     *clock
+	quiet func() (heard func()) // begins to wait for an answer
+}
+
+// asks begins to wait for an answer; what it returns ends that.
+func (s *clocked) asks(o op) (answered func()) {
+	began, heard := time.Now(), s.quiet()
+	return func() {
+		heard()
+		s.c.add(o, began)
+	}
 }
 
 // Read implements [Session].
-func (s clocked) Read(ctx context.Context, table string) (any, error) {
-	defer s.c.add(opRead, time.Now())
+func (s *clocked) Read(ctx context.Context, table string) (any, error) {
+	defer s.asks(opRead)()
 	return s.Session.Read(ctx, table)
 }
 
 // Config implements [Session].
-func (s clocked) Config(ctx context.Context, which Which) (string, error) {
-	defer s.c.add(opConfig, time.Now())
+func (s *clocked) Config(ctx context.Context, which Which) (string, error) {
+	defer s.asks(opConfig)()
 	return s.Session.Config(ctx, which)
 }
 
 // Line implements [Session].
-func (s clocked) Line(ctx context.Context, line string) error {
-	defer s.c.add(opLine, time.Now())
+func (s *clocked) Line(ctx context.Context, line string) error {
+	defer s.asks(opLine)()
 	return s.Session.Line(ctx, line)
 }
 
 // Edit implements [Session].
-func (s clocked) Edit(ctx context.Context) error {
-	defer s.c.add(opEdit, time.Now())
+func (s *clocked) Edit(ctx context.Context) error {
+	defer s.asks(opEdit)()
 	return s.Session.Edit(ctx)
 }
 
 // Apply implements [Session].
-func (s clocked) Apply(ctx context.Context, trial time.Duration) error {
-	defer s.c.add(opApply, time.Now())
+func (s *clocked) Apply(ctx context.Context, trial time.Duration) error {
+	defer s.asks(opApply)()
 	return s.Session.Apply(ctx, trial)
 }
 
 // Arm implements [Session].
-func (s clocked) Arm(ctx context.Context, d time.Duration) error {
-	defer s.c.add(opArm, time.Now())
+func (s *clocked) Arm(ctx context.Context, d time.Duration) error {
+	defer s.asks(opArm)()
 	return s.Session.Arm(ctx, d)
 }
 
 // Pending implements [Session].
-func (s clocked) Pending(ctx context.Context) (time.Duration, bool, error) {
-	defer s.c.add(opPending, time.Now())
+func (s *clocked) Pending(ctx context.Context) (time.Duration, bool, error) {
+	defer s.asks(opPending)()
 	return s.Session.Pending(ctx)
 }
 
 // Disarm implements [Session].
-func (s clocked) Disarm(ctx context.Context) error {
-	defer s.c.add(opDisarm, time.Now())
+func (s *clocked) Disarm(ctx context.Context) error {
+	defer s.asks(opDisarm)()
 	return s.Session.Disarm(ctx)
 }
 
 // Save implements [Session].
-func (s clocked) Save(ctx context.Context) error {
-	defer s.c.add(opSave, time.Now())
+func (s *clocked) Save(ctx context.Context) error {
+	defer s.asks(opSave)()
 	return s.Session.Save(ctx)
 }
 
 // Restore implements [Session].
-func (s clocked) Restore(ctx context.Context, text string) error {
-	defer s.c.add(opRestore, time.Now())
+func (s *clocked) Restore(ctx context.Context, text string) error {
+	defer s.asks(opRestore)()
 	return s.Session.Restore(ctx, text)
 }
 
 // TakeBack implements [Session].
-func (s clocked) TakeBack(ctx context.Context) error {
-	defer s.c.add(opEnd, time.Now())
+func (s *clocked) TakeBack(ctx context.Context) error {
+	defer s.asks(opEnd)()
 	return s.Session.TakeBack(ctx)
+}
+
+// quietAfter is how long a device may take over an answer before that is told.
+const quietAfter = 5 * time.Second
+
+// quiet begins to wait for an answer of the device: one that does not come is told.
+func (w *worker) quiet() (heard func()) {
+	told := make(chan struct{})
+	t := time.AfterFunc(quietAfter, func() {
+		defer close(told)
+		w.r.rec.emit(Event{Kind: Quiet, Device: w.name(), For: quietAfter})
+	})
+	return func() {
+		if t.Stop() {
+			return
+		}
+		<-told
+		w.r.rec.emit(Event{Kind: Contact, Device: w.name()})
+	}
 }
 
 // each is how long so many of some things take.

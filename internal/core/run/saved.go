@@ -2,6 +2,8 @@ package run
 
 import (
 	"fmt"
+	"strconv"
+	"strings"
 
 	"metabasis/internal/core/config"
 )
@@ -64,13 +66,34 @@ func (w *worker) afterSaving() string {
 
 // keptNote is the last word of a device that is kept.
 func (w *worker) keptNote() string {
+	without := w.without()
 	switch {
+	case without != "" && len(w.accepted) > 0:
+		return fmt.Sprintf("%s; not as predicted: %s; %s", without, lines(len(w.accepted)), w.savedNote())
+	case without != "" && w.expected != nil && !w.unforetold:
+		return without + "; " + w.savedNote() + "; the rest as predicted"
+	case without != "":
+		return without + "; " + w.savedNote()
 	case len(w.accepted) > 0:
 		return fmt.Sprintf("not as predicted: %s; %s", lines(len(w.accepted)), w.savedNote())
 	case w.expected != nil && !w.unforetold:
 		return w.savedNote() + "; as predicted"
 	}
 	return w.savedNote()
+}
+
+// without says which steps were left out on the device; "" for none.
+func (w *worker) without() string {
+	var out []string
+	for _, s := range w.t.Steps {
+		if w.left[s.Number] {
+			out = append(out, strconv.Quote(s.Title))
+		}
+	}
+	if out == nil {
+		return ""
+	}
+	return "kept WITHOUT " + strings.Join(out, ", ")
 }
 
 func lines(n int) string {

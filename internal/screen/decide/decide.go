@@ -148,7 +148,7 @@ func (v *View) Forget() { v.confirm = false }
 // OfferAt is the offer whose row was drawn at that place; -1 for none.
 func (v *View) OfferAt(row int) int {
 	for i, at := range v.at {
-		if row == at || row == at+1 {
+		if next := append(v.at[i+1:len(v.at):len(v.at)], at+4)[0]; row >= at && row < next {
 			return i
 		}
 	}
@@ -306,8 +306,8 @@ func (v *View) offer(q Question, o run.Offer, i int, now time.Time, focused bool
 	row := left.Right(right, cells)
 	row.Marked = focused && i == v.cursor
 	rows := []ink.Row{row}
-	if does != "" {
-		rows = append(rows, ink.T(ink.Dim, "    "+does))
+	for _, l := range ink.Wrap(does, cells-4, 3) {
+		rows = append(rows, ink.T(ink.Dim, "    "+l))
 	}
 	return rows
 }

@@ -91,9 +91,9 @@ func status(n *run.Night, now time.Time, full bool) ink.Row {
 		case left < 0:
 			r = r.Add(ink.Dim, "   ").Strong(ink.Port, "turn-back time has passed")
 		case left < 5*time.Minute:
-			r = r.Add(ink.Dim, "   next batch by ").Strong(ink.Lamp, ink.Long(left))
+			r = r.Add(ink.Dim, "   next batch must start within ").Strong(ink.Lamp, ink.Long(left))
 		default:
-			r = r.Add(ink.Dim, "   next batch within ").Strong(ink.Foam, ink.Long(left))
+			r = r.Add(ink.Dim, "   next batch must start within ").Strong(ink.Foam, ink.Long(left))
 		}
 	}
 	if left := w.Close.Sub(now); w.None {
@@ -106,6 +106,9 @@ func status(n *run.Night, now time.Time, full bool) ink.Row {
 		r = r.Add(ink.Dim, "   ").Strong(ink.Port, "the window is closed")
 	}
 	if _, likely, late := n.Schedule(now); !likely.IsZero() {
+		if n.WaitsForPerson() { // it does not come nearer meanwhile
+			return r.Add(ink.Dim, "   finish ").Strong(finishInk(n, late), ink.Long(max(likely.Sub(now), 0))+" after you decide")
+		}
 		r = r.Add(ink.Dim, "   finish ").Strong(finishInk(n, late), likely.Format("15:04:05"))
 		if full {
 			r = r.Add(ink.Dim, ", 90 % by "+late.Format("15:04:05"))

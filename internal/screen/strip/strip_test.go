@@ -69,8 +69,8 @@ func TestNoWindow(t *testing.T) {
 func TestWhatATiredPersonReads(t *testing.T) {
 	n := night(plan.Slot{Start: open, End: open.Add(10 * time.Minute), TurnBack: open.Add(70 * time.Minute)})
 	for after, want := range map[time.Duration]string{
-		0:                 "next batch within 1 h 10 m   window 1 h 40 m   finish 02:20:00, 90 % by 02:30:00",
-		66 * time.Minute:  "next batch by 4 m 00 s",
+		0:                 "next batch must start within 1 h 10 m   window 1 h 40 m   finish 02:20:00, 90 % by 02:30:00",
+		66 * time.Minute:  "next batch must start within 4 m 00 s",
 		71 * time.Minute:  "turn-back time has passed",
 		101 * time.Minute: "the window is closed",
 	} {

@@ -3,6 +3,7 @@ package watch
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"metabasis/internal/core/run"
 	"metabasis/internal/report"
@@ -58,6 +59,8 @@ func (n *Night) attentionText() ink.Row {
 		return r.Strong(ink.Port, fmt.Sprintf("▲ %d stranded: a person must look at them", bad))
 	case count[run.Dark] > 0:
 		return r.Strong(ink.Port, fmt.Sprintf("▽ no contact with %s", n.names(run.Dark)))
+	case n.silent() != "" && night.Aborted == "" && count[run.Reverting] == 0:
+		return r.Strong(ink.Lamp, n.silent()+". ").Add(ink.Dim, report.Summary(night))
 	case night.Aborted != "":
 		return r.Strong(ink.Heather, "Aborted: ").Add(ink.Foam, report.Summary(night))
 	case count[run.Reverting] > 0:
@@ -66,7 +69,32 @@ func (n *Night) attentionText() ink.Row {
 	if night.Failures > 0 {
 		return r.Strong(ink.Foam, fmt.Sprintf("Going on after %s. ", report.Count(night.Failures, "failure"))).Add(ink.Dim, report.Summary(night))
 	}
+	if blocked := count[run.Blocked]; blocked > 0 {
+		word := "Going on. "
+		if 2*blocked >= len(night.Devices) {
+			word = "Most are blocked. "
+		}
+		return r.Strong(ink.Lamp, word).Strong(ink.Lamp, fmt.Sprintf("%s blocked, untouched. ", report.Count(blocked, "device"))).Add(ink.Dim, report.Summary(night))
+	}
 	return r.Strong(ink.Buoy, "Going well. ").Add(ink.Dim, report.Summary(night))
+}
+
+// silent says which devices have not answered for a while; "" for none.
+func (n *Night) silent() string {
+	var names []string
+	var since time.Time
+	for _, d := range n.night.Devices {
+		if !d.QuietSince.IsZero() && !d.Over {
+			names = append(names, d.Name)
+			if since.IsZero() || d.QuietSince.Before(since) {
+				since = d.QuietSince
+			}
+		}
+	}
+	if names == nil {
+		return ""
+	}
+	return "No answer from " + report.Some(names, 4) + " since " + since.Local().Format("15:04:05")
 }
 
 // names lists the devices in a state, as many as fit.

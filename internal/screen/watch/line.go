@@ -92,6 +92,9 @@ func plannedFor(n *run.Night, number int, now time.Time) ink.Row {
 		at = func(t time.Time) string { return "+ " + ink.Long(t.Sub(w.Open)) }
 	}
 	when := fmt.Sprintf("   planned %s to %s", at(s.Start), at(s.End))
+	if !n.Began.IsZero() && n.WaitsForPerson() { // no time of it is planned any more
+		when = fmt.Sprintf("   takes about %s", ink.Long(s.End.Sub(s.Start)))
+	}
 	if !s.TurnBack.IsZero() {
 		when += ", must start by " + at(s.TurnBack)
 	}
@@ -136,6 +139,9 @@ func Line(d *run.Device, now time.Time, cells int) ink.Row {
 }
 
 func note(d *run.Device) string {
+	if !d.QuietSince.IsZero() && !d.Over {
+		return "no answer since " + d.QuietSince.Local().Format("15:04:05") + "; " + d.Note
+	}
 	if d.State == run.Changing && d.Lines > 0 {
 		return fmt.Sprintf("%s, line %d of %d", d.Note, d.Line, d.Lines)
 	}
@@ -147,7 +153,7 @@ func noteInk(d *run.Device) ink.Ink {
 	case run.Held, run.Stranded, run.Dark, run.Blocked:
 		return ink.Foam
 	}
-	if d.SavedUnread || len(d.Unlike) > 0 || d.State == run.Waiting && (d.Unknown != "" || len(d.Notices) > 0) { // the end is not the whole word
+	if d.SavedUnread || len(d.Unlike) > 0 || d.Over && d.LeftSteps() > 0 || d.State == run.Waiting && (d.Unknown != "" || len(d.Notices) > 0) { // the end is not the whole word
 		return ink.Lamp
 	}
 	return ink.Dim

@@ -217,6 +217,12 @@ func (v *View) nextInNeed() {
 			}
 		}
 	}
+	for i := 1; i <= len(devices); i++ { // what is kept, and is not the whole change
+		if j := (v.cursor + i) % len(devices); devices[j].Over && devices[j].State == run.Kept && (devices[j].LeftSteps() > 0 || len(devices[j].Unlike) > 0) {
+			v.to(j)
+			return
+		}
+	}
 	v.host.Say("no device needs you")
 }
 
