@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net"
 	"os"
 	"path/filepath"
@@ -82,7 +83,7 @@ func (a *app) demoCommand() *cobra.Command {
 	}
 	f.add(cmd)
 	cmd.Flags().StringVar(&faults, "faults", "few", "how much goes wrong: none, few or many")
-	cmd.Flags().StringVar(&dir, "dir", "", "keep the demo's workspace in this directory; else it is thrown away")
+	cmd.Flags().StringVar(&dir, "dir", "", "put the demo's workspace into this directory")
 	return cmd
 }
 
@@ -95,7 +96,7 @@ func (a *app) demo(ctx context.Context, f nightFlags, faults, dir string) error 
 		if dir, err = os.MkdirTemp("", "metabasis-demo-"); err != nil {
 			return err
 		}
-		defer os.RemoveAll(dir)
+		defer func() { a.leaveDemo(dir) }()
 	}
 	if err := demo.Write(dir, faults, nil); err != nil {
 		return err
@@ -123,6 +124,15 @@ func (a *app) demo(ctx context.Context, f nightFlags, faults, dir string) error 
 		return access
 	}
 	return a.night(ctx, d, filepath.Join(dir, demo.Runbook), f)
+}
+
+// leaveDemo throws the demo's workspace away, unless a night has left something in it.
+func (a *app) leaveDemo(dir string) {
+	if _, err := os.Stat(filepath.Join(dir, "metabasis.db")); errors.Is(err, fs.ErrNotExist) {
+		_ = os.RemoveAll(dir)
+		return
+	}
+	fmt.Fprintf(a.err, "The demo's journal, report, backups and transcripts are in %s: metabasis -C %s opens them. Remove the directory when you are done.\n", dir, dir)
 }
 
 // toLoopback dials a device of the scenario by its address: it listens on a

@@ -21,8 +21,23 @@ type Evidence struct {
 	hosts map[string]string // folder to the device it is for
 }
 
-// NightOf is the day a night is called by: that on which it began, at noon.
-func NightOf(t time.Time) string { return t.Add(-12 * time.Hour).Format("2006-01-02") }
+// FolderOf is what something of a time is kept under: by day its date, and by night
+// "night-of-" and the date of the evening on which that night began.
+func FolderOf(t time.Time) string {
+	switch {
+	case t.Hour() >= evening:
+		return "night-of-" + t.Format("2006-01-02")
+	case t.Hour() < morning:
+		return "night-of-" + t.AddDate(0, 0, -1).Format("2006-01-02")
+	}
+	return t.Format("2006-01-02")
+}
+
+// The hours between which it is day.
+const (
+	morning = 8
+	evening = 18
+)
 
 var notInName = regexp.MustCompile(`[^A-Za-z0-9._-]+`)
 
@@ -42,7 +57,7 @@ func fileName(s string) string {
 // devices that call themselves the same get folders of their own. An answer to
 // the same command in the same night gets a number.
 func (e *Evidence) Put(at time.Time, device, host, command string, answer []string) (string, error) {
-	dir := filepath.Join(e.Dir, NightOf(at), e.folder(device, host))
+	dir := filepath.Join(e.Dir, FolderOf(at), e.folder(device, host))
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return "", fmt.Errorf("evidence: %w", err)
 	}

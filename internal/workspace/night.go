@@ -43,10 +43,10 @@ func (w *Workspace) Transcripts(night int64) string {
 	return filepath.Join(w.Dir, "transcripts", id) // as they were kept once
 }
 
-// TranscriptsAt is where transcripts of what begins at that time are kept: under the
-// day the night is called by, as evidence is.
+// TranscriptsAt is where transcripts of what begins at that time are kept: under the same
+// day or night as evidence is.
 func (w *Workspace) TranscriptsAt(at time.Time, name string) string {
-	return filepath.Join(w.Dir, "transcripts", store.NightOf(at), name)
+	return filepath.Join(w.Dir, "transcripts", store.FolderOf(at), name)
 }
 
 // Night is a run that is ready to go, with its place in the workspace. Nothing of it

@@ -210,6 +210,11 @@ func FuzzParse(f *testing.F) {
 	f.Add([]byte("step\n  for n in 1..\n  send\n    | <<>>\n  expect within \n"))
 	f.Add([]byte("runbook \"x\"\n  window now for 3m\nscope\n  site == \"ALD\"\nrecord ports, config\nstep \"Back\"\n  restore   \"2026-11-20 03:00\"\nfinish\n  compare ports: no loss\n"))
 	f.Add([]byte("step\n  restore before night 21\nstep\n  restore without night 0\nstep\n  restore carried from ald-quay-1\nfinish\n  compare : no change within\n"))
+	for i, src := range cutAtEachWord(f) {
+		if i%7 == 0 { // of all of them, TestNoLineThatIsCutPanics takes each
+			f.Add(src)
+		}
+	}
 	f.Fuzz(func(t *testing.T, src []byte) {
 		rb, err := Parse("f", src)
 		if err != nil {

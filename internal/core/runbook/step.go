@@ -251,7 +251,11 @@ func (p *parser) loop(n *node, c *cursor) *Loop {
 		c.end()
 		return l
 	}
-	if at := wordOutsideQuotes(n.text+" ", " where "); at > 0 && !strings.ContainsAny(n.text[c.offset():at], `,"<`) {
+	at := wordOutsideQuotes(n.text+" ", " where ")
+	if at >= 0 && at < c.offset() { // the table is missing before it, which is told
+		return l
+	}
+	if at > 0 && !strings.ContainsAny(n.text[c.offset():at], `,"<`) {
 		l.Table = c.next().text
 		c.want("where")
 		l.Where = p.cond(n, min(at+len(" where "), len(n.text)), len(n.text))

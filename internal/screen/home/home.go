@@ -5,6 +5,9 @@ package home
 import (
 	"context"
 	"errors"
+	"fmt"
+	"path/filepath"
+	"runtime/debug"
 	"strings"
 
 	"metabasis/internal/acts"
@@ -118,8 +121,15 @@ func (v *View) load() {
 }
 
 // checked holds a runbook against the fleet.
-func checked(desk *acts.Desk, file string, fl *fleet.Fleet) book {
-	b := book{file: file, checked: true}
+// A mistake of ours in one of them is told of that one alone.
+func checked(desk *acts.Desk, file string, fl *fleet.Fleet) (b book) {
+	b = book{file: file, checked: true}
+	defer func() {
+		if p := recover(); p != nil {
+			b.wrong = fmt.Errorf("metabasis has made a mistake in checking it (%v); metabasis check %s tells more", p, filepath.Base(file))
+			desk.Log.Info("checking a runbook", "file", file, "panic", fmt.Sprint(p), "stack", string(debug.Stack()))
+		}
+	}()
 	rb, open, err := desk.Check(file, fl)
 	b.open = open
 	if rb != nil {
