@@ -143,7 +143,7 @@ func (d *Desk) Compare(ctx context.Context, a, b string, words ...string) (*Comp
 // CompareRecords compares two records, device by device.
 func (d *Desk) CompareRecords(ctx context.Context, a, b *record.Record) (*Comparison, error) {
 	out := &Comparison{A: recordTitle(a), B: recordTitle(b)}
-	foreseen, err := d.foreseenBetween(ctx, a, b)
+	foreseen, held, err := d.foreseenBetween(ctx, a, b)
 	if err != nil {
 		return nil, err
 	}
@@ -156,7 +156,9 @@ func (d *Desk) CompareRecords(ctx context.Context, a, b *record.Record) (*Compar
 	all.SetLimit(runtime.GOMAXPROCS(0))
 	for i, is := range b.Devices {
 		all.Go(func() error {
-			out.Devices[i] = d.compareRecorded(was, is, b.Name, foreseen)
+			one := d.compareRecorded(was, is, b.Name, foreseen)
+			one.Changes = record.Expect(one.Changes, held[is.Device])
+			out.Devices[i] = one
 			return nil
 		})
 	}
@@ -309,21 +311,32 @@ func (d *Desk) maskPaths(platform string) func([]string) []string {
 
 // foreseenBetween is what was predicted of each device, where the two records are those of
 // before and after one night.
-func (d *Desk) foreseenBetween(ctx context.Context, a, b *record.Record) (func(string) ([]string, bool), error) {
+func (d *Desk) foreseenBetween(ctx context.Context, a, b *record.Record) (func(string) ([]string, bool), map[string][]string, error) {
 	none := func(string) ([]string, bool) { return nil, false }
 	night, before := strings.CutSuffix(a.Of, ", before")
 	if night2, after := strings.CutSuffix(b.Of, ", after"); !before || !after || night != night2 {
-		return none, nil
+		return none, nil, nil
 	}
 	id, err := strconv.ParseInt(strings.TrimPrefix(night, "night "), 10, 64)
 	if err != nil {
-		return none, nil
+		return none, nil, nil
 	}
 	p, err := d.Open(ctx, id)
 	if err != nil {
-		return nil, err
+		return none, nil, err
 	}
-	return foreseenOf(&p.Night), nil
+	return foreseenOf(&p.Night), heldIn(p.Events), nil
+}
+
+// heldIn are the conditions that were expected of each device in a night, and that held.
+func heldIn(events []run.Event) map[string][]string {
+	out := map[string][]string{}
+	for _, e := range events {
+		if e.Kind == run.Expected && e.OK && !slices.Contains(out[e.Device], e.What) {
+			out[e.Device] = append(out[e.Device], e.What)
+		}
+	}
+	return out
 }
 
 // foreseenOf is what was predicted of the devices of a night. Of one that was not changed
@@ -367,7 +380,7 @@ func (d *Desk) CompareNight(ctx context.Context, id int64) (*Comparison, error) 
 		return record.Device{Device: dev.Name}
 	}
 	out := &Comparison{A: fmt.Sprintf("before night %d, %s", id, p.Began.Local().Format("Mon 2 Jan 2006 15:04")), B: "after it"}
-	foreseen := foreseenOf(&p.Night)
+	foreseen, held := foreseenOf(&p.Night), heldIn(p.Events)
 	untouched := map[run.State]int{}
 	for _, dev := range p.Night.Devices {
 		if dev.Backup == "" {
@@ -381,6 +394,7 @@ func (d *Desk) CompareNight(ctx context.Context, id int64) (*Comparison, error) 
 			is.Backup, is.SHA256 = "", ""
 		}
 		one := d.compareDevice(was, is, foreseen)
+		one.Changes = record.Expect(one.Changes, held[dev.Name])
 		if dev.State == run.Stranded || dev.State == run.Dark {
 			one.Changes = append(one.Changes, record.Change{Table: "device", What: fmt.Sprintf("is %s: nobody knows what it has", dev.State), Kind: record.Unknown})
 		}

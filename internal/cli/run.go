@@ -83,7 +83,7 @@ func (a *app) demoCommand() *cobra.Command {
 	}
 	f.add(cmd)
 	cmd.Flags().StringVar(&faults, "faults", "few", "how much goes wrong: none, few or many")
-	cmd.Flags().StringVar(&dir, "dir", "", "put the demo's workspace into this directory")
+	cmd.Flags().StringVar(&dir, "dir", "", "put the demo's workspace into this directory; with --headless it is thrown away otherwise")
 	return cmd
 }
 
@@ -96,7 +96,7 @@ func (a *app) demo(ctx context.Context, f nightFlags, faults, dir string) error 
 		if dir, err = os.MkdirTemp("", "metabasis-demo-"); err != nil {
 			return err
 		}
-		defer func() { a.leaveDemo(dir) }()
+		defer func() { a.leaveDemo(dir, f.headless) }()
 	}
 	if err := demo.Write(dir, faults, nil); err != nil {
 		return err
@@ -126,9 +126,11 @@ func (a *app) demo(ctx context.Context, f nightFlags, faults, dir string) error 
 	return a.night(ctx, d, filepath.Join(dir, demo.Runbook), f)
 }
 
-// leaveDemo throws the demo's workspace away, unless a night has left something in it.
-func (a *app) leaveDemo(dir string) {
-	if _, err := os.Stat(filepath.Join(dir, "metabasis.db")); errors.Is(err, fs.ErrNotExist) {
+// leaveDemo throws the demo's workspace away, unless a person has seen a night leave
+// something in it.
+func (a *app) leaveDemo(dir string, headless bool) {
+	_, err := os.Stat(filepath.Join(dir, "metabasis.db"))
+	if headless || errors.Is(err, fs.ErrNotExist) {
 		_ = os.RemoveAll(dir)
 		return
 	}

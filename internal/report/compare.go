@@ -22,7 +22,7 @@ func Compared(all []record.Differing) string {
 	case differ == 0:
 		return s + ": nothing is different"
 	case len(all) == 1 && odd == 0:
-		return s + ": different, as predicted"
+		return s + ": different, as predicted" + orExpected(all)
 	case len(all) == 1:
 		return s + ": different"
 	}
@@ -32,11 +32,21 @@ func Compared(all []record.Differing) string {
 	}
 	switch {
 	case odd == 0:
-		s += "; all of it was predicted"
+		s += "; all of it was predicted" + orExpected(all)
 	case odd < differ:
 		s += fmt.Sprintf("; %d in a way that nobody predicted", odd)
 	}
 	return s
+}
+
+// orExpected says that some of it was expected by the runbook, where it was.
+func orExpected(all []record.Differing) string {
+	for _, d := range all {
+		if slices.ContainsFunc(d.Changes, func(c record.Change) bool { return c.Expected }) {
+			return ", or expected by the runbook"
+		}
+	}
+	return ""
 }
 
 // NotCompared says how many devices were not compared, since nothing was read of them that
@@ -85,7 +95,7 @@ type Groups struct {
 func Grouped(all []record.Differing) (out []Groups) {
 	predicted := false
 	for _, d := range all {
-		predicted = predicted || len(d.Foreseen)+len(d.Missed) > 0
+		predicted = predicted || len(d.Foreseen)+len(d.Missed) > 0 || slices.ContainsFunc(d.Changes, func(c record.Change) bool { return c.Expected })
 	}
 	title := func(g record.Group) string {
 		switch {
@@ -93,6 +103,8 @@ func Grouped(all []record.Differing) (out []Groups) {
 			return "Not known"
 		case g.Predicted:
 			return "As predicted"
+		case g.Expected:
+			return "As the runbook expected"
 		case predicted:
 			return "Not predicted"
 		}

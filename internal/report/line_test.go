@@ -27,8 +27,8 @@ func TestLines(t *testing.T) {
 		"ald-quay-3     decided: start before the window, by ada: the ferry is late":                                   {Kind: run.HoldClosed, Device: "ald-quay-3", Choice: run.StartEarly, By: "ada", Note: "the ferry is late"},
 		"ald-quay-3     step 2 left out: by decision":                                                                  {Kind: run.Stepped, Device: "ald-quay-3", Step: 2, What: run.StepLeft, Note: "by decision"},
 		"-              Quays: 0 devices in 0 batches, 0 left out; window 01:44:12 to 02:44:12; asks after 2 failures": {Kind: run.Planned, Outline: &run.Outline{Title: "Quays", Budget: 2, Window: plan.Window{Open: due, Close: due.Add(time.Hour)}}},
-		"ald-quay-3     sent, and taken: log host 192.0.2.1": {Kind: run.Sent, Device: "ald-quay-3", Lines: []string{"log host 192.0.2.1"}},
-		"ald-quay-3     no answer for 5s":                    {Kind: run.Quiet, Device: "ald-quay-3", For: 5 * time.Second},
+		"ald-quay-3     sent, and taken: log host 192.0.2.1":                                                           {Kind: run.Sent, Device: "ald-quay-3", Lines: []string{"log host 192.0.2.1"}},
+		"ald-quay-3     no answer for 5s":                                                                              {Kind: run.Quiet, Device: "ald-quay-3", For: 5 * time.Second},
 	} {
 		assert.Equal(t, want, Line(e))
 	}

@@ -49,23 +49,36 @@ const namedAtMost = 24
 
 // Rehearsed sums a rehearsal up in one line.
 func Rehearsed(r *store.Rehearsal) string {
-	ready, already, blocked := 0, 0, 0
+	ready, already, blocked, unjudged, slips := 0, 0, 0, 0, 0
 	for _, d := range r.Devices {
 		switch {
 		case d.Blocked != "":
 			blocked++
 		case d.Already:
 			already++
+		case d.Unknown != "":
+			unjudged++
 		default:
 			ready++
 		}
 	}
 	parts := []string{fmt.Sprintf("%d ready", ready)}
+	for _, d := range r.Devices {
+		if slices.ContainsFunc(d.Notices, func(n string) bool { return strings.Contains(n, "do not lead back") }) {
+			slips++
+		}
+	}
+	if unjudged > 0 {
+		parts = append(parts, fmt.Sprintf("%d not judged: what lines do on them is not known", unjudged))
+	}
 	if already > 0 {
 		parts = append(parts, fmt.Sprintf("%d already as intended", already))
 	}
 	if blocked > 0 {
 		parts = append(parts, fmt.Sprintf("%d would be blocked", blocked))
+	}
+	if slips > 0 {
+		parts = append(parts, fmt.Sprintf("on %d undo lines do not lead back", slips))
 	}
 	return Count(len(r.Devices), "device") + ": " + strings.Join(parts, ", ")
 }

@@ -256,6 +256,9 @@ func (e *editor) inSection(s *section, line string) string {
 	}
 	k, ok := e.l.meant(s.line, line)
 	if !ok {
+		if where := e.l.knownIn(line); where != "" {
+			return "the rules of the language do not know it here: it stands " + where
+		}
 		return "the rules of the language do not know it here"
 	}
 	return e.put(s, k)

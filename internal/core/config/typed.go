@@ -1,6 +1,7 @@
 package config
 
 import (
+	"fmt"
 	"regexp"
 	"strings"
 )
@@ -47,10 +48,37 @@ func (l *Language) LeadsBack(lines []string) error {
 			at = at[:len(at)-1]
 		}
 		if why != "" {
+			if where := l.knownIn(line); where != "" && strings.HasPrefix(why, "the rules") {
+				why = "it stands " + where + ", and not " + standing(at[len(at)-1])
+			}
 			return &Wrong{i + 1, line, why}
 		}
 	}
 	return nil
+}
+
+// knownIn says in which kind of section the rules know a typed line; "" where in none.
+func (l *Language) knownIn(line string) string {
+	for i := range l.Rules {
+		r := &l.Rules[i]
+		printed, ok := r.printed(line)
+		if !(ok && r.Line.MatchString(printed)) && !(r.Away != "" && r.takes(line)) {
+			continue
+		}
+		if r.In == nil {
+			return "at the top"
+		}
+		return "in a section like " + r.In.String()
+	}
+	return ""
+}
+
+// standing is where a line was typed.
+func standing(section string) string {
+	if section == "" {
+		return "at the top"
+	}
+	return fmt.Sprintf("in %q", section)
 }
 
 const unknownLine = "?"

@@ -195,7 +195,7 @@ func TestLeadsBack(t *testing.T) {
 	}{
 		{[]string{"log host 1", "paint red"}, `line 2, "paint red": the rules of the language do not know it`},
 		{[]string{"up"}, `line 1, "up": the rules of the language do not know it`},
-		{[]string{"port 7", "drop log host 1"}, `line 2, "drop log host 1": the rules of the language do not know it`},
+		{[]string{"port 7", "drop log host 1"}, `line 2, "drop log host 1": it stands at the top, and not in "port 7"`},
 	} {
 		assert.EqualError(t, l.LeadsBack(c.lines), c.why)
 	}

@@ -463,6 +463,7 @@ func (m *maker) step(t *Target, s runbook.Step, number int) (Step, bool) {
 	}
 	out.gather()
 	m.suits(t, s, on, out)
+	m.undoes(t, s, on, out)
 	return out, true
 }
 

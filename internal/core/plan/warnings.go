@@ -24,6 +24,7 @@ func warnings(p *Plan) []string {
 	out = append(out, takesBack(p)...)
 	out = append(out, unguarded(p)...)
 	out = append(out, unreadSaved(p)...)
+	out = append(out, unjudged(p)...)
 	if p.Rules.StopAfter == 0 {
 		out = append(out, "stop never: however many devices fail, the run goes on to the next")
 	}

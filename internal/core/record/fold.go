@@ -30,6 +30,8 @@ type Group struct {
 	Devices []string `json:"devices"`
 	// Predicted says that the change was computed to do it.
 	Predicted bool `json:"predicted,omitempty"`
+	// Expected says that the runbook expected it, and that it became so.
+	Expected bool `json:"expected,omitempty"`
 	// Unknown says that nobody knows, since something could not be read.
 	Unknown bool `json:"unknown,omitempty"`
 }
@@ -39,8 +41,8 @@ type Group struct {
 // Differences that the same devices have stand together.
 func Fold(all []Differing) []Group {
 	type key struct {
-		text               string
-		predicted, unknown bool
+		text                         string
+		predicted, expected, unknown bool
 	}
 	at := map[key]int{}
 	var out []Group
@@ -49,7 +51,7 @@ func Fold(all []Differing) []Group {
 		if !known {
 			i = len(out)
 			at[k] = i
-			out = append(out, Group{Text: k.text, Predicted: k.predicted, Unknown: k.unknown})
+			out = append(out, Group{Text: k.text, Predicted: k.predicted, Expected: k.expected, Unknown: k.unknown})
 		}
 		if n := len(out[i].Devices); n == 0 || out[i].Devices[n-1] != device {
 			out[i].Devices = append(out[i].Devices, device)
@@ -57,13 +59,13 @@ func Fold(all []Differing) []Group {
 	}
 	for _, d := range all {
 		for _, c := range d.Changes {
-			add(key{c.String(), false, c.Kind == Unknown}, d.Device)
+			add(key{c.String(), false, c.Expected, c.Kind == Unknown}, d.Device)
 		}
 		for _, l := range d.Config {
-			add(key{l, slices.Contains(d.Foreseen, l), false}, d.Device)
+			add(key{l, slices.Contains(d.Foreseen, l), false, false}, d.Device)
 		}
 		for _, l := range d.Missed {
-			add(key{"predicted, and not there: " + l, false, false}, d.Device)
+			add(key{"predicted, and not there: " + l, false, false, false}, d.Device)
 		}
 	}
 	for i := range out {
@@ -78,6 +80,8 @@ func Fold(all []Differing) []Group {
 func weight(g Group) int {
 	switch {
 	case g.Predicted:
+		return 3
+	case g.Expected:
 		return 2
 	case g.Unknown:
 		return 0
@@ -93,7 +97,7 @@ func Differ(all []Differing) (differ, unforeseen int) {
 			continue
 		}
 		differ++
-		odd := len(d.Changes)+len(d.Missed) > 0
+		odd := len(d.Missed) > 0 || slices.ContainsFunc(d.Changes, func(c Change) bool { return !c.Expected })
 		for _, l := range d.Config {
 			odd = odd || !slices.Contains(d.Foreseen, l)
 		}

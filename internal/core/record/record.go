@@ -118,6 +118,9 @@ type Change struct {
 	// What is what is different, in a few words: "is gone (name brm-gate-2)".
 	What string `json:"what"`
 	Kind Kind   `json:"kind"`
+	// Expected says that the runbook expected it, and that it became so; see [Expect].
+	Expected bool     `json:"expected,omitempty"`
+	columns  []string // that differ, of a row that both have
 }
 
 // Kind is what happened.
@@ -247,12 +250,12 @@ func rows(table string, was, is []Row, m Manner) (out []Change) {
 		row := label(keys, a, b)
 		switch {
 		case !inB:
-			out = append(out, Change{table, row, "is gone" + inBrackets(gist(a, keys, m)), Gone})
+			out = append(out, Change{Table: table, Row: row, What: "is gone" + inBrackets(gist(a, keys, m)), Kind: Gone})
 		case !inA:
-			out = append(out, Change{table, row, "is new" + inBrackets(gist(b, keys, m)), New})
+			out = append(out, Change{Table: table, Row: row, What: "is new" + inBrackets(gist(b, keys, m)), Kind: New})
 		default:
-			if what := cells(a, b, keys, m); what != "" {
-				out = append(out, Change{table, row, what, Other})
+			if what, columns := cells(a, b, keys, m); what != "" {
+				out = append(out, Change{Table: table, Row: row, What: what, Kind: Other, columns: columns})
 			}
 		}
 	}
@@ -345,16 +348,16 @@ func inBrackets(s string) string {
 
 func (m Manner) compared(column string) bool { return !slices.Contains(m.Volatile, column) }
 
-// cells says how two rows of one key differ; "" where they do not.
-func cells(a, b Row, keys []string, m Manner) string {
+// cells says how two rows of one key differ, and in which columns; "" where they do not.
+func cells(a, b Row, keys []string, m Manner) (what string, columns []string) {
 	var parts []string
 	for _, c := range ordered(a, b) {
 		if slices.Contains(keys, c) || !m.compared(c) || same(a[c], b[c], m.Within[c]) {
 			continue
 		}
-		parts = append(parts, fmt.Sprintf("%s is %s, was %s", c, orNothing(b[c]), orNothing(a[c])))
+		parts, columns = append(parts, fmt.Sprintf("%s is %s, was %s", c, orNothing(b[c]), orNothing(a[c]))), append(columns, c)
 	}
-	return strings.Join(parts, "; ")
+	return strings.Join(parts, "; "), columns
 }
 
 func orNothing(v any) string { return cmp.Or(Text(v), "nothing") }
@@ -380,10 +383,10 @@ func whole(table string, was, is []Row, m Manner) (out []Change) {
 	a, b := texts(was), texts(is)
 	for _, t := range ordered(a, b) {
 		for range a[t] - b[t] {
-			out = append(out, Change{table, "", t + " is gone", Gone})
+			out = append(out, Change{Table: table, What: t + " is gone", Kind: Gone})
 		}
 		for range b[t] - a[t] {
-			out = append(out, Change{table, "", t + " is new", New})
+			out = append(out, Change{Table: table, What: t + " is new", Kind: New})
 		}
 	}
 	return out

@@ -125,7 +125,7 @@ func TestFoldHasOutliersFirst(t *testing.T) {
 	for i := range 22 {
 		all = append(all, Differing{Device: fmt.Sprintf("ald-quay-%d", i+1), Config: []string{"+ log host 198.51.100.14"}, Foreseen: []string{"+ log host 198.51.100.14"}})
 	}
-	all = append(all, Differing{Device: "brm-quay-4", Changes: []Change{{"neighbours", "port 3", "is gone (name brm-gate-2)", Gone}}},
+	all = append(all, Differing{Device: "brm-quay-4", Changes: []Change{{Table: "neighbours", Row: "port 3", What: "is gone (name brm-gate-2)", Kind: Gone}}},
 		Differing{Device: "brm-quay-5", Missed: []string{"+ log host 198.51.100.14"}}, Differing{Device: "brm-quay-6"})
 	groups := Fold(all)
 	require.Len(t, groups, 3)
@@ -145,7 +145,7 @@ func TestUnforeseenLines(t *testing.T) {
 	all := []Differing{
 		{Device: "a", Config: []string{"+ one", "+ two"}, Foreseen: []string{"+ one"}},
 		{Device: "b", Config: []string{"+ one"}, Foreseen: []string{"+ one"}},
-		{Device: "c", Changes: []Change{{"ports", "", "could not be read", Unknown}}},
+		{Device: "c", Changes: []Change{{Table: "ports", Row: "", What: "could not be read", Kind: Unknown}}},
 	}
 	differ, odd := Differ(all)
 	assert.Equal(t, 3, differ)

@@ -1,6 +1,7 @@
 package run
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -47,9 +48,9 @@ func (w *worker) foreseen() []Event {
 	}
 	after, known := w.t.Predicted(w.before)
 	e := Event{Kind: Foreseen, OK: known, Lines: config.Compare(w.before, after).Lines(w.t.Masked)}
-	for _, s := range w.t.Steps {
+	for i, s := range w.t.Steps {
 		if s.After == nil {
-			e.Note = fmt.Sprintf("what %q does is not known, and what comes behind it", s.Title)
+			e.Note = fmt.Sprintf("what %q does is not known%s, and what comes behind it", s.Title, w.unknownLine(i))
 			break
 		}
 	}
@@ -58,6 +59,35 @@ func (w *worker) foreseen() []Event {
 		events = append(events, w.slip(slip))
 	}
 	return events
+}
+
+// unknownLine names the line of a step of which the language cannot tell what it does.
+func (w *worker) unknownLine(i int) string {
+	s, now := w.t.Steps[i], &w.before
+	if i > 0 {
+		now = w.t.Steps[i-1].After
+	}
+	var wrong *config.Wrong
+	if l := w.t.Traits.Language; l == nil || now == nil {
+		return ""
+	} else if _, err := l.Predict(*now, s.Send); !errors.As(err, &wrong) {
+		return ""
+	}
+	return fmt.Sprintf(" (%q: %s)", w.maskText(strings.TrimSpace(wrong.Line)), wrong.Why)
+}
+
+// noWayBack says why a device that takes nothing back by itself is not changed: the undo lines
+// of a step do not lead back on it, and nothing else does; "" where something does.
+func (w *worker) noWayBack() string {
+	if w.guarded() || w.t.Traits.Restores {
+		return ""
+	}
+	for _, slip := range w.t.Slips(w.before) {
+		if len(slip.Computed) == 0 {
+			return fmt.Sprintf("the undo lines of %q do not lead back on it, no others are known, and it takes nothing back by itself", w.t.Steps[slip.Step].Title)
+		}
+	}
+	return ""
 }
 
 // keepPrediction keeps what the device will have, as a text, for the day on which somebody

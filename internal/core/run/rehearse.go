@@ -115,6 +115,9 @@ func (w *worker) rehearse() Rehearsed {
 	if out.Blocked != "" {
 		w.emit(Event{Kind: Foreseen, Step: 1, Note: "it would be blocked: " + out.Blocked})
 	}
+	if out.Blocked == "" && !out.Already {
+		out.Blocked = w.maskText(w.noWayBack())
+	}
 	if err := w.record(); err != nil && out.Blocked == "" {
 		out.Blocked = w.maskText(err.Error())
 	}

@@ -270,6 +270,9 @@ func (w *worker) prepare() (over bool) {
 		w.end(Already, w.alreadyNote())
 		return true
 	}
+	if why := w.noWayBack(); why != "" && !done {
+		return block(why)
+	}
 	if w.unsaved = done; !done { // else nothing is sent that somebody must have approved
 		if why := w.asSealed(); why != "" {
 			return block(why)

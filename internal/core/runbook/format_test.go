@@ -2,6 +2,7 @@ package runbook
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
@@ -66,8 +67,12 @@ func strip(rb *Runbook) string {
 	var b strings.Builder
 	win, batches := rb.Window, rb.Batches
 	win.Line, batches.CanaryLine = 0, 0
-	fmt.Fprintln(&b, rb.Title, rb.Change, win, rb.Reserve, batches, rb.Timer.None, rb.Timer.For, rb.Timer.NoneOn, rb.Timer.Of, rb.Soak,
-		rb.Unattended.Tries, rb.Unattended.Then)
+	timers := slices.Clone(rb.Timer.Of)
+	for i := range timers {
+		timers[i].Line = 0
+	}
+	fmt.Fprintln(&b, rb.Title, rb.Change, win, rb.Reserve, batches, rb.Timer.None, rb.Timer.For, rb.Timer.NoneOn, timers, rb.Soak,
+		rb.Unattended.Tries, rb.Unattended.Then, rb.Unattended.GoOn)
 	for _, a := range rb.Ask {
 		a.Line = 0
 		fmt.Fprintln(&b, a)

@@ -118,7 +118,7 @@ func (v *Groups) draw(i int, here bool, cells int) ink.Row {
 		in = ink.Buoy
 	case len(text) > 1 && text[0] == '-':
 		in = ink.Heather
-	case !r.group.Predicted:
+	case !r.group.Predicted && !r.group.Expected:
 		mark = "▪ "
 	}
 	begin := "  "
