@@ -12,13 +12,19 @@ import (
 
 // undoes refuses undo lines that do not take away what the step puts there, where the
 // language of the platform can tell: on a device that has none of it before. What replaces
-// something else can only be judged on the device.
+// something else can only be judged on the device, and so can trees of data.
 func (m *maker) undoes(t *Target, s runbook.Step, on runbook.On, out Step) {
 	l := t.Traits.Language
-	if l == nil || len(out.Send) == 0 || len(out.Undo) == 0 || out.Want != nil || out.Unwritten || out.Through != nil {
+	if l == nil || l.Tree || len(out.Send) == 0 || len(out.Undo) == 0 || out.Want != nil || out.Unwritten || out.Through != nil {
 		return
 	}
-	base := config.Parse("", t.Traits.Style)
+	var fixed [][]string // sections that are there by themselves
+	for _, line := range slices.Concat(out.Send, out.Undo) {
+		if line = strings.TrimSpace(line); l.Fixed(line) {
+			fixed = append(fixed, []string{line})
+		}
+	}
+	base := config.Of(fixed, t.Traits.Style)
 	after, err := l.Predict(base, out.Send)
 	if err != nil {
 		return

@@ -11,7 +11,7 @@ func TestUndoThatDoesNotUndo(t *testing.T) {
 	for name, c := range map[string]struct{ lines, want string }{
 		"undone":             {"  send\n    | log host 192.0.2.9\n  undo\n    | drop log host 192.0.2.9\n", ""},
 		"another is dropped": {"  send\n    | log host 192.0.2.9\n    | lan 310\n  undo\n    | drop lan 310\n", `the undo lines of step "Lines" do not undo it on tern: "log host 192.0.2.9" stays`},
-		"half of it":         {"  send\n    | port 3\n    | label \"gate\"\n    | lan 310\n  undo\n    | port 3\n    | drop lan\n", `"port 3 > label \"gate\"" stays`},
+		"half of it":         {"  send\n    | log host 192.0.2.9\n    | port 3\n    | label \"gate\"\n  undo\n    | drop log host 192.0.2.9\n", `"port 3 > label \"gate\"" stays`},
 		"replaced":           {"  send\n    | port 3\n    | label \"new\"\n  undo\n    | port 3\n    | label \"old\"\n", ""},
 		"not known":          {"  send\n    | dance\n  undo\n    | sit\n", ""},
 		"computed":           {"  send\n    | log host 192.0.2.9\n", ""},
