@@ -98,12 +98,14 @@ func (r *Reading) Read(ctx context.Context, each func(done int)) *table.Table {
 		take(d, v, err)
 	}, func(_ context.Context, d fleet.Device) { take(d, nil, errors.New(notBegun)) })
 	t := r.Table
+	t.Sites = map[string]string{}
 	for _, d := range r.Scope.Devices { // in the fleet's order, whoever was first
 		one := results[d.Name]
 		if one.err != nil {
 			t.Failed = append(t.Failed, table.Failed{Device: d.Name, Why: one.err.Error()})
 			continue
 		}
+		t.Sites[d.Name] = d.Site
 		t.Add(d.Name, d.Platform, one.v)
 	}
 	return &t

@@ -14,6 +14,7 @@ type group struct {
 	devices int
 	tallies []map[string]int // devices by value, for each column
 	telling []bool           // by column
+	bySite  []bool           // by column: its values are those of a site
 }
 
 // Count is how many devices have a value.
@@ -69,6 +70,7 @@ func (t *Table) analyse() {
 			}
 			g.tallies = append(g.tallies, counts)
 			g.telling = append(g.telling, tells(c, tally, g.devices))
+			g.bySite = append(g.bySite, t.isBySite(name, i))
 		}
 		t.groups[name] = g
 	}
@@ -92,6 +94,38 @@ func tells(c Column, tally []Count, devices int) bool {
 	return len(tally) > 1 && 2*shared > all
 }
 
+// isBySite tells whether a column of a group has the same values on all devices of a site,
+// and others at other sites: at two sites at least, of two devices at least.
+func (t *Table) isBySite(in string, column int) bool {
+	of := map[string][]string{} // the values of a device
+	for _, r := range t.Rows {
+		if r.Group == in {
+			of[r.Device] = append(of[r.Device], t.Columns[column].Text(r.Values[column]))
+		}
+	}
+	at, devices := map[string]string{}, map[string]int{}
+	for device, values := range of {
+		site := t.Sites[device]
+		if site == "" {
+			return false
+		}
+		slices.Sort(values)
+		all := strings.Join(values, "\x00")
+		if devices[site]++; devices[site] > 1 && at[site] != all {
+			return false
+		}
+		at[site] = all
+	}
+	several, values := 0, map[string]bool{}
+	for site, n := range devices {
+		if n > 1 {
+			several++
+			values[at[site]] = true
+		}
+	}
+	return several > 1 && len(values) > 1
+}
+
 // Telling lists the columns that tell devices of some group apart.
 func (t *Table) Telling() (out []int) {
 	if t.groups == nil {
@@ -108,18 +142,27 @@ func (t *Table) Telling() (out []int) {
 	return out
 }
 
-// rarity tells how unusual a value is in its group: the share of devices that do
-// not have it, if few have it; else 0.
+// rarity tells how unusual a value is in its group: the share of devices that do not have
+// it, if few have it where most have another; else 0. What is the same on all devices of a
+// site, and another at other sites, is so on purpose.
 func (t *Table) rarity(r Row, column int) float64 {
 	g := t.groups[r.Group]
 	if g == nil || !g.telling[column] {
 		return 0
 	}
-	share := float64(g.tallies[column][t.Columns[column].Text(r.Values[column])]) / float64(max(g.devices, 1))
-	if share >= 0.5 {
+	n, top := g.tallies[column][t.Columns[column].Text(r.Values[column])], 0
+	for _, devices := range g.tallies[column] {
+		top = max(top, devices)
+	}
+	switch {
+	case 2*top < g.devices: // nothing is usual
+		return 0
+	case n > 1 && 4*n > g.devices, 2*n > top: // it is no few that have it
+		return 0
+	case g.bySite[column]: // it is so on purpose
 		return 0
 	}
-	return 1 - share
+	return 1 - float64(n)/float64(max(g.devices, 1))
 }
 
 // Odd tells whether a value of a row is one that few devices of its group share.

@@ -45,6 +45,9 @@ type Table struct {
 	Empty   []string // devices whose table has no rows
 	Failed  []Failed
 	Many    bool // a device may have many rows
+	// Sites are those of the devices: what is the same all over a site is so on purpose. nil
+	// is not known.
+	Sites map[string]string
 
 	groups map[string]*group // found by OutliersFirst
 }

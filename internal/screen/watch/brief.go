@@ -158,7 +158,7 @@ func (v *View) computed(cells int) []ink.Row {
 	})
 	var rows []ink.Row
 	var most []string // what most of them have in common
-	if len(texts) > 1 {
+	if n := len(texts); n > 1 && 2*len(groups[texts[n-1]]) > len(v.n.night.Devices) {
 		most = v.n.night.Get(groups[texts[len(texts)-1]][0]).Foreseen
 	}
 	for _, text := range texts {
