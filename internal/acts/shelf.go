@@ -27,6 +27,9 @@ type BackedUp struct {
 	Device string `json:"device"`
 	File   string `json:"file,omitempty"`
 	Same   bool   `json:"same,omitempty"` // as the newest one: it is noted that it was seen again
+	// Equal names the backup before it where nothing differs but what does not count, such
+	// as a time that the device writes in.
+	Equal  string `json:"equal_to,omitempty"`
 	SHA256 string `json:"sha256,omitempty"`
 	Error  string `json:"error,omitempty"`
 }
@@ -48,8 +51,8 @@ func (e *Evening) BackUp(ctx context.Context, origin string, each func(BackedUp)
 	}
 	shelf := e.Backups(origin, e.Scope.Devices...)
 	reach.Sweep(ctx, e.Scope.Devices, e.Together(), func(ctx context.Context, d fleet.Device) {
-		b, err := e.backUp(ctx, shelf, d)
-		one := BackedUp{Device: d.Name, Same: b.Same, SHA256: b.SHA256}
+		b, equal, err := e.backUp(ctx, shelf, d)
+		one := BackedUp{Device: d.Name, Same: b.Same, SHA256: b.SHA256, Equal: equal}
 		if err != nil {
 			one = BackedUp{Device: d.Name, Error: err.Error()}
 		} else {
@@ -64,18 +67,27 @@ func (e *Evening) BackUp(ctx context.Context, origin string, each func(BackedUp)
 	return out
 }
 
-// backUp backs up one device.
-func (e *Evening) backUp(ctx context.Context, shelf store.Backups, d fleet.Device) (run.Backup, error) {
+// backUp backs up one device, and names the backup before it where it is equal.
+func (e *Evening) backUp(ctx context.Context, shelf store.Backups, d fleet.Device) (b run.Backup, equal string, err error) {
 	s, err := e.open(ctx, d)
 	if err != nil {
-		return run.Backup{}, e.unreached(err)
+		return b, "", e.unreached(err)
 	}
 	defer s.Close()
-	text, err := wholeConfig(ctx, s, e.Profiles[d.Platform].Style())
+	style := e.Profiles[d.Platform].Style()
+	text, err := wholeConfig(ctx, s, style)
 	if err != nil {
-		return run.Backup{}, errors.New(s.Mask(err.Error()))
+		return b, "", errors.New(s.Mask(err.Error()))
 	}
-	return shelf.Put(d.Name, text, time.Now())
+	before, _ := shelf.Shelf(d.Name)
+	b, err = shelf.Put(d.Name, text, time.Now())
+	if err != nil || b.Same || len(before) == 0 {
+		return b, "", err
+	}
+	if old, wrong := shelf.Read(before[0]); wrong == nil && config.Compare(config.Parse(old, style), config.Parse(text, style)).Empty() {
+		equal = before[0].File
+	}
+	return b, equal, nil
 }
 
 // unreached says why a device could not be worked on, and takes note of it.

@@ -46,7 +46,7 @@ func (a *app) backup(ctx context.Context, f eveningFlags, scheduled bool, words 
 		origin = acts.Scheduled
 	}
 	var lost error
-	width, same, fresh, failed := widest(e.Devices()), 0, 0, 0
+	width, same, equal, fresh, failed := widest(e.Devices()), 0, 0, 0, 0
 	e.BackUp(ctx, origin, func(b acts.BackedUp) {
 		text := "backed up: " + b.File
 		switch {
@@ -56,6 +56,9 @@ func (a *app) backup(ctx context.Context, f eveningFlags, scheduled bool, words 
 		case b.Same:
 			same++
 			text = "as in " + b.File
+		case b.Equal != "":
+			equal++
+			text += " (equal to " + b.Equal + ")"
 		default:
 			fresh++
 		}
@@ -71,7 +74,7 @@ func (a *app) backup(ctx context.Context, f eveningFlags, scheduled bool, words 
 		}
 	})
 	if !f.json {
-		fmt.Fprintf(a.err, "%s: %d new, %d as before, %d not backed up\n", report.Count(len(e.Devices()), "device"), fresh, same, failed)
+		fmt.Fprintf(a.err, "%s: %d new, %d equal, %d as before, %d not backed up\n", report.Count(len(e.Devices()), "device"), fresh, equal, same, failed)
 	}
 	if len(e.Settings.Places) > 0 && !f.json && ctx.Err() == nil {
 		bad, err := a.push(ctx, e.Desk, false)

@@ -37,7 +37,7 @@ protocol bgp east {
 // routers are four routers behind OpenSSH, each with a daemon of its own.
 func routers(t *testing.T, l *lab) (homes []string) {
 	var addrs []string
-	lines := []string{"name,address,port,platform,site,role,login"}
+	lines := []string{"name,address,port,platform,site,role,login,calls itself"}
 	for i := range 4 {
 		addrs = append(addrs, loopback(40+i))
 	}
@@ -56,7 +56,7 @@ func routers(t *testing.T, l *lab) (homes []string) {
 		l.run("chown", "-R", user, home)
 		require.NoError(t, os.Chmod(ctl, 0o666))
 		t.Setenv("METABASIS_"+strings.ToUpper(strings.ReplaceAll(user, "-", "_"))+"_PASSWORD", "harbour-lamp-"+user)
-		lines = append(lines, fmt.Sprintf("r%d,%s,%s,bird,OPS,router,%s", i+1, a, port, user))
+		lines = append(lines, fmt.Sprintf("r%d,%s,%s,bird,OPS,router,%s,%s", i+1, a, port, user, user))
 	}
 	t.Setenv("METABASIS_HOST_KEYS", "remember")
 	l.fleet(lines...)

@@ -38,7 +38,7 @@ func TestALineEditor(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(home, ".profile"), []byte("PS1='mb-ed$ '\n"), 0o644))
 	port := l.sshd("editor", []string{loopback(60)}, "PasswordAuthentication yes")
 	l.write("ws/profiles/bash.yaml", bashProfile)
-	l.fleet("name,address,port,platform,login", "ed,"+loopback(60)+","+port+",bash,mb-ed")
+	l.fleet("name,address,port,platform,login,calls itself", "ed,"+loopback(60)+","+port+",bash,mb-ed,mb-ed")
 	t.Setenv("METABASIS_MB_ED_PASSWORD", "harbour-lamp-ed")
 	t.Setenv("METABASIS_HOST_KEYS", "remember")
 

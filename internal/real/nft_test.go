@@ -21,7 +21,7 @@ func TestAFirewallOfWholeRulesets(t *testing.T) {
 	require.NoError(t, os.WriteFile(home+"/.profile", []byte("export NFT_SAVED=/etc/ward/saved.nft\n"), 0o644))
 	key := l.path("home/.ssh/ward")
 	l.write("ws/metabasis.yaml", "logins:\n  - {platform: nft, login: ward, user: mb-ward, key: "+key+"}\n")
-	l.fleet("name,address,platform,site,role", "ward,"+wardAddr+",nft,OPS,firewall")
+	l.fleet("name,address,platform,site,role,calls itself", "ward,"+wardAddr+",nft,OPS,firewall,"+l.machine())
 
 	t.Run("every line of the profile fits", func(t *testing.T) {
 		code, out, _ := l.metabasis("ward\n", "profile", "try", "--change", "../../profiles/nft.yaml", "ward")

@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-const head = "name,address,port,platform,login,jump,algorithms"
+const head = "name,address,port,platform,login,jump,algorithms,calls itself"
 
 // TestWaysToLogIn logs in to OpenSSH in every way there is.
 func TestWaysToLogIn(t *testing.T) {
@@ -26,7 +26,7 @@ func TestWaysToLogIn(t *testing.T) {
 	t.Setenv("METABASIS_HOST_KEYS", "remember")
 
 	reach := func(port string) (int, string) {
-		l.fleet(head, "quay,127.0.0.1,"+port+",bird,mb-crew,,")
+		l.fleet(head, "quay,127.0.0.1,"+port+",bird,mb-crew,,,mb-crew")
 		code, out, errOut := l.metabasis("", "reach", "--headless")
 		return code, out + errOut
 	}
@@ -56,7 +56,7 @@ func TestWaysToLogIn(t *testing.T) {
 	})
 	t.Run("the SSH configuration alone", func(t *testing.T) {
 		l.write("home/.ssh/config", "Host quay\n  User mb-crew\n  Port "+keys+"\n  IdentityFile "+plain+"\n")
-		l.fleet("name,address,platform", "quay,127.0.0.1,bird")
+		l.fleet("name,address,platform,calls itself", "quay,127.0.0.1,bird,mb-crew")
 		code, out, errOut := l.metabasis("", "reach", "--headless")
 		assert.Zero(t, code, out+errOut)
 		_, out, _ = l.metabasis("", "scope")
@@ -110,7 +110,7 @@ func TestHostKeys(t *testing.T) {
 	l.user("mb-crew", "tide-table-9")
 	t.Setenv("METABASIS_MB_CREW_PASSWORD", "tide-table-9")
 	port := l.sshd("device", []string{"127.0.0.1"}, "PasswordAuthentication yes")
-	l.fleet(head, "quay,127.0.0.1,"+port+",bird,mb-crew,,")
+	l.fleet(head, "quay,127.0.0.1,"+port+",bird,mb-crew,,,mb-crew")
 
 	code, out, _ := l.metabasis("", "reach", "--headless")
 	assert.Equal(t, 2, code, "ask, and nobody is there to be asked")
@@ -129,7 +129,7 @@ func TestHostKeys(t *testing.T) {
 	require.NoError(t, err)
 	other := l.sshd("other", []string{"127.0.0.1"}, "PasswordAuthentication yes")
 	l.write("ws/known_hosts", strings.ReplaceAll(string(known), ":"+port, ":"+other))
-	l.fleet(head, "quay,127.0.0.1,"+other+",bird,mb-crew,,")
+	l.fleet(head, "quay,127.0.0.1,"+other+",bird,mb-crew,,,mb-crew")
 	for _, how := range []string{"ask", "strict", "remember"} {
 		code, out, _ = l.metabasis("", "reach", "--headless", "--host-keys", how)
 		assert.Equal(t, 2, code)
@@ -146,15 +146,15 @@ func TestOldAlgorithms(t *testing.T) {
 	t.Setenv("METABASIS_MB_CREW_PASSWORD", "tide-table-9")
 	t.Setenv("METABASIS_HOST_KEYS", "remember")
 	port := l.sshd("old", []string{"127.0.0.1"}, "PasswordAuthentication yes", "KexAlgorithms diffie-hellman-group14-sha1")
-	l.fleet(head, "quay,127.0.0.1,"+port+",bird,mb-crew,,")
+	l.fleet(head, "quay,127.0.0.1,"+port+",bird,mb-crew,,,mb-crew")
 	code, out, _ := l.metabasis("", "reach", "--headless")
 	assert.Equal(t, 2, code)
 	assert.Contains(t, out, "key exchange: it only offers diffie-hellman-group14-sha1")
-	l.fleet(head, "quay,127.0.0.1,"+port+",bird,mb-crew,,old")
+	l.fleet(head, "quay,127.0.0.1,"+port+",bird,mb-crew,,old,mb-crew")
 	code, out, _ = l.metabasis("", "reach", "--headless")
 	assert.Zero(t, code)
 	assert.Contains(t, out, "! weak algorithms are allowed for it")
-	l.fleet(head, "quay,127.0.0.1,"+port+",bird,mb-crew,,")
+	l.fleet(head, "quay,127.0.0.1,"+port+",bird,mb-crew,,,mb-crew")
 	l.write("home/.ssh/config", "Host quay\n  KexAlgorithms +diffie-hellman-group14-sha1\n")
 	code, out, _ = l.metabasis("", "reach", "--headless")
 	assert.Zero(t, code)
@@ -165,7 +165,9 @@ func TestOldAlgorithms(t *testing.T) {
 // it, by the fleet file and by the SSH configuration.
 func TestJumpHost(t *testing.T) {
 	l := newLab(t)
-	l.user("mb-crew", "tide-table-9")
+	crewHome := l.user("mb-crew", "tide-table-9")
+	// Each address is a device of its own name.
+	require.NoError(t, os.WriteFile(filepath.Join(crewHome, ".profile"), []byte("set -- $SSH_CONNECTION\nPS1=\"quay-$((${3##*.} - 20))$ \"\n"), 0o644))
 	jumpHome := l.user("mb-jump", "lock-gate-4")
 	key := l.key("jump", "")
 	l.allow(jumpHome, key)
@@ -183,7 +185,7 @@ func TestJumpHost(t *testing.T) {
 	lines := func(jump string) []string {
 		out := []string{head}
 		for i, a := range addrs {
-			out = append(out, fmt.Sprintf("quay-%d,%s,%s,bird,mb-crew,%s,", i, a, port, jump))
+			out = append(out, fmt.Sprintf("quay-%d,%s,%s,bird,mb-crew,%s,,", i, a, port, jump))
 		}
 		return out
 	}
@@ -213,7 +215,7 @@ func TestJumpHost(t *testing.T) {
 	assert.Equal(t, 2, code)
 	assert.Contains(t, out, "its jump host does not pass connections on")
 
-	l.fleet(head, "quay-1,127.0.0.20,"+freePort(t)+",bird,mb-crew,127.0.0.1:"+jump+",")
+	l.fleet(head, "quay-1,127.0.0.20,"+freePort(t)+",bird,mb-crew,127.0.0.1:"+jump+",,")
 	code, out, _ = l.metabasis("", "reach", "--headless")
 	assert.Equal(t, 2, code)
 	assert.Contains(t, out, "answers on the network but refuses port")

@@ -66,7 +66,7 @@ unattended  take back the device
 
 // agents are three agents on loopback; the last one refuses to be written.
 func agents(t *testing.T, l *lab, community string) (ports []string) {
-	lines := []string{"name,address,port,platform,site,role,login"}
+	lines := []string{"name,address,port,platform,site,role,login,calls itself"}
 	for i := range 3 {
 		port := freePort(t)
 		conf := fmt.Sprintf("agentaddress udp:127.0.0.1:%s\n", port)
@@ -82,7 +82,7 @@ func agents(t *testing.T, l *lab, community string) (ports []string) {
 		t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
 		require.Eventually(t, func() bool { return strings.Contains(l.asks(port, "1.3.6.1.2.1.1.5.0"), "STRING") }, 10*time.Second, 50*time.Millisecond, "no agent on %s", port)
 		ports = append(ports, port)
-		lines = append(lines, fmt.Sprintf("a%d,127.0.0.1,%s,dabchick,OPS,agent,mb-sn", i+1, port))
+		lines = append(lines, fmt.Sprintf("a%d,127.0.0.1,%s,dabchick,OPS,agent,mb-sn,%s", i+1, port, l.machine()))
 	}
 	l.fleet(lines...)
 	return ports

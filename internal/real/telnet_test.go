@@ -44,7 +44,7 @@ func TestTelnetServer(t *testing.T) {
 	port := freePort(t)
 	l.server("127.0.0.1:"+port, "telnetd.log", "socat", "TCP-LISTEN:"+port+",bind=127.0.0.1,fork,reuseaddr", "EXEC:/usr/sbin/telnetd -h")
 	l.write("ws/profiles/shell.yaml", shellProfile)
-	l.fleet("name,address,port,platform,login", "gate,127.0.0.1,"+port+",shell,mb-gate")
+	l.fleet("name,address,port,platform,login,calls itself", "gate,127.0.0.1,"+port+",shell,mb-gate,mb-gate")
 	t.Setenv("METABASIS_MB_GATE_PASSWORD", "slow-turnstile-2")
 	code, out, _ := l.metabasis("", "reach", "--headless")
 	assert.Zero(t, code)

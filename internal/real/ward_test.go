@@ -72,7 +72,7 @@ func ward(t *testing.T, l *lab) {
 	l.server(wardAddr+":22", "ward.log", "ip", "netns", "exec", "mbward", "/usr/sbin/sshd", "-D", "-e", "-f", conf)
 	t.Setenv("METABASIS_HOST_KEYS", "remember")
 	l.write("ws/metabasis.yaml", "logins:\n  - {platform: ward, login: ward, user: mb-ward, key: "+key+"}\n")
-	l.fleet("name,address,platform,site,role", "ward,"+wardAddr+",ward,OPS,firewall")
+	l.fleet("name,address,platform,site,role,calls itself", "ward,"+wardAddr+",ward,OPS,firewall,"+l.machine())
 }
 
 // saveWard writes what the firewall would start with, without an end of its last

@@ -162,4 +162,11 @@ func (l *lab) fleet(lines ...string) {
 	l.write("ws/fleet.csv", strings.Join(lines, "\n")+"\n")
 }
 
+// machine is what this machine calls itself, as the devices on it do.
+func (l *lab) machine() string {
+	name, err := os.Hostname()
+	require.NoError(l.t, err)
+	return name
+}
+
 func loopback(n int) string { return fmt.Sprintf("127.0.0.%d", n) }

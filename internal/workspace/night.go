@@ -270,7 +270,7 @@ func (n *Night) keysOf(ctx context.Context) (out []string) {
 	for _, t := range n.Plan.Targets() {
 		out = append(out, n.keys(ctx, t)...)
 		if err == nil {
-			out = append(out, ids.Last(t.Device.Name).Claims()...)
+			out = append(out, ids.Last(t.Device.Name).Holds()...)
 		}
 	}
 	return out

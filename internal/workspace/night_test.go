@@ -16,6 +16,7 @@ import (
 	"metabasis/internal/core/run"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/person"
+	"metabasis/internal/store"
 	"metabasis/internal/store/locks"
 )
 
@@ -55,7 +56,7 @@ func TestWhatANightWrites(t *testing.T) {
 	require.NoError(t, n.Begin(context.Background(), false, func(string) {}))
 	n.Connector.Transcript("quay").Note("hello")
 	require.NoError(t, n.said().Close())
-	assert.Equal(t, n.w.Transcripts(n.ID), filepath.Join(dir, "transcripts", time.Now().Add(-12*time.Hour).Format("2006-01-02"), "night-1"))
+	assert.Equal(t, n.w.Transcripts(n.ID), filepath.Join(dir, "transcripts", store.FolderOf(time.Now()), "night-1"))
 	seen := 0
 	require.NoError(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
 		if path == dir || err != nil {

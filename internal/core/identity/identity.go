@@ -63,6 +63,19 @@ func (s Seen) Claims() (out []string) {
 	return out
 }
 
+// Holds are Claims for one night against another, which cannot ask the other what else it
+// saw: a key counts with the name, as hosts that were copied share their key.
+func (s Seen) Holds() (out []string) {
+	if s.Serial != "" {
+		out = append(out, "serial "+s.Serial)
+	}
+	if s.Key != "" {
+		name, _, _ := strings.Cut(strings.ToLower(s.Name), ".")
+		out = append(out, strings.TrimSpace("key "+s.Key+" "+name))
+	}
+	return out
+}
+
 // With is what is known of a device when more of it was seen: what is not said now stays.
 func (s Seen) With(more Seen) Seen {
 	for _, f := range []struct{ to, from *string }{{&s.Name, &more.Name}, {&s.Serial, &more.Serial}, {&s.Key, &more.Key}} {

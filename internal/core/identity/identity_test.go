@@ -1,6 +1,7 @@
 package identity
 
 import (
+	"slices"
 	"testing"
 	"time"
 
@@ -82,4 +83,22 @@ func TestSeenProperties(t *testing.T) {
 			assert.NoError(t, Check(m, Last{with, seenOn}, b))
 		}
 	})
+}
+
+// Two nights that know one device by other addresses meet in what they hold it by; hosts
+// that share a copied key do not.
+func TestHolds(t *testing.T) {
+	meet := func(a, b Seen) bool {
+		for _, h := range a.Holds() {
+			if slices.Contains(b.Holds(), h) {
+				return true
+			}
+		}
+		return false
+	}
+	assert.True(t, meet(Seen{"a", "T-1", "SHA256:a"}, Seen{"b", "T-1", "SHA256:b"}), "its serial")
+	assert.True(t, meet(Seen{"A.example", "", "SHA256:a"}, Seen{"a", "", "SHA256:a"}), "its key and its name")
+	assert.True(t, meet(Seen{Key: "SHA256:a"}, Seen{Key: "SHA256:a"}), "its key alone")
+	assert.False(t, meet(Seen{"r1", "", "SHA256:a"}, Seen{"r2", "", "SHA256:a"}), "a copied key")
+	assert.False(t, meet(Seen{}, Seen{}))
 }

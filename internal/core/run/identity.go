@@ -164,10 +164,10 @@ func (w *worker) willBeCalled() string {
 // claimAs takes the device for this night by who it is: another night may know it under
 // another address.
 func (w *worker) claimAs(seen identity.Seen) error {
-	if w.r.opts.ClaimAs == nil || len(seen.Claims()) == 0 {
+	if w.r.opts.ClaimAs == nil || len(seen.Holds()) == 0 {
 		return nil
 	}
-	release, err := w.r.opts.ClaimAs(w.ctx, seen.Claims())
+	release, err := w.r.opts.ClaimAs(w.ctx, seen.Holds())
 	var taken *Taken
 	if errors.As(err, &taken) {
 		return fmt.Errorf("%s; under another address: it is the same device by its %s", err, strings.Join(seen.Claims(), ", "))
