@@ -218,7 +218,8 @@ func (c *Change) values(ctx context.Context, r Request, find *workspace.Finder) 
 	if err := c.given(r.Answers, out); err != nil {
 		return nil, err
 	}
-	if err := c.askValues(ctx, r, out); err != nil {
+	asked, err := c.askValues(ctx, r, out)
+	if err != nil {
 		return nil, err
 	}
 	for _, ask := range c.Runbook.Ask {
@@ -233,6 +234,9 @@ func (c *Change) values(ctx context.Context, r Request, find *workspace.Finder) 
 				c.told = map[string]string{}
 			}
 			out[ask.Name], c.told[ask.Name] = v, v
+		}
+		if ask.Kind == runbook.Text_ && v == "" && !asked && !slices.Contains(r.Answers, ask.Name+"=") {
+			return nil, fmt.Errorf("%s: nobody answers %q here; give it with --answer %s=VALUE", ask.Name, ask.Prompt, ask.Name)
 		}
 		if err := ask.Check(v); err != nil {
 			return nil, fmt.Errorf("%w; give it with --answer %s=VALUE", err, ask.Name)
@@ -314,9 +318,9 @@ func (c *Change) filed(file string) (map[string]string, error) {
 
 // askValues asks the person for the values that nothing gives, together with those that are
 // the runbook's own.
-func (c *Change) askValues(ctx context.Context, r Request, values map[string]string) error {
+func (c *Change) askValues(ctx context.Context, r Request, values map[string]string) (asked bool, err error) {
 	if c.Person == nil || r.Unattended {
-		return nil
+		return false, nil
 	}
 	form := person.Form{Title: "Values for " + c.Runbook.Title}
 	var names []string
@@ -332,19 +336,19 @@ func (c *Change) askValues(ctx context.Context, r Request, values map[string]str
 		form.Questions = append(form.Questions, q)
 	}
 	if len(names) == 0 || !missing && !r.anew {
-		return nil
+		return false, nil
 	}
 	answers, err := c.Person.Ask(ctx, form)
 	if errors.Is(err, person.ErrNobody) {
-		return nil // what is missing is said where it is checked
+		return false, nil // what is missing is said where it is checked
 	}
 	if err != nil {
-		return fmt.Errorf("%s: %w", strings.Join(names, ", "), err)
+		return false, fmt.Errorf("%s: %w", strings.Join(names, ", "), err)
 	}
 	for i, name := range names {
 		values[name] = strings.TrimSpace(answers[i])
 	}
-	return nil
+	return true, nil
 }
 
 // question puts what is asked for to somebody who may not have written the runbook: what

@@ -69,7 +69,7 @@ func TestStartingBeforeTheWindow(t *testing.T) {
 	x := start(t, "160x42", env, "-C", one, "run", filepath.Join(one, "ten.runbook"))
 	s := x.see("opens in 11 h 5")
 	assert.Regexp(t, `window +\w+ \d+ \w+ 20\d\d \d\d:\d\d to (\w+ \d+ \w+ )?\d\d:\d\d \w+`, s)
-	assert.Contains(t, s, "stop        after 2 failures, as the runbook does not say")
+	assert.Contains(t, s, "stop        after 2 failures, the usual number")
 	x.press("B")
 	x.see("Enter begins the night")
 	x.press("Enter")

@@ -20,6 +20,9 @@ func TestWaysToLogIn(t *testing.T) {
 	l := newLab(t)
 	home := l.user("mb-crew", "tide-table-9")
 	plain, locked := l.key("plain", ""), l.key("locked", "three-herons")
+	for _, name := range []string{"passwords", "keys", "dialogue"} { // three servers of one host
+		l.run("sh", "-c", "test -e '"+l.path("hostkey")+"' || ssh-keygen -q -t ed25519 -N '' -f '"+l.path("hostkey")+"'; cp '"+l.path("hostkey")+"' '"+l.path(name+".hostkey")+"'")
+	}
 	passwords := l.sshd("passwords", []string{"127.0.0.1"}, "PasswordAuthentication yes", "PubkeyAuthentication no")
 	keys := l.sshd("keys", []string{"127.0.0.1"}, "PasswordAuthentication no", "PubkeyAuthentication yes")
 	dialogue := l.sshd("dialogue", []string{"127.0.0.1"}, "UsePAM yes", "PasswordAuthentication no", "PubkeyAuthentication no", "KbdInteractiveAuthentication yes")

@@ -4,6 +4,7 @@ package real
 
 import (
 	"fmt"
+	"os"
 	"os/exec"
 	"strings"
 	"syscall"
@@ -127,6 +128,14 @@ func TestAgents(t *testing.T) {
 					assert.NotContains(t, now, "night")
 				}
 			}
+			code, out, _ = l.metabasis("", "run", l.path("ws/agents.runbook"), "--headless")
+			assert.Contains(t, out, "it calls itself a1-night, and "+l.machine()+" is meant", "the night gave it that name, and the fleet does not know")
+			fleet, err := os.ReadFile(l.path("ws/fleet.csv"))
+			require.NoError(t, err)
+			for i := range 2 {
+				fleet = []byte(strings.Replace(string(fleet), "mb-sn,"+l.machine()+"\n", fmt.Sprintf("mb-sn,a%d-night\n", i+1), 1))
+			}
+			l.write("ws/fleet.csv", string(fleet))
 			code, out, _ = l.metabasis("", "run", l.path("ws/agents.runbook"), "--headless")
 			assert.Contains(t, out, "2 already", "what is as intended is not set again")
 

@@ -225,7 +225,11 @@ func (d *morningDocument) timeline() {
 		return
 	}
 	d.section("Timeline")
-	d.line("One column is "+(took/columns).Round(100*time.Millisecond).String()+
+	column := "less than 0.1s"
+	if c := (took / columns).Round(100 * time.Millisecond); c > 0 {
+		column = c.String()
+	}
+	d.line("One column is "+column+
 		"; · checking  ○ backup and timer  █ changing  ▓ verifying  ░ soaking  ■ held  ▲ out of contact  ◄ being taken back.", "")
 	var lines []string
 	lines = append(lines, fmt.Sprintf("%-16s %-*s %s", "", columns-8, hour(m.Began), hour(m.Began.Add(took))))

@@ -45,13 +45,13 @@ func (p *Plan) Waive(waivers []Waiver) error {
 			checks = append(checks, pc.Name)
 		}
 	}
-	traits := map[string]Traits{}
+	back := map[string]bool{} // where a timer runs that brings back what is saved
 	for _, t := range p.Targets() {
 		known = append(known, t.Device.Name, t.Device.Platform)
-		traits[t.Device.Platform] = t.Traits
+		back[t.Device.Platform] = p.bringsBack(t)
 	}
 	for _, t := range p.Targets() { // a device may be called as a platform is
-		traits[t.Device.Name] = t.Traits
+		back[t.Device.Name] = p.bringsBack(t)
 	}
 	for _, w := range waivers {
 		switch {
@@ -59,7 +59,7 @@ func (p *Plan) Waive(waivers []Waiver) error {
 			return fmt.Errorf("a device that is not reached cannot be changed: reachable cannot be waived on %s", w.Device)
 		case !slices.Contains(known, w.Device):
 			return fmt.Errorf("waiver of %s: %q is not in scope%s", w.Check, w.Device, problem.Write(w.Device, known))
-		case w.Check == "saved" && traits[w.Device].Timer.BringsBack():
+		case w.Check == "saved" && back[w.Device]:
 			return fmt.Errorf("the timer of %s brings back what is saved: unsaved changes cannot be waived", w.Device)
 		case w.Check == IdentityCheck && p.byName[w.Device] == nil:
 			return fmt.Errorf("identity is waived for one device at a time, not for the platform %s", w.Device)
@@ -71,6 +71,9 @@ func (p *Plan) Waive(waivers []Waiver) error {
 	}
 	return nil
 }
+
+// bringsBack tells whether a timer runs on a device that brings back what is saved.
+func (p *Plan) bringsBack(t *Target) bool { return p.Guards(t) && t.Traits.Timer.BringsBack() }
 
 // Waived finds the waiver of a precheck on a device.
 func (p *Plan) Waived(check string, t *Target) (Waiver, bool) {

@@ -204,7 +204,7 @@ const folded = 8
 
 // Groups groups those left out by the reason, the most common first. Where one rule
 // has many reasons, a site each, say, they are told together: "site is not ALD, but
-// one of 499 others".
+// one of 499 others"; where each device has one of its own, as with names, the rule says it.
 func Groups(out []LeftOut) []Group {
 	reasons := map[string]map[string]bool{} // by rule
 	for _, l := range out {
@@ -213,12 +213,18 @@ func Groups(out []LeftOut) []Group {
 		}
 		reasons[l.Rule][l.Why] = true
 	}
+	devices := map[string]int{}
+	for _, l := range out {
+		devices[l.Rule]++
+	}
 	var groups []Group
 	at := map[string]int{}
 	for _, l := range out {
 		why := l.Why
 		if n := len(reasons[l.Rule]); l.Rule != "" && n > folded {
-			why = fmt.Sprintf("%s, but one of %d others", l.Rule, n)
+			if why = l.Rule; n < devices[l.Rule] {
+				why = fmt.Sprintf("%s, but one of %d others", l.Rule, n)
+			}
 		}
 		i, ok := at[why]
 		if !ok {

@@ -139,12 +139,24 @@ func (v *View) Rows(f screen.Frame) []ink.Row {
 	return append(rows, ink.Beside(v.list.Rows(left-2, f.Height), left, v.beside(f.Cells-left))...)
 }
 
+// has says how many backups there are, and of how many devices: some may have none.
+func (v *View) has(backups, of int) string {
+	text := report.Count(backups, "backup") + " of " + report.Count(of, "device")
+	if none := len(v.devices) - of; none > 0 {
+		text += fmt.Sprintf(", none of %d", none)
+	}
+	return text
+}
+
 func (v *View) head(f screen.Frame) ink.Row {
-	n := 0
+	n, of := 0, 0
 	for _, d := range v.devices {
 		n += len(d.Backups)
+		if len(d.Backups) > 0 {
+			of++
+		}
 	}
-	r := ink.T(ink.Foam, " ").Strong(ink.Foam, "The shelf").Add(ink.Dim, fmt.Sprintf("  %s of %s in %s", report.Count(n, "backup"), report.Count(len(v.devices), "device"), v.src.Path))
+	r := ink.T(ink.Foam, " ").Strong(ink.Foam, "The shelf").Add(ink.Dim, "  "+v.has(n, of)+" in "+v.src.Path)
 	if k := len(v.marks()); k > 0 {
 		r = r.Right(ink.T(ink.Lamp, fmt.Sprintf("%d marked ", k)), f.Cells)
 	}

@@ -64,7 +64,7 @@ func TestTakingBackFromTheShelf(t *testing.T) {
 		BackUp:  func(context.Context, []string) ([]string, error) { return []string{"ald-quay-3: port: refused"}, nil },
 	}
 	s := screentest.Open(t, 160, 40, New(src))
-	s.See("The shelf  3 backups of 3 devices in /ws")
+	s.See("The shelf  3 backups of 2 devices, none of 1 in /ws")
 	s.See("ald-quay-3 .*▪ none")
 	s.Press("m", "m", "T")
 	s.See("Take 2 devices back to what was  ald-quay-1, ald-quay-2")

@@ -86,14 +86,17 @@ func status(n *run.Night, now time.Time, full bool) ink.Row {
 		return r.Add(ink.Dim, "   the window opens when the run begins, for "+ink.Long(w.Close.Sub(w.Open)))
 	}
 	if turn, ok := nextTurnBack(n); ok && !w.None && !now.Before(w.Open) {
-		left := turn.Sub(now)
+		left, must := turn.Sub(now), "   next batch must start within "
+		if !full {
+			must = "   start next within "
+		}
 		switch {
 		case left < 0:
 			r = r.Add(ink.Dim, "   ").Strong(ink.Port, "turn-back time has passed")
 		case left < 5*time.Minute:
-			r = r.Add(ink.Dim, "   next batch must start within ").Strong(ink.Lamp, ink.Long(left))
+			r = r.Add(ink.Dim, must).Strong(ink.Lamp, ink.Long(left))
 		default:
-			r = r.Add(ink.Dim, "   next batch must start within ").Strong(ink.Foam, ink.Long(left))
+			r = r.Add(ink.Dim, must).Strong(ink.Foam, ink.Long(left))
 		}
 	}
 	if left := w.Close.Sub(now); w.None {

@@ -206,7 +206,7 @@ func stops(o *run.Outline) string {
 	case o.Budget == 0:
 		return "never: however many fail, it goes on"
 	case !o.BudgetGiven:
-		return "after " + report.Count(o.Budget, "failure") + ", as the runbook does not say"
+		return "after " + report.Count(o.Budget, "failure") + ", the usual number"
 	}
 	return "after " + report.Count(o.Budget, "failure")
 }
