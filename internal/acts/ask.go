@@ -131,7 +131,7 @@ func (q *asking) one(ctx context.Context, d fleet.Device) (out []Answer) {
 		case errors.As(err, &refused):
 			one.Refused = refused.Said
 		case err != nil:
-			one.Error = s.Mask(err.Error())
+			one.Error = told(s, err)
 		}
 		if one.Error == "" {
 			if one.File, err = q.evidence.Put(q.at, d.Name, s.Host(), one.Command, one.Lines); err != nil {

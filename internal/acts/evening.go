@@ -193,6 +193,14 @@ func (e *Evening) failed(f *reach.Failure) {
 	}
 }
 
+// told is an error of a device as it may be shown.
+func told(s interface{ Mask(string) string }, err error) string {
+	if errors.Is(err, context.Canceled) { // we gave up, not the device
+		return "given up before it had answered"
+	}
+	return s.Mask(err.Error())
+}
+
 // notBegun is why a device was not reached that was never tried.
 const notBegun = "not begun: given up before"
 

@@ -101,7 +101,7 @@ func (e *Evening) recordOne(ctx context.Context, d fleet.Device, tables []string
 		if out.Wrong == nil {
 			out.Wrong = map[string]string{}
 		}
-		out.Wrong[table] = s.Mask(err.Error())
+		out.Wrong[table] = told(s, err)
 	}
 	for _, name := range tables {
 		if name == record.Config {

@@ -77,7 +77,7 @@ func (e *Evening) backUp(ctx context.Context, shelf store.Backups, d fleet.Devic
 	style := e.Profiles[d.Platform].Style()
 	text, err := wholeConfig(ctx, s, style)
 	if err != nil {
-		return b, "", errors.New(s.Mask(err.Error()))
+		return b, "", errors.New(told(s, err))
 	}
 	before, _ := shelf.Shelf(d.Name)
 	b, err = shelf.Put(d.Name, text, time.Now())

@@ -117,7 +117,11 @@ func (r *Reading) readOne(ctx context.Context, d fleet.Device) (any, error) {
 		return nil, r.unreached(err)
 	}
 	defer s.Close()
-	return s.Read(ctx, r.Table.Name)
+	v, err := s.Read(ctx, r.Table.Name)
+	if err != nil {
+		return nil, errors.New(told(s, err))
+	}
+	return v, nil
 }
 
 // WriteCSV writes a table into a new file in the workspace and returns its name.

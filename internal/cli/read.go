@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/table"
 	"metabasis/internal/report"
 )
@@ -23,7 +24,7 @@ func (a *app) readCommand() *cobra.Command {
 		Short: "Read one table from many devices: versions, clocks, ports, neighbours",
 		Long: `Read a table that the profiles know, such as version or neighbours, from every
 device in scope. What few devices share comes first. Without a table, the tables
-are listed.`,
+of the fleet are listed.`,
 		RunE: func(cmd *cobra.Command, words []string) error {
 			if f.json && asCSV {
 				return errors.New("write --json or --csv, not both")
@@ -41,7 +42,7 @@ are listed.`,
 
 func (a *app) read(ctx context.Context, f eveningFlags, asCSV bool, column string, words []string) error {
 	if len(words) == 0 {
-		return a.listTables()
+		return a.listTables(f.fleet)
 	}
 	name := words[0]
 	e, err := a.selected(f.fleet, words[1:])
@@ -92,12 +93,18 @@ func (a *app) print(t *table.Table, asJSON, asCSV bool, column string) error {
 	return nil
 }
 
-func (a *app) listTables() error {
+func (a *app) listTables(file string) error {
 	d, err := a.desk()
 	if err != nil {
 		return err
 	}
-	for _, platform := range d.Profiles.Platforms() {
+	platforms := d.Profiles.Platforms()
+	if e, err := a.selected(file, nil); err == nil { // without a fleet, those of all that are known
+		platforms = slices.DeleteFunc(platforms, func(p string) bool {
+			return !slices.ContainsFunc(e.Fleet.Devices, func(d fleet.Device) bool { return d.Platform == p })
+		})
+	}
+	for _, platform := range platforms {
 		p := d.Profiles[platform]
 		for _, name := range slices.Sorted(maps.Keys(p.Readers)) {
 			fmt.Fprintf(a.out, "%-10s %-12s %s\n", platform, name, strings.Join(p.Readers[name].Order(), ", "))

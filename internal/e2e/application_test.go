@@ -63,7 +63,7 @@ func TestOneApplication(t *testing.T) {
 	x.press("/")
 	x.type_("reach them")
 	x.press("Enter", "Enter")
-	x.see("Nothing has been connected to") // what was told once is not asked again
+	x.see("This view has connected to nothing yet") // what was told once is not asked again
 	x.press("r")
 	x.see(`All 10 devices ready|ready, \d not tried`)
 	size("160", "42")

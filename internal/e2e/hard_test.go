@@ -155,7 +155,7 @@ func TestACrashedNightInTheWorkspaceView(t *testing.T) {
 	x.press("/")
 	x.type_("reach them")
 	x.press("Enter", "Enter")
-	x.see("10 devices in scope|Nothing has been connected to")
+	x.see("10 devices in scope|This view has connected to nothing yet")
 	x.press("q")
 	x.see("Nights of|no night in the journal")
 	x.press("Down", "Enter")

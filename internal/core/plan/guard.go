@@ -24,6 +24,9 @@ func (p *Plan) Way(t *Target) TimerKind {
 	return NoTimer
 }
 
+// BringsBack tells whether a timer runs on a device that brings back what is saved.
+func (p *Plan) BringsBack(t *Target) bool { return p.Guards(t) && t.Traits.Timer.BringsBack() }
+
 // platforms refuses a runbook that cannot be carried out on a platform in scope:
 // one without a rollback timer where the runbook counts on it, and one that does
 // not read what a condition looks at.
@@ -51,6 +54,12 @@ func (m *maker) platforms(in []*Target) {
 		if !m.traits[p].Timer.Guards() && !m.rb.Timer.NoneFor(p) {
 			m.list = append(m.list, problem.Problem{File: m.rb.File, Line: m.rb.Timer.Line, Hint: "timer none on " + p + ", on a line of its own beside the other",
 				Msg: fmt.Sprintf("%s is in scope, and its platform %s has no rollback timer: nothing would take the change back if it is lost", first[p], p)})
+		}
+		for _, pc := range m.rb.Prechecks {
+			if pc.Name == "saved" && pc.Off && m.traits[p].Timer.BringsBack() && !m.rb.Timer.NoneFor(p) {
+				m.list = append(m.list, problem.Problem{File: m.rb.File, Line: pc.Line, Hint: "nothing of it",
+					Msg: fmt.Sprintf("saved cannot be off on %s: its timer brings back what is saved, and with it would go what was never saved", p)})
+			}
 		}
 		m.list = append(m.list, m.rb.Suits(p, schema, steps[p])...)
 	}

@@ -229,3 +229,26 @@ func TestNobodyIsCountedOnToBeQuick(t *testing.T) {
 	assert.Greater(t, slow.Connect, usual.Connect)
 	assert.Equal(t, usual, target.Traits, "the target itself stays as it is")
 }
+
+// What a timer brings back is what is saved: that nothing is unsaved can be neither switched
+// off nor waived where such a timer runs, and where none runs it can.
+func TestSavedMattersWhereATimerBringsItBack(t *testing.T) {
+	guarded := strings.Replace(simpleBook, "timer       10m\n", "timer       10m\ntimer       none on rook\n", 1)
+	off := strings.Replace(guarded, "step \"Lans\"", "precheck\n  saved off\nstep \"Lans\"", 1)
+	_, err := planMixed(t, off, nil)
+	assert.ErrorContains(t, err, "saved cannot be off on tern: its timer brings back what is saved")
+	bare := func(text string) string {
+		return strings.Replace(strings.Replace(text, "timer       10m\n", "", 1), "timer       none on rook\n", "timer       none\n", 1)
+	}
+	_, err = planMixed(t, bare(off), nil)
+	assert.NoError(t, err)
+
+	asked := strings.Replace(guarded, "step \"Lans\"", "precheck\n  saved\nstep \"Lans\"", 1)
+	waive := Waiver{Check: "saved", Device: "a", Reason: "it is on the bench"}
+	p, err := planMixed(t, asked, nil)
+	require.NoError(t, err)
+	assert.ErrorContains(t, p.Waive([]Waiver{waive}), "brings back what is saved")
+	p, err = planMixed(t, bare(asked), nil)
+	require.NoError(t, err)
+	assert.NoError(t, p.Waive([]Waiver{waive}))
+}

@@ -48,10 +48,10 @@ func (p *Plan) Waive(waivers []Waiver) error {
 	back := map[string]bool{} // where a timer runs that brings back what is saved
 	for _, t := range p.Targets() {
 		known = append(known, t.Device.Name, t.Device.Platform)
-		back[t.Device.Platform] = p.bringsBack(t)
+		back[t.Device.Platform] = p.BringsBack(t)
 	}
 	for _, t := range p.Targets() { // a device may be called as a platform is
-		back[t.Device.Name] = p.bringsBack(t)
+		back[t.Device.Name] = p.BringsBack(t)
 	}
 	for _, w := range waivers {
 		switch {
@@ -71,9 +71,6 @@ func (p *Plan) Waive(waivers []Waiver) error {
 	}
 	return nil
 }
-
-// bringsBack tells whether a timer runs on a device that brings back what is saved.
-func (p *Plan) bringsBack(t *Target) bool { return p.Guards(t) && t.Traits.Timer.BringsBack() }
 
 // Waived finds the waiver of a precheck on a device.
 func (p *Plan) Waived(check string, t *Target) (Waiver, bool) {

@@ -43,7 +43,7 @@ func (w *worker) precheck() string {
 		w.emit(e)
 	}
 	// Law 2: unsaved changes matter whether or not it was asked for.
-	saved := w.t.Traits.Timer.BringsBack() || w.r.plan.Asks("saved")
+	saved := w.r.plan.BringsBack(w.t) || w.t.Traits.Timer.BringsBack() && !w.r.plan.Off("saved") || w.r.plan.Asks("saved")
 	for _, p := range w.r.plan.Prechecks {
 		if p.Off || p.Name == "reachable" || p.Name == plan.IdentityCheck || p.Name == "saved" || p.Name == SealedCheck { // we are talking to it; and these come last
 			continue

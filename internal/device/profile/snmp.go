@@ -80,7 +80,7 @@ type Setting struct {
 func (p *Profile) ParseSetting(line string) (Setting, error) {
 	m := setForm.FindStringSubmatch(strings.TrimSpace(line))
 	if m == nil {
-		return Setting{}, fmt.Errorf("%q is no change; write set OBJECT = VALUE", line)
+		return Setting{}, fmt.Errorf("%q is no change; write set OBJECT = VALUE, and under want OBJECT = VALUE", line)
 	}
 	s, err := p.object(m[1])
 	s.Value = m[2]

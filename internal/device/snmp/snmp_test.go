@@ -63,7 +63,7 @@ func TestValuesAreToldAsTheyAreSet(t *testing.T) {
 		assert.Equal(t, want, text, line)
 	}
 	for line, want := range map[string]string{
-		"set text":                 "is no change; write set OBJECT = VALUE",
+		"set text":                 "is no change; write set OBJECT = VALUE, and under want OBJECT = VALUE",
 		"set boat = 1":             "the profile knows no object boat",
 		"set row = 1":              "write row[ROW]",
 		"set text[1] = 1":          "write it without [1]",

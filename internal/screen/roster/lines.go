@@ -82,7 +82,7 @@ func (v *View) attention() ink.Row {
 	fresh := len(v.fresh())
 	switch {
 	case done+c[reach.Reaching] == 0:
-		r = r.Strong(ink.Foam, "Nothing has been connected to. ").Add(ink.Dim, report.Count(total, "device")+" in scope"+v.leftOut()+".")
+		r = r.Strong(ink.Foam, "This view has connected to nothing yet. ").Add(ink.Dim, report.Count(total, "device")+" in scope"+v.leftOut()+".")
 	case v.busy:
 		r = r.Strong(ink.Tide, fmt.Sprintf("Reaching: %d of %d done. ", done, total)).Add(ink.Buoy, fmt.Sprintf("● %d ready  ", c[reach.Ready]))
 		if fresh > 0 {

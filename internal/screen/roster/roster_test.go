@@ -124,7 +124,7 @@ func ready(device string) reach.Event {
 func TestNothingIsReachedUnasked(t *testing.T) {
 	f := newFixture(t)
 	s := f.Text()
-	assert.Contains(t, s, "Nothing has been connected to. 6 devices in scope, 1 left out.")
+	assert.Contains(t, s, "This view has connected to nothing yet. 6 devices in scope, 1 left out.")
 	assert.Contains(t, s, "ops-1: role is desk, wanted quay")
 	assert.Contains(t, s, "r reach all")
 	f.Press("g", "G", "enter", "space")
@@ -266,7 +266,7 @@ func TestATableIsAskedFor(t *testing.T) {
 	assert.Equal(t, "clock", f.table)
 	f.See("Nothing was read")
 	f.Press("q")
-	assert.Contains(t, f.Text(), "Nothing has been connected to", "and back")
+	assert.Contains(t, f.Text(), "This view has connected to nothing yet", "and back")
 }
 
 // Those that failed are reached again by a key of their own; new host keys are
