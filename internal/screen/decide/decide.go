@@ -284,14 +284,17 @@ func (v *View) offer(q Question, o run.Offer, i int, now time.Time, focused bool
 	}
 	if o.Takes > 0 {
 		about, by := "about "+ink.Long(done.Sub(now)), ", done "+done.Format("15:04:05")
+		if done.Sub(now) < time.Second {
+			about, by = "at once", ""
+		}
 		if late := now.Add(o.Most); o.Most > o.Takes*5/4 && o.Choice != run.LetFire {
 			about, by = ink.Long(o.Takes)+" to "+ink.Long(o.Most), ", done by "+late.Format("15:04:05")
 		}
 		if right = ink.T(ink.Dim, about+by); left.Width()+right.Width() >= cells {
-			right = ink.T(ink.Dim, strings.TrimPrefix(about, "about ")+by)
+			right = ink.T(ink.Dim, about+strings.Replace(by, ", done ", ", ", 1))
 		}
 		if left.Width()+right.Width() >= cells {
-			right = ink.T(ink.Dim, strings.TrimPrefix(by, ", "))
+			right = ink.T(ink.Dim, about)
 		}
 	}
 	if o.Open {
