@@ -216,7 +216,7 @@ func TestEveryLawHasItsTest(t *testing.T) {
 			assert.Regexp(t, `func (\(w \*world\) )?`+n[1]+`\(`, code.String(), line)
 		}
 	}
-	assert.Equal(t, 15, laws)
+	assert.Equal(t, 16, laws)
 }
 
 // A runbook over gear with protocols of its own can be planned.
