@@ -21,6 +21,7 @@ func TestMain(m *testing.M) {
 func TestScripts(t *testing.T) {
 	testscript.Run(t, testscript.Params{Dir: "testdata/script", RequireExplicitExec: true, Setup: func(env *testscript.Env) error {
 		env.Setenv("XDG_STATE_HOME", env.WorkDir+"/.state")
+		env.Setenv("METABASIS_CLAIMS", env.WorkDir+"/.claims") // the same device is simulated by many
 		return nil
 	}, Cmds: map[string]func(*testscript.TestScript, bool, []string){
 		"appears":  appears,

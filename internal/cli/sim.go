@@ -173,7 +173,7 @@ func (a *app) simWorkspace(s sim.Scenario, dir string, runbook bool) {
 	add(crew, profile.Privacy, s.Privacy)
 	add(gates, "password", s.ClearLogins[gates])
 	add(gates, "master", s.Master)
-	fmt.Fprintf(a.out, "Workspace: %s. Its keys are new each time; begin with\n  export %s METABASIS_HOST_KEYS=remember\n  metabasis -C %s reach\n",
+	fmt.Fprintf(a.out, "Workspace: %s. Nobody has seen its keys yet; begin with\n  export %s METABASIS_HOST_KEYS=remember\n  metabasis -C %s reach\n",
 		dir, strings.Join(vars, " "), dir)
 	if runbook {
 		fmt.Fprintf(a.out, "  metabasis -C %s run %s\n", dir, filepath.Join(dir, demo.Runbook))

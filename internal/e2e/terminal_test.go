@@ -48,7 +48,8 @@ func start(t *testing.T, size string, env []string, args ...string) *terminal {
 	require.NoError(t, err, "tmux is needed: make deps installs it")
 	term := &terminal{t, fmt.Sprintf("mb-%d-%s-%s", os.Getpid(), size, regexp.MustCompile(`\W`).ReplaceAllString(t.Name(), "-"))}
 	w, h, _ := strings.Cut(size, "x")
-	words := append([]string{"env", "-u", "TMUX", "TERM=xterm-256color"}, env...)
+	claims := filepath.Join(filepath.Dir(binary), "claims", filepath.Base(t.Name())) // the same device is simulated by many tests
+	words := append([]string{"env", "-u", "TMUX", "TERM=xterm-256color", "METABASIS_CLAIMS=" + claims}, env...)
 	words = append(append(words, binary), args...)
 	for i, a := range words {
 		words[i] = "'" + a + "'"

@@ -204,7 +204,7 @@ const folded = 8
 
 // Groups groups those left out by the reason, the most common first. Where one rule
 // has many reasons, a site each, say, they are told together: "site is not ALD, but
-// one of 499 others"; where each device has one of its own, as with names, the rule says it.
+// one of 499 others"; of names, which each device has one of its own of, the rule says enough.
 func Groups(out []LeftOut) []Group {
 	reasons := map[string]map[string]bool{} // by rule
 	for _, l := range out {
@@ -222,7 +222,7 @@ func Groups(out []LeftOut) []Group {
 	for _, l := range out {
 		why := l.Why
 		if n := len(reasons[l.Rule]); l.Rule != "" && n > folded {
-			if why = l.Rule; n < devices[l.Rule] {
+			if why = l.Rule; n < devices[l.Rule] || !strings.HasPrefix(l.Rule, "name ") {
 				why = fmt.Sprintf("%s, but one of %d others", l.Rule, n)
 			}
 		}
