@@ -28,3 +28,13 @@ func TestADeviceThatRefusesKeepsItsPort(t *testing.T) {
 	assert.NoError(t, err, "given back at the end")
 	l.Close()
 }
+
+// Nobody can count who comes to a closed port of this machine: that is said, not ignored.
+func TestAClosedPortCountsNobody(t *testing.T) {
+	f, err := New(Scenario{Logins: map[string]string{"crew": "lamp"}, Config: strangerConfig,
+		Devices: []Spec{{Name: "quay", Faults: []Fault{{Kind: Refuses, Times: 4}}}}})
+	require.NoError(t, err)
+	defer f.Close()
+	_, err = f.Listen(context.Background(), "127.0.0.1", 0)
+	assert.ErrorContains(t, err, `quay: nobody can count who comes to a closed port, so "refuses" takes no times and no after here; write "closes"`)
+}

@@ -410,6 +410,11 @@ func (f *Fleet) listen(host string, port int, d *Device) (addr string, end func(
 	if d.signs != nil {
 		return f.listenUDP(host, port, d)
 	}
+	for _, f := range d.spec.Faults {
+		if f.Kind == Refuses && (f.Times > 0 || f.After > 0) {
+			return "", nil, fmt.Errorf("%s: nobody can count who comes to a closed port, so %q takes no times and no after here; write %q", d.spec.Name, Refuses, Closes)
+		}
+	}
 	if d.hasFault(Refuses) {
 		return hold(host, port)
 	}
