@@ -241,6 +241,7 @@ func TestAnotherName(t *testing.T) {
 		e := ready(fmt.Sprintf("quay-%d", i))
 		if i == 1 {
 			e = failed("quay-1", reach.Identity, "it calls itself gate-1, and quay-1 is meant")
+			e.Result.Seen.Serial = "T-7"
 		}
 		if i == 2 {
 			e.Result.Host = "gate-9"
@@ -255,6 +256,10 @@ func TestAnotherName(t *testing.T) {
 	assert.Contains(t, s, "▲ 1 device answers as another one than is meant. 5 of 6 ready.")
 	assert.Contains(t, s, "▲ identity  it calls itself gate-1, and quay-1 is meant")
 	assert.Contains(t, s, "calls itself gate-9")
+	f.Press("!")
+	s = f.Text()
+	assert.Contains(t, s, "▲ another device answers")
+	assert.NotContains(t, s, "T-7", "that is another device's")
 	assert.NotContains(t, s, "QUAY-3")
 }
 

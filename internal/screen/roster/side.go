@@ -45,6 +45,9 @@ func (v *View) device(cells int) []ink.Row {
 	if res := e.Result; res != nil {
 		if f := res.Failure; f != nil {
 			head, cause, remedy := ink.Row{}.Strong(ink.Port, "▲ not reached: "+f.Stage.Noun()), f.Cause, f.Remedy
+			if f.Stage == reach.Identity {
+				head = ink.Row{}.Strong(ink.Port, "▲ another device answers")
+			}
 			if v.isFresh(e) { // the whole fingerprint stands where it can be compared
 				head, cause = ink.Row{}.Strong(ink.Lamp, "◆ new host key"), f.Common()
 				remedy = "K shows it: compare it with what the device's own console says, then accept it"
@@ -68,7 +71,7 @@ func (v *View) device(cells int) []ink.Row {
 		if other := res.OtherName(); other != "" {
 			rows = append(rows, labelled("calls itself", other, cells, ink.Foam)...)
 		}
-		if res.Seen.Serial != "" {
+		if f := res.Failure; res.Seen.Serial != "" && (f == nil || f.Stage != reach.Identity) { // else it is another's
 			rows = append(rows, labelled("serial", res.Seen.Serial, cells, ink.Foam)...)
 		}
 		if res.OK() && res.Seen.Nothing() {
