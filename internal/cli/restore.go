@@ -85,7 +85,7 @@ func (a *app) restore(ctx context.Context, f restoreFlags) error {
 		if f.at == acts.Newest { // as it is now: what a rehearsal of it reads is not meant
 			f.At = time.Now()
 		} else if f.At, err = runbook.ParseRestoreTime(f.at); err != nil {
-			return fmt.Errorf("%w, or newest", err)
+			return fmt.Errorf("%w, or newest; what was before a night is --before NIGHT", err)
 		}
 		if f.At.After(time.Now().Add(time.Minute)) { // a time without seconds is the end of its minute
 			return fmt.Errorf("%s lies ahead: there is nothing to go back to", f.at)
