@@ -41,10 +41,31 @@ func Plan(p *plan.Plan, nights int) (out []string) {
 		out = append(out, "", fmt.Sprintf("Batch %d of %d, %s: %s to %s%s", i+1, len(p.Batches), Count(len(b), "device"), s.Start.Format("15:04:05"), s.End.Format("15:04:05"), turn))
 		for _, t := range b {
 			usual, _ := t.Night(p)
-			out = append(out, fmt.Sprintf("  %-14s %-8s %-11s %-6s %7s  %s", t.Device.Name, t.Device.Platform, p.Way(t).Word(), t.Device.Site, runbook.FormatDuration(usual.Round(1e9)), t.Why))
+			out = append(out, fmt.Sprintf("  %-14s %-8s %-11s %-6s %7s  %s", t.Device.Name, t.Device.Platform, p.Way(t).Word(), t.Device.Site, runbook.FormatDuration(usual.Round(1e9)), t.Why+back(t)))
 		}
 	}
 	return out
+}
+
+// back says which backup a device is put back to, from when, and on whose behalf it was taken.
+func back(t *plan.Target) string {
+	for _, s := range t.Steps {
+		if s.Was == nil {
+			continue
+		}
+		text := "; back to " + s.Was.Name
+		if s.Was.Left != "" { // what others did since stays
+			text = "; without what was done to " + s.Was.Name
+		}
+		if !s.Was.At.IsZero() {
+			text += ", as seen " + s.Was.At.Local().Format("Mon 2 Jan 15:04:05")
+		}
+		if s.Was.Origin != "" {
+			text += ", " + s.Was.Origin
+		}
+		return text
+	}
+	return ""
 }
 
 func stays(p *plan.Plan, o plan.Outlook) string {

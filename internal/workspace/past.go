@@ -57,7 +57,13 @@ func (w *Workspace) asOf(r runbook.Restore, device string) (runbook.Was, error) 
 		return runbook.Was{}, err
 	}
 	text, err := shelf.Read(kept)
-	return runbook.Was{Name: kept.File, At: seen, SHA256: kept.SHA256, Text: text, Platform: kept.Platform, Who: kept.Who}, err
+	origin := ""
+	for _, s := range kept.Seen {
+		if s.At.Equal(seen) {
+			origin = s.Origin
+		}
+	}
+	return runbook.Was{Name: kept.File, At: seen, Origin: origin, SHA256: kept.SHA256, Text: text, Platform: kept.Platform, Who: kept.Who}, err
 }
 
 // beforeNight finds what a device had before a night, and where only what that night did is
@@ -85,7 +91,7 @@ func (w *Workspace) beforeNight(r runbook.Restore, d *run.Device, device string)
 	if err != nil {
 		return was, err
 	}
-	was.At = kept.At()
+	was.At, was.Origin = kept.At(), kept.Origin()
 	if r.Without {
 		_, was.Left, err = shelf.ReadNoted(device, d.Left, d.LeftSum)
 		if errors.Is(err, store.ErrNoBackup) {

@@ -72,6 +72,7 @@ const endOfSecond = 999_999_999
 type Was struct {
 	Name   string    // of the backup
 	At     time.Time // when the device was seen to have it
+	Origin string    // on whose behalf it was seen then; "" where that is not noted
 	SHA256 string
 	Text   string
 	// Who is who the device said it was then; empty where that is not noted.
