@@ -206,6 +206,28 @@ func TestTwoLinesOfOneDevice(t *testing.T) {
 	}
 }
 
+// A line of the fleet that leads to another device by mistake keeps nobody from that one: the
+// line that is right has it, whichever comes first.
+func TestAWrongLineKeepsNobodyOut(t *testing.T) {
+	right, wrong := "ald-quay-1,192.0.2.100,tern,ALD,quay,crew\n", "ald-quay-0,ald-quay-1,tern,ALD,quay,crew\n"
+	for _, rows := range []string{right + wrong, wrong + right} {
+		for range 10 {
+			dir := t.TempDir()
+			synctest.Test(t, func(t *testing.T) {
+				w := newWorld(t, sim.Scenario{Boot: 5 * time.Second, Settle: time.Second, Devices: []sim.Spec{{Name: "ald-quay-1", Address: "192.0.2.100"}}},
+					"name,address,platform,site,role,login\n"+rows, swapIn(standardBook, "sizes     1, 4", "sizes     2"), dir)
+				defer w.sim.Close()
+				w.runQuiet()
+				d := w.night.Get("ald-quay-1")
+				assert.Equal(t, run.Kept, d.State, d.Note)
+				d = w.night.Get("ald-quay-0")
+				assert.Equal(t, run.Blocked, d.State)
+				assert.Equal(t, "identity: it calls itself ald-quay-1, and ald-quay-0 is meant", d.Note)
+			})
+		}
+	}
+}
+
 // Drawn nights over all platforms and protocols: a device that is not in scope takes the place
 // of one that is, from the start or in mid-night, and is never touched.
 func TestExchangedNights(t *testing.T) {

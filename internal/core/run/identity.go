@@ -62,9 +62,11 @@ func (w *worker) identify(seen identity.Seen) string {
 			e.Waived, e.By, why = waiver.Reason, waiver.By, ""
 		}
 	}
-	if other := w.r.mine.take(w.name(), seen); other != "" && why == "" {
-		why = fmt.Sprintf("%s: it is the same device as %s, which this night has in change (%s): two lines of the fleet lead to it", plan.IdentityCheck, other, strings.Join(seen.Claims(), ", "))
-		e.OK, e.Note = false, why
+	if why == "" { // else it has no claim on whoever answers
+		if other := w.r.mine.take(w.name(), seen); other != "" {
+			why = fmt.Sprintf("%s: it is the same device as %s, which this night has in change (%s): two lines of the fleet lead to it", plan.IdentityCheck, other, strings.Join(seen.Claims(), ", "))
+			e.OK, e.Note = false, why
+		}
 	}
 	if err := w.r.saw(w.name(), seen, err == nil); err != nil {
 		e.Note += "; this cannot be kept: " + err.Error()

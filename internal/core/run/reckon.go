@@ -304,7 +304,7 @@ func (w *worker) backingKept() time.Duration {
 	return d
 }
 
-// firing is how long it takes until the device has taken the change back by itself and was
+// firingTakes is how long it takes until the device has taken the change back by itself and was
 // seen to have.
 func (w *worker) firingTakes() time.Duration {
 	return max(time.Until(w.due), 0) + w.t.Traits.Boot + w.entry + w.each(1, opPending) + w.each(2, opConfig)
