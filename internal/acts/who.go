@@ -28,21 +28,22 @@ func (e *Evening) Known() ([]Whose, error) {
 	if err != nil {
 		return nil, err
 	}
-	at := map[string][]string{}
-	for _, d := range e.Fleet.Devices {
-		for _, claim := range ids.Last(d.Name).Claims() {
-			at[claim] = append(at[claim], d.Name)
-		}
+	seen := make([]identity.Seen, len(e.Fleet.Devices))
+	for i, d := range e.Fleet.Devices {
+		seen[i] = ids.Last(d.Name).Seen
+	}
+	same, twins := map[string]int{}, map[int][]string{}
+	for i, first := range identity.Same(seen) {
+		name := e.Fleet.Devices[i].Name
+		same[name], twins[first] = first, append(twins[first], name)
 	}
 	var out []Whose
 	for _, d := range e.Scope.Devices {
 		last := ids.Last(d.Name)
 		one := Whose{Device: d.Name, Calls: d.Calls, Serial: d.Serial, Seen: last.Seen, At: last.At}
-		for _, claim := range last.Claims() {
-			for _, other := range at[claim] {
-				if other != d.Name && identity.One(last.Seen, ids.Last(other).Seen) && (len(one.Twins) == 0 || one.Twins[len(one.Twins)-1] != other) {
-					one.Twins = append(one.Twins, other)
-				}
+		for _, other := range twins[same[d.Name]] {
+			if other != d.Name {
+				one.Twins = append(one.Twins, other)
 			}
 		}
 		out = append(out, one)

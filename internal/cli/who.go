@@ -12,6 +12,7 @@ import (
 	"metabasis/internal/acts"
 	"metabasis/internal/core/identity"
 	"metabasis/internal/person"
+	"metabasis/internal/report"
 )
 
 func (a *app) whoCommand() *cobra.Command {
@@ -72,7 +73,7 @@ func (a *app) who(e *acts.Evening, asJSON bool) error {
 			text += "; the fleet says serial " + w.Serial
 		}
 		if len(w.Twins) > 0 {
-			text += "; it is the same device as " + strings.Join(w.Twins, ", ")
+			text += "; it is the same device as " + report.Some(w.Twins, 4)
 		}
 		out = append(out, fmt.Sprintf("%-20s  %s", w.Device, text))
 	}

@@ -171,6 +171,46 @@ func One(a, b Seen) bool {
 	return a.Key != "" && a.Key == b.Key && (a.Name == "" || b.Name == "" || SameName(a.Name, b.Name))
 }
 
+// Same says of each of some sightings which is the first one of the same device, by their
+// places; that of a device which is there once is its own. It takes what [Seen.Holds] says for
+// one device, however many there are: ten thousand copied hosts are ten thousand devices.
+func Same(all []Seen) []int {
+	first := make([]int, len(all))
+	find := func(i int) int {
+		for first[i] != i {
+			first[i] = first[first[i]]
+			i = first[i]
+		}
+		return i
+	}
+	at := map[string]int{}  // by what they are held by; of keys, one without a serial number
+	met := map[string]int{} // the first of any
+	for i, s := range all {
+		first[i] = i
+		join := func(j int) { i, j := find(i), find(j); first[max(i, j)] = min(i, j) }
+		for _, hold := range s.Holds() {
+			j, known := at[hold]
+			k, seen := met[hold]
+			switch key := strings.HasPrefix(hold, "key "); {
+			case known: // a serial number, or a key where that one has no serial number
+				join(j)
+			case key && s.Serial == "" && seen: // which of several it is, nobody knows
+				join(k)
+				at[hold] = i
+			case !key || s.Serial == "":
+				at[hold] = i
+			}
+			if !seen {
+				met[hold] = i
+			}
+		}
+	}
+	for i := range first {
+		first[i] = find(i)
+	}
+	return first
+}
+
 // SameName tells whether two names are one: upper and lower case do not count, nor does a
 // domain that only one of them has.
 func SameName(a, b string) bool {

@@ -102,3 +102,25 @@ func TestHolds(t *testing.T) {
 	assert.False(t, meet(Seen{"r1", "", "SHA256:a"}, Seen{"r2", "", "SHA256:a"}), "a copied key")
 	assert.False(t, meet(Seen{}, Seen{}))
 }
+
+// Same tells of many sightings what One tells of two.
+func TestSameIsOneForMany(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		whole := rapid.Bool().Draw(t, "all tell a serial number, or none does")
+		all := rapid.SliceOfN(rapid.Custom(func(t *rapid.T) Seen {
+			s := Seen{Name: rapid.SampledFrom([]string{"r1", "R1.example", "r2"}).Draw(t, "name"), Key: rapid.SampledFrom([]string{"", "a", "b"}).Draw(t, "key")}
+			if whole {
+				s.Serial = rapid.SampledFrom([]string{"T-1", "T-2", "T-3"}).Draw(t, "serial")
+			}
+			return s
+		}), 0, 12).Draw(t, "all")
+		same := Same(all)
+		for i := range all {
+			for j := range i {
+				assert.Equal(t, One(all[i], all[j]), same[i] == same[j], "%v %v", all[i], all[j])
+			}
+		}
+	})
+	assert.Equal(t, []int{0, 0, 2, 2}, Same([]Seen{{"r1", "T-1", "a"}, {"r1", "", "a"}, {"r2", "", "b"}, {"r2", "T-2", "b"}}), "one that did not tell its serial number")
+	assert.Equal(t, []int{0, 1, 0}, Same([]Seen{{"r1", "T-1", "a"}, {"r1", "T-2", "a"}, {"r1", "T-1", "a"}}), "copies of one host")
+}

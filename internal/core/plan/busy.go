@@ -11,6 +11,7 @@ type Busy struct {
 	in                 []bool // by the number of the device
 	site, role, uplink []int
 	crossed            []int // devices in change that are reached through it
+	same               []int // lines of the fleet in change that lead to it
 }
 
 // place is where a device stands among the others, in numbers: a forecast asks for it
@@ -19,7 +20,7 @@ type place struct {
 	n, site, role, uplink int
 	partner               int   // -1 for none
 	above                 []int // those of them that are in scope
-	twins                 []int // other lines of the fleet that lead to the same device
+	same                  int   // the first line of the fleet that leads to the same device
 }
 
 // number gives all devices their numbers.
@@ -37,7 +38,7 @@ func (p *Plan) number(in []*Target) {
 		at[t.Device.Name] = i
 	}
 	for i, t := range in {
-		t.place = place{n: i, site: id("site", t.Device.Site), role: id("role", t.Device.Role), uplink: id("uplink", t.Device.Upstream()), partner: -1}
+		t.place = place{n: i, same: i, site: id("site", t.Device.Site), role: id("role", t.Device.Role), uplink: id("uplink", t.Device.Upstream()), partner: -1}
 		if n, ok := at[t.Partner]; ok {
 			t.place.partner = n
 		}
@@ -53,9 +54,9 @@ func (p *Plan) number(in []*Target) {
 // Busy is nothing in change yet.
 func (p *Plan) Busy() *Busy {
 	n := len(p.byName)
-	counts := make([]int, 3*p.places+n)
+	counts := make([]int, 3*p.places+2*n)
 	return &Busy{plan: p, in: make([]bool, n), site: counts[:p.places], role: counts[p.places : 2*p.places],
-		uplink: counts[2*p.places : 3*p.places], crossed: counts[3*p.places:]}
+		uplink: counts[2*p.places : 3*p.places], crossed: counts[3*p.places : 3*p.places+n], same: counts[3*p.places+n:]}
 }
 
 // Begin puts a device in change.
@@ -74,6 +75,7 @@ func (b *Busy) count(t *Target, n int) {
 	b.site[t.place.site] += n
 	b.role[t.place.role] += n
 	b.uplink[t.place.uplink] += n
+	b.same[t.place.same] += n
 	for _, above := range t.place.above {
 		b.crossed[above] += n
 	}
@@ -113,10 +115,8 @@ func (b *Busy) keeps(t *Target) keeper {
 	if b.crossed[t.place.n] > 0 {
 		return byBelow
 	}
-	for _, twin := range t.place.twins {
-		if b.in[twin] {
-			return byTwin
-		}
+	if b.same[t.place.same] > 0 {
+		return byTwin
 	}
 	return nothing
 }

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 
 	"metabasis/internal/core/identity"
@@ -29,26 +30,33 @@ func (t *Target) Tells() bool {
 func (p *Plan) Known(last func(device string) identity.Last) *Plan {
 	known := *p
 	known.Warnings = slices.Clone(p.Warnings)
-	at := map[string][]*Target{} // by what tells devices apart
-	seen := map[*Target]identity.Seen{}
-	for _, t := range p.Targets() {
-		s := last(t.Device.Name).Seen
-		if t.Device.Serial != "" {
-			s.Serial = t.Device.Serial
+	all := p.Targets()
+	seen := make([]identity.Seen, len(all))
+	for i, t := range all {
+		if seen[i] = last(t.Device.Name).Seen; t.Device.Serial != "" {
+			seen[i].Serial = t.Device.Serial
 		}
-		t.place.twins, seen[t] = nil, s
-		for _, claim := range s.Claims() {
-			for _, other := range at[claim] {
-				if identity.One(s, seen[other]) && !slices.Contains(t.place.twins, other.place.n) {
-					t.place.twins = append(t.place.twins, other.place.n)
-					other.place.twins = append(other.place.twins, t.place.n)
-					known.Warnings = append(known.Warnings, fmt.Sprintf("%s and %s are one device (%s): they are never changed side by side", other.Device.Name, t.Device.Name, claim))
-				}
-			}
-			at[claim] = append(at[claim], t)
+	}
+	same := identity.Same(seen)
+	twins := map[int][]string{}
+	for i, t := range all {
+		t.place.same = all[same[i]].place.n
+		twins[same[i]] = append(twins[same[i]], t.Device.Name)
+	}
+	for _, first := range slices.Sorted(maps.Keys(twins)) {
+		if names := twins[first]; len(names) > 1 {
+			known.Warnings = append(known.Warnings, fmt.Sprintf("%s are one device (%s): they are never changed side by side", together(names), seen[first].Claims()[0]))
 		}
 	}
 	return &known
+}
+
+// together names some devices: two of them both, of more the first ones.
+func together(names []string) string {
+	if len(names) == 2 {
+		return names[0] + " and " + names[1]
+	}
+	return some(names)
 }
 
 // untold says of which devices nothing tells who they are.
