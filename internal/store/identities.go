@@ -1,15 +1,12 @@
 package store
 
 import (
-	"bufio"
 	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
-	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -25,6 +22,7 @@ type Identities struct {
 
 	mu   sync.Mutex
 	size int64 // of the file, when it was read
+	odd  []int // the lines of it that cannot be read
 	last map[string]identity.Last
 	met  map[string]identity.Seen // in this process, whoever it was
 }
@@ -42,7 +40,7 @@ type Sighted struct {
 }
 
 // OpenIdentities reads the file, which need not exist. A line that cannot be read says
-// nothing: a device of which nothing is known is one that was never seen.
+// nothing, and [Identities.Damaged] tells of it: one may have been cut off.
 func OpenIdentities(file string) (*Identities, error) {
 	i := &Identities{file: file, last: map[string]identity.Last{}, met: map[string]identity.Seen{}}
 	return i, i.Refresh()
@@ -59,11 +57,11 @@ func (i *Identities) Refresh() error {
 	if size == i.size {
 		return nil
 	}
-	lines, err := readIdentities(i.file)
+	lines, odd, err := readIdentities(i.file)
 	if err != nil {
 		return err
 	}
-	i.size = size
+	i.size, i.odd = size, odd
 	clear(i.last)
 	for _, l := range lines {
 		i.last[l.Device] = identity.Last{Seen: l.Seen, At: l.At}
@@ -71,22 +69,41 @@ func (i *Identities) Refresh() error {
 	return nil
 }
 
-func readIdentities(file string) (out []Sighted, err error) {
+// readIdentities reads the file, and says which lines of it cannot be read.
+func readIdentities(file string) (out []Sighted, odd []int, err error) {
 	data, err := os.ReadFile(file)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
+		return nil, nil, nil
 	}
 	if err != nil {
-		return nil, fmt.Errorf("who devices are: %w", err)
+		return nil, nil, fmt.Errorf("who devices are: %w", err)
 	}
-	lines := bufio.NewScanner(bytes.NewReader(data))
-	for lines.Scan() {
+	n := 0
+	for line := range bytes.Lines(data) {
+		n++
 		var l Sighted
-		if json.Unmarshal(lines.Bytes(), &l) == nil && l.Device != "" {
+		switch line = bytes.TrimSpace(line); {
+		case len(line) == 0:
+		case json.Unmarshal(line, &l) == nil && l.Device != "":
 			out = append(out, l)
+		default:
+			odd = append(odd, n)
 		}
 	}
-	return out, lines.Err()
+	return out, odd, nil
+}
+
+// Damaged says which lines of the file cannot be read; "" where all can.
+func (i *Identities) Damaged() string {
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	switch len(i.odd) {
+	case 0:
+		return ""
+	case 1:
+		return fmt.Sprintf("%s: line %d cannot be read, so whoever it tells of counts as not seen then", i.file, i.odd[0])
+	}
+	return fmt.Sprintf("%s: %d lines cannot be read, the first is line %d: whoever they tell of counts as not seen then", i.file, len(i.odd), i.odd[0])
 }
 
 // Last implements [run.Identities].
@@ -134,10 +151,4 @@ func (i *Identities) write(l Sighted) error {
 	}
 	i.last[l.Device] = identity.Last{Seen: l.Seen, At: l.At}
 	return nil
-}
-
-// History lists what was taken down of a device, the oldest first.
-func (i *Identities) History(device string) ([]Sighted, error) {
-	lines, err := readIdentities(i.file)
-	return slices.DeleteFunc(lines, func(l Sighted) bool { return !strings.EqualFold(l.Device, device) }), err
 }

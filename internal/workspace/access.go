@@ -50,8 +50,12 @@ type Access struct {
 func (w *Workspace) Access(ctx context.Context, f *fleet.Fleet, devices []fleet.Device, find *Finder) (*Access, error) {
 	a := w.newAccess()
 	a.find = find
-	if _, err := w.Identities(); err != nil {
+	ids, err := w.Identities()
+	if err != nil {
 		return nil, err
+	}
+	if odd := ids.Damaged(); odd != "" {
+		a.Warnings = append(a.Warnings, odd)
 	}
 	if err := a.ssh(w); err != nil {
 		return nil, err
