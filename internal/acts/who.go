@@ -23,10 +23,11 @@ type Whose struct {
 }
 
 // Known lists who the devices in scope were last seen to be. Nothing connects.
-func (e *Evening) Known() ([]Whose, error) {
+// Unread says what of that cannot be read; "" where all can.
+func (e *Evening) Known() (out []Whose, unread string, err error) {
 	ids, err := e.Identities()
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
 	seen := make([]identity.Seen, len(e.Fleet.Devices))
 	for i, d := range e.Fleet.Devices {
@@ -37,7 +38,6 @@ func (e *Evening) Known() ([]Whose, error) {
 		name := e.Fleet.Devices[i].Name
 		same[name], twins[first] = first, append(twins[first], name)
 	}
-	var out []Whose
 	for _, d := range e.Scope.Devices {
 		last := ids.Last(d.Name)
 		one := Whose{Device: d.Name, Calls: d.Calls, Serial: d.Serial, Seen: last.Seen, At: last.At}
@@ -48,7 +48,7 @@ func (e *Evening) Known() ([]Whose, error) {
 		}
 		out = append(out, one)
 	}
-	return out, nil
+	return out, ids.Damaged(), nil
 }
 
 // ErrSame says that a device is who it was last seen to be.

@@ -48,9 +48,12 @@ differs from the fleet is corrected there, in the columns "calls itself" and ser
 }
 
 func (a *app) who(e *acts.Evening, asJSON bool) error {
-	all, err := e.Known()
+	all, unread, err := e.Known()
 	if err != nil {
 		return err
+	}
+	if unread != "" {
+		a.warn([]string{unread})
 	}
 	var out []string
 	for _, w := range all {

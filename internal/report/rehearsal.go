@@ -64,7 +64,7 @@ func Rehearsed(r *store.Rehearsal) string {
 	}
 	parts := []string{fmt.Sprintf("%d ready", ready)}
 	for _, d := range r.Devices {
-		if slices.ContainsFunc(d.Notices, func(n string) bool { return strings.Contains(n, "do not lead back") }) {
+		if slices.ContainsFunc(d.Notices, func(n string) bool { return strings.Contains(n, run.NotBack) }) {
 			slips++
 		}
 	}

@@ -150,13 +150,16 @@ type Earlier struct {
 	Differs []string // what was to differ from it, secrets masked
 }
 
+// NotBack stands in the notice of undo lines that do not lead back.
+const NotBack = "do not lead back"
+
 // slip tells of undo lines that do not lead back.
 func (w *worker) slip(s plan.Slip) Event {
 	title := w.t.Steps[s.Step].Title
 	e := Event{Kind: Foreseen, Step: s.Step + 1, Lines: s.Leaves.Lines(w.t.Masked),
-		Note: fmt.Sprintf("the undo lines of %q do not lead back: they would leave %s", title, s.Leaves)}
+		Note: fmt.Sprintf("the undo lines of %q %s: they would leave %s", title, NotBack, s.Leaves)}
 	if s.Why != "" {
-		e.Note = fmt.Sprintf("the undo lines of %q do not lead back: one would be refused", title)
+		e.Note = fmt.Sprintf("the undo lines of %q %s: one would be refused", title, NotBack)
 	}
 	for _, l := range w.shown(s.Computed...) {
 		e.Lines = append(e.Lines, "computed: "+l)

@@ -344,7 +344,7 @@ func (s *Session) set(ctx context.Context, list []profile.Setting) error {
 		}
 		pdus, what = append(pdus, v), append(what, set.Name+" = "+set.Value)
 	}
-	if err := errors.Join(s.pause(ctx), s.itself(ctx)); err != nil {
+	if err := s.maySet(ctx); err != nil {
 		return err
 	}
 	_, err := s.ask(ctx, "set "+strings.Join(what, ", "), func() (*gosnmp.SnmpPacket, error) { return s.g.Set(pdus) })
@@ -358,6 +358,14 @@ func (s *Session) set(ctx context.Context, list []profile.Setting) error {
 		}
 	}
 	return s.proven(ctx, list)
+}
+
+// maySet waits until the device takes another set, and sees that it is still the same one.
+func (s *Session) maySet(ctx context.Context) error {
+	if err := s.pause(ctx); err != nil {
+		return err
+	}
+	return s.itself(ctx)
 }
 
 // itself sees, right before something is set, that it is still the same device: each message
@@ -471,7 +479,7 @@ func (s *Session) Save(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := errors.Join(s.pause(ctx), s.itself(ctx)); err != nil {
+	if err := s.maySet(ctx); err != nil {
 		return err
 	}
 	_, err = s.ask(ctx, "set "+s.p.Snmp.Save+", which saves", func() (*gosnmp.SnmpPacket, error) { return s.g.Set([]gosnmp.SnmpPDU{v}) })
