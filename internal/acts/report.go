@@ -27,12 +27,17 @@ func (d *Desk) Morning(ctx context.Context, id int64) (*report.Morning, error) {
 		if h.ID != id {
 			continue
 		}
+		_, now := d.Running(h.NightHead) // before its events: one that ends meanwhile has not been cut off
 		events, err := j.Events(ctx, id)
 		if len(events) == 0 {
 			return nil, err
 		}
 		sum, sumErr := j.Sum(ctx, id)
-		return report.MorningOf(id, h.File, sum, events), errors.Join(err, sumErr)
+		m := report.MorningOf(id, h.File, sum, events)
+		if now && m.Ended.IsZero() {
+			m.StillRuns()
+		}
+		return m, errors.Join(err, sumErr)
 	}
 	return nil, errors.Join(listErr, fmt.Errorf("night %d is not in the journal; metabasis journal check lists those that are", id))
 }

@@ -280,7 +280,7 @@ func leftSteps(n *run.Night) int {
 
 // Needs lists what a person must see to after the night, one line each.
 func Needs(n *run.Night) []string {
-	var out, notes []string
+	var out, notes, waiting []string
 	skipped := map[string][]string{} // by the reason: a night that was stopped has many
 	for _, d := range n.Devices {
 		switch d.State {
@@ -291,6 +291,15 @@ func Needs(n *run.Night) []string {
 				notes = append(notes, d.Note)
 			}
 			skipped[d.Note] = append(skipped[d.Note], d.Name)
+		case run.Kept, run.Already:
+		case run.Waiting:
+			waiting = append(waiting, d.Name)
+		default: // the night has no end
+			due := "; look what it has now"
+			if !d.TimerDue.IsZero() {
+				due = "; its way back was due at " + d.TimerDue.Local().Format("15:04:05") + ": look what it has now"
+			}
+			out = append(out, fmt.Sprintf("%-14s %s, as far as was written down%s", d.Name, d.State, due))
 		}
 		if k := d.LeftSteps(); k > 0 && d.State == run.Kept {
 			out = append(out, fmt.Sprintf("%-14s kept without %s", d.Name, leftTitles(d)))
@@ -303,6 +312,9 @@ func Needs(n *run.Night) []string {
 			continue
 		}
 		out = append(out, fmt.Sprintf("%s skipped: %s: %s", Count(len(names), "device"), note, Some(names, 6)))
+	}
+	if len(waiting) > 0 {
+		out = append(out, fmt.Sprintf("%s never begun: %s", Count(len(waiting), "device"), Some(waiting, 6)))
 	}
 	for _, d := range unlike(n) {
 		out = append(out, fmt.Sprintf("%-14s kept, and not as predicted: %s", d.Name, Some(d.Unlike, 3)))

@@ -40,6 +40,7 @@ type Morning struct {
 	Decisions []Decided      `json:"decisions,omitempty"`
 	Waivers   []Waived       `json:"waivers,omitempty"`
 	Failures  []Failure      `json:"failures,omitempty"`
+	Runs      bool           `json:"runs,omitempty"` // it has not ended yet
 	Todo      []string       `json:"todo,omitempty"` // what is left to do, and on which device
 }
 
@@ -166,6 +167,13 @@ func MorningOf(id int64, file, sum string, events []run.Event) *Morning {
 	m.Todo = Needs(&n)
 	m.Outcome = m.sentence()
 	return m
+}
+
+// StillRuns makes it the report of a night that runs now: what it comes to, and what it leaves
+// to do, is not known yet.
+func (m *Morning) StillRuns() {
+	m.Runs, m.Todo = true, nil
+	m.Outcome = m.sentence()
 }
 
 // teller takes in the events of a night.
@@ -318,6 +326,8 @@ func (m *Morning) sentence() string {
 	good, all := count[run.Kept]+count[run.Already], len(m.Devices)
 	var s string
 	switch {
+	case m.Runs:
+		s = "The night runs now. As far as it has come, "
 	case m.Ended.IsZero():
 		s = "The night never saw its end. As far as its journal goes, "
 	case good == all:
@@ -334,9 +344,16 @@ func (m *Morning) sentence() string {
 		of = "Of"
 	}
 	s += fmt.Sprintf("%s %s, %s", of, Count(all, "device"), strings.Join(parts, ", "))
-	switch n := count[run.Stranded] + count[run.Dark]; {
-	case n > 0:
-		s += fmt.Sprintf(". %s must be looked at by a person", Count(n, "device"))
+	look := count[run.Stranded]
+	for st, n := range count {
+		if !st.Ended() && st != run.Waiting { // nobody has written down how it ended
+			look += n
+		}
+	}
+	switch {
+	case m.Runs:
+	case look > 0:
+		s += fmt.Sprintf(". %s must be looked at by a person", Count(look, "device"))
 	case len(m.Todo) == 0:
 		s += ". Nothing is left to do"
 	}

@@ -118,6 +118,20 @@ func sum(list []Counted) (n int) {
 	return n
 }
 
+// A night that runs is not one that was cut off, and what it leaves is not known.
+func TestTheReportOfANightThatRuns(t *testing.T) {
+	all := aNight(24)
+	m := MorningOf(21, "q.runbook", "", all[:len(all)/2])
+	m.StillRuns()
+	assert.Contains(t, m.Outcome, "The night runs now. As far as it has come, of ")
+	for _, no := range []string{"never saw its end", "Nothing is left to do", "must be looked at"} {
+		assert.NotContains(t, m.Outcome, no)
+	}
+	doc := strings.Join(MorningDocument(m), "\n")
+	assert.Contains(t, doc, "what it leaves is known at its end")
+	assert.NotContains(t, doc, "Nothing.")
+}
+
 // What a night that crashed, or of which only a part can be read, came to is said as far
 // as it is known.
 func TestTheReportOfHalfANight(t *testing.T) {
@@ -130,7 +144,13 @@ func TestTheReportOfHalfANight(t *testing.T) {
 		}
 		assert.Contains(t, m.Outcome, "never saw its end")
 		assert.NotContains(t, m.Outcome, "All went as intended")
-		assert.NotEmpty(t, MorningDocument(m))
+		doc := strings.Join(MorningDocument(m), "\n")
+		assert.NotEmpty(t, doc)
+		if slices.ContainsFunc(m.Devices, func(d DeviceReport) bool { return !d.Result.Ended() }) {
+			assert.NotEmpty(t, m.Todo)
+			assert.NotContains(t, m.Outcome, "Nothing is left to do")
+			assert.NotContains(t, doc, "Nothing.")
+		}
 		assert.NoError(t, m.JUnit(io.Discard))
 		assert.NoError(t, m.WriteCSV(io.Discard))
 		_, err := json.Marshal(m)

@@ -96,6 +96,10 @@ func (d *morningDocument) head() {
 
 func (d *morningDocument) todo() {
 	d.section("Left to do")
+	if d.m.Runs {
+		d.line("The night runs now: what it leaves is known at its end.")
+		return
+	}
 	if len(d.m.Todo) == 0 {
 		d.line("Nothing.")
 		return
