@@ -196,7 +196,7 @@ func (v *View) heading(r row, cells int) ink.Row {
 		out = out.Add(ink.Buoy, fmt.Sprintf("  ● %d ready", n))
 	}
 	if n := c[reach.Failed]; n > 0 {
-		out = out.Add(ink.Port, fmt.Sprintf("  ▲ %d not reached", n))
+		out = out.Add(ink.Port, fmt.Sprintf("  ▲ %d not ready", n))
 	}
 	if fresh > 0 {
 		out = out.Add(ink.Lamp, fmt.Sprintf("  ◆ %d to be accepted", fresh))

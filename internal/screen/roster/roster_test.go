@@ -254,6 +254,7 @@ func TestAnotherName(t *testing.T) {
 	f.end()
 	s := f.Text()
 	assert.Contains(t, s, "▲ 1 device answers as another one than is meant. 5 of 6 ready.")
+	assert.Contains(t, s, "▲ 1 not ready", "it was reached")
 	assert.Contains(t, s, "▲ identity  it calls itself gate-1, and quay-1 is meant")
 	assert.Contains(t, s, "calls itself gate-9")
 	f.Press("!")
