@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"os/signal"
 	"runtime/debug"
@@ -161,6 +162,14 @@ Without a command it opens the workspace in the current directory.`,
 	})
 	cmd.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error {
 		a.words = strings.Fields(cmd.CommandPath())
+		switch there, err := os.Stat(a.dir); {
+		case errors.Is(err, fs.ErrNotExist):
+			return fmt.Errorf("there is no directory %s: -C names the directory of a workspace", a.dir)
+		case err != nil:
+			return fmt.Errorf("the workspace %s cannot be opened: %w", a.dir, err)
+		case !there.IsDir():
+			return fmt.Errorf("%s is a file: -C names the directory of a workspace", a.dir)
+		}
 		if cmd.Flags().Changed("password") {
 			return errors.New("a password on the command line can be read by everybody on this machine, and stays in the shell's history: " +
 				"put it into the secrets file with metabasis secret add, or let yourself be asked")

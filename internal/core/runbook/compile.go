@@ -363,6 +363,7 @@ var (
 	mixed        = regexp.MustCompile(`: (?:==|!=|<|<=|>|>=) \(mismatched types (string|int|float\d\d) and (?:string|int|float\d\d)\)`)
 	quotedNumber = regexp.MustCompile(`"(\d+)"`)
 	bareNumber   = regexp.MustCompile(`([=<>]\s*)(\d+)\b`)
+	bareAddress  = regexp.MustCompile(`(^|[\s(,\[=])(\d+\.\d+\.\d+\.\d+(?:/\d+)?|[0-9a-fA-F]{1,4}(?::[0-9a-fA-F]{0,4}){2,7}(?:/\d+)?)`)
 	isEmpty      = regexp.MustCompile(`(\w+)\s*==\s*""`)
 	isNotEmpty   = regexp.MustCompile(`(\w+)\s*!=\s*""`)
 )
@@ -400,6 +401,8 @@ func (c *compiler) explain(at span, source string, err error, env types.Map, els
 	switch {
 	case assignment.MatchString(source):
 		hint = "== to compare"
+	case bareAddress.MatchString(source):
+		msg, hint = "an address is text, and stands in quotes", bareAddress.ReplaceAllString(source, `$1"$2"`)
 	case mixed.MatchString(msg):
 		m := mixed.FindStringSubmatch(msg)
 		msg, hint = "a number is held against a text"+c.kinds(source), alike(source, m[1] == "string")

@@ -144,6 +144,7 @@ var mistakes = map[string]struct{ old, new, want string }{
 	"unknown name":    {`role == "quay"`, `roll == "quay"`, `13:3: nothing is called "roll" here; write: role`},
 	"not a condition": {`role == "quay"`, `role`, "this is not a condition"},
 	"assignment":      {`role == "quay"`, `role = "quay"`, "write: == to compare"},
+	"bare address":    {`role == "quay"`, `role in [192.0.2.1, 2001:db8::7]`, `an address is text, and stands in quotes; write: role in ["192.0.2.1", "2001:db8::7"]`},
 	"scope table":     {`role == "quay"`, `clock.settled`, "13:3: clock is read from the device and is not known yet"},
 	"column":          {"clock.source ==", "clock.sauce ==", `no column "sauce"; write: source`},
 	"kind of value":   {"clock.source == clock_a", "clock.settled == clock_a", "mismatched types"},

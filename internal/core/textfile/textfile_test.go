@@ -1,6 +1,7 @@
 package textfile
 
 import (
+	"metabasis/internal/core/problem"
 	"os"
 	"path/filepath"
 	"strings"
@@ -105,6 +106,40 @@ func TestYAMLIsBounded(t *testing.T) {
 	_, err = YAML("x.yaml", []byte("a: 4\nb: 1\n"), &v, true)
 	require.NoError(t, err)
 	assert.Equal(t, 4, v.A)
+}
+
+// A name that is one letter off is told as the one that was meant; any other, as what
+// there is to choose from, at the level where it stands.
+func TestANameThatIsNotThereIsToldWithThoseThatAre(t *testing.T) {
+	type part struct {
+		Match string `yaml:"match"`
+		Times int    `yaml:"times"`
+	}
+	type Shared struct {
+		Port int `yaml:"port"`
+	}
+	type file struct {
+		Shared `yaml:",inline"`
+		Name   string            `yaml:"name"`
+		Parts  []*part           `yaml:"parts"`
+		By     map[string][]part `yaml:"by"`
+		hidden int
+		Never  string `yaml:"-"`
+	}
+	for given, want := range map[string]string{
+		"nme: x":                               "name",
+		"role: x":                              "one of port, name, parts, by",
+		"parts:\n  - match: x\n    tims: 3":    "times",
+		"parts: [{match: x}, {kind: drops}]":   "one of match, times",
+		"by:\n  quays:\n    - {kind: drops}":   "one of match, times",
+		"port: 1\nparts: []\nby: {}\nother: 1": "one of port, name, parts, by",
+	} {
+		var v file
+		_, err := YAML("x.yaml", []byte(given), &v, false)
+		var list problem.List
+		require.ErrorAs(t, err, &list, given)
+		assert.Equal(t, want, list[0].Hint, given)
+	}
 }
 
 func stairs(n int) string {

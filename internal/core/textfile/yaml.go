@@ -2,7 +2,9 @@ package textfile
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
+	"reflect"
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
@@ -33,7 +35,11 @@ func YAML(file string, data []byte, into any, loose bool) (*ast.File, error) {
 		return doc, nil
 	}
 	if err := yaml.NodeToValue(doc.Docs[0].Body, into, opts...); err != nil {
-		return nil, problem.List{problem.FromYAML(file, data, err)}
+		wrong := problem.FromYAML(file, data, err)
+		if unknown, ok := errors.AsType[*yaml.UnknownFieldError](err); ok && unknown.Token != nil {
+			wrong.Hint = namesAt(doc.Docs[0].Body, reflect.TypeOf(into), unknown.Token)
+		}
+		return nil, problem.List{wrong}
 	}
 	return doc, nil
 }
