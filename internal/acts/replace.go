@@ -26,6 +26,7 @@ import (
 	"metabasis/internal/core/textfile"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/device/telnet"
+	"metabasis/internal/report"
 	"metabasis/internal/workspace"
 )
 
@@ -60,7 +61,7 @@ func (d *Desk) AddDevice(like, name, address, platform string) error {
 		return fmt.Errorf("%s is not in the fleet", like)
 	}
 	if _, there := f.Get(name); there {
-		return fmt.Errorf("%s is in the fleet already", name)
+		return fmt.Errorf("%s is in the fleet already: nothing is to be added; metabasis replace --help tells what comes next", name)
 	}
 	values := map[string]string{"name": name, "address": address, "platform": platform, "site": old.Site, "role": old.Role, "via": old.Via, "login": old.Login, "jump": strings.Join(old.Jump, " ")}
 	if host, port, err := net.SplitHostPort(address); err == nil {
@@ -404,11 +405,17 @@ func (d *Desk) newestRecord(device string) (record.Device, string, error) {
 
 // Replaced changes the fleet file: the new device takes the old one's place, with its serial
 // and its version as it tells them, and the old one is retired. Noted are those; where it
-// did not tell them, untold says why.
-func (d *Desk) Replaced(ctx context.Context, old, fresh string) (noted map[string]string, untold, err error) {
+// did not tell them, untold says why. Nothing is changed where the new one's newest backup
+// is not what would be carried over, unless it was set up by hand.
+func (d *Desk) Replaced(ctx context.Context, old, fresh string, byHand bool) (noted map[string]string, untold, err error) {
 	file, data, err := d.fleetCSV()
 	if err != nil {
 		return nil, nil, err
+	}
+	if !byHand {
+		if err := d.hasWhatItHad(old, fresh); err != nil {
+			return nil, nil, fmt.Errorf("%w; where it was set up in another way, add --by-hand", err)
+		}
 	}
 	set, untold := d.identity(ctx, fresh)
 	changed, err := fleet.Replace(data, fleet.Replacement{Old: old, New: fresh, Set: set,
@@ -417,6 +424,22 @@ func (d *Desk) Replaced(ctx context.Context, old, fresh string) (noted map[strin
 		return nil, nil, err
 	}
 	return set, untold, d.writeFleet(file, data, changed)
+}
+
+// hasWhatItHad says what keeps a new device from taking the old one's place.
+func (d *Desk) hasWhatItHad(old, fresh string) error {
+	if _, _, _, err := d.oldAndNew(old, fresh); err != nil {
+		return nil // the fleet file says it better
+	}
+	c, err := d.Carry(old, fresh)
+	if err != nil {
+		return fmt.Errorf("it cannot be said whether %s has what %s had: %w", fresh, old, err)
+	}
+	if c.Differs > 0 {
+		return fmt.Errorf("%s does not have what %s had: by its newest backup, %s would still differ; --carry gives it them",
+			fresh, old, report.Count(c.Differs, "line"))
+	}
+	return nil
 }
 
 // identity is the serial and the version of a device, as it tells them.

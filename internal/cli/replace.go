@@ -25,6 +25,7 @@ type replaceFlags struct {
 	carry, plan       bool
 	check, finish     bool
 	losing            int
+	byHand            bool
 }
 
 func (a *app) replaceCommand() *cobra.Command {
@@ -43,7 +44,7 @@ func (a *app) replaceCommand() *cobra.Command {
   --check        compare NEW with the newest record that OLD is in: the same neighbours,
                  ports and routes. The exit code is that of compare
   --finish       change fleet.csv: NEW takes OLD's place, with its serial and version, and
-                 OLD is retired
+                 OLD is retired; refused while NEW does not have what was to be carried over
 
 Without any of these it tells what would be carried over, what would not, and why.`,
 		Args: exactly(2),
@@ -69,6 +70,7 @@ Without any of these it tells what would be carried over, what would not, and wh
 	flags.StringVar(&f.Change, "change", "", "with --carry: the number of the change")
 	flags.BoolVar(&f.check, "check", false, "let the records of OLD decide")
 	flags.BoolVar(&f.finish, "finish", false, "change the fleet file")
+	flags.BoolVar(&f.byHand, "by-hand", false, "with --finish: NEW was set up in another way, and is not held against what OLD had")
 	return cmd
 }
 
@@ -115,7 +117,7 @@ func (a *app) replace(ctx context.Context, old, fresh string, f replaceFlags) er
 		}
 		return a.judge(c, compareFlags{})
 	case f.finish:
-		return a.finishReplace(ctx, d, old, fresh)
+		return a.finishReplace(ctx, d, old, fresh, f.byHand)
 	}
 	carrying, err := d.Carry(old, fresh)
 	if errors.Is(err, workspace.ErrNoMapping) {
@@ -128,12 +130,15 @@ func (a *app) replace(ctx context.Context, old, fresh string, f replaceFlags) er
 }
 
 // finishReplace changes the fleet file, and tells what it knows of the new device now.
-func (a *app) finishReplace(ctx context.Context, d *acts.Desk, old, fresh string) error {
-	noted, untold, err := d.Replaced(ctx, old, fresh)
+func (a *app) finishReplace(ctx context.Context, d *acts.Desk, old, fresh string, byHand bool) error {
+	noted, untold, err := d.Replaced(ctx, old, fresh, byHand)
 	if err != nil {
 		return err
 	}
 	out := []string{fresh + " has taken the place of " + old + ", which is retired. The fleet file of before stands beside it"}
+	if byHand {
+		out = append(out, "  what it has was NOT held against what "+old+" had")
+	}
 	for _, c := range slices.Sorted(maps.Keys(noted)) {
 		out = append(out, "  "+c+" "+noted[c])
 	}

@@ -2,6 +2,7 @@ package report
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -49,6 +50,15 @@ func span(d time.Duration) string {
 		return ""
 	}
 	return runbook.FormatDuration(d.Round(time.Second))
+}
+
+// lasted is how long a part took: what is over within a second is not said to have taken
+// one, since such parts of many devices would add up to more than the night.
+func lasted(d time.Duration) string {
+	if d < time.Second {
+		return "under 1s"
+	}
+	return span(d)
 }
 
 func (d *morningDocument) head() {
@@ -117,7 +127,7 @@ func (d *morningDocument) failures() {
 	for _, f := range d.m.Failures {
 		d.line("", "### "+inText(fmt.Sprintf("%s: %s", f.Device, f.State)), "", inText(fmt.Sprintf("%s, %s", hour(f.At), f.Why)))
 		if len(f.Evidence) > 0 {
-			d.line("")
+			d.line("", "As it was then:", "")
 			d.code(f.Evidence)
 		}
 	}
@@ -143,8 +153,12 @@ func (d *morningDocument) changes() {
 		}
 		at[key].devices = append(at[key].devices, dev.Name)
 	}
-	if len(groups) == 0 {
+	switch {
+	case len(groups) > 0:
+	case slices.ContainsFunc(d.m.Devices, func(dev DeviceReport) bool { return dev.Result == run.Kept }):
 		d.line("Nothing on any device that was kept.")
+	default:
+		d.line("No device was kept.")
 	}
 	for _, g := range groups {
 		d.line("", "### "+Count(len(g.devices), "device"), "", inText(Some(g.devices, 24)), "")
@@ -264,7 +278,7 @@ func (d *morningDocument) timeline() {
 	d.code(lines)
 	var rows [][]string
 	for _, p := range m.Durations() {
-		rows = append(rows, []string{string(p.State), fmt.Sprint(len(p.Times)), span(max(p.Median(), time.Second)), span(max(p.Most(), time.Second))})
+		rows = append(rows, []string{string(p.State), fmt.Sprint(len(p.Times)), lasted(p.Median()), lasted(p.Most())})
 	}
 	d.line("")
 	d.table([]string{"stage", "devices", "in the middle", "longest"}, rows)

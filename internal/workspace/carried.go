@@ -26,6 +26,8 @@ type Carrying struct {
 	Mapping  string        // the file that says how; "" where ports have the same names
 	// Path are the lines that will differ on the way by which the new one is managed.
 	Path []string
+	// Differs is how many lines the new one's newest backup has from what is carried over.
+	Differs int
 }
 
 // keyIn is by what lines replace one another on a platform.
@@ -104,6 +106,7 @@ func (w *Workspace) Carry(old, fresh string) (*Carrying, error) {
 	}, keyIn(l))
 	c.Stays(m, has, to.Style(), func(at []string) string { return ownLine(to, at) }, keyIn(l), l.Fixed)
 	lost := config.Compare(has, c.Config)
+	c.Differs = len(lost.Added) + len(c.Loses) // ports are there by themselves, whatever is carried over
 	c.Path = l.ManagementPath(lost, nil, []string{c.New.Address})
 	c.Text = c.Config.Text(to.Style())
 	return c, nil
