@@ -1,6 +1,7 @@
 package acts
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -134,15 +135,14 @@ type ShelfRow struct {
 	Wrong          error // it cannot be read
 }
 
-// ShelfOf lists the backups of a device, the newest first. Platform may be "": its lines
-// are then compared as they stand.
+// ShelfOf lists the backups of a device, the newest first. Platform is that of backups that
+// do not say theirs; where it is "", their lines are compared as they stand.
 func (d *Desk) ShelfOf(device, platform string) ([]ShelfRow, error) {
 	shelf := d.Backups("")
 	all, err := shelf.Shelf(device)
 	if err != nil {
 		return nil, err
 	}
-	style := d.styleOf(platform)
 	out := make([]ShelfRow, len(all))
 	var before *config.Config
 	for i := len(all) - 1; i >= 0; i-- {
@@ -152,7 +152,7 @@ func (d *Desk) ShelfOf(device, platform string) ([]ShelfRow, error) {
 			out[i].Wrong, before = err, nil
 			continue
 		}
-		now := config.Parse(text, style)
+		now := config.Parse(text, d.styleOf(cmp.Or(all[i].Platform, platform)))
 		if before != nil {
 			diff := config.Compare(*before, now)
 			out[i].Before, out[i].Added, out[i].Removed = true, len(diff.Added), len(diff.Removed)
