@@ -85,7 +85,7 @@ func (d *morningDocument) head() {
 		}
 		add("Window planned", text)
 		if m.Window.Used > 0 {
-			add("Window used", fmt.Sprintf("%.0f %%", 100*m.Window.Used))
+			add("Window", fmt.Sprintf("%.0f %% of it had passed when the night was over", 100*m.Window.Used))
 		}
 	}
 	if !m.Likely.IsZero() && !m.Ended.IsZero() {

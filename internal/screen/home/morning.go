@@ -216,11 +216,15 @@ func shelved(ctx context.Context, d *acts.Desk) (out []shelf.Device, err error) 
 		return nil, err
 	}
 	for _, dev := range f.Devices {
-		out = append(out, shelf.Device{Name: dev.Name, Site: dev.Site, Platform: dev.Platform, InFleet: true})
+		out = append(out, shelf.Device{Name: dev.Name, Site: dev.Site, Platform: dev.Platform})
 	}
 	for _, name := range names {
 		if _, in := f.Get(name); !in {
-			out = append(out, shelf.Device{Name: name})
+			gone := shelf.Device{Name: name, Out: "not in fleet"}
+			if slices.ContainsFunc(f.Retired, func(r fleet.Retired) bool { return r.Name == name }) {
+				gone.Out = "retired"
+			}
+			out = append(out, gone)
 		}
 	}
 	for i := range out {
@@ -229,6 +233,9 @@ func shelved(ctx context.Context, d *acts.Desk) (out []shelf.Device, err error) 
 		}
 		if out[i].Backups, err = d.Backups("").Shelf(out[i].Name); err != nil {
 			return nil, err
+		}
+		if out[i].Platform == "" && len(out[i].Backups) > 0 {
+			out[i].Platform = out[i].Backups[0].Platform
 		}
 	}
 	return out, nil

@@ -155,7 +155,10 @@ func (v *View) reach(names []string) {
 	if v.busy || len(names) == 0 {
 		return
 	}
-	v.busy = true
+	v.busy, v.asked = true, make(map[string]bool, len(names))
+	for _, name := range names {
+		v.asked[name] = true
+	}
 	events := acts.NewStream[reach.Event]()
 	v.host.Go(func(ctx context.Context) {
 		defer events.Close()

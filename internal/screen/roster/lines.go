@@ -291,8 +291,10 @@ func (v *View) line(i int, here bool, cells int) ink.Row {
 		}
 	case e.State == reach.Reaching:
 		r = r.Add(in, shape+" "+e.Stage.String()).Add(ink.Dim, fmt.Sprintf("  %d s", int(v.now.Sub(e.Since).Round(time.Second).Seconds())))
-	default:
+	case v.busy && v.asked[e.Device]:
 		r = r.Add(in, shape+" waiting")
+	default:
+		r = r.Add(in, shape+" not tried")
 	}
 	r = ink.Cut(r, cells)
 	r.Marked = here

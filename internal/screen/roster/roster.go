@@ -36,7 +36,8 @@ type View struct {
 	src   Source
 	host  *screen.Host
 	board reach.Board
-	busy  bool // devices are being reached
+	busy  bool            // devices are being reached
+	asked map[string]bool // those that are, or were last
 	now   time.Time
 
 	group     by

@@ -23,7 +23,7 @@ import (
 type Device struct {
 	Name, Site, Platform string
 	Backups              []store.Shelved // the newest first
-	InFleet              bool
+	Out                  string          // why nothing is done to it any more, in a word or two; "" where it is in the fleet
 }
 
 // Source is where the shelf comes from and what can be done with it.
@@ -178,8 +178,8 @@ func (v *View) draw(i int, here bool, cells int) ink.Row {
 	}
 	newest := d.Backups[0]
 	r = r.Col(ink.Foam, newest.Last().Local().Format("Mon 2 Jan 15:04"), seenCells).Col(ink.Foam, fmt.Sprint(len(d.Backups)), 9).Add(ink.Dim, newest.Origin())
-	if !d.InFleet {
-		r = r.Add(ink.Lamp, "  not in the fleet")
+	if d.Out != "" {
+		r = r.Add(ink.Lamp, "  "+d.Out)
 	}
 	return ink.Cut(r, cells)
 }

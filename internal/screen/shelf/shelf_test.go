@@ -52,9 +52,10 @@ func TestTakingBackFromTheShelf(t *testing.T) {
 	src := Source{Path: "/ws",
 		Devices: func(context.Context) ([]Device, error) {
 			return []Device{
-				{Name: "ald-quay-1", InFleet: true, Backups: []store.Shelved{seen("a2", at.Add(time.Hour), "by hand"), seen("a1", at, "night 7")}},
-				{Name: "ald-quay-2", InFleet: true, Backups: []store.Shelved{seen("b1", at, "night 7")}},
-				{Name: "ald-quay-3", InFleet: true},
+				{Name: "ald-quay-1", Backups: []store.Shelved{seen("a2", at.Add(time.Hour), "by hand"), seen("a1", at, "night 7")}},
+				{Name: "ald-quay-2", Backups: []store.Shelved{seen("b1", at, "night 7")}},
+				{Name: "ald-quay-4", Out: "retired", Platform: "tern", Backups: []store.Shelved{seen("d1", at, "night 7")}},
+				{Name: "ald-quay-3"},
 			}, nil
 		},
 		Of:      func(string, string) ([]acts.ShelfRow, error) { return nil, nil },
@@ -64,7 +65,8 @@ func TestTakingBackFromTheShelf(t *testing.T) {
 		BackUp:  func(context.Context, []string) ([]string, error) { return []string{"ald-quay-3: port: refused"}, nil },
 	}
 	s := screentest.Open(t, 160, 40, New(src))
-	s.See("The shelf  3 backups of 2 devices, none of 1 in /ws")
+	s.See("The shelf  4 backups of 3 devices, none of 1 in /ws")
+	s.See("ald-quay-4 +tern +.*night 7  retired")
 	s.See("ald-quay-3 .*▪ none")
 	s.Press("m", "m", "T")
 	s.See("Take 2 devices back to what was  ald-quay-1, ald-quay-2")
@@ -74,7 +76,7 @@ func TestTakingBackFromTheShelf(t *testing.T) {
 	s.Press("end", "enter")
 	assert.EqualValues(t, 7, night)
 	s.Press("esc", "x", "home", "m", "m", "m", "C")
-	assert.Equal(t, []string{"ald-quay-1", "ald-quay-2", "ald-quay-3"}, each)
+	assert.Equal(t, []string{"ald-quay-1", "ald-quay-2", "ald-quay-4"}, each)
 	s.Press("x", "end", "T")
 	s.See("there is nothing on the shelf to take them back to")
 	s.Press("u")
@@ -92,7 +94,7 @@ func TestTendingTheShelf(t *testing.T) {
 	pushed := []acts.PushedTo{{Place: "vault", There: 2, Had: 1}}
 	src := Source{Path: "/ws",
 		Devices: func(context.Context) ([]Device, error) {
-			return []Device{{Name: "ald-quay-1", InFleet: true, Backups: []store.Shelved{one}}}, nil
+			return []Device{{Name: "ald-quay-1", Backups: []store.Shelved{one}}}, nil
 		},
 		Of: func(string, string) ([]acts.ShelfRow, error) { return nil, nil },
 		Tend: Tending{

@@ -74,7 +74,7 @@ func status(n *run.Night, now time.Time, full bool) ink.Row {
 		if past := n.Ended.Sub(w.Close); past > 0 {
 			return r.Strong(ink.Port, ", "+ink.Long(past)+" after the window closed")
 		}
-		return r.Add(ink.Dim, ", "+ink.Long(w.Close.Sub(n.Ended))+" before the window closed")
+		return r.Add(ink.Dim, ", "+ink.Long(w.Close.Sub(n.Ended))+" before the window's end")
 	}
 	if until := w.Open.Sub(now); until > 0 && (!w.Now || !n.Began.IsZero()) {
 		r = r.Add(ink.Dim, "   ").Strong(ink.Lamp, "opens in "+ink.Long(until))

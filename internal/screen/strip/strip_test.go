@@ -77,7 +77,7 @@ func TestWhatATiredPersonReads(t *testing.T) {
 		assert.Contains(t, plain(Rows(n, open.Add(after), 200)[0]), want, after)
 	}
 	*n = run.Fold(*n, run.Event{Kind: run.Ended, At: open.Add(40 * time.Minute)})
-	assert.Contains(t, plain(Rows(n, open.Add(90*time.Minute), 200)[0]), "over since Wed 2 Dec 02:10:00, 1 h 00 m before the window closed")
+	assert.Contains(t, plain(Rows(n, open.Add(90*time.Minute), 200)[0]), "over since Wed 2 Dec 02:10:00, 1 h 00 m before the window's end")
 	*n = run.Fold(*n, run.Event{Kind: run.Ended, At: open.Add(106 * time.Minute)})
 	assert.Contains(t, plain(Rows(n, open.Add(110*time.Minute), 200)[0]), "6 m 00 s after the window closed")
 	*n = run.Fold(run.Night{}, run.Event{Kind: run.Planned, Outline: n.Outline})
