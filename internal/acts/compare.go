@@ -33,6 +33,9 @@ type Comparison struct {
 	// the same with secrets masked.
 	Tree         []config.Shown
 	TextA, TextB string
+	// Untouched tells of a night that it sent nothing to any device, so that there is nothing
+	// to compare.
+	Untouched bool
 	// pairs are what two records hold of each device.
 	pairs map[string][2]record.Device
 }
@@ -92,14 +95,15 @@ func (d *Desk) twoTexts(labelA, labelB, platform, a, b string, one record.Differ
 	return out
 }
 
-// Same tells whether nothing is different.
+// Same tells whether nothing is different, of all that was compared.
 func (c *Comparison) Same() bool {
-	return !slices.ContainsFunc(c.Devices, func(d record.Differing) bool { return !d.Same() })
+	return (len(c.Devices) > 0 || c.Untouched) && !slices.ContainsFunc(c.Devices, func(d record.Differing) bool { return !d.Same() })
 }
 
-// Unknown tells whether something could not be read, so that nobody knows.
+// Unknown tells whether something could not be read, so that nobody knows; where nothing
+// was, nobody knows anything.
 func (c *Comparison) Unknown() bool {
-	return slices.ContainsFunc(c.Devices, func(d record.Differing) bool {
+	return len(c.Devices) == 0 && !c.Untouched || slices.ContainsFunc(c.Devices, func(d record.Differing) bool {
 		return slices.ContainsFunc(d.Changes, func(ch record.Change) bool { return ch.Kind == record.Unknown })
 	})
 }
@@ -204,6 +208,11 @@ func recordTitle(r *record.Record) string {
 
 func onlyIn(device, name string) record.Differing {
 	return record.Differing{Device: device, Changes: []record.Change{{Table: "device", What: "is only in " + name, Kind: record.Unknown}}}
+}
+
+// untold is a device of which it cannot be told what is different.
+func untold(device, why string) record.Differing {
+	return record.Differing{Device: device, Changes: []record.Change{{Table: "device", What: "cannot be told: " + why, Kind: record.Unknown}}}
 }
 
 func nothingShared(device string) record.Differing {
@@ -383,7 +392,11 @@ func (d *Desk) CompareNight(ctx context.Context, id int64) (*Comparison, error) 
 	foreseen, held := foreseenOf(&p.Night), heldIn(p.Events)
 	untouched := map[run.State]int{}
 	for _, dev := range p.Night.Devices {
-		if dev.Backup == "" {
+		if dev.CutOff() && dev.Begun() {
+			out.Devices = append(out.Devices, untold(dev.Name, p.nowOrThen()+dev.WasAt()))
+			continue
+		}
+		if dev.Backup == "" || dev.CutOff() {
 			untouched[dev.State]++ // nothing was read that could be compared
 			continue
 		}
@@ -404,6 +417,10 @@ func (d *Desk) CompareNight(ctx context.Context, id int64) (*Comparison, error) 
 		out.Devices = append(out.Devices, one)
 	}
 	out.Note = report.NotCompared(untouched)
+	if len(out.Devices) == 0 && !slices.ContainsFunc(p.Night.Devices, (*run.Device).Begun) {
+		out.Untouched = true
+		out.Note += ": nothing of the change was sent to any"
+	}
 	for _, dev := range p.Night.Devices {
 		if left := dev.LeftTitles(); dev.State == run.Kept && left != nil {
 			out.Note = strings.TrimPrefix(out.Note+"; "+dev.Name+" was kept WITHOUT "+strings.Join(left, ", "), "; ")

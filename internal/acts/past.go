@@ -42,6 +42,14 @@ func (d *Desk) Open(ctx context.Context, id int64) (*Past, error) {
 	return past, err
 }
 
+// nowOrThen begins what is said of a device whose night has no end.
+func (p *Past) nowOrThen() string {
+	if p.Elsewhere != "" {
+		return "the night runs now, and it is "
+	}
+	return "the night was cut off, and it was "
+}
+
 // Transcript returns what was said with a device; fs.ErrNotExist where nothing was.
 func (p *Past) Transcript(device string) ([]string, error) {
 	return store.ReadTranscript(p.dir, device)

@@ -13,28 +13,39 @@ import (
 
 // Compared sums up a comparison in a sentence.
 func Compared(all []record.Differing) string {
-	differ, odd := record.Differ(all)
+	t := record.Tallied(all)
 	s := Count(len(all), "device")
 	if len(all) == 1 {
 		s = all[0].Device
 	}
 	switch {
-	case differ == 0:
+	case len(all) == 0:
+		return "nothing was compared"
+	case t.Same == len(all):
 		return s + ": nothing is different"
-	case len(all) == 1 && odd == 0:
+	case len(all) == 1 && t.Untold == 1:
+		return s + ": it cannot be told"
+	case len(all) == 1 && t.Odd == 0:
 		return s + ": different, as predicted" + orExpected(all)
 	case len(all) == 1:
 		return s + ": different"
 	}
-	s += fmt.Sprintf(": %d different", differ)
-	if same := len(all) - differ; same > 0 {
-		s += fmt.Sprintf(", %d the same", same)
+	var parts []string
+	for _, p := range []struct {
+		n    int
+		what string
+	}{{t.Differ, "different"}, {t.Same, "the same"}, {t.Untold, "cannot be told"}} {
+		if p.n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", p.n, p.what))
+		}
 	}
+	s += ": " + strings.Join(parts, ", ")
 	switch {
-	case odd == 0:
+	case t.Differ == 0:
+	case t.Odd == 0:
 		s += "; all of it was predicted" + orExpected(all)
-	case odd < differ:
-		s += fmt.Sprintf("; %d in a way that nobody predicted", odd)
+	case t.Odd < t.Differ:
+		s += fmt.Sprintf("; %d in a way that nobody predicted", t.Odd)
 	}
 	return s
 }

@@ -282,6 +282,7 @@ func leftSteps(n *run.Night) int {
 func Needs(n *run.Night) []string {
 	var out, notes, waiting []string
 	skipped := map[string][]string{} // by the reason: a night that was stopped has many
+	unbegun := map[run.State][]string{}
 	for _, d := range n.Devices {
 		switch d.State {
 		case run.Stranded, run.Dark, run.Reverted, run.Blocked:
@@ -295,11 +296,11 @@ func Needs(n *run.Night) []string {
 		case run.Waiting:
 			waiting = append(waiting, d.Name)
 		default: // the night has no end
-			due := "; look what it has now"
-			if !d.TimerDue.IsZero() {
-				due = "; its way back was due at " + d.TimerDue.Local().Format("15:04:05") + ": look what it has now"
+			if !d.Begun() {
+				unbegun[d.State] = append(unbegun[d.State], d.Name)
+				break
 			}
-			out = append(out, fmt.Sprintf("%-14s %s, as far as was written down%s", d.Name, d.State, due))
+			out = append(out, fmt.Sprintf("%-14s %s: look what it has now", d.Name, d.WasAt()))
 		}
 		if k := d.LeftSteps(); k > 0 && d.State == run.Kept {
 			out = append(out, fmt.Sprintf("%-14s kept without %s", d.Name, leftTitles(d)))
@@ -312,6 +313,11 @@ func Needs(n *run.Night) []string {
 			continue
 		}
 		out = append(out, fmt.Sprintf("%s skipped: %s: %s", Count(len(names), "device"), note, Some(names, 6)))
+	}
+	for _, st := range States {
+		if names := unbegun[st]; len(names) > 0 {
+			out = append(out, fmt.Sprintf("%s %s when it was cut off, and nothing of the change was sent: %s", Count(len(names), "device"), st, Some(names, 6)))
+		}
 	}
 	if len(waiting) > 0 {
 		out = append(out, fmt.Sprintf("%s never begun: %s", Count(len(waiting), "device"), Some(waiting, 6)))

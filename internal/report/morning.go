@@ -84,6 +84,20 @@ type DeviceReport struct {
 	SHA256     string       `json:"sha256,omitempty"`
 	Left       string       `json:"left,omitempty"`
 	LeftSHA256 string       `json:"left_sha256,omitempty"`
+	// Cut says where it was when the night was cut off; "" where its end is known.
+	Cut      string `json:"cut_off,omitempty"`
+	mustLook bool   // what it is now is known by looking only
+}
+
+// DiffersBy says by how many lines the device differs from its backup.
+func (d DeviceReport) DiffersBy() string {
+	switch {
+	case d.mustLook:
+		return NotKnown
+	case d.Cut != "":
+		return "nothing sent"
+	}
+	return Count(len(d.Differs), "line")
 }
 
 // Took is how long the device's night was.
@@ -169,10 +183,20 @@ func MorningOf(id int64, file, sum string, events []run.Event) *Morning {
 	return m
 }
 
+// cutOff is why a device has no end whose night has none.
+const cutOff = "the night was cut off"
+
+// NotKnown stands in place of what nobody has read.
+const NotKnown = "not known"
+
 // StillRuns makes it the report of a night that runs now: what it comes to, and what it leaves
 // to do, is not known yet.
 func (m *Morning) StillRuns() {
 	m.Runs, m.Todo = true, nil
+	m.Failures = slices.DeleteFunc(m.Failures, func(f Failure) bool { return strings.HasPrefix(f.Why, cutOff) })
+	for i := range m.Devices {
+		m.Devices[i].Cut, m.Devices[i].mustLook = "", false
+	}
 	m.Outcome = m.sentence()
 }
 
@@ -261,7 +285,12 @@ func (t *teller) devices() {
 		for i, title := range d.Steps {
 			r.Steps = append(r.Steps, StepReport{title, d.Marks[i]})
 		}
+		if d.CutOff() {
+			r.Cut, r.mustLook = d.WasAt(), d.Begun()
+		}
 		switch {
+		case r.mustLook:
+			r.Prediction = NotKnown
 		case d.State == run.Kept && len(d.Unlike) > 0:
 			r.Prediction = "not kept"
 		case d.State == run.Kept && d.Predicted && d.LeftSteps() > 0:
@@ -280,7 +309,11 @@ func (t *teller) devices() {
 			continue // nobody has tried
 		}
 		f, told := t.why[d.Name]
-		if !told {
+		switch {
+		case told:
+		case d.CutOff() && t.n.Ended.IsZero():
+			f = Failure{Device: d.Name, At: t.n.Last, Why: cutOff + ": it was " + r.Cut}
+		default:
 			f = Failure{Device: d.Name, At: d.Since, Why: d.Note}
 		}
 		f.Site, f.State = d.Site, d.State
@@ -345,9 +378,9 @@ func (m *Morning) sentence() string {
 	}
 	s += fmt.Sprintf("%s %s, %s", of, Count(all, "device"), strings.Join(parts, ", "))
 	look := count[run.Stranded]
-	for st, n := range count {
-		if !st.Ended() && st != run.Waiting { // nobody has written down how it ended
-			look += n
+	for _, d := range m.Devices {
+		if d.mustLook {
+			look++
 		}
 	}
 	switch {

@@ -170,9 +170,7 @@ func (d *morningDocument) changes() {
 		if dev.Prediction == "not kept" {
 			odd = append(odd, []string{dev.Name, Some(dev.Unlike, 6)})
 		}
-		switch dev.Result {
-		case run.Kept, run.Already, run.Reverted, run.Blocked, run.Skipped, run.Waiting:
-		default: // nobody has seen to the end what it has
+		if dev.mustLook || dev.Result == run.Stranded || dev.Result == run.Dark {
 			unknown = append(unknown, dev.Name)
 		}
 	}
@@ -300,7 +298,7 @@ func (d *morningDocument) deviceTable() {
 	var rows [][]string
 	for _, dev := range d.m.Devices {
 		rows = append(rows, []string{dev.Name, dev.Site, dev.Platform, fmt.Sprint(dev.Batch), string(dev.Result), hour(dev.Began), span(dev.Took()),
-			Count(len(dev.Differs), "line"), dev.Prediction})
+			dev.DiffersBy(), dev.Prediction})
 	}
 	d.table([]string{"device", "site", "platform", "batch", "result", "began", "took", "differs by", "prediction"}, rows)
 	if len(d.m.LeftOut) == 0 {

@@ -1,6 +1,7 @@
 package report
 
 import (
+	"cmp"
 	"encoding/csv"
 	"encoding/xml"
 	"fmt"
@@ -84,7 +85,7 @@ func (m *Morning) junitBatch(b BatchReport, why map[string]Failure) junitSuite {
 		}
 		f, wrong := why[dev.Name]
 		c := junitCase{Name: dev.Name, Class: strings.Trim(dev.Site+"."+dev.Platform, "."), Time: seconds(dev.Took())}
-		told := &junitText{xmlText(string(dev.Result) + ": " + dev.Note), xmlText(strings.Join(append([]string{f.Why}, f.Evidence...), "\n"))}
+		told := &junitText{xmlText(string(dev.Result) + ": " + cmp.Or(dev.Cut, dev.Note)), xmlText(strings.Join(append([]string{f.Why}, f.Evidence...), "\n"))}
 		switch dev.Result {
 		case run.Kept, run.Already:
 			if wrong { // kept, and not as it was meant to be
@@ -130,8 +131,12 @@ func (m *Morning) WriteCSV(w io.Writer) error {
 		return t.UTC().Format(time.RFC3339)
 	}
 	for _, d := range m.Devices {
-		rows = append(rows, []string{d.Name, d.Site, d.Role, d.Platform, fmt.Sprint(d.Batch), string(d.Result), d.Note, iso(d.Began), iso(d.Ended),
-			fmt.Sprintf("%.1f", d.Took().Seconds()), fmt.Sprint(len(d.Differs)), d.Prediction, fileOf(d.Backup), d.SHA256, fileOf(d.Left), d.LeftSHA256})
+		changed := fmt.Sprint(len(d.Differs))
+		if d.mustLook {
+			changed = "" // nobody has counted them
+		}
+		rows = append(rows, []string{d.Name, d.Site, d.Role, d.Platform, fmt.Sprint(d.Batch), string(d.Result), cmp.Or(d.Cut, d.Note), iso(d.Began), iso(d.Ended),
+			fmt.Sprintf("%.1f", d.Took().Seconds()), changed, d.Prediction, fileOf(d.Backup), d.SHA256, fileOf(d.Left), d.LeftSHA256})
 	}
 	for _, r := range rows {
 		for i, cell := range r { // a spreadsheet takes such a text for a formula

@@ -56,6 +56,9 @@ func back(t *plan.Target) string {
 		text := "; back to " + s.Was.Name
 		if s.Was.Left != "" { // what others did since stays
 			text = "; without what was done to " + s.Was.Name
+			if s.Was.Guessed != "" {
+				text = "; " + s.Was.Guessed + ": without what it was to do to " + s.Was.Name
+			}
 		}
 		if !s.Was.At.IsZero() {
 			text += ", as seen " + s.Was.At.Local().Format("Mon 2 Jan 15:04:05")

@@ -160,7 +160,7 @@ func (n *Night) Begin(ctx context.Context, wait bool, say func(string)) error {
 	name, devices := fmt.Sprintf("night %d", n.ID), n.Plan.Devices()
 	o := run.Options{Connector: n.Connector, Record: n.record,
 		Backups: n.w.Backups(name, devices...), Shelve: n.w.Backups(name+", after", devices...).Put, Predict: n.w.Predictions(name, devices...).Put,
-		Unattended: n.unattended, By: n.by, Wait: wait, Remnants: n.remnants(ctx), Rehearsed: n.rehearsed(ctx), Sealed: n.sealed, Asleep: asleep}
+		Unattended: n.unattended, By: n.by, Wait: wait, Remnants: n.remnants(ctx), Unfinished: n.w.Unfinished(ctx, n.ID), Rehearsed: n.rehearsed(ctx), Sealed: n.sealed, Asleep: asleep}
 	ids, err := n.w.Identities()
 	if err != nil {
 		return err

@@ -394,7 +394,7 @@ func (m *maker) targets(f *fleet.Fleet, p *Plan) (in []*Target) {
 		}
 		past, o := m.pasts(d)
 		if o.Why != "" {
-			p.LeftOut = append(p.LeftOut, LeftOut{Device: d.Name, Why: o.Why, Rule: o.Rule})
+			p.LeftOut = append(p.LeftOut, LeftOut{Device: d.Name, Why: o.Why, Rule: o.Rule, Open: o.Open})
 			continue
 		}
 		t := &Target{Device: d, Env: env, Traits: m.traits[d.Platform], Above: f.Above(d), Secrets: m.secrets}

@@ -18,6 +18,11 @@ func warnings(p *Plan) []string {
 			out = append(out, "precheck "+pc.Name+" is switched off"+fromOr(pc))
 		}
 	}
+	for _, l := range p.LeftOut {
+		if l.Open {
+			out = append(out, fmt.Sprintf("%s is left out, and may have what is to be taken back: %s", l.Device, l.Why))
+		}
+	}
 	out = append(out, p.Collisions...)
 	out = append(out, noSuchBatch(p)...)
 	out = append(out, untold(p)...)

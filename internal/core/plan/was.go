@@ -31,7 +31,7 @@ func (m *maker) pasts(d fleet.Device) (map[int]*runbook.Was, scope.Outside) {
 		var none *runbook.NoPast
 		switch {
 		case errors.As(err, &none):
-			return nil, scope.Outside{Why: none.Why, Rule: "restore " + s.Restore.String()}
+			return nil, scope.Outside{Why: none.Why, Rule: "restore " + s.Restore.String(), Open: none.Open}
 		case err != nil:
 			m.fail(s.Line, "step %q: %v", s.Title, err)
 		case was.Platform != "" && was.Platform != d.Platform:
@@ -122,6 +122,9 @@ func (t *Target) goal(was *runbook.Was, now, before config.Config) (goal config.
 		var told []string
 		for _, c := range clashes {
 			told = append(told, t.clash(c))
+		}
+		if was.Guessed != "" {
+			return goal, true, fmt.Errorf("%s, and what it has is not what was predicted there: %s; what was before that night can be put back as a whole", was.Guessed, strings.Join(told, "; "))
 		}
 		return goal, true, fmt.Errorf("others have changed the same since: %s", strings.Join(told, "; "))
 	}

@@ -34,6 +34,6 @@ func TestExpect(t *testing.T) {
 			assert.Equal(t, c.want, got[0].Expected, "%s: %s", name, got[0])
 		}
 	}
-	_, odd := Differ([]Differing{{Device: "a", Changes: []Change{{Expected: true}}}, {Device: "b", Changes: []Change{{}}}})
-	assert.Equal(t, 1, odd, "only what nobody asked for counts")
+	odd := Tallied([]Differing{{Device: "a", Changes: []Change{{Expected: true}}}, {Device: "b", Changes: []Change{{}}}})
+	assert.Equal(t, Tally{Differ: 2, Odd: 1}, odd, "only what nobody asked for counts")
 }

@@ -24,6 +24,12 @@ type Differing struct {
 // Same tells whether nothing is different.
 func (d Differing) Same() bool { return len(d.Changes)+len(d.Config)+len(d.Missed) == 0 }
 
+// Untold tells whether all that is told of it is that something could not be read.
+func (d Differing) Untold() bool {
+	return len(d.Changes) > 0 && len(d.Config)+len(d.Missed) == 0 &&
+		!slices.ContainsFunc(d.Changes, func(c Change) bool { return c.Kind != Unknown })
+}
+
 // Group is one difference with all the devices that have it.
 type Group struct {
 	Text    string   `json:"text"`
@@ -89,21 +95,33 @@ func weight(g Group) int {
 	return 1
 }
 
-// Differ counts the devices with some difference, and of them those with one that nobody
-// foresaw.
-func Differ(all []Differing) (differ, unforeseen int) {
+// Tally is how many devices of a comparison are what.
+type Tally struct {
+	Same   int // nothing is different
+	Differ int // something is
+	Odd    int // of those: something that nobody foresaw
+	Untold int // nothing is known to be different, and something could not be read
+}
+
+// Tallied counts the devices of a comparison.
+func Tallied(all []Differing) (t Tally) {
 	for _, d := range all {
-		if d.Same() {
+		switch {
+		case d.Same():
+			t.Same++
+			continue
+		case d.Untold():
+			t.Untold++
 			continue
 		}
-		differ++
+		t.Differ++
 		odd := len(d.Missed) > 0 || slices.ContainsFunc(d.Changes, func(c Change) bool { return !c.Expected })
 		for _, l := range d.Config {
 			odd = odd || !slices.Contains(d.Foreseen, l)
 		}
 		if odd {
-			unforeseen++
+			t.Odd++
 		}
 	}
-	return differ, unforeseen
+	return t
 }

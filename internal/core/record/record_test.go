@@ -134,9 +134,7 @@ func TestFoldHasOutliersFirst(t *testing.T) {
 	assert.True(t, groups[2].Predicted)
 	assert.Len(t, groups[2].Devices, 22)
 	assert.Equal(t, "ald-quay-2", groups[2].Devices[1], "in the order in which people count")
-	differ, odd := Differ(all)
-	assert.Equal(t, 24, differ)
-	assert.Equal(t, 2, odd)
+	assert.Equal(t, Tally{Same: 1, Differ: 24, Odd: 2}, Tallied(all))
 }
 
 // A line of the configuration that nobody foresaw stands before one that was foreseen, and
@@ -147,9 +145,7 @@ func TestUnforeseenLines(t *testing.T) {
 		{Device: "b", Config: []string{"+ one"}, Foreseen: []string{"+ one"}},
 		{Device: "c", Changes: []Change{{Table: "ports", Row: "", What: "could not be read", Kind: Unknown}}},
 	}
-	differ, odd := Differ(all)
-	assert.Equal(t, 3, differ)
-	assert.Equal(t, 2, odd)
+	assert.Equal(t, Tally{Differ: 2, Odd: 1, Untold: 1}, Tallied(all))
 	assert.Equal(t, []Group{{Text: "ports: could not be read", Devices: []string{"c"}, Unknown: true}, {Text: "+ two", Devices: []string{"a"}}, {Text: "+ one", Devices: []string{"a", "b"}, Predicted: true}}, Fold(all))
 }
 

@@ -23,6 +23,9 @@ type Options struct {
 	By         string // who runs it
 	// Remnants finds timers that earlier nights left on a device; nil knows none.
 	Remnants func(device string) []Remnant
+	// Unfinished finds what the newest night that was cut off on a device was to leave
+	// there; nil where there is none. May itself be nil.
+	Unfinished func(device string) *Unfinished
 	// Claim takes a device for this night, so that no other night on this machine
 	// changes it meanwhile. The error is a [Taken] when another one has it. nil
 	// takes nothing.

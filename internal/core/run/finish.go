@@ -28,6 +28,10 @@ func (w *worker) finish() *trouble {
 	if err := w.interrupted(); err != nil {
 		return faced("closing", err)
 	}
+	if w.proves && !w.hadUnsaved() && w.without() == "" && config.Equal(w.before, after) {
+		w.end(Already, w.alreadyNote())
+		return nil
+	}
 	if tr := w.disarm(); tr != nil {
 		return tr
 	}

@@ -14,15 +14,7 @@ import (
 // read takes in what follows from the device's configuration and its tables: the lines of
 // each step, and which of them are so already.
 func (w *worker) read() error {
-	read := tables{"config": w.before}
-	t, err := w.target.Read(plan.Reading{
-		Config: w.before,
-		Holds: func(c plan.Check) (bool, error) {
-			ok, _, err := w.holds(c, read)
-			return ok, err
-		},
-		Rows: func(table string) ([]map[string]any, error) { return w.rows(table, read) },
-	})
+	t, err := w.computed()
 	if err != nil {
 		return err
 	}
@@ -103,11 +95,16 @@ func (w *worker) keepPrediction() {
 	}
 	text, err := w.written(after)
 	if err == nil { // it may hold a secret that was asked for and never sent
-		_, err = w.r.opts.Predict(w.name(), strings.Join(w.maskLines(w.shown(strings.Split(text, "\n")...)), "\n"), time.Now())
+		_, err = w.r.opts.Predict(w.name(), w.withoutSecrets(text), time.Now())
 	}
 	if err != nil {
 		w.emit(Event{Kind: Recorded, What: Foretold, Note: err.Error()})
 	}
+}
+
+// withoutSecrets is a configuration as predictions are kept.
+func (w *worker) withoutSecrets(text string) string {
+	return strings.Join(w.maskLines(w.shown(strings.Split(text, "\n")...)), "\n")
 }
 
 // written is a configuration as its device would print it, as far as what was read of it

@@ -32,7 +32,7 @@ func (w *worker) forward() *trouble {
 }
 
 func (w *worker) step(i int) *trouble {
-	if w.already[i] && w.unsaved {
+	if w.already[i] && w.proves {
 		if tr := w.proveStep(i); tr != nil {
 			return tr
 		}

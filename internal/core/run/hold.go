@@ -90,7 +90,7 @@ func (w *worker) decide(tr *trouble) (next *trouble, over bool) {
 func (w *worker) skipStep() *trouble {
 	i := w.at.step
 	title := w.t.Steps[i].Title
-	if w.unsaved && w.already[i] {
+	if w.proves && w.already[i] {
 		w.skipFailed = true
 		return &trouble{why: fmt.Sprintf("%q cannot be left out: it ran already, and saving would keep it unproven", title),
 			err: &Unclear{Asked: "leaving out " + title, Got: "it runs already"}}

@@ -74,8 +74,10 @@ type Device struct {
 	Checks    []Check
 	Diff      []string
 	Hold      int
-	Touched   bool // a line of the change reached it
-	Failed    bool // it counts against the failure budget
+	Touched   bool      // a line of the change reached it
+	Intent    Intention // what was last to be done to it; see [Device.WasAt]
+	lined     bool      // lines of the change were to be sent
+	Failed    bool      // it counts against the failure budget
 	Connected bool
 	// QuietSince is since when it has not answered what it was asked; zero where it has.
 	QuietSince time.Time
@@ -367,6 +369,10 @@ func (d *Device) apply(e Event) {
 			d.Notices = append(slices.Clone(d.Notices), "what was recorded "+e.What+" could not be kept: "+e.Note)
 		}
 	case Intent:
+		if e.What != ToExtend { // which changes nothing of what is known
+			d.Intent = Intention{What: e.What, Step: e.Step, At: e.At, For: e.For}
+		}
+		d.lined = d.lined || e.What != ToArm && e.What != ToExtend
 		if e.What == ToSend || e.What == ToRestore && e.Step > 0 {
 			d.Line, d.Lines = 0, len(e.Lines)
 		}
@@ -380,6 +386,9 @@ func (d *Device) apply(e Event) {
 		d.Timed = true
 	case TimerGone:
 		d.TimerDue, d.TimerFor = time.Time{}, 0
+		if d.Intent.What == ToDisarm {
+			d.Intent.What = disarmed
+		}
 	case Stepped:
 		if e.Step >= 1 && e.Step <= len(d.Marks) {
 			d.Step = e.Step
@@ -438,6 +447,9 @@ const (
 // Outcome tells how the night ended or how it stands.
 func (n *Night) Outcome() Outcome {
 	out := AllKept
+	if n.Outline != nil && slices.ContainsFunc(n.Outline.LeftOut, func(l plan.LeftOut) bool { return l.Open }) {
+		out = SomeBlocked
+	}
 	for _, d := range n.Devices {
 		switch {
 		case d.State == Stranded, d.State == Dark:

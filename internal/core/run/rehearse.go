@@ -112,6 +112,15 @@ func (w *worker) rehearse() Rehearsed {
 	}
 	out.Path = w.onPath(w.uplinks(near))
 	w.rehearsed(&out)
+	if out.Already {
+		unmet, err := w.unmet()
+		if err != nil {
+			return unknown(err.Error())
+		}
+		if out.Already = unmet == ""; unmet != "" {
+			w.emit(Event{Kind: Foreseen, Step: 1, Note: "all of it is there already, and what is expected of it does not hold: " + unmet})
+		}
+	}
 	if out.Blocked != "" {
 		w.emit(Event{Kind: Foreseen, Step: 1, Note: "it would be blocked: " + out.Blocked})
 	}

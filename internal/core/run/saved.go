@@ -107,7 +107,7 @@ func lines(n int) string {
 func (w *worker) savedNote() string {
 	t := w.t.Traits
 	switch {
-	case t.TellsSaved && w.unsaved:
+	case t.TellsSaved && w.proves:
 		return "kept and saved: it ran already and was not saved"
 	case w.hadUnsaved():
 		return "kept and saved, with what was not saved before this night"
@@ -127,6 +127,8 @@ const asOne = "what runs is what is saved, as its profile says"
 // backNote is the last word of a device that was taken back.
 func (w *worker) backNote() string {
 	switch {
+	case w.proves && !w.hadUnsaved():
+		return "nothing was sent: it is as it was, with the change, and what is expected of it does not hold"
 	case w.hadUnsaved() && w.saved:
 		return "equal to the backup; what was not saved before this night is saved now"
 	case w.hadUnsaved():

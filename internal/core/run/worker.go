@@ -35,7 +35,7 @@ type worker struct {
 	saved      bool                  // the change may have been saved
 	found      config.Config         // what was saved when it was reached
 	foundSaved bool                  // found is known
-	unsaved    bool                  // all of it ran already and was not saved: it is proven, then saved
+	proves     bool                  // all of it ran already, and was not saved or does not show what is expected: nothing is sent, and it is proven
 	already    []bool                // by step
 	begun      []int                 // steps whose lines were begun and not proven undone, in order
 	undone     map[int]bool          // steps whose undo lines were all sent since
@@ -78,7 +78,7 @@ func newWorker(r *Run, t *plan.Target) *worker {
 }
 
 // guarded tells whether the device has a rollback timer in this night.
-func (w *worker) guarded() bool { return w.r.plan.Guards(w.t) }
+func (w *worker) guarded() bool { return w.r.plan.Guards(w.t) && !w.proves }
 
 // position is how far the forward work has come.
 type position struct {
@@ -266,14 +266,20 @@ func (w *worker) prepare() (over bool) {
 	if err != nil {
 		return block(err.Error())
 	}
-	if done && !w.hadUnsaved() {
+	unmet := ""
+	if done {
+		if unmet, err = w.unmet(); err != nil {
+			return block(err.Error())
+		}
+	}
+	if done && !w.hadUnsaved() && unmet == "" {
 		w.end(Already, w.alreadyNote())
 		return true
 	}
 	if why := w.noWayBack(); why != "" && !done {
 		return block(why)
 	}
-	if w.unsaved = done; !done { // else nothing is sent that somebody must have approved
+	if w.proves = done; !done { // else nothing is sent that somebody must have approved
 		if why := w.asSealed(); why != "" {
 			return block(why)
 		}

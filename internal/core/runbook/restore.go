@@ -82,10 +82,17 @@ type Was struct {
 	// Left is what a night left on the device, where only what that night did is taken
 	// back; "" where all of it is.
 	Left string
+	// Guessed says why Left is what the night predicted, where what it left was never read;
+	// "" where it was.
+	Guessed string
 }
 
 // NoPast says why there is nothing of a device to go back to: it is left out for that.
-type NoPast struct{ Why string }
+type NoPast struct {
+	Why string
+	// Open tells that the device may have what was to be taken back all the same.
+	Open bool
+}
 
 func (e *NoPast) Error() string { return e.Why }
 

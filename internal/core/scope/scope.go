@@ -28,10 +28,15 @@ type LeftOut struct {
 	Why    string
 	// Rule is the reason without the device's own value; "" where there is none.
 	Rule string `json:",omitempty"`
+	// Open tells that what is done to the others would have to be done to it, too.
+	Open bool `json:",omitempty"`
 }
 
 // Outside says why a device is not in scope; "" is in scope.
-type Outside struct{ Why, Rule string }
+type Outside struct {
+	Why, Rule string
+	Open      bool
+}
 
 // Selection is a saved selection: a condition, or a list of names.
 type Selection struct {
@@ -45,7 +50,7 @@ type Selection struct {
 func Select(f *fleet.Fleet, words []string, saved map[string]Selection) (*Scope, error) {
 	s := &Scope{Source: strings.Join(words, " ")}
 	for _, r := range f.Retired {
-		s.LeftOut = append(s.LeftOut, LeftOut{r.Name, "retired: " + r.Why, ""})
+		s.LeftOut = append(s.LeftOut, LeftOut{r.Name, "retired: " + r.Why, "", false})
 	}
 	if len(words) == 0 {
 		s.Devices = f.Devices
@@ -58,7 +63,7 @@ func Select(f *fleet.Fleet, words []string, saved map[string]Selection) (*Scope,
 	}
 	for _, d := range f.Devices {
 		if o := why(d); o.Why != "" {
-			s.LeftOut = append(s.LeftOut, LeftOut{d.Name, o.Why, o.Rule})
+			s.LeftOut = append(s.LeftOut, LeftOut{d.Name, o.Why, o.Rule, o.Open})
 		} else {
 			s.Devices = append(s.Devices, d)
 		}
@@ -143,7 +148,7 @@ func Why(cond *runbook.Cond, env runbook.Env) Outside {
 		return Outside{}
 	}
 	if why := cond.Explain(env); why != "" {
-		return Outside{why, cond.Rule(env)}
+		return Outside{Why: why, Rule: cond.Rule(env)}
 	}
 	return Outside{Why: "not " + cond.Source}
 }

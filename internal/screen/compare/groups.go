@@ -74,9 +74,10 @@ func (v *Groups) Opened(h *screen.Host) { v.host = h }
 func (v *Groups) Rows(f screen.Frame) []ink.Row {
 	said := report.Compared(v.src.Devices)
 	in, shape := ink.Buoy, "● "
-	if differ, odd := record.Differ(v.src.Devices); odd > 0 {
+	switch t := record.Tallied(v.src.Devices); {
+	case t.Odd+t.Untold > 0:
 		in, shape = ink.Lamp, "▪ "
-	} else if differ == 0 {
+	case t.Differ == 0:
 		in = ink.Dim
 	}
 	rows := []ink.Row{

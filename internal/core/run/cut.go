@@ -1,0 +1,110 @@
+package run
+
+import (
+	"fmt"
+	"time"
+
+	"metabasis/internal/core/plan"
+)
+
+// A night that was cut off, by kill -9, a full disk or the loss of power, has devices whose
+// end nobody has written down. What is known of them is what was last intended (law 11) and
+// what was last seen: whether something takes the change back by itself, and when. What they
+// are now is known by looking only.
+
+// Intention is the last thing that was to be done to a device. It may have been done, or not.
+type Intention struct {
+	What string // ToArm and so on; "" where nothing was ever intended
+	Step int    // from 1; 0 for none
+	At   time.Time
+	For  time.Duration // of a timer or a trial
+}
+
+// disarmed is an intention to disarm that was seen to come true.
+const disarmed = "disarmed"
+
+// Begun tells whether anything was to be done to the device that changes it, or that puts
+// something on its clock. Until then it is what it was.
+func (d *Device) Begun() bool { return d.Intent.What != "" || d.Touched || d.Timed }
+
+// Changes tells whether lines of the change may have reached the device.
+func (d *Device) Changes() bool { return d.Touched || d.lined }
+
+// CutOff tells whether nobody has written down how the device's night ended.
+func (d *Device) CutOff() bool { return !d.Over && d.State != Waiting }
+
+// MayRun tells whether the device may run the change, or part of it, without anybody having
+// read that it does: its night was cut off in its change, or ended without knowing.
+func (d *Device) MayRun() bool {
+	return d.Begun() && (d.CutOff() || d.State == Stranded || d.State == Dark)
+}
+
+// WasAt says where the device was when its night was cut off: what was last to be done to it,
+// and whether anything takes the change back by itself.
+func (d *Device) WasAt() string {
+	if !d.Begun() {
+		return string(d.State) + ", and nothing of the change was sent to it"
+	}
+	return fmt.Sprintf("%s: %s; %s", d.State, d.lastDone(), d.wayBack())
+}
+
+// lastDone says what was last to be done.
+func (d *Device) lastDone() string {
+	title := ""
+	if k := d.Intent.Step; k >= 1 && k <= len(d.Steps) {
+		title = fmt.Sprintf(" of %q", d.Steps[k-1])
+	}
+	switch d.Intent.What {
+	case ToArm:
+		return "its timer was being armed, and no line was sent"
+	case ToSend:
+		return fmt.Sprintf("%d of %s%s had been sent, as far as was written down", d.Line, lines(d.Lines), title)
+	case ToApply:
+		return "the lines" + title + " were applied, or were about to be"
+	case ToUndo, ToLead, ToTakeBack:
+		return "it was being taken back"
+	case ToRestore:
+		if d.Intent.Step > 0 {
+			return "a configuration was being put back, by the step"
+		}
+		return "its backup was being put back"
+	case ToDisarm:
+		return "its timer was being disarmed; nothing was saved yet"
+	case disarmed:
+		return "its timer was disarmed, and nothing was saved yet"
+	case ToSave:
+		return "what runs was being saved"
+	}
+	if d.Changes() {
+		return "lines were sent, and nothing was saved"
+	}
+	return "no line was sent"
+}
+
+// wayBack says what takes the change back by itself, as far as was seen.
+func (d *Device) wayBack() string {
+	due := d.TimerDue
+	switch {
+	case d.Intent.What == ToDisarm && !due.IsZero():
+		return d.returns(due) + ", unless it was disarmed"
+	case !due.IsZero():
+		return d.returns(due)
+	case d.Intent.What == ToArm, d.Intent.What == ToApply && d.Intent.For > 0:
+		return d.returns(d.Intent.At.Add(d.Intent.For)) + ", if that came through"
+	case d.Timed:
+		return "nothing takes it back by itself: its timer is gone"
+	}
+	return "nothing takes it back by itself"
+}
+
+// returns says what a device does by itself at a time.
+func (d *Device) returns(at time.Time) string {
+	clock := at.Local().Format("15:04:05")
+	switch d.Way {
+	case plan.TrialTimer:
+		return "its trial ends at " + clock + ", and it takes it back by itself"
+	case plan.PutBackTimer:
+		return "it puts back what is saved at " + clock + " by itself"
+	}
+	return "it restarts at " + clock + " by itself"
+}

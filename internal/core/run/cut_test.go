@@ -1,0 +1,57 @@
+package run
+
+import (
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+
+	"metabasis/internal/core/plan"
+)
+
+// Of a device whose night was cut off it is said what was last to be done, and whether
+// anything takes the change back by itself: what was intended may have been done, or not.
+func TestWhereADeviceWasWhenItsNightWasCutOff(t *testing.T) {
+	at := time.Date(2026, 12, 2, 1, 30, 0, 0, time.Local)
+	due := at.Add(10 * time.Minute)
+	moved := func(s State) Event { return Event{Kind: Moved, State: s} }
+	arm := []Event{moved(Checking), moved(Recording), {Kind: Intent, What: ToArm, For: 10 * time.Minute}}
+	then := func(events []Event, more ...Event) []Event { return slices.Concat(events, more) }
+	armed := then(arm, Event{Kind: TimerSeen, Due: due, For: 10 * time.Minute}, moved(Armed), moved(Changing))
+	sending := then(armed, Event{Kind: Intent, What: ToSend, Step: 1, Lines: []string{"a", "b"}}, Event{Kind: Sent, Step: 1, Line: 1, Lines: []string{"a"}})
+	soaking := then(sending, Event{Kind: Stepped, Step: 1, What: StepDone}, moved(Soaking))
+	disarming := then(soaking, Event{Kind: Intent, What: ToDisarm})
+	disarmed := then(disarming, Event{Kind: TimerGone})
+	saving := then(disarmed, Event{Kind: Intent, What: ToSave})
+	applying := []Event{moved(Changing), {Kind: Intent, What: ToApply, Step: 1, For: time.Minute}}
+	for name, c := range map[string]struct {
+		way    plan.TimerKind
+		events []Event
+		want   string
+		begun  bool
+	}{
+		"before anything":  {plan.RestartTimer, arm[:2], "recording, and nothing of the change was sent to it", false},
+		"arming":           {plan.RestartTimer, arm, "recording: its timer was being armed, and no line was sent; it restarts at 01:40:00 by itself, if that came through", true},
+		"armed":            {plan.PutBackTimer, armed, "changing: its timer was being armed, and no line was sent; it puts back what is saved at 01:40:00 by itself", true},
+		"sending":          {plan.RestartTimer, sending, `changing: 1 of 2 lines of "Log" had been sent, as far as was written down; it restarts at 01:40:00 by itself`, true},
+		"extended":         {plan.RestartTimer, then(sending, Event{Kind: Intent, What: ToExtend, For: time.Hour}, Event{Kind: TimerSeen, Due: at.Add(time.Hour)}), `changing: 1 of 2 lines of "Log" had been sent, as far as was written down; it restarts at 02:30:00 by itself`, true},
+		"disarming":        {plan.RestartTimer, disarming, "soaking: its timer was being disarmed; nothing was saved yet; it restarts at 01:40:00 by itself, unless it was disarmed", true},
+		"disarmed":         {plan.RestartTimer, disarmed, "soaking: its timer was disarmed, and nothing was saved yet; nothing takes it back by itself: its timer is gone", true},
+		"saving":           {plan.RestartTimer, saving, "soaking: what runs was being saved; nothing takes it back by itself: its timer is gone", true},
+		"applying":         {plan.TrialTimer, applying, `changing: the lines of "Log" were applied, or were about to be; its trial ends at 01:31:00, and it takes it back by itself, if that came through`, true},
+		"no way back":      {plan.NoTimer, []Event{moved(Changing), {Kind: Intent, What: ToSend, Step: 1, Lines: []string{"a"}}}, `changing: 0 of 1 line of "Log" had been sent, as far as was written down; nothing takes it back by itself`, true},
+		"being taken back": {plan.NoTimer, []Event{moved(Reverting), {Kind: Intent, What: ToUndo, Step: 1}}, "reverting: it was being taken back; nothing takes it back by itself", true},
+	} {
+		events := []Event{{Kind: Planned, Outline: &Outline{Batches: [][]OutlineDevice{{{Name: "a", Way: c.way, Steps: []string{"Log"}}}}}}}
+		for _, e := range c.events {
+			e.Device, e.At = "a", at
+			events = append(events, e)
+		}
+		n := Fold(Night{}, events...)
+		d := n.Get("a")
+		assert.Equal(t, c.want, d.WasAt(), name)
+		assert.Equal(t, c.begun, d.Begun(), name)
+		assert.True(t, d.CutOff(), name)
+	}
+}
