@@ -146,7 +146,8 @@ func (n *Night) Begin(ctx context.Context, wait bool, say func(string)) error {
 	if err := n.enter(ctx); err != nil {
 		return err
 	}
-	scripts, err := store.NewTranscripts(n.w.TranscriptsAt(n.head.Began, fmt.Sprintf("night-%d", n.ID)))
+	said := n.w.TranscriptsAt(n.head.Began, fmt.Sprintf("night-%d", n.ID))
+	scripts, err := store.NewTranscripts(said)
 	if err != nil {
 		return err
 	}
@@ -174,7 +175,9 @@ func (n *Night) Begin(ctx context.Context, wait bool, say func(string)) error {
 	if err != nil {
 		return err
 	}
-	o.Journal = writer
+	if o.Journal, err = n.standing(writer, said); err != nil {
+		return err
+	}
 	n.Run = run.New(n.Plan, o)
 	return nil
 }

@@ -15,6 +15,7 @@ import (
 // that asks, 0 for none. What cannot be read is not known. Nights are read when they are
 // asked for first, from the newest on.
 func (w *Workspace) Unfinished(ctx context.Context, except int64) func(device string) *run.Unfinished {
+	ctx = context.WithoutCancel(ctx) // it is asked for later on
 	var mu sync.Mutex
 	var heads []store.NightHead
 	var read []*run.Night // as far as they were asked for

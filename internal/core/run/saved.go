@@ -109,7 +109,7 @@ func (w *worker) savedNote() string {
 	switch {
 	case t.TellsSaved && w.proves:
 		return "kept and saved: it ran already and was not saved"
-	case w.hadUnsaved():
+	case w.hadUnsaved() && !config.Equal(w.found, config.Parse(w.intended, t.Style)):
 		return "kept and saved, with what was not saved before this night"
 	case t.One:
 		return "kept; " + asOne
