@@ -4,15 +4,14 @@
 package diag
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"io"
 	"log/slog"
+	"metabasis/internal/core/veil"
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"sync"
 )
 
@@ -86,36 +85,26 @@ func (l *Log) Close() error {
 // Secrets are what must not be written. It is safe for concurrent use.
 type Secrets struct {
 	mu     sync.Mutex
-	values [][]byte
+	values []string
+	veil   *veil.Veil
 }
 
 // Add adds a secret.
 func (s *Secrets) Add(value string) {
-	if value == "" {
-		return
-	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	quoted := strconv.Quote(value) // as it stands in a record where it has to be quoted
-	for _, v := range []string{value, quoted[1 : len(quoted)-1]} {
-		if !slices.ContainsFunc(s.values, func(b []byte) bool { return string(b) == v }) {
-			s.values = append(s.values, []byte(v))
-		}
+	if value == "" || slices.Contains(s.values, value) {
+		return
 	}
-	slices.SortFunc(s.values, func(a, b []byte) int { return len(b) - len(a) }) // one may be part of another
+	s.values = append(s.values, value)
+	s.veil = veil.Of(s.values...)
 }
 
-// mark stands in the place of a secret.
-var mark = []byte("▒▒▒▒")
-
-// Mask takes secrets out of text.
+// Mask takes secrets out of text, however they are written in it.
 func (s *Secrets) Mask(text []byte) []byte {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	for _, v := range s.values {
-		text = bytes.ReplaceAll(text, v, mark)
-	}
-	return text
+	return []byte(s.veil.Mask(string(text)))
 }
 
 // masked masks every record; the handler writes each in one piece.

@@ -259,6 +259,9 @@ func section(doc, title string) string {
 // cut kills a night at an event, and holds what is said then against the devices.
 func (g *ground) cut(t *testing.T, at int) {
 	last, killed, _ := g.runUntil(at)
+	if out, _ := g.said("journal", "check"); killed && !strings.Contains(out, "crashed") && strings.Contains(out, "6 devices: ") {
+		killed = false // it was over when it was killed
+	}
 	now := g.truths()
 	var told []string
 	say := func(what string, args ...string) (string, int) {
@@ -339,7 +342,11 @@ func (g *ground) cut(t *testing.T, at int) {
 			assert.Fail(t, "of "+name+" nothing is said, and all is well")
 		}
 	}
-	assert.Equal(t, 0, code, "the next night does what this one left")
+	// What stands in a candidate is nobody's but that of who put it there: a person looks.
+	candidate := regexp.MustCompile(`(?m)^\S+ +(\S+) +blocked: changes of crew stand in its candidate and were not applied; night 1, "Clocks and logs" of .* was changing there`).FindStringSubmatch(doc)
+	if candidate == nil {
+		assert.Equal(t, 0, code, "the next night does what this one left")
+	}
 
 	// and back: what that night had a backup of, and of the others it is said why not
 	plan, _ := say("restore --before --plan", "restore", "--before", "1", "--plan")
@@ -348,6 +355,12 @@ func (g *ground) cut(t *testing.T, at int) {
 	for _, d := range g.fleet.Devices() {
 		name := d.Name()
 		if regexp.MustCompile(`night 1 was cut off before it had a backup of it|no night was ever run`).MatchString(plan) && !regexp.MustCompile(`(?m)^  `+name+` .*; back to `).MatchString(plan) {
+			continue
+		}
+		if candidate != nil {
+			if name != candidate[1] {
+				assert.Equal(t, g.base[name], d.Running(), name)
+			}
 			continue
 		}
 		assert.Equal(t, 0, code, name)

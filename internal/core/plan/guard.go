@@ -9,6 +9,7 @@ import (
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/problem"
 	"metabasis/internal/core/runbook"
+	"metabasis/internal/core/veil"
 )
 
 // Guards tells whether a rollback timer runs on a device while it is changed (law 1).
@@ -153,10 +154,8 @@ func (t *Target) Masked(lines []string) []string {
 }
 
 func hide(text string, secrets []string) string {
-	for _, s := range secrets {
-		if s != "" {
-			text = strings.ReplaceAll(text, s, Hidden)
-		}
+	if len(secrets) == 0 || text == "" {
+		return text
 	}
-	return text
+	return veil.Of(secrets...).Mask(text)
 }

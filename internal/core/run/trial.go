@@ -185,5 +185,8 @@ func (w *worker) nothingStaged() error {
 		return nil
 	}
 	who, _ := rows[0]["user"].(string)
+	if u := w.unfinished(); u != nil {
+		return unfitf("changes of %s stand in its candidate and were not applied; %s was %s there when it was cut off, and they may be its own: look at them on the device, and drop them there", who, u.Night, u.Was)
+	}
 	return unfitf("changes of %s stand in its candidate and were not applied; have them dropped or applied first", who)
 }

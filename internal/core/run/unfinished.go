@@ -35,10 +35,7 @@ func (w *worker) notSaved() (good string, err error) {
 		return "what is not saved is what is taken back", nil
 	}
 	lines := joinSome(d.Lines(w.t.Masked))
-	if w.r.opts.Unfinished == nil {
-		return "", unfitf("it has unsaved changes: %s", lines)
-	}
-	u := w.r.opts.Unfinished(w.name())
+	u := w.unfinished()
 	switch {
 	case u == nil:
 		return "", unfitf("it has unsaved changes: %s", lines)
@@ -48,6 +45,15 @@ func (w *worker) notSaved() (good string, err error) {
 		return "what is not saved was left by " + u.Night + ", which was cut off: it is proven, then saved", nil
 	}
 	return "", unfitf("it has unsaved changes: %s; they are what %s left, which was cut off: run its runbook again, which proves and saves them, or take them back with metabasis restore --before %d", lines, u.Night, u.ID)
+}
+
+// unfinished is what an earlier night was to leave on the device; nil where none was cut off
+// there.
+func (w *worker) unfinished() *Unfinished {
+	if w.r.opts.Unfinished == nil {
+		return nil
+	}
+	return w.r.opts.Unfinished(w.name())
 }
 
 // computed is what is to be done to the device, computed from what runs.

@@ -135,7 +135,7 @@ func (s *Session) callOff(ctx context.Context, line string) error {
 	if s.open != "" {
 		return s.fail(fmt.Errorf("it waits for the rest of a line, and cannot be called off"))
 	}
-	s.log.Got(s.MaskEach(s.out.lines))
+	s.keepGot(s.out.lines)
 	s.decided = fmt.Sprintf("continued: it showed %q", asks)
 	return &run.Refused{Line: s.Mask(line), Said: fmt.Sprintf("it waits for the rest of the line (%q): something in it is not closed; it was called off", asks)}
 }

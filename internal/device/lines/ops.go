@@ -221,7 +221,7 @@ func (s *Session) stage(ctx context.Context, backup string) error {
 	}
 	if !slices.ContainsFunc(s.out.lines, r.Ready.Matches) && !r.Ready.Matches(s.open) {
 		// It shows a prompt and is not ready: the text would be taken for commands.
-		s.log.Got(s.MaskEach(s.out.lines))
+		s.keepGot(s.out.lines)
 		if s.open != "" {
 			return s.callOff(ctx, r.Send)
 		}
@@ -248,7 +248,7 @@ func (s *Session) stage(ctx context.Context, backup string) error {
 		}
 		s.out.lines[i] = l
 	}
-	s.log.Got(s.MaskEach(s.out.lines))
+	s.keepGot(s.out.lines)
 	return s.checked(r.Send, r.Command, s.out.lines)
 }
 

@@ -39,13 +39,24 @@ func (s *Session) say(ctx context.Context, line string, answers []profile.Answer
 		return nil, err
 	}
 	s.last.got = s.out.lines
-	if s.confides(line) && s.echo != nil && s.echo.strict && s.echo.state != echoSame {
-		// What came back may be the secret, with a character less: no pattern knows that.
-		s.log.Note("what came back is not kept: the line holds a secret, and was not said back as it is")
-	} else {
-		s.log.Got(s.MaskEach(append(s.early, s.last.got...)))
-	}
+	s.keepGot(append(s.early, s.last.got...))
 	return s.last.got, s.heard(line)
+}
+
+// keepGot puts what came into the transcript, without secrets. Of what came in the place of
+// a line that holds one, nothing is kept where it was not said back as it is: it may be the
+// secret with a character less, and no pattern knows that.
+func (s *Session) keepGot(lines []string) {
+	line := s.last.sent
+	if s.confides(line) && s.echo != nil && s.echo.strict && s.echo.state != echoSame {
+		s.log.Note("what came back is not kept: the line holds a secret, and was not said back as it is")
+		return
+	}
+	out := make([]string, len(lines))
+	for i, l := range lines {
+		out[i] = s.Mask(s.Typed(line, l))
+	}
+	s.log.Got(out)
 }
 
 // A line that may be longer than a row is typed in pieces where it is said back: a

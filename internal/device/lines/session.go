@@ -349,14 +349,15 @@ func (s *Session) tail() string {
 	} else if t == "" && s.echo != nil && s.echo.state == echoSame {
 		t = s.echo.line // it said that back, and no more
 	}
-	return s.Mask(t[max(0, len(t)-80):])
+	t = s.Mask(s.Typed(s.last.sent, t)) // before it is cut: what is left of a secret is none that is known
+	return strings.ToValidUTF8(t[max(0, len(t)-80):], "")
 }
 
 // fail marks the session as of no more use.
 func (s *Session) fail(err error) error {
 	if s.broken == nil {
 		s.broken = err
-		s.log.Got(s.MaskEach(s.out.lines))
+		s.keepGot(s.out.lines)
 		s.log.Note(s.Mask(err.Error()))
 	}
 	return err

@@ -1,0 +1,84 @@
+package nights
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"testing/synctest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"metabasis/internal/sim"
+)
+
+// A secret is typed into devices that break into the line, alter it, quote it back, drop the
+// session in its midst, print noise: nowhere is more than three signs of it kept in a row,
+// neither of one that was asked for nor of one that stood on the device and is typed when it
+// is taken back (law 12). With -nights N, so many values.
+func TestDrawnSecretsAreShownNowhere(t *testing.T) {
+	const signs = `abcdefghkmnpqrstuvwxyzABCDEFGHJKLMNPQRSTUVWXYZ23456789"'\&%<>$!?/+=;:#-_.,*()[]|@^~`
+	kinds := []string{"", sim.BreaksIn, sim.BreaksIn, sim.BreaksIn, sim.Alters, sim.SaysBack, sim.Rejects, sim.Drops, sim.DropsAfter, sim.Garbage, sim.Hangs, sim.Ignores}
+	dir := t.TempDir()
+	draw := func(rng *rand.Rand) string {
+		b := make([]byte, 8+rng.IntN(12))
+		for i := range b {
+			b[i] = signs[rng.IntN(len(signs))]
+		}
+		return string(b)
+	}
+	n := *count
+	for i := range n {
+		rng := rand.New(rand.NewPCG(*firstSeed, uint64(i)))
+		key, own := draw(rng), draw(rng)
+		fault := sim.Fault{Kind: kinds[rng.IntN(len(kinds))], Times: rng.IntN(2) + 1}
+		typed := "login ferry secret " + key
+		if rng.IntN(3) == 0 {
+			typed = "login bosun secret " + own
+		}
+		switch fault.Kind {
+		case "":
+		case sim.BreaksIn, sim.Alters: // behind any sign of it
+			fault.Match = "^" + regexp.QuoteMeta(typed[:len("login ferry secret ")+1+rng.IntN(len(typed)-len("login ferry secret ")-1)]) + "$"
+		default:
+			fault.Match = "^login "
+		}
+		name := fmt.Sprintf("%d: %q, own %q, %+v", i, key, own, fault)
+		synctest.Test(t, func(t *testing.T) {
+			spec := sim.Spec{Config: "name {{.Name}}\ntime source 192.0.2.9 first\nmanage from any\nlogin bosun secret " + own + "\nport 1\n  trunk\nport 3\n  label \"gate\"\n"}
+			if fault.Kind != "" {
+				spec.Faults = []sim.Fault{fault, {Kind: sim.NeverSettles}} // so that it is taken back
+			}
+			w := simpleAsked(t, filepath.Join(dir, fmt.Sprint(i)), []sim.Spec{spec}, map[string]string{"key": key}, func(s string) string {
+				s = strings.Replace(s, "scope\n", "ask\n  key       secret  \"The key\"\n\nscope\n", 1)
+				return strings.Replace(s, "step \"Time sources\"", "step \"Login\"\n  send\n    | login ferry secret <<key>>\n    | drop login bosun\n  undo\n    | drop login ferry\n\nstep \"Time sources\"", 1)
+			})
+			defer w.sim.Close()
+			w.runQuiet()
+			written := map[string]string{"journal": w.journalText()}
+			paths, err := filepath.Glob(filepath.Join(w.dir, "transcripts", "*.log"))
+			require.NoError(t, err)
+			for _, p := range paths {
+				b, err := os.ReadFile(p)
+				require.NoError(t, err)
+				written[p] = string(b)
+			}
+			for where, text := range written {
+				for _, secret := range []string{key, own} {
+					for i := 0; i+4 <= len(secret); i++ {
+						if !assert.NotContains(t, text, secret[i:i+4], "%s: in %s", name, where) {
+							break
+						}
+					}
+				}
+			}
+		})
+		if t.Failed() {
+			return
+		}
+	}
+}
