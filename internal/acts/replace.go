@@ -27,6 +27,7 @@ import (
 	"metabasis/internal/device/profile"
 	"metabasis/internal/device/telnet"
 	"metabasis/internal/report"
+	"metabasis/internal/store/locks"
 	"metabasis/internal/workspace"
 )
 
@@ -48,6 +49,10 @@ func (d *Desk) fleetCSV() (file string, data []byte, err error) {
 // AddDevice puts a line of a device into the fleet file, with the values of another one but
 // for its own.
 func (d *Desk) AddDevice(like, name, address, platform string) error {
+	return locks.Editing(d.Dir, func() error { return d.addDevice(like, name, address, platform) })
+}
+
+func (d *Desk) addDevice(like, name, address, platform string) error {
 	file, data, err := d.fleetCSV()
 	if err != nil {
 		return err
@@ -88,14 +93,30 @@ func (d *Desk) writeFleet(file string, old, changed []byte) error {
 	if _, err := fleet.Read(file, changed, d.Profiles.Platforms()); err != nil {
 		return fmt.Errorf("the fleet file would not be right any more, and stays as it is: %w", err)
 	}
-	beside := file + "." + time.Now().UTC().Format("2006-01-02T150405Z")
-	if err := os.WriteFile(beside, old, 0o600); err != nil {
+	if err := keepBeside(file, old); err != nil {
 		return err
 	}
 	if now, err := textfile.Read(file, textfile.Large); err != nil || !bytes.Equal(now, old) {
 		return errors.Join(err, fmt.Errorf("%s has changed just now, and stays as it is: try again", file))
 	}
 	return textfile.Replace(file, changed, 0o600)
+}
+
+// keepBeside keeps what a file held, under a name that nothing has yet.
+func keepBeside(file string, old []byte) error {
+	beside := file + "." + time.Now().UTC().Format("2006-01-02T150405Z")
+	for n := 2; ; n++ {
+		f, err := os.OpenFile(beside, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+		if errors.Is(err, fs.ErrExist) {
+			beside = fmt.Sprintf("%s.%s-%d", file, time.Now().UTC().Format("2006-01-02T150405Z"), n)
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		_, err = f.Write(old)
+		return errors.Join(err, f.Sync(), f.Close())
+	}
 }
 
 // oldAndNew finds both in the fleet.
@@ -408,8 +429,7 @@ func (d *Desk) newestRecord(device string) (record.Device, string, error) {
 // did not tell them, untold says why. Nothing is changed where the new one's newest backup
 // is not what would be carried over, unless it was set up by hand.
 func (d *Desk) Replaced(ctx context.Context, old, fresh string, byHand bool) (noted map[string]string, untold, err error) {
-	file, data, err := d.fleetCSV()
-	if err != nil {
+	if _, _, err := d.fleetCSV(); err != nil {
 		return nil, nil, err
 	}
 	if !byHand {
@@ -418,12 +438,18 @@ func (d *Desk) Replaced(ctx context.Context, old, fresh string, byHand bool) (no
 		}
 	}
 	set, untold := d.identity(ctx, fresh)
-	changed, err := fleet.Replace(data, fleet.Replacement{Old: old, New: fresh, Set: set,
-		Why: fmt.Sprintf("%s, replaced by %s", time.Now().Format("2006-01-02"), fresh)})
-	if err != nil {
-		return nil, nil, err
-	}
-	return set, untold, d.writeFleet(file, data, changed)
+	return set, untold, locks.Editing(d.Dir, func() error {
+		file, data, err := d.fleetCSV()
+		if err != nil {
+			return err
+		}
+		changed, err := fleet.Replace(data, fleet.Replacement{Old: old, New: fresh, Set: set,
+			Why: fmt.Sprintf("%s, replaced by %s", time.Now().Format("2006-01-02"), fresh)})
+		if err != nil {
+			return err
+		}
+		return d.writeFleet(file, data, changed)
+	})
 }
 
 // hasWhatItHad says what keeps a new device from taking the old one's place.

@@ -1,10 +1,10 @@
 package cli
 
 import (
-	"bufio"
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"strings"
 
@@ -91,10 +91,7 @@ func (a *app) secretAdd(ctx context.Context, id secrets.ID) error {
 	if err != nil {
 		return err
 	}
-	if err := f.Set(id, value); err != nil {
-		return err
-	}
-	if err := f.Save(); err != nil {
+	if err := f.Update(func(now *secrets.File) error { return now.Set(id, value) }); err != nil {
 		return err
 	}
 	fmt.Fprintf(a.err, "%s is in %s.\n", id, relative(ws.SecretsPath()))
@@ -105,13 +102,25 @@ func (a *app) secretAdd(ctx context.Context, id secrets.ID) error {
 func (a *app) secretValue(ctx context.Context, id secrets.ID) (string, error) {
 	ask := a.person()
 	if ask == nil {
-		line, err := bufio.NewReader(a.in).ReadString('\n')
-		if line = strings.TrimRight(line, "\r\n"); line == "" {
-			return "", fmt.Errorf("no secret on standard input: %w", err)
-		}
-		return line, nil
+		return oneLine(a.in)
 	}
 	return twice(ctx, ask, id.String())
+}
+
+// oneLine reads a secret that is all there is: of several lines nobody knows which is meant.
+func oneLine(in io.Reader) (string, error) {
+	data, err := io.ReadAll(io.LimitReader(in, textfile.Small))
+	if err != nil {
+		return "", fmt.Errorf("reading the secret from standard input: %w", err)
+	}
+	line := strings.TrimSuffix(strings.TrimSuffix(string(data), "\n"), "\r")
+	switch {
+	case line == "":
+		return "", errors.New("there is no secret on standard input: nothing was changed")
+	case strings.ContainsAny(line, "\r\n"):
+		return "", fmt.Errorf("standard input has %d lines, and a secret is one: nothing was changed", strings.Count(line, "\n")+1)
+	}
+	return line, nil
 }
 
 func twice(ctx context.Context, p person.Person, what string) (string, error) {
@@ -154,10 +163,12 @@ func (a *app) secretRemove(ctx context.Context, id secrets.ID) error {
 	if err != nil {
 		return err
 	}
-	if !f.Remove(id) {
-		return fmt.Errorf("%s is not in the secrets file; metabasis secret list names what is", id)
-	}
-	return f.Save()
+	return f.Update(func(now *secrets.File) error {
+		if !now.Remove(id) {
+			return fmt.Errorf("%s is not in the secrets file; metabasis secret list names what is", id)
+		}
+		return nil
+	})
 }
 
 func (a *app) secretRekey(ctx context.Context, recipients string) error {

@@ -21,7 +21,7 @@ import (
 // neither of one that was asked for nor of one that stood on the device and is typed when it
 // is taken back (law 12). With -nights N, so many values.
 func TestDrawnSecretsAreShownNowhere(t *testing.T) {
-	const signs = `abcdefghkmnpqrstuvwxyzABCDEFGHJKLMNPQRSTUVWXYZ23456789"'\&%<>$!?/+=;:#-_.,*()[]|@^~`
+	const signs = `abcdefghkmnpqrstuvwxyzABCDEFGHJKLMNPQRSTUVWXYZ23456789"'\&%>$!?/+=;:#-_.,*()[]|@^~`
 	kinds := []string{"", sim.BreaksIn, sim.BreaksIn, sim.BreaksIn, sim.Alters, sim.SaysBack, sim.Rejects, sim.Drops, sim.DropsAfter, sim.Garbage, sim.Hangs, sim.Ignores}
 	dir := t.TempDir()
 	draw := func(rng *rand.Rand) string {

@@ -11,6 +11,7 @@ import (
 
 	"metabasis/internal/core/scope"
 	"metabasis/internal/core/textfile"
+	"metabasis/internal/store/locks"
 )
 
 // Selections reads the selections of devices that were saved.
@@ -39,14 +40,16 @@ func (w *Workspace) SaveSelection(name string, s scope.Selection) error {
 	if !validSelection.MatchString(name) {
 		return fmt.Errorf("%q cannot be the name of a selection: lower-case letters, digits and hyphens", name)
 	}
-	all, err := w.Selections()
-	if err != nil {
-		return err
-	}
-	all[name] = s
-	data, err := yaml.Marshal(all)
-	if err != nil {
-		return err
-	}
-	return textfile.Replace(w.selectionsFile(), data, 0o600)
+	return locks.Editing(w.Dir, func() error {
+		all, err := w.Selections()
+		if err != nil {
+			return err
+		}
+		all[name] = s
+		data, err := yaml.Marshal(all)
+		if err != nil {
+			return err
+		}
+		return textfile.Replace(w.selectionsFile(), data, 0o600)
+	})
 }

@@ -21,6 +21,7 @@ import (
 	"strings"
 
 	"metabasis/internal/core/textfile"
+	"metabasis/internal/store/locks"
 
 	"filippo.io/age"
 	"filippo.io/age/agessh"
@@ -45,6 +46,8 @@ type File struct {
 	path       string
 	secrets    map[string]map[string]string
 	passphrase string // when it is behind one
+	key        Key
+	sealed     []byte // as it was read; nil where there was none
 	work       int    // log2 of the work a passphrase costs; 0 is age's own
 }
 
@@ -66,7 +69,7 @@ func Open(path string, key Key) (*File, error) {
 	if err != nil {
 		return nil, fmt.Errorf("secrets: %w", err)
 	}
-	f := &File{path: path}
+	f := &File{path: path, key: key, sealed: data}
 	ids, err := f.identities(data, key)
 	if err != nil {
 		return nil, err
@@ -157,11 +160,67 @@ func (f *File) Set(id ID, value string) error {
 	if value == "" {
 		return fmt.Errorf("secrets: %s is empty", id)
 	}
+	if len(value) > mostSecret {
+		return fmt.Errorf("secrets: %s is larger than %d KB: nothing was changed", id, mostSecret>>10)
+	}
 	if f.secrets[id.Login] == nil {
 		f.secrets[id.Login] = map[string]string{}
 	}
 	f.secrets[id.Login][id.Part] = value
 	return nil
+}
+
+// mostSecret bounds one secret.
+const mostSecret = 64 << 10
+
+// Update changes the file as it is now, which may be another than was opened: somebody else
+// may have changed it meanwhile. What they did stays. Where it cannot be opened any more, or
+// what would be written could not be read back, nothing is changed.
+func (f *File) Update(change func(*File) error) error {
+	return locks.Editing(filepath.Dir(f.path), func() error {
+		now, err := f.again()
+		if err != nil {
+			return err
+		}
+		changed := *now
+		changed.secrets = map[string]map[string]string{}
+		for login, parts := range now.secrets {
+			changed.secrets[login] = maps.Clone(parts)
+		}
+		if err := change(&changed); err != nil {
+			return err
+		}
+		if err := changed.Save(); err != nil {
+			return err
+		}
+		*f = changed
+		return nil
+	})
+}
+
+// again is the file as it is now.
+func (f *File) again() (*File, error) {
+	data, err := textfile.Bytes(f.path, textfile.Small)
+	switch {
+	case errors.Is(err, fs.ErrNotExist) && f.sealed == nil:
+		return f, nil
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, fmt.Errorf("secrets: %s is gone since it was opened: nothing was changed", f.path)
+	case err != nil:
+		return nil, fmt.Errorf("secrets: %w", err)
+	case bytes.Equal(data, f.sealed):
+		return f, nil
+	}
+	key := f.key
+	if f.passphrase != "" {
+		key.Passphrase = func() (string, error) { return f.passphrase, nil }
+	}
+	now, err := Open(f.path, key)
+	if err != nil {
+		return nil, fmt.Errorf("%s was changed by somebody else meanwhile, and cannot be opened any more: nothing was changed: %w", f.path, err)
+	}
+	now.work = f.work
+	return now, nil
 }
 
 // Remove takes a secret out. It tells whether it was there.
@@ -197,9 +256,18 @@ func (f *File) Save() error {
 	if err != nil {
 		return err
 	}
+	return f.saveTo(to)
+}
+
+// saveTo encrypts it for those. What could not be read back is not put in place.
+func (f *File) saveTo(to []age.Recipient) error {
 	plain, err := json.Marshal(f.secrets)
 	if err != nil {
 		return err
+	}
+	var back map[string]map[string]string
+	if err := json.Unmarshal(plain, &back); err != nil || !maps.EqualFunc(back, f.secrets, maps.Equal) {
+		return errors.New("secrets: what would be written reads as something else: a secret is text in UTF-8; nothing was changed")
 	}
 	var b bytes.Buffer
 	w, err := age.Encrypt(&b, to...)
@@ -212,7 +280,14 @@ func (f *File) Save() error {
 	if err := w.Close(); err != nil {
 		return fmt.Errorf("secrets: %w", err)
 	}
-	return replace(f.path, b.Bytes())
+	if b.Len() > textfile.Small {
+		return fmt.Errorf("secrets: the file would be larger than %d MB, and could not be read any more: nothing was changed", textfile.Small>>20)
+	}
+	if err := replace(f.path, b.Bytes()); err != nil {
+		return err
+	}
+	f.sealed = b.Bytes()
+	return nil
 }
 
 func (f *File) recipients() ([]age.Recipient, error) {
@@ -223,7 +298,12 @@ func (f *File) recipients() ([]age.Recipient, error) {
 	if !errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("secrets: %w", err)
 	}
-	r, err := age.NewScryptRecipient(f.passphrase)
+	return f.behind(f.passphrase)
+}
+
+// behind is who opens a file behind a passphrase.
+func (f *File) behind(passphrase string) ([]age.Recipient, error) {
+	r, err := age.NewScryptRecipient(passphrase)
 	if err != nil {
 		return nil, fmt.Errorf("secrets: %w", err)
 	}
@@ -261,19 +341,38 @@ func parseRecipients(file string, data []byte) ([]age.Recipient, error) {
 // Rekey changes what opens the file: with recipients, the holders of those keys;
 // else a new passphrase.
 func (f *File) Rekey(recipients []byte, passphrase string) error {
-	beside := RecipientsFile(f.path)
+	return locks.Editing(filepath.Dir(f.path), func() error {
+		now, err := f.again()
+		if err != nil {
+			return err
+		}
+		return now.rekey(recipients, passphrase)
+	})
+}
+
+// rekey writes the file first, and who opens it then: who is cut off between the two can
+// still open what there is.
+func (f *File) rekey(recipients []byte, passphrase string) (err error) {
+	beside, to := RecipientsFile(f.path), []age.Recipient(nil)
 	if len(recipients) > 0 {
-		if _, err := parseRecipients("recipients", recipients); err != nil {
-			return err
-		}
-		if err := replace(beside, recipients); err != nil {
-			return err
-		}
-	} else if err := os.Remove(beside); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return fmt.Errorf("secrets: %w", err)
+		to, err = parseRecipients("recipients", recipients)
+	} else {
+		to, err = f.behind(passphrase)
+	}
+	if err != nil {
+		return err
+	}
+	if err := f.saveTo(to); err != nil {
+		return err
 	}
 	f.passphrase = passphrase
-	return f.Save()
+	if len(recipients) > 0 {
+		return replace(beside, recipients)
+	}
+	if err := os.Remove(beside); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("secrets: %w", err)
+	}
+	return nil
 }
 
 // replace puts new contents in place of a file, whole or not at all.
