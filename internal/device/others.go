@@ -6,6 +6,7 @@ import (
 
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/reach"
+	"metabasis/internal/core/run"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/device/restconf"
 	"metabasis/internal/device/snmp"
@@ -37,8 +38,8 @@ func (c *Connector) openOther(ctx context.Context, d fleet.Device, watch ssh.Wat
 	}
 	s, err := c.startOther(ctx, w, c.options(w, log, watch))
 	var f *reach.Failure
-	if w.verdict != nil && errors.As(err, &f) && f.Stage < reach.Login {
-		w.verdict(ssh.Unknown) // it was never tried
+	if w.verdict != nil && errors.As(err, &f) && (f.Stage < reach.Login || !refusal(w, err)) {
+		w.verdict(ssh.Unknown)
 		w.verdict = nil
 	}
 	w.judge(err)
@@ -46,6 +47,20 @@ func (c *Connector) openOther(ctx context.Context, d fleet.Device, watch ssh.Wat
 		return nil, err
 	}
 	return s, nil
+}
+
+// refusal tells whether an error may be a login that was refused. Over SNMP, silence is none:
+// a device that is off says the same as one that was asked with a wrong secret. An answer
+// that cannot be read is none either: who answers has let us in.
+func refusal(w *way, err error) bool {
+	var odd *run.Unclear
+	switch {
+	case errors.Is(err, run.ErrDenied):
+		return true
+	case errors.As(err, &odd):
+		return false
+	}
+	return w.Protocol != profile.SNMP
 }
 
 func (c *Connector) startOther(ctx context.Context, w *way, opt profile.Options) (Session, error) {

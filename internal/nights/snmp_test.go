@@ -106,6 +106,33 @@ func (w *world) signLaws() {
 	w.lawSecretsAndData()
 }
 
+// Signs that are switched off say nothing, and refuse nobody: the login is tried on all the
+// others, over SNMP and over SSH.
+func TestSilenceOverSNMPIsNoRefusal(t *testing.T) {
+	dir := t.TempDir()
+	synctest.Test(t, func(t *testing.T) {
+		specs := bitterns(make([]sim.Spec, 5)...)
+		for i := range 4 {
+			specs[i].Faults = []sim.Fault{{Kind: sim.Mute}}
+		}
+		w := simpleOf(t, v2c(t), dir, append(specs, sim.Spec{}, sim.Spec{}), nil, func(string) string {
+			b := book("step \"Lamps\"\n  on bittern\n    want\n      | sign.brightness = 30\n  on tern\n    want\n      | log host 198.51.100.14\n")(standardBook)
+			return strings.NewReplacer("\ntimer       4m\n", "\ntimer 4m\ntimer none on bittern\n", "  saved\n", "", "  storage   at least 20 MB\n", "", "sizes     1, 4", "sizes     4, 8").Replace(b)
+		})
+		defer w.sim.Close()
+		w.noTimer, w.loose = true, true
+		w.run(context.Background(), nil)
+		for i, d := range w.night.Devices {
+			if i < 4 {
+				assert.Equal(t, run.Blocked, d.State, d.Note)
+				assert.Contains(t, d.Note, "no answer in")
+				continue
+			}
+			assert.Equal(t, run.Kept, d.State, "%s: %s", d.Name, d.Note)
+		}
+	})
+}
+
 // Each fault of a device that speaks SNMP ends as a person would expect.
 func TestEachFaultOverSNMP(t *testing.T) {
 	for name, c := range map[string]struct {

@@ -118,7 +118,7 @@ func (c *client) ask(ctx context.Context, method, path, match string, body []byt
 	case err != nil:
 		return nil, "", err
 	case len(data) > maxBody:
-		return nil, "", fmt.Errorf("a body of more than %d MB", maxBody>>20)
+		return nil, "", &unclear{fmt.Sprintf("its answer is a body of more than %d MB", maxBody>>20)}
 	case resp.StatusCode/100 == 2:
 		return data, resp.Header.Get("ETag"), nil
 	case resp.StatusCode/100 == 4:

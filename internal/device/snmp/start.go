@@ -66,7 +66,7 @@ func Start(ctx context.Context, p *profile.Profile, dial Dial, addr string, opt 
 	case err != nil && p.Snmp.Version == "2c":
 		return nil, fail(reach.Login, err.Error(), "it is out of reach, or the community is another: SNMP 2c answers neither", err)
 	case err != nil:
-		return nil, fail(reach.Login, err.Error(), "it is out of reach, or takes no SNMP on this port", err)
+		return nil, fail(reach.Login, err.Error(), "it is out of reach, takes no SNMP on this port, or a secret is wrong: SNMP says the same to all three", err)
 	}
 	at(reach.Prompt)
 	if p.Snmp.Name != "" {
