@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"metabasis/internal/core/fleet"
@@ -26,22 +27,37 @@ import (
 type PushedTo struct {
 	Place string `json:"place"`
 	There int    `json:"there"` // pushed now, and proven to be there
-	Had   int    `json:"had"`   // pushed before
+	Gone  int    `json:"gone"`  // of those: pushed before, and not there any more
+	Had   int    `json:"had"`   // pushed before, and there
 	Error string `json:"error,omitempty"`
 }
 
 func (p PushedTo) String() string {
-	text := fmt.Sprintf("%s: %d pushed, %d pushed before", p.Place, p.There, p.Had)
+	text := fmt.Sprintf("%s: %d pushed, %d there already", p.Place, p.There, p.Had)
+	if p.Gone > 0 {
+		text += fmt.Sprintf("; %d had been pushed before and were GONE there", p.Gone)
+	}
 	if p.Error != "" {
 		text += "; NOT all: " + p.Error
 	}
 	return text
 }
 
-// Push pushes every backup of the shelf to the places of the settings that do not have it
-// yet, and proves that it is there. With again, those that were pushed before are looked at
-// again, too. What one place refuses keeps no other from its own.
-func (d *Desk) Push(ctx context.Context, again bool) ([]PushedTo, error) {
+// Pushing is how far pushing has come.
+type Pushing struct {
+	Place    string
+	Done, Of int // backups that it is to have
+}
+
+func (p Pushing) String() string {
+	return fmt.Sprintf("pushing to %s: %d of %s", p.Place, p.Done, report.Count(p.Of, "backup"))
+}
+
+// Push pushes every backup of the shelf to the places of the settings that do not have it,
+// as each says itself, and proves that it is there. With again, those that are there are read
+// back, too. What one place refuses keeps no other from its own. Say is told how far it has
+// come; nil is nobody.
+func (d *Desk) Push(ctx context.Context, again bool, say func(Pushing)) ([]PushedTo, error) {
 	if len(d.Settings.Places) == 0 {
 		return nil, errors.New("no place for backups is named: write one under backups: in metabasis.yaml")
 	}
@@ -63,7 +79,10 @@ func (d *Desk) Push(ctx context.Context, again bool) ([]PushedTo, error) {
 	for _, p := range d.Settings.Places {
 		one := PushedTo{Place: p.Name()}
 		began := time.Now()
-		err := d.pushTo(ctx, p, all, again, &one)
+		if say == nil {
+			say = func(Pushing) {}
+		}
+		err := d.pushInTime(ctx, p, all, again, &one, say)
 		d.did("push", began, err, "place", p.Name(), "there", one.There)
 		if err != nil {
 			one.Error = err.Error()
@@ -73,31 +92,93 @@ func (d *Desk) Push(ctx context.Context, again bool) ([]PushedTo, error) {
 	return out, nil
 }
 
+// pushInTime pushes to one place. A directory of another machine that is gone may hold up
+// whoever asks for it for good: it is not waited for much longer than there is time.
+func (d *Desk) pushInTime(ctx context.Context, p settings.Place, all []store.Shelved, again bool, to *PushedTo, say func(Pushing)) error {
+	type end struct {
+		to  PushedTo
+		err error
+	}
+	over := make(chan end, 1)
+	go func() {
+		mine := *to
+		err := d.pushTo(ctx, p, all, again, &mine, say)
+		over <- end{mine, err}
+	}()
+	select {
+	case e := <-over:
+		*to = e.to
+		return e.err
+	case <-ctx.Done():
+	}
+	select {
+	case e := <-over:
+		*to = e.to
+		return e.err
+	case <-time.After(leftBehind):
+		return fmt.Errorf("it did not answer any more: %w", context.Cause(ctx))
+	}
+}
+
+// leftBehind is how long a place is waited for when there is no time any more.
+const leftBehind = 3 * time.Second
+
 // pushTo pushes to one place what it does not have.
-func (d *Desk) pushTo(ctx context.Context, p settings.Place, all []store.Shelved, again bool, to *PushedTo) error {
+func (d *Desk) pushTo(ctx context.Context, p settings.Place, all []store.Shelved, again bool, to *PushedTo, say func(Pushing)) error {
+	if len(all) == 0 {
+		return nil
+	}
+	say(Pushing{p.Name(), 0, len(all)})
+	place, err := d.openPlace(ctx, p)
+	if err != nil {
+		return err
+	}
+	gone, err := d.goneFrom(ctx, p, place, all)
+	if err != nil {
+		return errors.Join(err, place.Close())
+	}
 	var left []store.Shelved
 	for _, s := range all {
-		if !again && slices.Contains(s.Pushed, p.Name()) {
+		if slices.Contains(s.Pushed, p.Name()) && !gone[s.Device+"/"+s.File] && !again {
 			to.Had++
 			continue
 		}
 		left = append(left, s)
 	}
-	if len(left) == 0 {
-		return nil
-	}
-	place, err := d.openPlace(ctx, p)
-	if err != nil {
-		return err
-	}
 	var wrong []error
 	for _, group := range byOrigin(left, p.Git != "") {
-		wrong = append(wrong, d.pushGroup(ctx, p, place, group, to))
+		say(Pushing{p.Name(), to.Had + to.There, len(all)})
+		wrong = append(wrong, d.pushGroup(ctx, p, place, group, gone, to))
 		if wrong[len(wrong)-1] != nil && p.Git != "" {
 			break // commits come in their order, or not at all
 		}
 	}
 	return errors.Join(append(wrong, place.Close())...)
+}
+
+// goneFrom asks a place which of the backups that were pushed there it does not have any
+// more.
+func (d *Desk) goneFrom(ctx context.Context, p settings.Place, place away.Place, all []store.Shelved) (map[string]bool, error) {
+	shelf := d.Backups("")
+	f, _ := d.FleetOfAny("")
+	var noted []away.Item
+	for _, s := range all {
+		if !slices.Contains(s.Pushed, p.Name()) {
+			continue
+		}
+		if data, err := d.toPush(shelf, s, p.Masked, f); err == nil { // a damaged one is told when all are verified
+			noted = append(noted, away.Item{Device: s.Device, File: s.File, Data: data})
+		}
+	}
+	out := map[string]bool{}
+	if len(noted) == 0 {
+		return out, nil
+	}
+	missing, err := place.Missing(ctx, noted)
+	for _, i := range missing {
+		out[i.Device+"/"+i.File] = true
+	}
+	return out, err
 }
 
 // byOrigin puts together what goes together: in a repository, what one night or one minute
@@ -126,7 +207,7 @@ func byOrigin(list []store.Shelved, apart bool) (out [][]store.Shelved) {
 }
 
 // pushGroup pushes some backups together, and notes those that are there.
-func (d *Desk) pushGroup(ctx context.Context, p settings.Place, place away.Place, group []store.Shelved, to *PushedTo) error {
+func (d *Desk) pushGroup(ctx context.Context, p settings.Place, place away.Place, group []store.Shelved, gone map[string]bool, to *PushedTo) error {
 	shelf := d.Backups("")
 	f, _ := d.FleetOfAny("") // without one, every profile's secrets are masked
 	var items []away.Item
@@ -149,9 +230,12 @@ func (d *Desk) pushGroup(ctx context.Context, p settings.Place, place away.Place
 	wrong = append(wrong, err)
 	for _, i := range there {
 		s := byName[i.Device+"/"+i.File]
-		if slices.Contains(s.Pushed, p.Name()) {
+		if slices.Contains(s.Pushed, p.Name()) && !gone[s.Device+"/"+s.File] {
 			to.Had++
 			continue
+		}
+		if gone[s.Device+"/"+s.File] {
+			to.Gone++
 		}
 		if err := shelf.NotePushed(s, p.Name(), time.Now()); err != nil {
 			wrong = append(wrong, err)
@@ -232,17 +316,103 @@ func (d *Desk) openSFTP(ctx context.Context, p settings.Place) (away.Place, erro
 	return away.OpenSFTP(sh, cmp.Or(dir, "."))
 }
 
+// pushing is the pushing that follows a night, for whoever waits for it.
+type pushing struct {
+	now  atomic.Pointer[Pushing] // how far it is; nil where it has not begun
+	over chan struct{}
+	err  error // once it is over
+	ctx  context.Context
+	halt context.CancelCauseFunc
+}
+
+func newPushing() *pushing {
+	p := &pushing{over: make(chan struct{})}
+	p.ctx, p.halt = context.WithCancelCause(context.Background())
+	return p
+}
+
+func (p *pushing) say(how Pushing) { p.now.Store(&how) }
+
+// within is a context that ends when somebody does not want to wait any longer.
+func (p *pushing) within(ctx context.Context) context.Context {
+	ctx, end := context.WithCancelCause(ctx)
+	context.AfterFunc(p.ctx, func() { end(context.Cause(p.ctx)) })
+	return ctx
+}
+
+func (p *pushing) end(err error) {
+	p.err = err
+	close(p.over)
+}
+
+// stop ends it, and waits until it has ended.
+func (p *pushing) stop() {
+	p.halt(errLeftPushing)
+	<-p.over
+}
+
+var errLeftPushing = errors.New("it was not waited for")
+
+// Pushes tells how far the backups of a night that is over are pushed; false where nothing
+// is being pushed.
+func (n *Night) Pushes() (how Pushing, now bool) {
+	select {
+	case <-n.pushing.over:
+		return how, false
+	default:
+	}
+	if p := n.pushing.now.Load(); p != nil {
+		return *p, true
+	}
+	return how, false
+}
+
+// Pushed waits until the backups of a night that is over are pushed, or ctx ends: then what
+// is left is pushed the next time. The error says what is not pushed.
+func (n *Night) Pushed(ctx context.Context) error {
+	if len(n.desk.Settings.Places) == 0 {
+		return nil
+	}
+	select {
+	case <-n.pushing.over:
+	case <-ctx.Done():
+		n.pushing.stop()
+	}
+	return n.pushing.err
+}
+
+// Places are where the backups of the workspace are pushed.
+func (d *Desk) Places() (names []string) {
+	for _, p := range d.Settings.Places {
+		names = append(names, p.Name())
+	}
+	return names
+}
+
+// Places are where its backups are pushed once it is over.
+func (n *Night) Places() []string { return n.desk.Places() }
+
+// PushAllWithin bounds pushing where a person has asked for it; ErrPushTime says that it was
+// over.
+const PushAllWithin = 30 * time.Minute
+
+// ErrPushTime says that pushing took too long.
+var ErrPushTime = fmt.Errorf("not all was pushed within %s; what is there stays, and pushing again goes on", PushAllWithin)
+
+// PushWithin is how long that may take.
+const PushWithin = pushWithin
+
 // pushWithin bounds pushing at the end of a night: what is left is pushed the next time.
 const pushWithin = 2 * time.Minute
 
 // push pushes what the night put on the shelf, where the settings name places for it.
-func (n *Night) push(ctx context.Context) error {
+func (n *Night) push(ctx context.Context, say func(Pushing)) error {
 	if len(n.desk.Settings.Places) == 0 {
 		return nil
 	}
-	ctx, stop := context.WithTimeout(ctx, pushWithin)
+	ctx, stop := context.WithTimeoutCause(ctx, pushWithin, fmt.Errorf("that was not done within %s", pushWithin))
 	defer stop()
-	all, err := n.desk.Push(ctx, false)
+	all, err := n.desk.Push(ctx, false, say)
 	wrong := []error{err}
 	for _, p := range all {
 		if p.Error != "" {

@@ -40,12 +40,13 @@ type Night struct {
 	closed      bool
 	interrupted bool
 	over        chan struct{} // closed at the end of the run
+	pushing     *pushing      // of its backups, behind the end
 	end         run.Night
 	err         error
 }
 
 func newNight(d *Desk, n *workspace.Night, a *workspace.Access) *Night {
-	return &Night{Night: n, desk: d, access: a, Events: NewStream[run.Event](), read: map[string]*plan.Target{}, over: make(chan struct{})}
+	return &Night{Night: n, desk: d, access: a, Events: NewStream[run.Event](), read: map[string]*plan.Target{}, over: make(chan struct{}), pushing: newPushing()}
 }
 
 // Warnings are what was met while it was planned.
@@ -125,7 +126,6 @@ func (n *Night) run(ctx context.Context) {
 	if err2 := n.writeReport(ctx); err2 != nil {
 		wrong = errors.Join(wrong, fmt.Errorf("the report of the night is not written: %w; write it with metabasis report %d", err2, n.ID))
 	}
-	wrong = errors.Join(wrong, n.push(ctx))
 	n.mu.Lock()
 	n.end, n.err = night, err
 	if wrong != nil {
@@ -133,7 +133,17 @@ func (n *Night) run(ctx context.Context) {
 	}
 	n.mu.Unlock()
 	n.Events.Close()
-	close(n.over)
+	close(n.over) // who waits for the night waits for no other machine
+	n.pushing.end(n.push(n.pushing.within(ctx), n.pushing.say))
+}
+
+// InChange tells whether a device is in change, or waits for a decision, at this moment.
+func (n *Night) InChange() bool {
+	night := n.now.Load()
+	if night == nil || !n.Running() || !night.Ended.IsZero() {
+		return false
+	}
+	return slices.ContainsFunc(night.Devices, func(d *run.Device) bool { return !d.Over && d.Begun() })
 }
 
 // Began tells whether the night has begun.
@@ -211,6 +221,9 @@ func (n *Night) Close() error {
 	}
 	if stop != nil {
 		stop()
+	}
+	if n.Began() {
+		n.pushing.stop()
 	}
 	return errors.Join(n.Night.Close(), n.access.Close())
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
+	"strings"
 	"syscall"
 
 	"metabasis/internal/acts"
@@ -33,10 +34,26 @@ func (a *app) headless(ctx context.Context, n *acts.Night, f nightFlags) error {
 	if out.lost != nil && !errors.Is(out.lost, syscall.EPIPE) { // a reader that has gone wants to hear nothing
 		fmt.Fprintln(a.err, "metabasis: not all could be printed; the journal has all of it:", out.lost)
 	}
+	a.awaitPush(ctx, n)
 	if err != nil {
 		return &exitError{int(run.NeedsPerson), err}
 	}
 	return outcome(&night, n.Interrupted())
+}
+
+// awaitPush waits, behind the summary, for the backups of a night to be pushed off this
+// machine, for as long as nobody interrupts that.
+func (a *app) awaitPush(ctx context.Context, n *acts.Night) {
+	places := n.Places()
+	if len(places) == 0 {
+		return
+	}
+	ctx, over := signalled(ctx)
+	defer over()
+	fmt.Fprintf(a.err, "The night is over. Its backups are pushed to %s, for %s at most; an interrupt leaves that for metabasis backups push.\n", strings.Join(places, ", "), acts.PushWithin)
+	if err := n.Pushed(ctx); err != nil {
+		fmt.Fprintln(a.err, "metabasis:", err)
+	}
 }
 
 // beginNight begins a night. Waiting for another one can be interrupted.

@@ -62,13 +62,19 @@ func (a *app) afterScreen(d *acts.Desk, err error) error {
 		}
 		begun = true
 		if n.Running() {
+			changes := n.InChange()
 			if !n.Interrupted() { // nobody has said what becomes of it, or it had not begun when they did
 				n.Interrupt("the screen ended")
 			}
-			fmt.Fprintln(a.err, "metabasis: the screen is gone; what is in change is taken back, and this ends then")
+			if changes {
+				fmt.Fprintln(a.err, "metabasis: the screen is gone; what is in change is taken back, and this ends then")
+			} else {
+				fmt.Fprintln(a.err, "metabasis: the screen is gone; nothing is in change, no further device is begun, and this ends then")
+			}
 			err = nil
 		}
 		last = a.tell(n)
+		a.awaitPush(context.Background(), n)
 	}
 	if closeErr := d.Close(); closeErr != nil { // what there was to tell is told
 		fmt.Fprintln(a.err, "metabasis:", closeErr)

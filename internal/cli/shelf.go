@@ -259,8 +259,9 @@ func (a *app) backupsPush() *cobra.Command {
 		Long: `Push every backup to the places that stand under backups: in the settings and do not
 have it yet: a directory, a server over SFTP, a git repository. Each is read back there
 and must be equal, and is then noted as pushed. A night, and metabasis backup, do this
-by themselves. With --all those that were pushed before are looked at again, too, and
-put there anew where they are gone. The exit code is 2 when some could not be pushed.`,
+by themselves. Each place is asked what it has: what was pushed before and is gone is
+pushed again, and it is said. With --all those that are there are read back, too. The
+exit code is 2 when some could not be pushed.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			d, err := a.desk()
@@ -275,13 +276,15 @@ put there anew where they are gone. The exit code is 2 when some could not be pu
 			return err
 		},
 	}
-	cmd.Flags().BoolVar(&again, "all", false, "also those that were pushed before")
+	cmd.Flags().BoolVar(&again, "all", false, "also read back those that are there")
 	return cmd
 }
 
 // push pushes backups and tells how it went.
 func (a *app) push(ctx context.Context, d *acts.Desk, again bool) (failed int, err error) {
-	all, err := d.Push(ctx, again)
+	ctx, stop := context.WithTimeoutCause(ctx, acts.PushAllWithin, acts.ErrPushTime)
+	defer stop()
+	all, err := d.Push(ctx, again, func(p acts.Pushing) { fmt.Fprintln(a.err, p) })
 	if err != nil {
 		return 0, err
 	}

@@ -17,7 +17,7 @@ import (
 )
 
 // A secret is typed into devices that break into the line, alter it, quote it back, drop the
-// session in its midst, print noise: nowhere is more than three signs of it kept in a row,
+// session in its midst, print noise: nowhere are more than four signs of it kept in a row,
 // neither of one that was asked for nor of one that stood on the device and is typed when it
 // is taken back (law 12). With -nights N, so many values.
 func TestDrawnSecretsAreShownNowhere(t *testing.T) {
@@ -69,12 +69,12 @@ func TestDrawnSecretsAreShownNowhere(t *testing.T) {
 			}
 			for where, text := range written {
 				for _, secret := range []string{key, own} {
-					for i := 0; i+4 <= len(secret); i++ {
-						if strings.Trim(secret[i:i+4], "0123456789abcdef") == "" {
+					for i := 0; i+5 <= len(secret); i++ {
+						if strings.Trim(secret[i:i+5], "0123456789abcdef") == "" {
 							continue // it stands in any checksum
 						}
-						if at := strings.Index(text, secret[i:i+4]); at >= 0 {
-							assert.Fail(t, "a secret is kept", "%s: in %s: …%s…", name, where, text[max(0, at-80):min(len(text), at+80)])
+						if at := strings.Index(text, secret[i:i+5]); at >= 0 {
+							assert.Fail(t, "a secret is kept", "%s: %q in %s: …%s…", name, secret[i:i+5], where, text[max(0, at-80):min(len(text), at+80)])
 							break
 						}
 					}

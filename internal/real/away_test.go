@@ -93,7 +93,7 @@ func TestBackupsOffTheMachine(t *testing.T) {
 	assert.Equal(t, 2*many, there())
 	code, out, _ = l.metabasis("", "backups", "push")
 	assert.Zero(t, code)
-	assert.Contains(t, out, fmt.Sprintf("0 pushed, %d pushed before", 2*many), "each is pushed once")
+	assert.Contains(t, out, fmt.Sprintf("0 pushed, %d there already", 2*many), "each is pushed once")
 
 	// A commit a night, a file a device, secrets masked.
 	assert.Equal(t, fmt.Sprint(many), strings.TrimSpace(l.run("git", "-C", bare, "rev-list", "--count", "backups")))

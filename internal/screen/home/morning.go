@@ -181,7 +181,11 @@ func OpenShelf(h *screen.Host, d *acts.Desk, wrong func(error)) {
 				return d.Clear(ctx, devices)
 			},
 			Cleared: d.Cleared,
-			Push:    func(ctx context.Context) ([]acts.PushedTo, error) { return d.Push(ctx, false) },
+			Push: func(ctx context.Context, say func(acts.Pushing)) ([]acts.PushedTo, error) {
+				ctx, stop := context.WithTimeoutCause(ctx, acts.PushAllWithin, acts.ErrPushTime)
+				defer stop()
+				return d.Push(ctx, false, say)
+			},
 		},
 		BackUp: func(ctx context.Context, devices []string) (failed []string, err error) {
 			e, err := d.Select("", devices)

@@ -101,7 +101,7 @@ func TestTendingTheShelf(t *testing.T) {
 			Verify:  func(context.Context) (*acts.Verified, error) { return verified, nil },
 			Clear:   func(context.Context) (*acts.Clearing, error) { return c, nil },
 			Cleared: func(*acts.Clearing) error { cleared++; return nil },
-			Push:    func(context.Context) ([]acts.PushedTo, error) { return pushed, nil },
+			Push:    func(context.Context, func(acts.Pushing)) ([]acts.PushedTo, error) { return pushed, nil },
 		}}
 	s := screentest.Open(t, 160, 40, New(src))
 	s.Press("y")
@@ -111,7 +111,7 @@ func TestTendingTheShelf(t *testing.T) {
 	s.See("1 damaged or not there")
 	s.See("the backup a1.cfg of ald-quay-1 is damaged: it is noted")
 	s.Press("esc", "O")
-	s.See("vault: 2 pushed, 1 pushed before")
+	s.See("vault: 2 pushed, 1 there already")
 	pushed = append(pushed, acts.PushedTo{Place: "yard", Error: "refused"})
 	s.Press("O")
 	s.See("NOT all is pushed: 1 of 2 places")

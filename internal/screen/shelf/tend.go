@@ -19,7 +19,8 @@ type Tending struct {
 	Clear   func(ctx context.Context) (*acts.Clearing, error)
 	Cleared func(*acts.Clearing) error
 	// Push pushes what is not there yet to the places off this machine.
-	Push func(ctx context.Context) ([]acts.PushedTo, error)
+	// Push pushes backups off this machine; say is told how far it has come.
+	Push func(ctx context.Context, say func(acts.Pushing)) ([]acts.PushedTo, error)
 }
 
 // tending are the keys that keep the shelf in order: each is for all of it, whatever is
@@ -60,9 +61,12 @@ func (v *View) verify() {
 func (v *View) push() {
 	var got []acts.PushedTo
 	v.host.Work("Pushing backups off this machine", func(ctx context.Context) (err error) {
-		got, err = v.src.Tend.Push(ctx)
+		got, err = v.src.Tend.Push(ctx, func(p acts.Pushing) {
+			v.host.Then(func() { v.host.Progress(p.Place, p.Done, p.Of) })
+		})
 		return err
 	}, func(err error) {
+		v.host.Progress("", 0, 0)
 		if err != nil {
 			v.host.Say("not pushed: " + err.Error())
 			return

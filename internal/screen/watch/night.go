@@ -118,7 +118,26 @@ func (n *Night) begin(h *screen.Host) {
 			if n.src.Notes != nil && len(n.src.Notes()) > 0 {
 				root.Say("warning: " + strings.Join(n.src.Notes(), "; "))
 			}
-			screen.Listen(root, n.src.Next, n.take, nil)
+			screen.Listen(root, n.src.Next, n.take, func() { n.pushed(root) })
+		})
+	})
+}
+
+// pushed tells how the backups of a night that is over are brought off this machine.
+func (n *Night) pushed(root *screen.Host) {
+	if n.src.Pushed == nil || len(n.src.Places) == 0 {
+		return
+	}
+	places := strings.Join(n.src.Places, ", ")
+	root.Say("the night is over; its backups are being pushed to " + places)
+	root.Go(func(ctx context.Context) {
+		err := n.src.Pushed(ctx)
+		root.Then(func() {
+			if err != nil {
+				root.Say("warning: " + strings.ReplaceAll(err.Error(), "\n", " "))
+				return
+			}
+			root.Say("its backups are pushed to " + places)
 		})
 	})
 }

@@ -54,6 +54,10 @@ type Source struct {
 	// Report opens its report; Again plans it once more for what it did not keep. nil where
 	// that cannot be.
 	Compare, Back, Report, Again func(h *screen.Host)
+	// Pushed waits until the backups of a night that is over are pushed to Places, or ctx
+	// ends.
+	Pushed func(ctx context.Context) error
+	Places []string
 	// Close ends what the night has open, once it is not running.
 	Close func() error
 }
@@ -69,7 +73,7 @@ func OfNight(n *acts.Night, wait bool) Source {
 			_, err := n.Rehearse(ctx, each)
 			return err
 		},
-		Notes: func() []string { return n.Notes }, Login: n.Login,
+		Notes: func() []string { return n.Notes }, Login: n.Login, Pushed: n.Pushed, Places: n.Places(),
 		Waive: func(ctx context.Context) (run.Night, error) {
 			err := n.Waive(ctx)
 			return n.Planned(), err

@@ -30,6 +30,9 @@ type Place interface {
 	// Put puts backups there and proves it. It returns those that are there now, and why
 	// the others are not; one that is there already, and is equal, counts as put.
 	Put(ctx context.Context, message string, items []Item) (there []Item, err error)
+	// Missing asks the place which of the items it does not have, by what it lists: what was
+	// put there once may have been deleted, or set back. Nothing is read in full.
+	Missing(ctx context.Context, items []Item) ([]Item, error)
 	Close() error
 }
 
@@ -57,6 +60,8 @@ type files interface {
 	Rename(from, to string) error
 	Remove(name string) error
 	Join(parts ...string) string
+	// Sizes are the files in a directory; none where there is no such directory.
+	Sizes(dir string) (map[string]int64, error)
 }
 
 type syncer interface {
@@ -105,6 +110,27 @@ func put(f files, root string, item Item) error {
 	return err
 }
 
+// missing finds the items that are not listed, or are of another size.
+func missing(ctx context.Context, f files, root string, items []Item) (out []Item, err error) {
+	listed := map[string]map[string]int64{}
+	for _, i := range items {
+		if err := errors.Join(i.names(), ctx.Err()); err != nil {
+			return nil, err
+		}
+		sizes, known := listed[i.Device]
+		if !known {
+			if sizes, err = f.Sizes(f.Join(root, i.Device)); err != nil {
+				return nil, err
+			}
+			listed[i.Device] = sizes
+		}
+		if size, there := sizes[i.File]; !there || size != int64(len(i.Data)) {
+			out = append(out, i)
+		}
+	}
+	return out, nil
+}
+
 func read(f files, name string) ([]byte, error) {
 	r, err := f.Open(name)
 	if err != nil {
@@ -149,6 +175,14 @@ func (d Directory) Put(ctx context.Context, _ string, items []Item) ([]Item, err
 	return putAll(ctx, local{}, d.Dir, items)
 }
 
+// Missing implements [Place].
+func (d Directory) Missing(ctx context.Context, items []Item) ([]Item, error) {
+	if _, err := os.Stat(d.Dir); err != nil {
+		return nil, fmt.Errorf("the directory %s: %w", d.Dir, err)
+	}
+	return missing(ctx, local{}, d.Dir, items)
+}
+
 // Close implements [Place].
 func (d Directory) Close() error { return nil }
 
@@ -161,6 +195,19 @@ func (local) Remove(name string) error                { return os.Remove(name) }
 func (local) Join(parts ...string) string             { return filepath.Join(parts...) }
 func (local) Create(name string) (syncer, error) {
 	return os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+}
+func (local) Sizes(dir string) (map[string]int64, error) {
+	list, err := os.ReadDir(dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	out := make(map[string]int64, len(list))
+	for _, e := range list {
+		if info, err := e.Info(); err == nil {
+			out[e.Name()] = info.Size()
+		}
+	}
+	return out, err
 }
 func (local) Rename(from, to string) error {
 	if _, err := os.Lstat(to); err == nil {

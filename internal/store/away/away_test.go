@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/pkg/sftp"
 	"github.com/stretchr/testify/assert"
@@ -188,4 +189,78 @@ func TestGit(t *testing.T) {
 	assert.Error(t, err)
 	_, err = (&Git{Remote: filepath.Join(bare, "nowhere"), Branch: "backups", Dir: filepath.Join(t.TempDir(), "x"), Author: "ada", Env: os.Environ()}).Put(t.Context(), "m", all)
 	assert.Error(t, err)
+}
+
+// A place is asked what it has: what was deleted there, or set back, is missing, however it
+// was noted here.
+func TestAPlaceIsAskedWhatItHas(t *testing.T) {
+	bare := filepath.Join(t.TempDir(), "quays.git")
+	require.NoError(t, os.Mkdir(bare, 0o700))
+	git(t, bare, "init", "--quiet", "--bare")
+	vault := t.TempDir()
+	repo := &Git{Remote: bare, Branch: "backups", Dir: filepath.Join(t.TempDir(), "tree"), Author: "ada", Env: os.Environ()}
+	for name, c := range map[string]struct {
+		place  Place
+		remove func()
+	}{
+		"a directory":  {Directory{Dir: vault}, func() { require.NoError(t, os.RemoveAll(filepath.Join(vault, "ald-quay-2"))) }},
+		"a repository": {repo, func() { git(t, bare, "update-ref", "refs/heads/backups", "refs/heads/backups~1") }},
+	} {
+		t.Run(name, func(t *testing.T) {
+			all := items(2)
+			gone, err := c.place.Missing(t.Context(), all)
+			require.NoError(t, err)
+			assert.Len(t, gone, 2, "nothing was put there yet")
+			for _, i := range all { // a commit each
+				_, err := c.place.Put(t.Context(), "one", []Item{i})
+				require.NoError(t, err)
+			}
+			gone, err = c.place.Missing(t.Context(), all)
+			require.NoError(t, err)
+			assert.Empty(t, gone)
+			c.remove()
+			gone, err = c.place.Missing(t.Context(), all)
+			require.NoError(t, err)
+			require.Len(t, gone, 1)
+			assert.Equal(t, "ald-quay-2", gone[0].Device)
+			_, err = c.place.Put(t.Context(), "again", gone)
+			require.NoError(t, err)
+			gone, err = c.place.Missing(t.Context(), all)
+			require.NoError(t, err)
+			assert.Empty(t, gone)
+		})
+	}
+	git(t, bare, "update-ref", "-d", "refs/heads/backups")
+	gone, err := repo.Missing(t.Context(), items(2))
+	require.NoError(t, err)
+	assert.Len(t, gone, 2, "the branch is gone")
+}
+
+// A repository whose hook sleeps holds nobody up for longer than there is time, and what git
+// has started does not outlast it.
+func TestAHookThatSleeps(t *testing.T) {
+	bare := filepath.Join(t.TempDir(), "quays.git")
+	require.NoError(t, os.Mkdir(bare, 0o700))
+	git(t, bare, "init", "--quiet", "--bare")
+	started := filepath.Join(bare, "started")
+	require.NoError(t, os.WriteFile(filepath.Join(bare, "hooks", "pre-receive"), []byte("#!/bin/sh\necho $$ > "+started+"\nexec sleep 600\n"), 0o700))
+	g := &Git{Remote: bare, Branch: "backups", Dir: filepath.Join(t.TempDir(), "tree"), Author: "ada", Env: os.Environ()}
+	ctx, stop := context.WithCancel(t.Context())
+	defer stop()
+	over := make(chan error, 1)
+	go func() {
+		_, err := g.Put(ctx, "night 21", items(1))
+		over <- err
+	}()
+	require.Eventually(t, func() bool { _, err := os.Stat(started); return err == nil }, 20*time.Second, 10*time.Millisecond)
+	stop()
+	select {
+	case err := <-over:
+		assert.ErrorIs(t, err, context.Canceled)
+	case <-time.After(20 * time.Second):
+		t.Fatal("it is waited for")
+	}
+	pid, err := os.ReadFile(started)
+	require.NoError(t, err)
+	assert.Eventually(t, func() bool { return exec.Command("kill", "-0", strings.TrimSpace(string(pid))).Run() != nil }, 20*time.Second, 10*time.Millisecond, "the hook goes on")
 }

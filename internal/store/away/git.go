@@ -3,12 +3,16 @@ package away
 import (
 	"bytes"
 	"context"
+	"crypto/sha1"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
+	"time"
 )
 
 // Git is a place in a git repository, by the git that is on this machine: a file a device,
@@ -30,7 +34,7 @@ func (g *Git) Put(ctx context.Context, message string, items []Item) ([]Item, er
 	if _, err := exec.LookPath("git"); err != nil {
 		return nil, errors.New("there is no git on this machine")
 	}
-	if err := g.fetch(ctx); err != nil {
+	if _, err := g.fetched(ctx); err != nil {
 		return nil, err
 	}
 	for _, i := range items {
@@ -60,6 +64,42 @@ func (g *Git) Put(ctx context.Context, message string, items []Item) ([]Item, er
 	return items, g.proven(ctx, items)
 }
 
+// Missing implements [Place]. A repository has what a commit of its branch has, or any
+// before it.
+func (g *Git) Missing(ctx context.Context, items []Item) ([]Item, error) {
+	if _, err := exec.LookPath("git"); err != nil {
+		return nil, errors.New("there is no git on this machine")
+	}
+	there, err := g.fetched(ctx)
+	if err != nil || !there {
+		return items, err
+	}
+	list, err := g.git(ctx, "rev-list", "--objects", "HEAD")
+	if err != nil {
+		return nil, err
+	}
+	has := map[string]bool{}
+	for line := range strings.Lines(list) {
+		id, _, _ := strings.Cut(strings.TrimSpace(line), " ")
+		has[id] = true
+	}
+	var out []Item
+	for _, i := range items {
+		if !has[blobID(i.Data)] {
+			out = append(out, i)
+		}
+	}
+	return out, nil
+}
+
+// blobID is the name that git gives to contents (gitformat-pack(5), "Object").
+func blobID(data []byte) string {
+	h := sha1.New()
+	fmt.Fprintf(h, "blob %d\x00", len(data))
+	h.Write(data)
+	return hex.EncodeToString(h.Sum(nil))
+}
+
 // proven looks whether the repository is at our commit, and whether that has what was put.
 func (g *Git) proven(ctx context.Context, items []Item) error {
 	ours, err := g.git(ctx, "rev-parse", "HEAD")
@@ -85,34 +125,32 @@ func (g *Git) proven(ctx context.Context, items []Item) error {
 	return nil
 }
 
-// fetch makes the work tree, or brings it to where the repository is: others may have
-// pushed, too.
-func (g *Git) fetch(ctx context.Context) error {
+// fetched makes the work tree, or brings it to where the repository is: others may have
+// pushed, too. It is false where the repository has no such branch: the first commit makes
+// it.
+func (g *Git) fetched(ctx context.Context) (there bool, err error) {
 	if _, err := os.Stat(filepath.Join(g.Dir, ".git")); err != nil {
 		if err := os.MkdirAll(g.Dir, 0o700); err != nil {
-			return err
+			return false, err
 		}
 		for _, args := range [][]string{{"init", "--quiet"}, {"remote", "add", "origin", g.Remote}} {
 			if _, err := g.git(ctx, args...); err != nil {
-				return err
+				return false, err
 			}
 		}
 	}
 	if _, err := g.git(ctx, "remote", "set-url", "origin", g.Remote); err != nil {
-		return err
+		return false, err
 	}
-	there, err := g.git(ctx, "ls-remote", "origin", "refs/heads/"+g.Branch)
-	if err != nil {
-		return err
-	}
-	if there == "" { // the first commit makes the branch
-		return nil
+	at, err := g.git(ctx, "ls-remote", "origin", "refs/heads/"+g.Branch)
+	if err != nil || at == "" {
+		return false, err
 	}
 	if _, err := g.git(ctx, "fetch", "--quiet", "origin", g.Branch); err != nil {
-		return err
+		return false, err
 	}
 	_, err = g.git(ctx, "reset", "--quiet", "--hard", "FETCH_HEAD")
-	return err
+	return true, err
 }
 
 func (g *Git) git(ctx context.Context, args ...string) (string, error) {
@@ -125,6 +163,10 @@ func (g *Git) out(ctx context.Context, args ...string) ([]byte, error) {
 	cmd := exec.CommandContext(ctx, "git", append([]string{"-C", g.Dir, "-c", "core.hooksPath=/dev/null", "-c", "commit.gpgSign=false", "-c", "core.autocrlf=false",
 		"-c", "core.attributesFile=/dev/null", "-c", "user.name=" + g.Author, "-c", "user.email=" + g.Author + "@localhost", "-c", "gc.auto=0"}, args...)...)
 	cmd.Env = append(append([]string{}, g.Env...), "GIT_TERMINAL_PROMPT=0", "LC_ALL=C")
+	// What git starts, such as a hook of the other side, must not outlast it.
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
+	cmd.WaitDelay = time.Second
 	var out, wrong bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &wrong
 	if err := cmd.Run(); err != nil {

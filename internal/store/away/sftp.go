@@ -45,6 +45,17 @@ func (s *SFTP) Put(ctx context.Context, _ string, items []Item) ([]Item, error) 
 	return there, errors.Join(err, ctx.Err())
 }
 
+// Missing implements [Place].
+func (s *SFTP) Missing(ctx context.Context, items []Item) ([]Item, error) {
+	stop := context.AfterFunc(ctx, func() { _ = s.stream.Close() })
+	defer stop()
+	if _, err := s.client.Stat(s.Root); err != nil {
+		return nil, fmt.Errorf("the directory %s on the server: %w", s.Root, err)
+	}
+	out, err := missing(ctx, remote{s.client}, s.Root, items)
+	return out, errors.Join(err, ctx.Err())
+}
+
 // Close implements [Place].
 func (s *SFTP) Close() error {
 	err := s.stream.Close()
@@ -57,6 +68,18 @@ type remote struct{ *sftp.Client }
 
 func (r remote) Open(name string) (io.ReadCloser, error) { return r.Client.Open(name) }
 func (remote) Join(parts ...string) string               { return path.Join(parts...) }
+
+func (r remote) Sizes(dir string) (map[string]int64, error) {
+	list, err := r.Client.ReadDir(dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	out := make(map[string]int64, len(list))
+	for _, info := range list {
+		out[info.Name()] = info.Size()
+	}
+	return out, err
+}
 
 func (r remote) MkdirAll(dir string) error {
 	if err := r.Client.Mkdir(dir); err != nil {
