@@ -3,10 +3,12 @@ package cli
 import (
 	"fmt"
 	"os"
+	"os/signal"
 	"path/filepath"
 	"runtime"
 	"runtime/debug"
 	"strings"
+	"syscall"
 
 	"metabasis/internal/diag"
 )
@@ -36,6 +38,28 @@ func crashes(file string) {
 	}
 	defer f.Close()
 	_ = debug.SetCrashOutput(f, debug.CrashOptions{}) // it keeps a copy of its own
+}
+
+// dumps writes what every goroutine does into the log when SIGQUIT asks for it, where the
+// log says more: the signal itself ends what runs as SIGTERM does.
+func (a *app) dumps() (stop func()) {
+	signals, quit, gone := make(chan os.Signal, 1), make(chan struct{}), make(chan struct{})
+	signal.Notify(signals, syscall.SIGQUIT)
+	go func() {
+		defer close(gone)
+		for {
+			select {
+			case <-quit:
+				return
+			case <-signals:
+				if a.debug && a.logged != nil {
+					text := make([]byte, 1<<20)
+					a.logged.Info("quit", "goroutines", string(text[:runtime.Stack(text, true)]))
+				}
+			}
+		}
+	}()
+	return func() { signal.Stop(signals); close(quit); <-gone }
 }
 
 // caught tells of a mistake of ours, and where all that is known of it stands.

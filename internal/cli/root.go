@@ -80,6 +80,7 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) (code int) {
 		debug.SetGCPercent(400)
 	}
 	a := &app{in: in, out: out, err: errOut, flags: map[string]*string{}, given: map[string]string{}}
+	defer a.dumps()()
 	defer func() {
 		if r := recover(); r != nil {
 			a.caught(r)
@@ -222,6 +223,6 @@ func onInterrupts(do func(os.Signal)) (stop func()) {
 // to end.
 func interrupts() (<-chan os.Signal, func()) {
 	c := make(chan os.Signal, 4)
-	signal.Notify(c, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	signal.Notify(c, os.Interrupt, syscall.SIGTERM, syscall.SIGHUP, syscall.SIGQUIT)
 	return c, func() { signal.Stop(c) }
 }

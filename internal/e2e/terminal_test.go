@@ -44,18 +44,28 @@ type terminal struct {
 // start runs a command in a new terminal of that size.
 func start(t *testing.T, size string, env []string, args ...string) *terminal {
 	t.Helper()
-	_, err := exec.LookPath("tmux")
-	require.NoError(t, err, "tmux is needed: make deps installs it")
-	term := &terminal{t, fmt.Sprintf("mb-%d-%s-%s", os.Getpid(), size, regexp.MustCompile(`\W`).ReplaceAllString(t.Name(), "-"))}
-	w, h, _ := strings.Cut(size, "x")
+	// The shell tells how the program ended, and waits so that it can be read.
+	return startLine(t, size, programLine(t, env, args...)+`; printf '[code %s]' $?; cat`)
+}
+
+// programLine is how a shell is told to start the program.
+func programLine(t *testing.T, env []string, args ...string) string {
 	claims := filepath.Join(filepath.Dir(binary), "claims", filepath.Base(t.Name())) // the same device is simulated by many tests
 	words := append([]string{"env", "-u", "TMUX", "TERM=xterm-256color", "METABASIS_CLAIMS=" + claims}, env...)
 	words = append(append(words, binary), args...)
 	for i, a := range words {
 		words[i] = "'" + a + "'"
 	}
-	// The shell tells how the program ended, and waits so that it can be read.
-	line := strings.Join(words, " ") + `; printf '[code %s]' $?; cat`
+	return strings.Join(words, " ")
+}
+
+// startLine opens a terminal in which a line of a shell runs.
+func startLine(t *testing.T, size, line string) *terminal {
+	t.Helper()
+	_, err := exec.LookPath("tmux")
+	require.NoError(t, err, "tmux is needed: make deps installs it")
+	term := &terminal{t, fmt.Sprintf("mb-%d-%s-%s", os.Getpid(), size, regexp.MustCompile(`\W`).ReplaceAllString(t.Name(), "-"))}
+	w, h, _ := strings.Cut(size, "x")
 	term.tmux("-f", "/dev/null", "new-session", "-d", "-x", w, "-y", h, line)
 	t.Cleanup(func() {
 		if t.Failed() {

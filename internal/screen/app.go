@@ -83,7 +83,10 @@ func (a *App) canHome() bool {
 func (a *App) Run(ctx context.Context, begin func(h *Host), opts ...tea.ProgramOption) error {
 	a.Begin(begin)
 	opts = append([]tea.ProgramOption{tea.WithContext(ctx), tea.WithFPS(30)}, opts...)
-	_, err := tea.NewProgram(a, opts...).Run()
+	p := tea.NewProgram(a, opts...)
+	stop := a.suspends(p)
+	_, err := p.Run()
+	stop()
 	a.Close()
 	if a.failure != nil {
 		return a.failure
