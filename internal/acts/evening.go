@@ -111,7 +111,11 @@ func (e *Evening) Close() error {
 	if e.part || e.access == nil {
 		return nil
 	}
-	return errors.Join(e.access.Close(), e.scripts.Close())
+	err := e.scripts.Close()
+	if err != nil {
+		err = fmt.Errorf("the transcripts of this are not complete: %w", err)
+	}
+	return errors.Join(e.access.Close(), err)
 }
 
 // ErrInChange says that a night of this process works on a device: it is not disturbed.

@@ -59,7 +59,7 @@ func (a *app) ask(ctx context.Context, f askFlags, words []string) error {
 	if err := a.ready(ctx, e, "ask"); err != nil {
 		return err
 	}
-	defer e.Close()
+	defer a.closes(e)
 	a.say(e.Scope)
 	if f.anything {
 		fmt.Fprintln(a.err, "warning: commands are sent that the profiles do not know to change nothing")

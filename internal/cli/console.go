@@ -30,7 +30,7 @@ func (a *app) consoleCommand() *cobra.Command {
 			if err := a.ready(cmd.Context(), e, "console"); err != nil {
 				return err
 			}
-			defer e.Close()
+			defer a.closes(e)
 			e.Person = nil // the terminal is the device's from now on
 			c := grid.ConsoleOf(e, anyway)(cmd.Context(), e.Devices()[0].Name)
 			c.SetStdin(a.in)

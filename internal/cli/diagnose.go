@@ -24,6 +24,9 @@ func (a *app) log() *diag.Log {
 			a.logFile = diag.File(os.Getenv)
 			crashes(filepath.Join(filepath.Dir(a.logFile), "crash.log"))
 		}
+		if a.debug {
+			a.dumpTo.Store(a.logged)
+		}
 		a.logged.Info("start", "version", Version, "commit", commit(), "words", strings.Join(a.words, " "))
 	}
 	return a.logged
@@ -52,9 +55,9 @@ func (a *app) dumps() (stop func()) {
 			case <-quit:
 				return
 			case <-signals:
-				if a.debug && a.logged != nil {
+				if log := a.dumpTo.Load(); log != nil {
 					text := make([]byte, 1<<20)
-					a.logged.Info("quit", "goroutines", string(text[:runtime.Stack(text, true)]))
+					log.Info("quit", "goroutines", string(text[:runtime.Stack(text, true)]))
 				}
 			}
 		}

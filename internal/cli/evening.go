@@ -156,3 +156,10 @@ func relative(path string) string {
 	}
 	return path
 }
+
+// closes ends what an evening had open, and tells what of it could not be kept.
+func (a *app) closes(e *acts.Evening) {
+	if err := e.Close(); err != nil {
+		fmt.Fprintln(a.err, "metabasis:", err)
+	}
+}

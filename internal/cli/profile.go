@@ -133,7 +133,7 @@ func (a *app) profileTry(ctx context.Context, fleetFile, file, name string, chan
 	if err := a.ready(ctx, e, "try"); err != nil {
 		return err
 	}
-	defer e.Close()
+	defer a.closes(e)
 	ctx, over := signalled(ctx)
 	bad, err := e.Connector.Try(ctx, d, change, a.printFinding)
 	if err != nil {

@@ -51,7 +51,7 @@ func (a *app) profileNew(ctx context.Context, f acts.Stranger, name string) erro
 	if err := a.ready(ctx, e, "new"); err != nil {
 		return err
 	}
-	defer e.Close()
+	defer a.closes(e)
 	ctx, over := signalled(ctx)
 	fmt.Fprintf(a.err, "Looking at %s. A few words that no device knows are sent, and the commands that you give,\nas they are: give none that changes something. Ctrl-C ends it; nothing is written then.\n\n", e.Devices()[0].Name)
 	draft, err := e.Explore(ctx, &personHere{a, ctx})

@@ -46,7 +46,7 @@ func (a *app) reach(ctx context.Context, f eveningFlags, words []string) error {
 	if err := a.ready(ctx, e, "reach"); err != nil {
 		return err
 	}
-	defer e.Close()
+	defer a.closes(e)
 	a.say(e.Scope)
 	ctx, over := signalled(ctx)
 	p := &reachPrinter{app: a, json: f.json, width: widest(e.Devices())}

@@ -59,7 +59,7 @@ func (a *app) read(ctx context.Context, f eveningFlags, asCSV bool, column strin
 	if err := a.ready(ctx, e, "read-"+name); err != nil {
 		return err
 	}
-	defer e.Close()
+	defer a.closes(e)
 	r = r.With(e)
 	a.say(r.Scope)
 	ctx, over := signalled(ctx)

@@ -73,7 +73,7 @@ func (a *app) record(ctx context.Context, f eveningFlags, tables string, words [
 	if err := a.ready(ctx, e, "record"); err != nil {
 		return err
 	}
-	defer e.Close()
+	defer a.closes(e)
 	a.say(e.Scope)
 	ctx, over := signalled(ctx)
 	rec, err := e.Record(ctx, name, asked, nil)

@@ -12,6 +12,7 @@ import (
 	"os/signal"
 	"runtime/debug"
 	"strings"
+	"sync/atomic"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -58,6 +59,7 @@ type app struct {
 	words    []string           // the command, without its arguments
 	logged   *diag.Log          // nil before it is first wanted
 	logFile  string
+	dumpTo   atomic.Pointer[diag.Log] // where SIGQUIT has written what runs; nil for nowhere
 }
 
 // desk opens the workspace with the settings that were given as flags, for whoever is

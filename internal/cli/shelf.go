@@ -38,7 +38,7 @@ func (a *app) backup(ctx context.Context, f eveningFlags, scheduled bool, words 
 	if err := a.ready(ctx, e, "backup"); err != nil {
 		return err
 	}
-	defer e.Close()
+	defer a.closes(e)
 	a.say(e.Scope)
 	ctx, over := signalled(ctx)
 	origin := acts.ByHand

@@ -95,7 +95,7 @@ func (a *app) acceptOther(ctx context.Context, e *acts.Evening, reason string) e
 	if err := a.ready(ctx, e, "who"); err != nil {
 		return err
 	}
-	defer e.Close()
+	defer a.closes(e)
 	seen, err := e.AcceptOther(ctx, d, func(was identity.Last, is identity.Seen) (string, error) {
 		if strings.TrimSpace(reason) != "" {
 			return reason, nil

@@ -67,6 +67,9 @@ func OpenJournal(file string) (*Journal, error) {
 type noJournal string
 
 func (n noJournal) Error() string {
+	if _, err := os.Stat(string(n)); err == nil {
+		return "no night was ever run here: the journal " + string(n) + " is empty"
+	}
 	return "no night was ever run here: there is no journal " + string(n)
 }
 
@@ -96,6 +99,12 @@ func ReadJournal(file string) (*Journal, error) {
 	if err := j.db.Ping(); err != nil {
 		j.Close()
 		return nil, fmt.Errorf("journal %s cannot be read: %w", file, err)
+	}
+	// A file without its tables is being made by the first night at this moment.
+	var tables int
+	if err := j.db.QueryRow(`SELECT count(*) FROM sqlite_master WHERE type = 'table' AND name = 'nights'`).Scan(&tables); err == nil && tables == 0 {
+		j.Close()
+		return nil, noJournal(file)
 	}
 	return j, nil
 }

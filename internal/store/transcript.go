@@ -3,8 +3,10 @@ package store
 import (
 	"bytes"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -54,6 +56,19 @@ func (t *Transcripts) Tail(device string, n int) []string {
 	tr.mu.Lock()
 	defer tr.mu.Unlock()
 	return append([]string(nil), tr.tail[max(0, len(tr.tail)-n):]...)
+}
+
+// Kept writes down what is not yet, and says why some of it cannot be.
+func (t *Transcripts) Kept() error {
+	t.mu.Lock()
+	all := slices.Collect(maps.Values(t.byDev))
+	t.mu.Unlock()
+	for _, tr := range all {
+		if err := tr.Kept(); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Close closes the files. It returns the first error that any of them met.
@@ -148,6 +163,14 @@ func (t *transcript) Got(lines []string) { t.add(MarkGot, lines...) }
 
 // Note implements [profile.Transcript].
 func (t *transcript) Note(text string) { t.add(MarkNote, text) }
+
+// Kept writes down what is not yet, and says why it cannot be.
+func (t *transcript) Kept() error {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.flush()
+	return t.err
+}
 
 func (t *transcript) add(mark string, lines ...string) {
 	if len(lines) == 0 {

@@ -46,6 +46,14 @@ func StartRaw(ctx context.Context, p *profile.Profile, rw io.ReadWriteCloser, op
 	return r, nil
 }
 
+// Recorded is nil as long as what is said is kept, and says why it is not.
+func (r *Raw) Recorded() error {
+	if kept, tells := r.s.log.(interface{ Kept() error }); tells {
+		return kept.Kept()
+	}
+	return nil
+}
+
 // Read implements [io.Reader].
 func (r *Raw) Read(b []byte) (int, error) {
 	r.reading.Lock()

@@ -27,6 +27,8 @@ type Session interface {
 	// sends it.
 	Offer() string
 	Give() error
+	// Recorded is nil as long as what is said is kept, and says why it is not.
+	Recorded() error
 }
 
 // Keys that do not reach the device: Ctrl-G leaves the console, and so does
@@ -93,6 +95,10 @@ func work(ctx context.Context, b *bar, typed <-chan []byte, open func(context.Co
 	if err != nil {
 		return err
 	}
+	if err := s.Recorded(); err != nil {
+		_ = s.Close()
+		return fmt.Errorf("a console is recorded, and this one could not be: %w", err)
+	}
 	b.opened(s)
 	ended := make(chan error, 1)
 	shown := make(chan struct{})
@@ -104,6 +110,9 @@ func work(ctx context.Context, b *bar, typed <-chan []byte, open func(context.Co
 	fmt.Fprint(b, "\x1b[0m\r\nleaving …\r\n")
 	_ = s.Close()
 	<-shown
+	if lost := s.Recorded(); lost != nil {
+		return fmt.Errorf("not all of what was done is recorded: %w", lost)
+	}
 	return err
 }
 
@@ -223,6 +232,11 @@ func (b *bar) draw() {
 	defer b.mu.Unlock()
 	w, h := Size(b.in)
 	text, right := " "+b.title+" · what you type reaches it at once · recorded", "Ctrl-G leaves "
+	if b.s != nil {
+		if err := b.s.Recorded(); err != nil {
+			text = " " + b.title + " · NOT RECORDED any more: " + err.Error() + " · what you type reaches it at once"
+		}
+	}
 	switch {
 	case b.s == nil:
 		text, right = " "+b.title, "Ctrl-G gives up "
