@@ -306,10 +306,7 @@ func (d *Desk) MapPorts(old, fresh string) (file string, err error) {
 		return "", err
 	}
 	file = d.MappingFile(was.Platform, is.Platform)
-	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
-		return "", err
-	}
-	w, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	w, err := d.create(file)
 	if errors.Is(err, fs.ErrExist) {
 		return "", fmt.Errorf("%s is there already, and never written over: look at it, or move it away", file)
 	}
@@ -318,6 +315,24 @@ func (d *Desk) MapPorts(old, fresh string) (file string, err error) {
 	}
 	_, err = w.Write(m.Write())
 	return file, errors.Join(err, w.Close())
+}
+
+// create makes a new file in the workspace. Whatever it is named after, it leads nowhere
+// else: not by its name, and not over a link.
+func (d *Desk) create(file string) (*os.File, error) {
+	root, err := os.OpenRoot(d.Dir)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	name, err := filepath.Rel(d.Dir, file)
+	if err != nil {
+		return nil, err
+	}
+	if err := root.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+		return nil, err
+	}
+	return root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 }
 
 // CarryOver makes the change that carries the old one's newest backup over to the new one:

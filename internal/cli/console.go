@@ -34,7 +34,7 @@ func (a *app) consoleCommand() *cobra.Command {
 			e.Person = nil // the terminal is the device's from now on
 			c := grid.ConsoleOf(e, anyway)(cmd.Context(), e.Devices()[0].Name)
 			c.SetStdin(a.in)
-			c.SetStdout(a.out)
+			c.SetStdout(a.stdout)
 			return c.Run()
 		},
 	}

@@ -17,6 +17,7 @@ import (
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
+	"golang.org/x/term"
 
 	"metabasis/internal/acts"
 	"metabasis/internal/core/problem"
@@ -59,6 +60,7 @@ type app struct {
 	words    []string           // the command, without its arguments
 	logged   *diag.Log          // nil before it is first wanted
 	logFile  string
+	stdout   io.Writer                // as it was given to us; out is what text is printed to
 	dumpTo   atomic.Pointer[diag.Log] // where SIGQUIT has written what runs; nil for nowhere
 }
 
@@ -81,7 +83,10 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) (code int) {
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(400)
 	}
-	a := &app{in: in, out: out, err: errOut, flags: map[string]*string{}, given: map[string]string{}}
+	a := &app{in: in, out: out, stdout: out, err: errOut, flags: map[string]*string{}, given: map[string]string{}}
+	if f, is := out.(*os.File); is && term.IsTerminal(int(f.Fd())) { // what goes elsewhere goes as it was said
+		a.out, a.err = straight{out}, straight{errOut}
+	}
 	defer a.dumps()()
 	defer func() {
 		if r := recover(); r != nil {

@@ -200,6 +200,6 @@ func (a *app) warn(warnings []string) {
 
 func (a *app) isTerminal() bool {
 	in, ok1 := a.in.(*os.File)
-	out, ok2 := a.out.(*os.File)
+	out, ok2 := a.stdout.(*os.File)
 	return ok1 && ok2 && term.IsTerminal(int(in.Fd())) && term.IsTerminal(int(out.Fd()))
 }

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"metabasis/internal/core/run"
+	"metabasis/internal/core/textfile"
 )
 
 // What JUnit's XML is made of, as far as it is written here.
@@ -139,6 +140,9 @@ func (m *Morning) WriteCSV(w io.Writer) error {
 			fmt.Sprintf("%.1f", d.Took().Seconds()), changed, d.Prediction, fileOf(d.Backup), d.SHA256, fileOf(d.Left), d.LeftSHA256})
 	}
 	for _, r := range rows {
+		for i := range r {
+			r[i] = textfile.Straight(r[i])
+		}
 		for i, cell := range r { // a spreadsheet takes such a text for a formula
 			if i > 0 && cell != "" && strings.ContainsRune("=+-@\t\r", rune(cell[0])) {
 				r[i] = "'" + cell

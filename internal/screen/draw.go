@@ -8,6 +8,7 @@ import (
 	"charm.land/bubbles/v2/progress"
 	tea "charm.land/bubbletea/v2"
 
+	"metabasis/internal/core/textfile"
 	"metabasis/internal/screen/ink"
 	"metabasis/internal/screen/keys"
 )
@@ -59,7 +60,7 @@ func (a *App) draw() string {
 	}
 	foot := a.foot()
 	rows = append(rows[:a.height-len(foot)], foot...)
-	return a.painter.Page(rows, a.width, a.height)
+	return textfile.Straight(a.painter.Page(rows, a.width, a.height))
 }
 
 // mostMessage is the most rows that a message takes.

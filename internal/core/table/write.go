@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"metabasis/internal/core/runbook"
+	"metabasis/internal/core/textfile"
 )
 
 // WriteCSV writes the table as RFC 4180 has it. Times are as in RFC 3339, sizes
@@ -25,7 +26,7 @@ func (t *Table) WriteCSV(w io.Writer) error {
 	for _, r := range t.Rows {
 		line := []string{r.Device}
 		for i, c := range t.Columns {
-			line = append(line, harmless(plain(c, r.Values[i])))
+			line = append(line, textfile.Straight(harmless(plain(c, r.Values[i]))))
 		}
 		_ = out.Write(line)
 	}

@@ -94,10 +94,15 @@ func lineOf(data []byte, n int) string {
 	return lines[n-1]
 }
 
+// validPlatform is what a platform may be called: files and columns bear the name.
+var validPlatform = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$`)
+
 func (c *checker) check() {
 	p := c.p
 	if p.Platform == "" {
 		c.fail("platform", "platform: tern", "the profile names no platform")
+	} else if !validPlatform.MatchString(p.Platform) {
+		c.fail("platform", "platform: tern", "%q cannot be the name of a platform: letters, digits, points, dashes and low lines; files are named after it", p.Platform)
 	}
 	c.connect()
 	if p.Connect.Prompt == 0 {

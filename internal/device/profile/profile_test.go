@@ -40,6 +40,7 @@ func TestMistakesInAProfileAreNamedAtTheirPlace(t *testing.T) {
 	for name, c := range map[string]struct{ old, new, want string }{
 		"yaml":           {"platform: tern", "platform: [tern", "tern.yaml:"},
 		"unknown entry":  {"title: tern", "titel: tern", `unknown field "titel"`},
+		"a path":         {"platform: tern", "platform: ../../x", `"../../x" cannot be the name of a platform`},
 		"pattern":        {`'^Kept\.$'`, `'^Kept(\.$'`, "error parsing regexp"},
 		"protocol":       {"protocol: ssh", "protocol: carrier", `protocol "carrier" is not known; write: one of ssh, telnet`},
 		"loose prompt":   {`'^\[(?P<host>\S+) look\] $'`, `'look\] $'`, "a prompt's pattern must fit the whole line"},

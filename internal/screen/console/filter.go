@@ -5,13 +5,17 @@
 // terminal's title or modes, or make it answer, is dropped (ECMA-48).
 package console
 
-import "bytes"
+import (
+	"bytes"
+	"metabasis/internal/core/textfile"
+)
 
 // filter takes dangerous control sequences out of a stream.
 type filter struct {
 	state state
 	seq   []byte
-	utf   int // bytes that belong to the rune begun
+	utf   int    // bytes that belong to the rune begun
+	kept  []byte // what may be the beginning of a sign that turns text, until the rest is there
 }
 
 type state byte
@@ -33,11 +37,13 @@ const harmlessFinals = "ABCDEFGHJKLMPX@dfm"
 
 // pass returns what of b the terminal may see.
 func (f *filter) pass(b []byte) []byte {
-	out := make([]byte, 0, len(b))
+	out := append(make([]byte, 0, len(b)+len(f.kept)), f.kept...)
 	for _, c := range b {
 		out = f.put(out, c)
 	}
-	return out
+	n := textfile.Turning(out)
+	f.kept = append(f.kept[:0], out[len(out)-n:]...)
+	return []byte(textfile.Straight(string(out[:len(out)-n])))
 }
 
 func (f *filter) put(out []byte, c byte) []byte {

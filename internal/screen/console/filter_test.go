@@ -30,6 +30,7 @@ func TestFilter(t *testing.T) {
 
 // Whatever a device prints, in whatever pieces, only harmless sequences pass.
 func FuzzFilter(f *testing.F) {
+	f.Add([]byte("a\u202eb\u2066"), 2)
 	f.Add([]byte("\x1b]0;x\x07\x1b[31m\xc2\x9b6n\x1b[6n"), 3)
 	f.Fuzz(func(t *testing.T, b []byte, cut int) {
 		var whole, parts filter
@@ -37,6 +38,7 @@ func FuzzFilter(f *testing.F) {
 		cut = min(max(cut, 0), len(b))
 		require.Equal(t, string(out), string(append(parts.pass(b[:cut]), parts.pass(b[cut:])...)))
 		require.False(t, bytes.ContainsRune(out, '\u009b'))
+		require.False(t, bytes.ContainsAny(out, "\u061c\u200e\u200f\u202a\u202b\u202c\u202d\u202e\u2066\u2067\u2068\u2069"))
 		for rest := out; ; {
 			i := bytes.IndexByte(rest, 0x1b)
 			if i < 0 {
