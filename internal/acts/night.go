@@ -56,7 +56,7 @@ func (n *Night) Warnings() []string { return n.access.Warnings }
 func (n *Night) Planned() run.Night {
 	n.mu.Lock()
 	defer n.mu.Unlock()
-	o := n.Plan.Forecast(plan.Progress{Now: n.Plan.Window.Open})
+	o := n.Plan.Whole()
 	return run.Fold(run.Night{}, run.Event{Kind: run.Planned, Outline: run.Outlined(n.Plan)},
 		run.Event{Kind: run.Forecast, Slots: o.Slots, Due: o.Likely, Late: o.Late, Stays: o.Stays})
 }

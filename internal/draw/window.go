@@ -22,7 +22,7 @@ const (
 // Window draws the batches of a plan on their window: when each runs, likely and in nine
 // cases of ten, until when it may begin, and the reserve.
 func Window(p Pen, of *plan.Plan) {
-	o := of.Forecast(plan.Progress{Now: of.Window.Open})
+	o := of.Whole()
 	n := len(of.Batches)
 	height := 52 + float64(n)*row + 26
 	p.Page(wide+2*edge, height)

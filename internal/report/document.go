@@ -82,7 +82,7 @@ func (d *document) head(nights int) {
 	p := d.p
 	add("Change", p.Change)
 	add("Window", Window(p.Window))
-	o := p.Forecast(plan.Progress{Now: p.Window.Open})
+	o := p.Whole()
 	add("Over", fmt.Sprintf("%s likely, %s in nine cases of ten%s; %s", o.Likely.Format("15:04"), o.Late.Format("15:04"), stays(p, o), from(nights)))
 	add("Devices", fmt.Sprintf("%s in %s", Count(len(p.Targets()), "device"), Count(len(p.Batches), "batch")))
 	for _, v := range p.Values {
@@ -112,7 +112,7 @@ func (d *document) head(nights int) {
 
 func (d *document) times() {
 	d.section("When")
-	o := d.p.Forecast(plan.Progress{Now: d.p.Window.Open})
+	o := d.p.Whole()
 	at := func(t time.Time) string { return t.Format("15:04:05") }
 	if d.p.Window.Now || d.p.Window.None {
 		at = func(t time.Time) string {

@@ -19,7 +19,7 @@ func Plan(p *plan.Plan, nights int) (out []string) {
 		say("change", "%s", p.Change)
 	}
 	say("window", "%s", Window(p.Window))
-	o := p.Forecast(plan.Progress{Now: p.Window.Open})
+	o := p.Whole()
 	say("finish", "%s likely, %s in nine cases of ten%s", o.Likely.Format("15:04"), o.Late.Format("15:04"), stays(p, o))
 	say("times", "%s", from(nights))
 	say("take back", "everything, at the end: %s", runbook.FormatDuration(p.BackTime(p.Targets()).Round(1e9)))
@@ -120,7 +120,7 @@ type PlannedDevice struct {
 
 // PlanOf is that of a plan.
 func PlanOf(p *plan.Plan) Planned {
-	out := Planned{Title: p.Title, Change: p.Change, Window: p.Window, Outlook: p.Forecast(plan.Progress{Now: p.Window.Open}), Values: p.Values, Warnings: p.Warnings, LeftOut: p.LeftOut}
+	out := Planned{Title: p.Title, Change: p.Change, Window: p.Window, Outlook: p.Whole(), Values: p.Values, Warnings: p.Warnings, LeftOut: p.LeftOut}
 	for _, t := range p.Targets() {
 		usual, _ := t.Night(p)
 		d := PlannedDevice{Name: t.Device.Name, Batch: t.Batch + 1, Why: t.Why, Seconds: usual.Seconds()}

@@ -11,6 +11,7 @@ type Busy struct {
 	in                 []bool // by the number of the device
 	site, role, uplink []int
 	crossed            []int // devices in change that are reached through it
+	behind             []int // devices in change that it is reached through
 	same               []int // lines of the fleet in change that lead to it
 }
 
@@ -20,6 +21,7 @@ type place struct {
 	n, site, role, uplink int
 	partner               int   // -1 for none
 	above                 []int // those of them that are in scope
+	below                 []int // those that are reached through it
 	same                  int   // the first line of the fleet that leads to the same device
 }
 
@@ -48,15 +50,20 @@ func (p *Plan) number(in []*Target) {
 			}
 		}
 	}
+	for i, t := range in {
+		for _, above := range t.place.above {
+			in[above].place.below = append(in[above].place.below, i)
+		}
+	}
 	p.places = len(ids)
 }
 
 // Busy is nothing in change yet.
 func (p *Plan) Busy() *Busy {
 	n := len(p.byName)
-	counts := make([]int, 3*p.places+2*n)
+	counts := make([]int, 3*p.places+3*n)
 	return &Busy{plan: p, in: make([]bool, n), site: counts[:p.places], role: counts[p.places : 2*p.places],
-		uplink: counts[2*p.places : 3*p.places], crossed: counts[3*p.places : 3*p.places+n], same: counts[3*p.places+n:]}
+		uplink: counts[2*p.places : 3*p.places], crossed: counts[3*p.places : 3*p.places+n], same: counts[3*p.places+n : 3*p.places+2*n], behind: counts[3*p.places+2*n:]}
 }
 
 // Begin puts a device in change.
@@ -78,6 +85,9 @@ func (b *Busy) count(t *Target, n int) {
 	b.same[t.place.same] += n
 	for _, above := range t.place.above {
 		b.crossed[above] += n
+	}
+	for _, below := range t.place.below {
+		b.behind[below] += n
 	}
 }
 
@@ -107,10 +117,8 @@ func (b *Busy) keeps(t *Target) keeper {
 	if t.place.partner >= 0 && b.in[t.place.partner] {
 		return byPartner
 	}
-	for _, above := range t.place.above {
-		if b.in[above] {
-			return byAbove
-		}
+	if b.behind[t.place.n] > 0 {
+		return byAbove
 	}
 	if b.crossed[t.place.n] > 0 {
 		return byBelow

@@ -151,6 +151,7 @@ type Plan struct {
 	taken      []float64 // seconds to take back everything up to each batch
 	byName     map[string]*Target
 	secrets    []string // values that are shown nowhere
+	whole      *whole
 }
 
 // Value is a value that was asked for, as it may be shown.
@@ -316,7 +317,7 @@ func Make(rb *runbook.Runbook, f *fleet.Fleet, answers map[string]string, traits
 // Learned is the plan with what earlier nights say of how long things take.
 func (p *Plan) Learned(e *Estimates) *Plan {
 	learned := *p
-	learned.estimates = e
+	learned.estimates, learned.whole = e, &whole{}
 	for i, w := range learned.Warnings { // of what was estimated without them
 		if w == p.late {
 			learned.Warnings = slices.Delete(slices.Clone(learned.Warnings), i, i+1)
@@ -337,8 +338,9 @@ type maker struct {
 	columns []string
 	secrets []string
 	list    problem.List
-	said    map[string]bool // problems that are not told for every device
-	lenient bool            // a scope may be empty: the fleet may not be complete yet
+	said    map[string]bool     // problems that are not told for every device
+	refuses map[string][]string // why a platform's language refuses what is wanted
+	lenient bool                // a scope may be empty: the fleet may not be complete yet
 }
 
 // values checks the asked values and notes which are secrets.

@@ -5,6 +5,8 @@ import (
 	"math"
 	"math/rand/v2"
 	"slices"
+	"sort"
+	"sync"
 	"time"
 
 	"gonum.org/v1/gonum/stat"
@@ -77,7 +79,27 @@ func (p Pace) like(between, middle, within float64) normal {
 
 // spared is how often a night is lived through: more often the fewer devices are left,
 // so that a forecast takes a moment and no more.
-func spared(devices int) int { return min(max(40_000/max(devices, 1), 25), 300) }
+func spared(devices int) int {
+	return min(max(40_000/max(devices, 1), 25-min(devices/10_000, 10)), 300)
+}
+
+// whole is the forecast of a whole night, reckoned once: it is asked for by each who tells
+// of the plan.
+type whole struct {
+	once    sync.Once
+	outlook Outlook
+}
+
+// Whole is the forecast of the whole night, from its window's opening on.
+func (p *Plan) Whole() Outlook {
+	if p.whole == nil {
+		return p.Forecast(Progress{Now: p.Window.Open})
+	}
+	p.whole.once.Do(func() { p.whole.outlook = p.Forecast(Progress{Now: p.Window.Open}) })
+	o := p.whole.outlook
+	o.Slots = slices.Clone(o.Slots)
+	return o
+}
 
 // Forecast is when the rest of the night will run.
 func (p *Plan) Forecast(at Progress) Outlook {
@@ -352,10 +374,10 @@ func (q *queue) take(i, j int) {
 		return
 	}
 	g = g[1:]
-	for ; i+1 < len(q.groups) && q.groups[i+1][0].rank < g[0].rank; i++ {
-		q.groups[i] = q.groups[i+1]
-	}
-	q.groups[i] = g
+	later := q.groups[i+1:] // in the order of their first
+	n := sort.Search(len(later), func(k int) bool { return later[k][0].rank > g[0].rank })
+	copy(q.groups[i:], later[:n])
+	q.groups[i+n] = g
 }
 
 // end is when a device's night is over; ending is those to come, the next first.

@@ -40,7 +40,7 @@ func (m *maker) suits(t *Target, s runbook.Step, on runbook.On, out Step) {
 		m.once(on.Line, "undo, and under it the lines that take this back", "step %q cannot be taken back on %s: it has no undo lines, and its profile has no language to compute them by", s.Title, platform)
 	case out.Through != nil: // its lines are only known at the device
 	case out.Want != nil:
-		for _, why := range l.Refuses(*out.Want) {
+		for _, why := range m.refused(platform, l, out.Want) {
 			m.onceAt(textOf(on, why), "", "step %q cannot be done by the language of %s: %s", s.Title, platform, why)
 		}
 	default:
@@ -49,6 +49,21 @@ func (m *maker) suits(t *Target, s runbook.Step, on runbook.On, out Step) {
 			m.once(on.Line, "undo, and under it the lines that take this back", "step %q has no undo lines, and none can be computed on %s: %q: %s", s.Title, platform, w.Line, w.Why)
 		}
 	}
+}
+
+// refused is why a language refuses what is wanted. Most devices want the same, and it is
+// found out once.
+func (m *maker) refused(platform string, l *config.Language, want *config.Want) []string {
+	if m.refuses == nil {
+		m.refuses = map[string][]string{}
+	}
+	key := fmt.Sprint(platform, *want)
+	out, known := m.refuses[key]
+	if !known {
+		out = l.Refuses(*want)
+		m.refuses[key] = out
+	}
+	return out
 }
 
 // textOf is the device text of a step that a reason speaks of; the first where that

@@ -338,9 +338,12 @@ const ninety = 1.28
 
 // lastBatchTooLate warns when the plan does not fit even if it starts on time.
 func (p *Plan) lastBatchTooLate() string {
-	o := p.Forecast(Progress{Now: p.Window.Open})
+	if p.Window.None {
+		return ""
+	}
+	o := p.Whole()
 	for i, s := range o.Slots {
-		if !p.Window.None && s.Start.After(s.TurnBack) {
+		if s.Start.After(s.TurnBack) {
 			return fmt.Sprintf("batch %d would start at %s, after its turn-back time %s; all would be over at %s",
 				i+1, s.Start.Format("15:04"), s.TurnBack.Format("15:04"), o.Likely.Format("15:04"))
 		}
