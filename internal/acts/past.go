@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"metabasis/internal/core/run"
+	"metabasis/internal/report"
 	"metabasis/internal/store"
 	"metabasis/internal/workspace"
 )
@@ -106,9 +107,26 @@ func (d *Desk) Settle(id int64, why string) error {
 	if len(why) < LeastReason {
 		return errors.New("write what was found and done: it stands in the journal")
 	}
+	if err := d.needsSomebody(id); err != nil {
+		return err
+	}
 	err := d.write(func(j *store.Journal) error { return j.Settle(id, store.Seen{At: time.Now(), By: Who(), Why: why}) })
 	if err != nil {
 		return fmt.Errorf("night %d stays among what needs somebody: %w", id, err)
+	}
+	return nil
+}
+
+// needsSomebody says why a night is none that a person must see to.
+func (d *Desk) needsSomebody(id int64) error {
+	p, err := d.Open(context.Background(), id)
+	switch {
+	case p == nil:
+		return fmt.Errorf("night %d: %w", id, err)
+	case p.Elsewhere != "":
+		return fmt.Errorf("night %d runs now: %s; there is nothing to see to yet", id, p.Elsewhere)
+	case err == nil && !p.Night.Ended.IsZero() && len(report.Needs(&p.Night)) == 0:
+		return fmt.Errorf("night %d needs nobody: %s", id, report.Summary(&p.Night))
 	}
 	return nil
 }

@@ -39,17 +39,28 @@ func (d *Desk) Change(file, fleetFile string) (*Change, error) {
 	if err != nil {
 		return nil, err
 	}
+	named := file
+	if file, err = d.RunbookFile(named); err != nil {
+		return nil, err
+	}
 	rb, text, err := d.Runbook(file, fl)
 	if err != nil {
 		return nil, err
 	}
-	return &Change{Desk: d, File: file, Runbook: rb, Fleet: fl, text: text}, nil
+	c := &Change{Desk: d, File: file, Runbook: rb, Fleet: fl, text: text}
+	if file != named {
+		c.notes = append(c.notes, fmt.Sprintf("%s is the one in the workspace: %s", named, file))
+	}
+	return c, nil
 }
 
 // Check holds a runbook against the fleet: what cannot be done on a platform in scope
 // is found here, not at night. Open names what it depends on that is asked for, where
 // that keeps it from being held against the fleet; without a fleet, f is nil.
 func (d *Desk) Check(file string, f *fleet.Fleet) (rb *runbook.Runbook, open string, err error) {
+	if file, err = d.RunbookFile(file); err != nil {
+		return nil, "", err
+	}
 	rb, _, err = d.Runbook(file, f)
 	if err == nil && f != nil {
 		open, err = plan.Review(rb, f, d.Profiles.Traits())

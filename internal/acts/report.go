@@ -34,6 +34,9 @@ func (d *Desk) Morning(ctx context.Context, id int64) (*report.Morning, error) {
 		}
 		sum, sumErr := j.Sum(ctx, id)
 		m := report.MorningOf(id, h.File, sum, events)
+		if h.Seen != nil {
+			m.Settled = h.Seen.String()
+		}
 		if now && m.Ended.IsZero() {
 			m.StillRuns()
 		}

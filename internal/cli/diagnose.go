@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"os"
 	"os/signal"
@@ -106,5 +107,5 @@ commit    %s
 built by  %s for %s/%s
 terminal  TERM %s, COLORTERM %s, NO_COLOR %s, language %s
 log       %s
-`, Version, commit(), runtime.Version(), runtime.GOOS, runtime.GOARCH, or("TERM"), or("COLORTERM"), or("NO_COLOR"), or("LANG"), diag.File(os.Getenv))
+`, Version, commit(), runtime.Version(), runtime.GOOS, runtime.GOARCH, or("TERM"), or("COLORTERM"), or("NO_COLOR"), or("LANG"), cmp.Or(diag.File(os.Getenv), "none: HOME is not a directory, and XDG_STATE_HOME is not set"))
 }

@@ -72,9 +72,9 @@ func (a *app) journalCheck(ctx context.Context, args []string) error {
 
 func (a *app) checkNights(ctx context.Context, ws *acts.Desk, j *store.Journal) error {
 	damaged := 0
-	heads, listErr := j.Nights(ctx)
+	heads, listErr := j.List(ctx)
 	for _, h := range heads {
-		_, now := ws.Running(h) // before its events: one that ends meanwhile has not crashed
+		_, now := ws.Running(h.NightHead) // before its events: one that ends meanwhile has not crashed
 		events, err := j.Events(ctx, h.ID)
 		n := run.Fold(run.Night{}, events...)
 		said := fmt.Sprintf("whole, %s", report.Count(len(events), "event"))
@@ -93,6 +93,9 @@ func (a *app) checkNights(ctx context.Context, ws *acts.Desk, j *store.Journal) 
 			said += "; " + report.Crashed(&n)
 		default:
 			said += "; " + report.Summary(&n)
+		}
+		if h.Seen != nil {
+			said += "; " + h.Seen.String()
 		}
 		if _, err := fmt.Fprintf(a.out, "night %d, %s, %s: %s\n", h.ID, h.Began.Local().Format("2006-01-02 15:04"), h.Title, said); err != nil {
 			return err

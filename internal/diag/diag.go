@@ -20,9 +20,9 @@ import (
 func File(getenv func(string) string) string {
 	dir := getenv("XDG_STATE_HOME")
 	if !filepath.IsAbs(dir) { // the specification has relative ones ignored
-		home, err := os.UserHomeDir()
-		if err != nil {
-			home = os.TempDir()
+		home := getenv("HOME")
+		if info, err := os.Stat(home); err != nil || !info.IsDir() { // no home is made, and none is a place that all share
+			return ""
 		}
 		dir = filepath.Join(home, ".local", "state")
 	}
@@ -43,6 +43,9 @@ type Log struct {
 // Open opens the log in a file, to be written on; with debug, more is written. Only
 // its owner may read it.
 func Open(file string, debug bool) (*Log, error) {
+	if file == "" {
+		return nil, errors.New("diagnostic log: there is no home directory to keep it in")
+	}
 	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
 		return nil, fmt.Errorf("diagnostic log: %w", err)
 	}

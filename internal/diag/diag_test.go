@@ -53,5 +53,14 @@ func TestTheLogIsItsOwnersAndBounded(t *testing.T) {
 
 func TestWhereTheLogIs(t *testing.T) {
 	assert.Equal(t, "/var/s/metabasis/metabasis.log", File(func(string) string { return "/var/s" }))
-	assert.Regexp(t, `\.local/state/metabasis/metabasis\.log$`, File(func(string) string { return "relative" }))
+	home := t.TempDir()
+	from := func(dir string) func(string) string {
+		return func(name string) string { return map[string]string{"XDG_STATE_HOME": "relative", "HOME": dir}[name] }
+	}
+	assert.Equal(t, filepath.Join(home, ".local/state/metabasis/metabasis.log"), File(from(home)))
+	for _, none := range []string{"", filepath.Join(home, "none")} {
+		assert.Empty(t, File(from(none)), "nothing is made, and nothing is kept where all can read it")
+	}
+	_, err := Open("", false)
+	assert.ErrorContains(t, err, "there is no home directory")
 }

@@ -40,8 +40,9 @@ type Morning struct {
 	Decisions []Decided      `json:"decisions,omitempty"`
 	Waivers   []Waived       `json:"waivers,omitempty"`
 	Failures  []Failure      `json:"failures,omitempty"`
-	Runs      bool           `json:"runs,omitempty"` // it has not ended yet
-	Todo      []string       `json:"todo,omitempty"` // what is left to do, and on which device
+	Runs      bool           `json:"runs,omitempty"`    // it has not ended yet
+	Todo      []string       `json:"todo,omitempty"`    // what is left to do, and on which device
+	Settled   string         `json:"settled,omitempty"` // who has seen to what it left, when, and how; "" for nobody
 }
 
 // Windowed is the window of a night, and what of it was used.

@@ -110,6 +110,9 @@ func (d *morningDocument) todo() {
 		d.line("The night runs now: what it leaves is known at its end.")
 		return
 	}
+	if d.m.Settled != "" {
+		d.line(inText("What it left was "+d.m.Settled), "")
+	}
 	if len(d.m.Todo) == 0 {
 		d.line("Nothing.")
 		return

@@ -108,6 +108,11 @@ func listed(rows *sql.Rows) (l Listed, err error) {
 // Summarise writes what a night came to.
 func (j *Journal) Summarise(night int64, s Summary) error { return j.put("summaries", night, s) }
 
+// String says who has seen to it, when, and what was found and done.
+func (s Seen) String() string {
+	return fmt.Sprintf("seen to by %s, %s: %s", s.By, s.At.Local().Format("Mon 2 Jan 2006 15:04"), s.Why)
+}
+
 // Settle writes that a person has seen to what a night left.
 func (j *Journal) Settle(night int64, s Seen) error { return j.put("seen", night, s) }
 

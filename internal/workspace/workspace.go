@@ -15,6 +15,7 @@ package workspace
 
 import (
 	"errors"
+	"fmt"
 	"io/fs"
 	"maps"
 	"os"
@@ -164,6 +165,22 @@ func addShared(f *fleet.Fleet, dir string) error {
 		shared = append(shared, s)
 	}
 	return f.Add(shared...)
+}
+
+// RunbookFile is where a runbook is that a person has named: as it was named, else in the
+// workspace.
+func (w *Workspace) RunbookFile(file string) (string, error) {
+	if _, err := os.Stat(file); !errors.Is(err, fs.ErrNotExist) || filepath.IsAbs(file) {
+		return file, nil // what is wrong with it is said when it is read
+	}
+	inside := filepath.Join(w.Dir, file)
+	if _, err := os.Stat(inside); err != nil {
+		if filepath.Clean(inside) == filepath.Clean(file) {
+			return file, nil
+		}
+		return "", fmt.Errorf("there is no %s here, nor in the workspace %s", file, w.Dir)
+	}
+	return inside, nil
 }
 
 // Runbook reads a runbook and compiles it against the profiles and, when there

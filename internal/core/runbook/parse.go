@@ -62,6 +62,9 @@ var sections = []string{"runbook", "ask", "scope", "batches", "precheck", "recor
 var standsIn = map[string]string{"change": "runbook", "window": "runbook", "reserve": "runbook", "sizes": "batches", "together": "batches",
 	"soak": "finish", "compare": "finish", "expect": "its step", "want": "its step", "send": "its step", "undo": "its step", "restore": "its step"}
 
+// ofStep are the entries of a step that do not stand under on.
+var ofStep = []string{"for", "when", "needs", "restore"}
+
 func (p *parser) sections(root *node) {
 	if len(root.children) == 0 {
 		if len(p.list) == 0 {
@@ -177,7 +180,11 @@ func (p *parser) entries(n *node, known map[string]entryFunc) {
 		w := c.next()
 		f, ok := known[w.text]
 		if !ok || w.quoted {
-			p.at(e, w.col, problem.OneOf(w.text, names), "unknown entry %q", w.text)
+			hint := problem.OneOf(w.text, names)
+			if known["send"] != nil && known["on"] == nil && slices.Contains(ofStep, w.text) {
+				hint = "it under the step, beside on: it is for all that the step does"
+			}
+			p.at(e, w.col, hint, "unknown entry %q", w.text)
 			continue
 		}
 		if first := seen[w.text]; first > 0 && !slices.Contains(manyTimes, w.text) {

@@ -118,6 +118,7 @@ var mistakes = map[string]struct{ old, new, want string }{
 	"section":         {"precheck\n", "prechek\n", `:25:1: unknown section "prechek"; write: precheck`},
 	"precheck":        {"reachable", "reachabel", `:26:3: unknown precheck "reachabel"; write: reachable`},
 	"entry":           {"  together  8", "  togeter  8", `:18:3: unknown entry "togeter"; write: together`},
+	"for under on":    {"", "\nstep \"Lans\"\n  on tern\n    for n in 310..312\n    send\n      | lan <<n>>\n    undo\n      | drop lan <<n>>\n", `unknown entry "for"; write: it under the step, beside on`},
 	"twice":           {"  together  8", "  together  8\n  together  9", "together stands already on line 18"},
 	"title":           {`"Move the quays to the new clocks"`, "Move", "1:9: expected the title in quotes"},
 	"window":          {"01:30 for", "25:30 for", `"25:30" is not a time of day; write: 01:30`},

@@ -35,17 +35,33 @@ type Row struct {
 }
 
 // T makes a row of one span.
-func T(i Ink, text string) Row { return Row{Spans: []Span{{Text: text, Ink: i}}} }
+func T(i Ink, text string) Row { return Row{Spans: []Span{{Text: OneLine(text), Ink: i}}} }
+
+// OneLine is a text as it can stand in a row: what would break or move it is a blank. A path
+// may hold the end of a line.
+func OneLine(text string) string {
+	for i := 0; i < len(text); i++ {
+		if text[i] < ' ' || text[i] == 0x7f {
+			return strings.Map(func(r rune) rune {
+				if r < ' ' || r == 0x7f {
+					return ' '
+				}
+				return r
+			}, text)
+		}
+	}
+	return text
+}
 
 // Add appends a span and returns the row.
 func (r Row) Add(i Ink, text string) Row {
-	r.Spans = append(r.Spans[:len(r.Spans):len(r.Spans)], Span{Text: text, Ink: i})
+	r.Spans = append(r.Spans[:len(r.Spans):len(r.Spans)], Span{Text: OneLine(text), Ink: i})
 	return r
 }
 
 // Strong appends a bold span and returns the row.
 func (r Row) Strong(i Ink, text string) Row {
-	r.Spans = append(r.Spans[:len(r.Spans):len(r.Spans)], Span{Text: text, Ink: i, Bold: true})
+	r.Spans = append(r.Spans[:len(r.Spans):len(r.Spans)], Span{Text: OneLine(text), Ink: i, Bold: true})
 	return r
 }
 

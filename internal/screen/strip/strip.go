@@ -162,6 +162,7 @@ func drawn(n *run.Night, now time.Time) plan.Window {
 
 // ruler draws the window to scale and what stands under it.
 func ruler(n *run.Night, now time.Time, cells int) (bar, labels ink.Row) {
+	cells = max(cells, 0)
 	w := drawn(n, now)
 	open, end := w.Open.Format("Mon 2 Jan 15:04 MST"), w.Close.Format("15:04")
 	if w.Now && n.Began.IsZero() { // no clock time of it is known yet

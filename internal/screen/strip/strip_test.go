@@ -102,3 +102,22 @@ func TestStripFits(t *testing.T) {
 		}
 	})
 }
+
+// A terminal may be of one column, or of none: nothing is drawn past its end, and nothing
+// breaks.
+func TestTheNarrowestWindow(t *testing.T) {
+	slots := []plan.Slot{{Start: open.Add(10 * time.Minute), End: open.Add(30 * time.Minute), TurnBack: open.Add(70 * time.Minute)},
+		{Start: open.Add(30 * time.Minute), End: open.Add(50 * time.Minute), TurnBack: open.Add(75 * time.Minute)}}
+	none := night(slots...)
+	none.Outline.Window = plan.Window{Open: open, Close: open.AddDate(10, 0, 0), None: true}
+	empty := night(slots...)
+	empty.Outline.Window.Close = open
+	for _, n := range []*run.Night{night(), night(slots...), none, empty} {
+		for cells := -2; cells < 40; cells++ {
+			for _, at := range []time.Duration{-time.Hour, 0, time.Hour, 48 * time.Hour} {
+				Rows(n, open.Add(at), cells)
+				Still(n, cells)
+			}
+		}
+	}
+}
