@@ -16,7 +16,10 @@ import (
 	"metabasis/internal/core/textfile"
 	"metabasis/internal/person"
 	"metabasis/internal/seal"
+	"metabasis/internal/settings"
 	"metabasis/internal/store"
+
+	"golang.org/x/crypto/ssh"
 )
 
 // Sealed is a plan that was sealed into a file.
@@ -125,6 +128,50 @@ func writeNew(file string, data []byte) error {
 	return nil
 }
 
+// signedBy says who has signed a sealed plan. Where the settings name who may, nobody else's
+// will do.
+func (c *Change) signedBy(file string, data []byte) (string, error) {
+	allowed, err := c.signers()
+	if err != nil {
+		return "", err
+	}
+	sig, err := textfile.Bytes(file+".sig", textfile.Small)
+	switch {
+	case errors.Is(err, fs.ErrNotExist) && allowed != nil:
+		return "", fmt.Errorf("%s is not signed, and %s says who may: metabasis plan --seal --sign", file, allowed.File)
+	case errors.Is(err, fs.ErrNotExist):
+		return ", not signed", nil
+	case err != nil:
+		return "", err
+	}
+	key, err := seal.Verify(data, sig)
+	if err != nil {
+		return "", fmt.Errorf("%s.sig: %w", file, err)
+	}
+	if allowed == nil {
+		return ", signed with " + ssh.FingerprintSHA256(key) + ", whoever that is: the setting signers names none who may", nil
+	}
+	who, err := allowed.Who(key, time.Now())
+	if err != nil {
+		return "", fmt.Errorf("%s: %w", file, err)
+	}
+	return ", signed by " + who, nil
+}
+
+// signers are those who may sign, by the setting; nil where it names none.
+func (c *Change) signers() (*seal.Signers, error) {
+	file := c.Settings.Get(settings.Signers)
+	if file == "" {
+		return nil, nil
+	}
+	file = c.inWorkspace(file)
+	data, err := textfile.Bytes(file, textfile.Small)
+	if err != nil {
+		return nil, fmt.Errorf("the setting signers: %w", err)
+	}
+	return seal.ReadSigners(file, data)
+}
+
 // heldAgainst reads a sealed plan and refuses a plan that is not the same.
 func (c *Change) heldAgainst(p *plan.Plan, file string) (*seal.Plan, error) {
 	if file == "" {
@@ -138,15 +185,8 @@ func (c *Change) heldAgainst(p *plan.Plan, file string) (*seal.Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	signed := ""
-	switch sig, err := textfile.Bytes(file+".sig", textfile.Small); {
-	case err == nil:
-		key, err := seal.Verify(data, sig)
-		if err != nil {
-			return nil, fmt.Errorf("%s.sig: %w", file, err)
-		}
-		signed = ", signed with " + key
-	case !errors.Is(err, fs.ErrNotExist):
+	signed, err := c.signedBy(file, data)
+	if err != nil {
 		return nil, err
 	}
 	if differs := s.Differs(p, c.Masked(p, c.text), c.Profiles.Fingerprints()); len(differs) > 0 {

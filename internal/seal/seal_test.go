@@ -179,7 +179,7 @@ func TestSignaturesAreThoseOfSSHKeygen(t *testing.T) {
 	require.NoError(t, err)
 	finger, err := Verify(data, sig)
 	require.NoError(t, err)
-	assert.Equal(t, ssh.FingerprintSHA256(signer.PublicKey()), finger)
+	assert.Equal(t, ssh.FingerprintSHA256(signer.PublicKey()), ssh.FingerprintSHA256(finger))
 	_, err = Verify(append([]byte(" "), data...), sig)
 	assert.ErrorContains(t, err, "the signature is not of this plan")
 	_, err = Verify(data, []byte("none"))

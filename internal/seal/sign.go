@@ -48,15 +48,15 @@ func signerOf(key, passphrase []byte) (ssh.Signer, error) {
 	return s, nil
 }
 
-// Verify tells with which key a plan was signed, as SHA256:…. It says nothing of whose
-// that key is. The error says that the signature is none of this plan.
-func Verify(data, signature []byte) (fingerprint string, err error) {
+// Verify tells with which key a plan was signed. It says nothing of whose that key is; see
+// [Signers]. The error says that the signature is none of this plan.
+func Verify(data, signature []byte) (ssh.PublicKey, error) {
 	sig, err := sshsig.Unarmor(signature)
 	if err != nil {
-		return "", fmt.Errorf("the signature cannot be read: %w", err)
+		return nil, fmt.Errorf("the signature cannot be read: %w", err)
 	}
 	if err := sshsig.Verify(bytes.NewReader(data), sig, sig.PublicKey, sig.HashAlgorithm, Namespace); err != nil {
-		return "", fmt.Errorf("the signature is not of this plan: %w", err)
+		return nil, fmt.Errorf("the signature is not of this plan: %w", err)
 	}
-	return ssh.FingerprintSHA256(sig.PublicKey), nil
+	return sig.PublicKey, nil
 }

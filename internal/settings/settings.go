@@ -66,6 +66,7 @@ const (
 	Mouse      = "mouse"
 	Keep       = "keep"
 	Encrypt    = "encrypt"
+	Signers    = "signers"
 )
 
 // All lists every setting.
@@ -85,6 +86,7 @@ func All() []Setting {
 		{Helper, "", "a program that prints a secret when called with a prompt", anything},
 		{Evidence, "evidence", "where the answers of devices are kept", anything},
 		{Keep, keep.Usual, "backups of a device that stay when the shelf is cleared: its newest, one a day, one a month", keepRule},
+		{Signers, "", "a file of those who may sign sealed plans, as ssh-keygen -Y verify -f takes it; none takes anybody's", anything},
 		{Encrypt, "no", "whether backups are encrypted for the keys beside the secrets file: yes or no", oneOf("yes", "no")},
 	}
 }
