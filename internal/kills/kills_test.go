@@ -24,7 +24,7 @@ import (
 )
 
 var (
-	count = flag.Int("kills", 8, "how many places of a night are tried; 0 is all")
+	count = flag.Int("kills", 2, "how many places of a night are tried; 0 is all")
 	seed  = flag.Int("seed", 1, "which ones")
 )
 
@@ -119,7 +119,7 @@ step "Time sources"
   on bittern
     want
       | sign.clock = 192.0.2.40
-  expect    clock.source == "192.0.2.40" and clock.settled within 8s
+  expect    clock.source == "192.0.2.40" and clock.settled within 4s
 
 step "Log collector"
   on tern
@@ -354,7 +354,7 @@ func (g *ground) cut(t *testing.T, at int) {
 	g.settled()
 	for _, d := range g.fleet.Devices() {
 		name := d.Name()
-		if regexp.MustCompile(`night 1 was cut off before it had a backup of it|no night was ever run`).MatchString(plan) && !regexp.MustCompile(`(?m)^  `+name+` .*; back to `).MatchString(plan) {
+		if regexp.MustCompile(`night 1 was cut off before it had a backup of it|took no backup of it|no night was ever run`).MatchString(plan) && !regexp.MustCompile(`(?m)^  `+name+` .*; back to `).MatchString(plan) {
 			continue
 		}
 		if candidate != nil {
@@ -370,21 +370,32 @@ func (g *ground) cut(t *testing.T, at int) {
 }
 
 func TestAKilledNightIsToldAsItIs(t *testing.T) {
-	whole := newGround(t)
-	_, _, n := whole.runUntil(1 << 30)
-	require.Greater(t, n, 60)
-	at := make([]int, n)
-	for i := range at {
-		at[i] = i + 1
-	}
-	if *count > 0 {
-		step := max(1, n / *count)
-		at = slices.DeleteFunc(at, func(k int) bool { return k%step != *seed%step })
-	}
-	for _, k := range at {
-		t.Run(fmt.Sprint(k), func(t *testing.T) {
+	for name, text := range map[string]string{
+		"all at once": book,
+		"in batches":  strings.Replace(book, "sizes     8", "sizes     2, 4", 1),
+	} {
+		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			newGround(t).cut(t, k)
+			whole := newGround(t)
+			whole.write("night.runbook", text)
+			_, _, n := whole.runUntil(1 << 30)
+			require.Greater(t, n, 60)
+			at := make([]int, n)
+			for i := range at {
+				at[i] = i + 1
+			}
+			if *count > 0 {
+				step := max(1, n / *count)
+				at = slices.DeleteFunc(at, func(k int) bool { return k%step != *seed%step })
+			}
+			for _, k := range at {
+				t.Run(fmt.Sprint(k), func(t *testing.T) {
+					t.Parallel()
+					g := newGround(t)
+					g.write("night.runbook", text)
+					g.cut(t, k)
+				})
+			}
 		})
 	}
 }

@@ -54,6 +54,9 @@ func (d *Device) lastDone() string {
 	if k := d.Intent.Step; k >= 1 && k <= len(d.Steps) {
 		title = fmt.Sprintf(" of %q", d.Steps[k-1])
 	}
+	if d.State == Soaking && d.Intent.What != ToDisarm && d.Intent.What != disarmed && d.Intent.What != ToSave {
+		return "all its steps were done, and nothing was saved"
+	}
 	switch d.Intent.What {
 	case ToArm:
 		return "its timer was being armed, and no line was sent"

@@ -79,6 +79,9 @@ func head(n *run.Night, number int, members []*run.Device, now time.Time) ink.Ro
 // plannedFor says when a batch that has not begun is to run.
 func plannedFor(n *run.Night, number int, now time.Time) ink.Row {
 	i := number - (len(n.Outline.Batches) - len(n.Slots) + 1)
+	if now.IsZero() {
+		return ink.Row{} // it will not
+	}
 	if n.Began.IsZero() { // as it was planned, however long somebody reads
 		now = n.Outline.Window.Open
 	}

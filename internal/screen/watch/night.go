@@ -51,6 +51,25 @@ func (n *Night) planned() bool { return !n.started && n.src.Begin != nil }
 // past tells a night that is only looked at.
 func (n *Night) past() bool { return !n.started && n.src.Begin == nil && n.src.Do == nil }
 
+// cutOff tells whether it has no end and nobody runs it.
+func (n *Night) cutOff() bool {
+	return n.past() && n.play == nil && n.night.Ended.IsZero() && n.src.Elsewhere == ""
+}
+
+// told is a device as it is told: of a night that was cut off, what it does is not said, but
+// where it was, and what takes the change back.
+func (n *Night) told(d *run.Device) *run.Device {
+	if d == nil || !n.cutOff() || !d.CutOff() {
+		return d
+	}
+	then := *d
+	then.Note = "the night was cut off: it was " + d.WasAt()
+	if d.Begun() {
+		then.Note += ": look what it has now"
+	}
+	return &then
+}
+
 // Running implements [screen.Standing].
 func (n *Night) Running() bool { return (n.started || n.asked) && n.night.Ended.IsZero() }
 

@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"slices"
 	"strings"
+	"time"
 
 	"metabasis/internal/core/run"
 	"metabasis/internal/screen"
@@ -160,6 +161,9 @@ func (v *View) row(i int, here bool, cells int) ink.Row {
 	n, p := &v.n.night, v.rows[i]
 	switch {
 	case p.batch > 0:
+		if v.n.cutOff() && p.batch > n.Batch {
+			return head(n, p.batch, v.members(p.batch), time.Time{}).Add(ink.Dim, "   never begun")
+		}
 		return head(n, p.batch, v.members(p.batch), v.n.clock(v.now()))
 	case p.from == p.to:
 		return ink.Row{}
@@ -435,7 +439,7 @@ func (v *View) pane() {
 	name := d.Name
 	v.host.Open(page.Of(name, func(f screen.Frame) []ink.Row {
 		d := v.n.night.Get(name)
-		return Panel(d, v.n.clock(f.Now), func(n int) []string { return v.tail(name, n) }, f.Cells-2, wholePane)
+		return Panel(v.n.told(d), v.n.clock(f.Now), func(n int) []string { return v.tail(name, n) }, f.Cells-2, wholePane)
 	}))
 }
 

@@ -240,6 +240,8 @@ func TestACrashedNight(t *testing.T) {
 	s := screentest.New(t, 160, 42, screen.Options{Clock: time.Now}, func(h *screen.Host) { h.Open(n.View()) })
 	text := s.Text()
 	assert.Contains(t, text, "This night crashed: its journal ends at "+night.Last.Local().Format("Mon 2 Jan 15:04:05"))
+	assert.Contains(t, text, "the night was cut off: it was", "of the device under the cursor")
+	assert.NotContains(t, text, "must start by", "nothing is planned any more")
 	assert.Contains(t, text, "stands still at Wed 2 Dec 01:32:00")
 	assert.NotContains(t, text, "finish")
 	assert.Regexp(t, `ald-quay-1 +◧ changing.* 4:00 +1:00`, text)
