@@ -81,41 +81,42 @@ port 3
 
 // world is everything a night needs.
 type world struct {
-	t         testing.TB
-	sim       *sim.Fleet
-	plan      *plan.Plan
-	initial   map[string]string // configuration of each device when the night began
-	journal   *recordingJournal
-	backups   *recordingBackups
-	scripts   *store.Transcripts // of the newest night
-	dir       string
-	night     run.Night
-	started   time.Time
-	unsaved   map[string]bool
-	stored0   map[string]string // what was saved on each when the night began
-	specs     map[string]sim.Spec
-	dial      func(context.Context, string, string) (net.Conn, error) // nil: in memory
-	store     run.Backups                                             // nil: on disk
-	spy       func(device string, t profile.Transcript) profile.Transcript
-	stored    *store.Journal
-	storedID  int64
-	mark      string // stands in the configuration of a device that is kept with the whole change
-	noTimer   bool   // the runbook says "timer none"
-	profiles  profile.Set
-	secrets   []string    // further ones that may be written nowhere
-	seen      []run.Event // all events of the newest night, written or not
-	who       run.Identities
-	remnants  func(device string) []run.Remnant
-	claim     func(ctx context.Context, t *plan.Target) (func(), error)
-	wait      bool
-	rehearsed func(device string) *run.Earlier
-	asleep    func() time.Duration
-	record    func(phase string, d record.Device) error
-	predict   func(device, text string) error // nil takes it
-	predicted *memory                         // what was predicted that each device will have
-	drawn     *sim.Manners                    // of its dunlins, when it has any
-	loose     bool                            // the order of lines that have none is not held against the truth
-	misled    bool                            // its profile is wrong in one place: what is said must be true all the same
+	t          testing.TB
+	sim        *sim.Fleet
+	plan       *plan.Plan
+	initial    map[string]string // configuration of each device when the night began
+	journal    *recordingJournal
+	backups    *recordingBackups
+	scripts    *store.Transcripts // of the newest night
+	dir        string
+	night      run.Night
+	started    time.Time
+	unsaved    map[string]bool
+	stored0    map[string]string // what was saved on each when the night began
+	specs      map[string]sim.Spec
+	dial       func(context.Context, string, string) (net.Conn, error) // nil: in memory
+	store      run.Backups                                             // nil: on disk
+	spy        func(device string, t profile.Transcript) profile.Transcript
+	stored     *store.Journal
+	storedID   int64
+	mark       string // stands in the configuration of a device that is kept with the whole change
+	noTimer    bool   // the runbook says "timer none"
+	profiles   profile.Set
+	secrets    []string    // further ones that may be written nowhere
+	seen       []run.Event // all events of the newest night, written or not
+	who        run.Identities
+	remnants   func(device string) []run.Remnant
+	unfinished func(device string) *run.Unfinished
+	claim      func(ctx context.Context, t *plan.Target) (func(), error)
+	wait       bool
+	rehearsed  func(device string) *run.Earlier
+	asleep     func() time.Duration
+	record     func(phase string, d record.Device) error
+	predict    func(device, text string) error // nil takes it
+	predicted  *memory                         // what was predicted that each device will have
+	drawn      *sim.Manners                    // of its dunlins, when it has any
+	loose      bool                            // the order of lines that have none is not held against the truth
+	misled     bool                            // its profile is wrong in one place: what is said must be true all the same
 }
 
 // recordingJournal keeps events with the time at which each became durable.
@@ -261,7 +262,7 @@ func (w *world) runTo(ctx context.Context, who person) error {
 		backups = w.store
 	}
 	r := run.New(w.plan, run.Options{Connector: w.connector(), Backups: backups, Journal: w.journal, Unattended: who == nil, By: "test",
-		Who: w.who, Remnants: w.remnants, Claim: w.claim, Wait: w.wait, Rehearsed: w.rehearsed, Asleep: w.asleep, Record: w.record,
+		Who: w.who, Remnants: w.remnants, Unfinished: w.unfinished, Claim: w.claim, Wait: w.wait, Rehearsed: w.rehearsed, Asleep: w.asleep, Record: w.record,
 		Predict: w.keepPredicted,
 		Shelve:  w.left().Put})
 	w.started, w.seen = time.Now(), nil
