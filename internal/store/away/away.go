@@ -114,7 +114,7 @@ func put(f files, root string, item Item) error {
 func missing(ctx context.Context, f files, root string, items []Item) (out []Item, err error) {
 	listed := map[string]map[string]int64{}
 	for _, i := range items {
-		if err := errors.Join(i.names(), ctx.Err()); err != nil {
+		if err := errors.Join(i.names(), context.Cause(ctx)); err != nil {
 			return nil, err
 		}
 		sizes, known := listed[i.Device]
@@ -149,7 +149,7 @@ func putAll(ctx context.Context, f files, root string, items []Item) (there []It
 	var wrong []error
 	for _, i := range items {
 		if ctx.Err() != nil {
-			return there, errors.Join(append(wrong, ctx.Err())...)
+			return there, errors.Join(append(wrong, context.Cause(ctx))...)
 		}
 		if err := put(f, root, i); err != nil {
 			wrong = append(wrong, fmt.Errorf("%s of %s: %w", i.File, i.Device, err))

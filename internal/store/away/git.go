@@ -171,7 +171,7 @@ func (g *Git) out(ctx context.Context, args ...string) ([]byte, error) {
 	cmd.Stdout, cmd.Stderr = &out, &wrong
 	if err := cmd.Run(); err != nil {
 		if ctx.Err() != nil {
-			return nil, ctx.Err()
+			return nil, context.Cause(ctx)
 		}
 		return nil, fmt.Errorf("git %s: %w: %s", args[0], err, strings.TrimSpace(wrong.String()))
 	}

@@ -42,7 +42,7 @@ func (s *SFTP) Put(ctx context.Context, _ string, items []Item) ([]Item, error) 
 		return nil, fmt.Errorf("the directory %s on the server: %w", s.Root, err)
 	}
 	there, err := putAll(ctx, remote{s.client}, s.Root, items)
-	return there, errors.Join(err, ctx.Err())
+	return there, errors.Join(err, context.Cause(ctx))
 }
 
 // Missing implements [Place].
@@ -53,7 +53,7 @@ func (s *SFTP) Missing(ctx context.Context, items []Item) ([]Item, error) {
 		return nil, fmt.Errorf("the directory %s on the server: %w", s.Root, err)
 	}
 	out, err := missing(ctx, remote{s.client}, s.Root, items)
-	return out, errors.Join(err, ctx.Err())
+	return out, errors.Join(err, context.Cause(ctx))
 }
 
 // Close implements [Place].
