@@ -134,7 +134,7 @@ func (n *Night) run(ctx context.Context) {
 	n.mu.Unlock()
 	n.Events.Close()
 	close(n.over) // who waits for the night waits for no other machine
-	n.pushing.end(n.push(n.pushing.within(ctx), n.pushing.say))
+	n.pushing.end(n.push(n.pushing.within(ctx)))
 }
 
 // InChange tells whether a device is in change, or waits for a decision, at this moment.
