@@ -350,7 +350,7 @@ func (g *ground) cut(t *testing.T, at int) {
 
 	// and back: what that night had a backup of, and of the others it is said why not
 	plan, _ := say("restore --before --plan", "restore", "--before", "1", "--plan")
-	doc, code = say("restore --before", "restore", "--before", "1", "--headless")
+	_, code = say("restore --before", "restore", "--before", "1", "--headless")
 	g.settled()
 	for _, d := range g.fleet.Devices() {
 		name := d.Name()

@@ -123,8 +123,7 @@ func TestANameThatIsNotThereIsToldWithThoseThatAre(t *testing.T) {
 		Name   string            `yaml:"name"`
 		Parts  []*part           `yaml:"parts"`
 		By     map[string][]part `yaml:"by"`
-		hidden int
-		Never  string `yaml:"-"`
+		Never  string            `yaml:"-"`
 	}
 	for given, want := range map[string]string{
 		"nme: x":                               "name",
