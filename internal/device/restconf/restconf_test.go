@@ -111,7 +111,7 @@ func TestTheWayIn(t *testing.T) {
 			for r.Context().Err() == nil {
 				_, _ = io.WriteString(w, `{"harbour:name":"`+strings.Repeat("x", 1<<20))
 			}
-		}, reach.Login, "a body of more than 64 MB"},
+		}, reach.Prompt, "a body of more than 64 MB"},
 		"says nothing": {nil, func(w http.ResponseWriter, r *http.Request) { <-r.Context().Done() }, reach.Login, "no answer in 2s"},
 	} {
 		t.Run(name, func(t *testing.T) {
