@@ -207,7 +207,8 @@ func (n *Night) Interrupted() bool {
 	return n.interrupted
 }
 
-// Close ends what the night had open. A night that runs is not closed: it must be over.
+// Close ends what the night had open. A night that runs is not closed: it must be over. Its
+// backups are pushed on: whoever ends the process waits for that; see [Night.Pushed].
 func (n *Night) Close() error {
 	if n.Running() {
 		return errors.New("the night runs")
@@ -221,9 +222,6 @@ func (n *Night) Close() error {
 	}
 	if stop != nil {
 		stop()
-	}
-	if n.Began() {
-		n.pushing.stop()
 	}
 	return errors.Join(n.Night.Close(), n.access.Close())
 }
