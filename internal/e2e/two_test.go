@@ -220,7 +220,7 @@ func TestAfterAKilledNight(t *testing.T) {
 
 	next := headless(t, claims, one, "run", "--headless", book)
 	assert.Equal(t, 2, next.code(), &next.out)
-	assert.Regexp(t, `ald-quay-2 +blocked: a restart is pending on it already, due \d\d:\d\d:\d\d, in \d+s: it is our own, armed by "Ten quays" of .*, which never saw its end`, next.out.String())
+	assert.Regexp(t, `ald-quay-2 +blocked: a restart is pending on it already, due \d\d:\d\d:\d\d, in (\d+m)?\d+s: it is our own, armed by "Ten quays" of .*, which never saw its end`, next.out.String())
 	assert.Contains(t, next.out.String(), "8 kept")
 
 	deadline := time.Now().Add(patience)
