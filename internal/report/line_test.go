@@ -45,7 +45,7 @@ func TestSummaryAndNeeds(t *testing.T) {
 	assert.Equal(t, "3 devices: 2 kept, 1 stranded; left out: 1 step", Summary(&n))
 	due := time.Date(2026, 12, 2, 2, 10, 0, 0, time.Local)
 	cut := run.Fold(n, run.Event{Kind: run.TimerSeen, Device: "b", Due: due}, run.Event{Kind: run.Moved, Device: "b", State: run.Soaking}, run.Event{Kind: run.Moved, Device: "c", State: run.Waiting})
-	assert.Equal(t, []string{`a              kept without "s"`, "b              soaking: all its steps were done, and nothing was saved; it restarts at 02:10:00 by itself: look what it has now", "1 device never begun: c"}, Needs(&cut), "of a night that was cut off")
+	assert.Equal(t, []string{`a              kept without "s"`, "b              soaking: all its steps were done, and nothing was saved; it was to restart at 02:10:00 by itself: look what it has now", "1 device never begun: c"}, Needs(&cut), "of a night that was cut off")
 	assert.Equal(t, []string{`a              kept without "s"`, "b              stranded: not back"}, Needs(&n))
 	for _, d := range []string{"a", "c"} {
 		n = run.Fold(n, run.Event{Kind: run.Moved, Device: d, State: run.Skipped, Note: "the run was aborted", OK: true})

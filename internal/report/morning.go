@@ -196,7 +196,7 @@ func (m *Morning) StillRuns() {
 	m.Runs, m.Todo = true, nil
 	m.Failures = slices.DeleteFunc(m.Failures, func(f Failure) bool { return strings.HasPrefix(f.Why, cutOff) })
 	for i := range m.Devices {
-		m.Devices[i].Cut, m.Devices[i].mustLook = "", false
+		m.Devices[i].Cut = "" // what it has is not known all the same
 	}
 	m.Outcome = m.sentence()
 }

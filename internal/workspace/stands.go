@@ -22,7 +22,7 @@ type stands struct {
 // transcripts. Those directories are made where they are not there yet.
 func (n *Night) standing(j run.Journal, transcripts string) (*stands, error) {
 	s := &stands{Journal: j, dir: n.w.Dir, what: map[string]os.FileInfo{}}
-	backups := filepath.Join(n.w.Dir, "backups")
+	backups := n.w.Backups("").Dir
 	if err := os.MkdirAll(backups, 0o700); err != nil {
 		return nil, err
 	}

@@ -38,7 +38,8 @@ func (w *Workspace) Unfinished(ctx context.Context, except int64) func(device st
 			if err != nil {
 				p.Night = run.Night{}
 			}
-			read = append(read, &p.Night)
+			night := p.Night // without its events, which are many
+			read = append(read, &night)
 		}
 		if i >= len(read) {
 			return nil

@@ -59,7 +59,14 @@ func (d *Device) lastDone() string {
 	}
 	switch d.Intent.What {
 	case ToArm:
-		return "its timer was being armed, and no line was sent"
+		armed := "its timer was being armed"
+		if !d.TimerDue.IsZero() {
+			armed = "its timer was armed"
+		}
+		if d.Changes() { // it had lost the one that it had
+			return armed + " anew; lines were sent, and nothing was saved"
+		}
+		return armed + ", and no line was sent"
 	case ToSend:
 		return fmt.Sprintf("%d of %s%s had been sent, as far as was written down", d.Line, lines(d.Lines), title)
 	case ToApply:
@@ -100,14 +107,15 @@ func (d *Device) wayBack() string {
 	return "nothing takes it back by itself"
 }
 
-// returns says what a device does by itself at a time.
+// returns says what a device was to do by itself at a time: whoever reads it may read it
+// before that, or long after, and nobody has looked.
 func (d *Device) returns(at time.Time) string {
 	clock := at.Local().Format("15:04:05")
 	switch d.Way {
 	case plan.TrialTimer:
-		return "its trial ends at " + clock + ", and it takes it back by itself"
+		return "its trial was to end at " + clock + ", and the device to take it back by itself"
 	case plan.PutBackTimer:
-		return "it puts back what is saved at " + clock + " by itself"
+		return "it was to put back what is saved at " + clock + " by itself"
 	}
-	return "it restarts at " + clock + " by itself"
+	return "it was to restart at " + clock + " by itself"
 }

@@ -32,14 +32,15 @@ func TestWhereADeviceWasWhenItsNightWasCutOff(t *testing.T) {
 		begun  bool
 	}{
 		"before anything":  {plan.RestartTimer, arm[:2], "recording, and nothing of the change was sent to it", false},
-		"arming":           {plan.RestartTimer, arm, "recording: its timer was being armed, and no line was sent; it restarts at 01:40:00 by itself, if that came through", true},
-		"armed":            {plan.PutBackTimer, armed, "changing: its timer was being armed, and no line was sent; it puts back what is saved at 01:40:00 by itself", true},
-		"sending":          {plan.RestartTimer, sending, `changing: 1 of 2 lines of "Log" had been sent, as far as was written down; it restarts at 01:40:00 by itself`, true},
-		"extended":         {plan.RestartTimer, then(sending, Event{Kind: Intent, What: ToExtend, For: time.Hour}, Event{Kind: TimerSeen, Due: at.Add(time.Hour)}), `changing: 1 of 2 lines of "Log" had been sent, as far as was written down; it restarts at 02:30:00 by itself`, true},
-		"disarming":        {plan.RestartTimer, disarming, "soaking: its timer was being disarmed; nothing was saved yet; it restarts at 01:40:00 by itself, unless it was disarmed", true},
+		"arming":           {plan.RestartTimer, arm, "recording: its timer was being armed, and no line was sent; it was to restart at 01:40:00 by itself, if that came through", true},
+		"armed":            {plan.PutBackTimer, armed, "changing: its timer was armed, and no line was sent; it was to put back what is saved at 01:40:00 by itself", true},
+		"sending":          {plan.RestartTimer, sending, `changing: 1 of 2 lines of "Log" had been sent, as far as was written down; it was to restart at 01:40:00 by itself`, true},
+		"extended":         {plan.RestartTimer, then(sending, Event{Kind: Intent, What: ToExtend, For: time.Hour}, Event{Kind: TimerSeen, Due: at.Add(time.Hour)}), `changing: 1 of 2 lines of "Log" had been sent, as far as was written down; it was to restart at 02:30:00 by itself`, true},
+		"armed anew":       {plan.RestartTimer, then(sending, Event{Kind: TimerGone}, Event{Kind: Intent, What: ToArm, For: time.Hour}), "changing: its timer was being armed anew; lines were sent, and nothing was saved; it was to restart at 02:30:00 by itself, if that came through", true},
+		"disarming":        {plan.RestartTimer, disarming, "soaking: its timer was being disarmed; nothing was saved yet; it was to restart at 01:40:00 by itself, unless it was disarmed", true},
 		"disarmed":         {plan.RestartTimer, disarmed, "soaking: its timer was disarmed, and nothing was saved yet; nothing takes it back by itself: its timer is gone", true},
 		"saving":           {plan.RestartTimer, saving, "soaking: what runs was being saved; nothing takes it back by itself: its timer is gone", true},
-		"applying":         {plan.TrialTimer, applying, `changing: the lines of "Log" were applied, or were about to be; its trial ends at 01:31:00, and it takes it back by itself, if that came through`, true},
+		"applying":         {plan.TrialTimer, applying, `changing: the lines of "Log" were applied, or were about to be; its trial was to end at 01:31:00, and the device to take it back by itself, if that came through`, true},
 		"no way back":      {plan.NoTimer, []Event{moved(Changing), {Kind: Intent, What: ToSend, Step: 1, Lines: []string{"a"}}}, `changing: 0 of 1 line of "Log" had been sent, as far as was written down; nothing takes it back by itself`, true},
 		"being taken back": {plan.NoTimer, []Event{moved(Reverting), {Kind: Intent, What: ToUndo, Step: 1}}, "reverting: it was being taken back; nothing takes it back by itself", true},
 	} {
