@@ -22,7 +22,7 @@ import (
 // The fleet file is changed by one at a time, whole or not at all, and the one of before is
 // kept beside it.
 
-// FleetCSV is the workspace's fleet file, where it is one that can be changed here.
+// fleetCSV is the workspace's fleet file, where it is one that can be changed here.
 func (d *Desk) fleetCSV() (file string, data []byte, err error) {
 	file = filepath.Join(d.Dir, "fleet.csv")
 	data, err = textfile.Read(file, textfile.Large)
