@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metabasis/internal/core/run"
+	"metabasis/internal/device/profile"
 	"metabasis/internal/sim"
 )
 
@@ -21,28 +22,37 @@ import (
 type confided struct {
 	typed, match string // up to the secret; and what a fault strikes at
 	signs        string // that a secret on it may not have
+	first        string // nor begin with
+	alone        bool   // it has no way back of its own
 	step         string
 }
 
 var confiding = map[string]confided{
-	"tern": {"login ferry secret ", "^login ", "", `step "Login"
+	"tern": {typed: "login ferry secret ", match: "^login ", step: `step "Login"
   send
     | login ferry secret <<key>>
     | drop login bosun
   undo
     | drop login ferry
 `},
-	"osier": {"member ferry word ", "^member ", ";", `step "Login"
+	"osier": {typed: "member ferry word ", match: "^member ", signs: ";", step: `step "Login"
   want
     | member ferry word <<key>>
 `},
-	"skerry": {"", "member", "", `step "Login"
+	"skerry":          {match: "member", first: `"'`, step: memberStep},
+	"skerry-restconf": {match: "member", first: `"'`, alone: true, step: memberStep},
+	"bittern": {match: "contact", first: `"'`, alone: true, step: `step "Login"
+  send
+    | set system.contact = <<key>>
+`},
+}
+
+const memberStep = `step "Login"
   send
     | set /skerry:core/member[name='ferry']/word = <<key>>
   undo
     | delete /skerry:core/member[name='ferry']
-`},
-}
+`
 
 // A secret is typed into devices that break into the line, alter it, quote it back, drop the
 // session in its midst, print noise: nowhere are more than four signs of it kept in a row,
@@ -51,7 +61,7 @@ var confiding = map[string]confided{
 func TestDrawnSecretsAreShownNowhere(t *testing.T) {
 	const signs = `abcdefghkmnpqrstuvwxyzABCDEFGHJKLMNPQRSTUVWXYZ23456789"'\&%>$!?/+=;:#-_.,*()[]|@^~`
 	kinds := []string{"", sim.BreaksIn, sim.BreaksIn, sim.BreaksIn, sim.Alters, sim.SaysBack, sim.Rejects, sim.Drops, sim.DropsAfter, sim.Garbage, sim.Hangs, sim.Ignores}
-	dir := t.TempDir()
+	dir, spoken := t.TempDir(), map[string]profile.Set{"": shipped(t), "skerry-restconf": overREST(t)}
 	draw := func(rng *rand.Rand) string {
 		b := make([]byte, 8+rng.IntN(12))
 		for i := range b {
@@ -63,9 +73,9 @@ func TestDrawnSecretsAreShownNowhere(t *testing.T) {
 	for i := range n {
 		rng := rand.New(rand.NewPCG(*firstSeed, uint64(i)))
 		key, own := draw(rng), draw(rng)
-		platform := []string{"tern", "tern", "osier", "skerry"}[rng.IntN(4)]
-		c := confiding[platform]
-		if strings.ContainsAny(key+own, c.signs) || platform == "skerry" && strings.ContainsAny(key[:1], `"'`) { // which is quoted text there
+		manner := []string{"tern", "tern", "osier", "skerry", "skerry-restconf", "bittern"}[rng.IntN(6)]
+		platform, c := strings.TrimSuffix(manner, "-restconf"), confiding[manner]
+		if strings.ContainsAny(key+own, c.signs) || strings.ContainsAny(key[:1], c.first) { // which is quoted text there
 			continue
 		}
 		fault := sim.Fault{Kind: kinds[rng.IntN(len(kinds))], Times: rng.IntN(2) + 1}
@@ -83,15 +93,22 @@ func TestDrawnSecretsAreShownNowhere(t *testing.T) {
 		default:
 			fault.Match = c.match
 		}
-		name := fmt.Sprintf("%d, %s: %q, own %q, %+v", i, platform, key, own, fault)
+		name := fmt.Sprintf("%d, %s: %q, own %q, %+v", i, manner, key, own, fault)
 		synctest.Test(t, func(t *testing.T) {
 			spec := sim.Spec{Platform: platform, Config: "name {{.Name}}\ntime source 192.0.2.9 first\nmanage from any\nlogin bosun secret " + own + "\nport 1\n  trunk\nport 3\n  label \"gate\"\n"}
 			if fault.Kind != "" {
 				spec.Faults = []sim.Fault{fault}
 			}
-			w := simpleAsked(t, filepath.Join(dir, fmt.Sprint(i)), []sim.Spec{spec}, map[string]string{"key": key}, func(s string) string {
+			set, other := spoken[manner]
+			if !other {
+				set = spoken[""]
+			}
+			w := simpleOf(t, set, filepath.Join(dir, fmt.Sprint(i)), []sim.Spec{spec}, map[string]string{"key": key}, func(s string) string {
 				// What can never be is expected, so that it is taken back.
 				s = book(c.step + "  expect    clock.source == \"192.0.2.99\" within 3s\n")(s)
+				if c.alone {
+					s = strings.NewReplacer("\ntimer       4m\n", "\ntimer none\n", "  saved\n", "").Replace(s)
+				}
 				return strings.Replace(s, "scope\n", "ask\n  key       secret  \"The key\"\n\nscope\n", 1)
 			})
 			defer w.sim.Close()
