@@ -67,10 +67,11 @@ func (d *Desk) Stranger(s Stranger, name string) (e *Evening, file string, err e
 	if err != nil {
 		return nil, "", err
 	}
+	if !platformName.MatchString(dev.Platform) {
+		return nil, "", fmt.Errorf("%q cannot be the name of a platform: small letters, digits and -, such as heron", dev.Platform)
+	}
 	file = filepath.Join(d.Dir, "profiles", dev.Platform+".yaml")
 	switch _, err := os.Stat(file); {
-	case !platformName.MatchString(dev.Platform):
-		return nil, "", fmt.Errorf("%q cannot be the name of a platform: small letters, digits and -, such as heron", dev.Platform)
 	case d.Profiles[dev.Platform] != nil:
 		return nil, "", fmt.Errorf("there is a profile of %s already; a variant of it says like: %s, see docs/profiles.md", dev.Platform, dev.Platform)
 	case err == nil:

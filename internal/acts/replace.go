@@ -9,7 +9,6 @@ import (
 	"io/fs"
 	"maps"
 	"net"
-	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -25,6 +24,7 @@ import (
 	"metabasis/internal/core/textfile"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/device/telnet"
+	"metabasis/internal/store/within"
 	"metabasis/internal/workspace"
 )
 
@@ -55,7 +55,9 @@ func (d *Desk) Base(old, fresh, template string) ([]string, error) {
 		return nil, err
 	}
 	if template == "" {
-		template = filepath.Join(d.Dir, "bases", is.Platform+".txt")
+		if template, err = within.Path(filepath.Join(d.Dir, "bases"), is.Platform+".txt"); err != nil {
+			return nil, fmt.Errorf("%s: platform %w", fresh, err)
+		}
 	}
 	data, err := textfile.Read(template, textfile.Small)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -220,7 +222,7 @@ func (d *Desk) MapPorts(old, fresh string) (file string, err error) {
 		return "", err
 	}
 	file = d.MappingFile(was.Platform, is.Platform)
-	w, err := d.create(file)
+	w, err := within.Create(d.Dir, file, 0o644)
 	if errors.Is(err, fs.ErrExist) {
 		return "", fmt.Errorf("%s is there already, and never written over: look at it, or move it away", file)
 	}
@@ -229,24 +231,6 @@ func (d *Desk) MapPorts(old, fresh string) (file string, err error) {
 	}
 	_, err = w.Write(m.Write())
 	return file, errors.Join(err, w.Close())
-}
-
-// create makes a new file in the workspace. Whatever it is named after, it leads nowhere
-// else: not by its name, and not over a link.
-func (d *Desk) create(file string) (*os.File, error) {
-	root, err := os.OpenRoot(d.Dir)
-	if err != nil {
-		return nil, err
-	}
-	defer root.Close()
-	name, err := filepath.Rel(d.Dir, file)
-	if err != nil {
-		return nil, err
-	}
-	if err := root.MkdirAll(filepath.Dir(name), 0o755); err != nil {
-		return nil, err
-	}
-	return root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 }
 
 // CarryOver makes the change that carries the old one's newest backup over to the new one:

@@ -3,10 +3,11 @@ package cli
 import (
 	"fmt"
 	"os"
-	"path/filepath"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/cobra/doc"
+
+	"metabasis/internal/store/within"
 )
 
 func (a *app) manCommand() *cobra.Command {
@@ -25,7 +26,7 @@ func (a *app) manCommand() *cobra.Command {
 			if err := doc.GenManTree(root, header, args[0]); err != nil {
 				return err
 			}
-			pages, err := filepath.Glob(filepath.Join(args[0], "*.1"))
+			pages, err := within.Match(args[0], "*.1")
 			if err != nil {
 				return err
 			}

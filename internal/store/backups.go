@@ -17,6 +17,7 @@ import (
 
 	"metabasis/internal/core/identity"
 	"metabasis/internal/core/run"
+	"metabasis/internal/store/within"
 )
 
 // Backups keeps configurations as plain files, one directory a device. It
@@ -99,8 +100,11 @@ func (b Backups) Put(device, text string, at time.Time) (run.Backup, error) {
 // one that is encrypted what was noted of it counts, as long as its file is what was noted.
 func (b Backups) sameAsNewest(device, text, sum string, seen *Sighting) (string, error) {
 	newest, err := b.newest(device)
-	if err != nil || newest == "" {
-		return "", err
+	if err != nil {
+		return "", fmt.Errorf("backup of %s: %w", device, err)
+	}
+	if newest == "" {
+		return "", nil
 	}
 	old, err := os.ReadFile(newest)
 	switch {
@@ -131,7 +135,9 @@ const nameTime = "2006-01-02T150405Z"
 
 // directory makes the device's directory, durably, or finds it.
 func (b Backups) directory(device string) (dir string, fresh bool, err error) {
-	dir = filepath.Join(b.Dir, device)
+	if dir, err = within.Path(b.Dir, device); err != nil {
+		return "", false, err
+	}
 	err = os.Mkdir(dir, 0o700)
 	if errors.Is(err, fs.ErrNotExist) {
 		if err = os.MkdirAll(b.Dir, 0o700); err == nil {
@@ -149,7 +155,11 @@ func (b Backups) directory(device string) (dir string, fresh bool, err error) {
 
 // newest is the path of the device's newest backup, "" when there is none.
 func (b Backups) newest(device string) (string, error) {
-	paths, err := filepath.Glob(filepath.Join(b.Dir, device, "*"+suffix+"*"))
+	dir, err := within.Path(b.Dir, device)
+	if err != nil {
+		return "", err
+	}
+	paths, err := within.Match(dir, "*"+suffix+"*")
 	paths = slices.DeleteFunc(paths, func(p string) bool { return !isBackup(p) })
 	if err != nil || len(paths) == 0 {
 		return "", err

@@ -19,6 +19,7 @@ import (
 
 	"metabasis/internal/core/identity"
 	"metabasis/internal/core/textfile"
+	"metabasis/internal/store/within"
 )
 
 // What is noted of the backups of a device stands beside them in shelf.jsonl, a line each
@@ -87,17 +88,30 @@ func (b Backups) noted(device, path string, seen Sighting) error {
 	if err != nil {
 		return fmt.Errorf("backup of %s: %w", device, err)
 	}
-	if err := appendLine(filepath.Join(b.Dir, device, notes), string(line)); err != nil {
+	if err := b.note(device, string(line)); err != nil {
 		return fmt.Errorf("backup of %s is written, and not noted on the shelf: %w", device, err)
 	}
 	return nil
+}
+
+// note adds a line to what is noted of a device's backups.
+func (b Backups) note(device, line string) error {
+	file, err := within.Path(b.Dir, device, notes)
+	if err != nil {
+		return err
+	}
+	return appendLine(file, line)
 }
 
 // sightings reads what is noted of a device's backups, by the name of their files. A line
 // that cannot be read says nothing.
 func (b Backups) sightings(device string) (map[string][]Sighting, error) {
 	out := map[string][]Sighting{}
-	data, err := os.ReadFile(filepath.Join(b.Dir, device, notes))
+	file, err := within.Path(b.Dir, device, notes)
+	if err != nil {
+		return nil, fmt.Errorf("backups of %s: %w", device, err)
+	}
+	data, err := os.ReadFile(file)
 	if errors.Is(err, fs.ErrNotExist) {
 		return out, nil
 	}
@@ -116,7 +130,10 @@ func (b Backups) sightings(device string) (map[string][]Sighting, error) {
 
 // Shelf lists the backups of a device, the newest first.
 func (b Backups) Shelf(device string) ([]Shelved, error) {
-	dir := filepath.Join(b.Dir, device)
+	dir, err := within.Path(b.Dir, device)
+	if err != nil {
+		return nil, fmt.Errorf("backups of %s: %w", device, err)
+	}
 	files, err := os.ReadDir(dir)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
@@ -374,7 +391,7 @@ func (b Backups) Check(device string) (whole, unnoted int, wrong []error, err er
 func (b Backups) NotePushed(s Shelved, place string, at time.Time) error {
 	line, err := json.Marshal(Sighting{File: s.File, At: at.UTC(), SHA256: s.SHA256, Size: int(s.Size), Pushed: place})
 	if err == nil {
-		err = appendLine(filepath.Join(b.Dir, s.Device, notes), string(line))
+		err = b.note(s.Device, string(line))
 	}
 	if err != nil {
 		return fmt.Errorf("backup %s of %s is pushed to %s, and that is not noted: %w", s.File, s.Device, place, err)
@@ -386,7 +403,7 @@ func (b Backups) NotePushed(s Shelved, place string, at time.Time) error {
 func (b Backups) Remove(s Shelved, why string, at time.Time) error {
 	line, err := json.Marshal(Sighting{File: s.File, At: at.UTC(), SHA256: s.SHA256, Size: int(s.Size), Gone: why})
 	if err == nil {
-		err = appendLine(filepath.Join(b.Dir, s.Device, notes), string(line))
+		err = b.note(s.Device, string(line))
 	}
 	if err == nil {
 		err = os.Remove(s.Path)

@@ -15,6 +15,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"metabasis/internal/core/run"
+	"metabasis/internal/store/within"
 )
 
 func TestJournalKeepsNightsAcrossReopening(t *testing.T) {
@@ -204,4 +205,37 @@ func FuzzKnownHosts(f *testing.F) {
 		require.Error(t, keys.Check("192.0.2.11:22", &net.TCPAddr{}, key))
 		_ = keys.Algorithms("192.0.2.11:22")
 	})
+}
+
+// A journal or a record may be another person's: what it calls a device leads nowhere else.
+func TestNamesThatLeadOut(t *testing.T) {
+	dir := t.TempDir()
+	b := Backups{Dir: filepath.Join(dir, "backups")}
+	for _, name := range []string{"../beside", "..", "", "a/b"} {
+		_, err := b.Put(name, "x", time.Now())
+		assert.ErrorIs(t, err, within.ErrLeadsOut, name)
+		_, err = b.Shelf(name)
+		assert.ErrorIs(t, err, within.ErrLeadsOut, name)
+		assert.ErrorIs(t, b.NotePushed(Shelved{Device: name}, "attic", time.Now()), within.ErrLeadsOut, name)
+	}
+	tr, err := NewTranscripts(filepath.Join(dir, "transcripts"))
+	require.NoError(t, err)
+	tr.For("../../beside").Note("hello")
+	assert.ErrorIs(t, tr.Kept(), within.ErrLeadsOut)
+	assert.ErrorIs(t, tr.Close(), within.ErrLeadsOut)
+	_, err = ReadTranscript(dir, "../beside")
+	assert.ErrorIs(t, err, within.ErrLeadsOut)
+	left, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	assert.Len(t, left, 1, "the transcripts' directory: %v", left)
+}
+
+// What a workspace is called is no pattern: its newest backup is found all the same.
+func TestBackupsInADirectoryThatLooksLikeAPattern(t *testing.T) {
+	b := Backups{Dir: filepath.Join(t.TempDir(), "nights [old]", "backups")}
+	_, err := b.Put("ald-quay-1", "name ald-quay-1\n", time.Now())
+	require.NoError(t, err)
+	again, err := b.Put("ald-quay-1", "name ald-quay-1\n", time.Now().Add(time.Hour))
+	require.NoError(t, err)
+	assert.True(t, again.Same)
 }

@@ -5,13 +5,13 @@ import (
 	"fmt"
 	"maps"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
 	"time"
 
 	"metabasis/internal/device/profile"
+	"metabasis/internal/store/within"
 )
 
 // Transcripts keeps what was said with each device of one night: in a file a
@@ -39,7 +39,8 @@ func (t *Transcripts) get(device string) *transcript {
 	defer t.mu.Unlock()
 	tr := t.byDev[device]
 	if tr == nil {
-		tr = &transcript{path: filepath.Join(t.dir, device+".log")}
+		tr = &transcript{}
+		tr.path, tr.err = within.Path(t.dir, device+".log")
 		t.byDev[device] = tr
 	}
 	return tr
@@ -108,7 +109,11 @@ func (t *Transcripts) Read(device string) ([]string, error) {
 
 // ReadTranscript reads a device's transcript of a night from its file.
 func ReadTranscript(dir, device string) ([]string, error) {
-	b, err := os.ReadFile(filepath.Join(dir, device+".log"))
+	path, err := within.Path(dir, device+".log")
+	if err != nil {
+		return nil, err
+	}
+	b, err := os.ReadFile(path)
 	if err != nil {
 		return nil, err
 	}

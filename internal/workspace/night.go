@@ -22,6 +22,7 @@ import (
 	"metabasis/internal/report"
 	"metabasis/internal/store"
 	"metabasis/internal/store/locks"
+	"metabasis/internal/store/within"
 )
 
 // JournalFile is where the journal of the workspace is.
@@ -36,9 +37,12 @@ func (w *Workspace) ReadJournal() (*store.Journal, error) {
 // Transcripts is the directory of a past night's transcripts.
 func (w *Workspace) Transcripts(night int64) string {
 	id := strconv.FormatInt(night, 10)
-	found, _ := filepath.Glob(filepath.Join(w.Dir, "transcripts", "*", "night-"+id))
-	if len(found) > 0 {
-		return found[0]
+	folders, _ := within.Match(filepath.Join(w.Dir, "transcripts"), "*")
+	for _, folder := range folders {
+		dir := filepath.Join(folder, "night-"+id)
+		if _, err := os.Stat(dir); err == nil {
+			return dir
+		}
 	}
 	return filepath.Join(w.Dir, "transcripts", id) // as they were kept once
 }

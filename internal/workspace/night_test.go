@@ -49,7 +49,8 @@ func prepared(t *testing.T, dir string) *Night {
 // configuration is its owner's alone.
 func TestWhatANightWrites(t *testing.T) {
 	t.Setenv("METABASIS_CLAIMS", t.TempDir())
-	dir := t.TempDir()
+	dir := filepath.Join(t.TempDir(), "quays [2026]") // which is no pattern
+	require.NoError(t, os.Mkdir(dir, 0o700))
 	n := prepared(t, dir)
 	_, err := os.Stat(filepath.Join(dir, "metabasis.db"))
 	require.ErrorIs(t, err, fs.ErrNotExist)

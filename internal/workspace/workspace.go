@@ -31,6 +31,7 @@ import (
 	"metabasis/internal/device/profile"
 	"metabasis/internal/settings"
 	"metabasis/internal/store"
+	"metabasis/internal/store/within"
 	"metabasis/profiles"
 )
 
@@ -90,7 +91,7 @@ func ProfileSources(dir string) (s profile.Sources, err error) {
 	if s.Shipped, err = profiles.Sources(); err != nil {
 		return s, err
 	}
-	paths, err := filepath.Glob(filepath.Join(dir, "profiles", "*.yaml"))
+	paths, err := within.Match(filepath.Join(dir, "profiles"), "*.yaml")
 	if err != nil {
 		return s, err
 	}
@@ -242,7 +243,7 @@ func (w *Workspace) Prechecks() ([]runbook.Precheck, error) {
 
 // Runbooks lists the runbook files of the workspace.
 func (w *Workspace) Runbooks() []string {
-	paths, _ := filepath.Glob(filepath.Join(w.Dir, "*.runbook"))
+	paths, _ := within.Match(w.Dir, "*.runbook")
 	return paths
 }
 

@@ -156,7 +156,8 @@ func TestChildrenGetNoSecrets(t *testing.T) {
 }
 
 func TestOwnProfilesComeFirstAndTheirMistakesAreNamed(t *testing.T) {
-	dir := t.TempDir()
+	dir := filepath.Join(t.TempDir(), "quays [2026]") // which is no pattern
+	require.NoError(t, os.Mkdir(dir, 0o700))
 	shipped, err := os.ReadFile("../../profiles/tern.yaml")
 	require.NoError(t, err)
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "profiles"), 0o700))

@@ -19,6 +19,8 @@ import (
 	"time"
 
 	"golang.org/x/sys/unix"
+
+	"metabasis/internal/store/within"
 )
 
 // Holder says who holds a lock.
@@ -237,7 +239,7 @@ func (c *Claims) note() error {
 
 // holder finds the night that holds a device, and clears away what dead nights left.
 func (c *Claims) holder(key string) Holder {
-	paths, _ := filepath.Glob(filepath.Join(c.dir, "night-*.json"))
+	paths, _ := within.Match(c.dir, "night-*.json")
 	for _, p := range paths {
 		if p == c.own.Name() {
 			continue
