@@ -2,6 +2,7 @@ package acts
 
 import (
 	"errors"
+	"fmt"
 	"os"
 	"os/user"
 	"path/filepath"
@@ -26,6 +27,9 @@ type Desk struct {
 	// Access, if not nil, is how devices are reached, in place of the workspace's own:
 	// those of the demo are in this process.
 	Access func(*fleet.Fleet) *workspace.Access
+	// Working, if not nil, is told what is worked out before that which takes long for many
+	// devices; what it returns is called when that is done.
+	Working func(what string) (done func())
 
 	mu     sync.Mutex
 	nights []*Night // that were planned
@@ -39,6 +43,14 @@ func Open(dir string, given map[string]string, p person.Person) (*Desk, error) {
 		return nil, err
 	}
 	return &Desk{Workspace: ws, Person: p, Log: diag.None()}, nil
+}
+
+// working tells whoever wants to know what is worked out now, until done is called.
+func (d *Desk) working(format string, args ...any) (done func()) {
+	if d.Working == nil {
+		return func() {}
+	}
+	return d.Working(fmt.Sprintf(format, args...))
 }
 
 // Planned are the nights that were planned here, in order.

@@ -35,7 +35,9 @@ type Change struct {
 // Change reads a runbook and the fleet it is for; a fleet file takes the place of the
 // workspace's, "" is that one.
 func (d *Desk) Change(file, fleetFile string) (*Change, error) {
+	read := d.working("reading the fleet")
 	fl, err := d.Workspace.Fleet(fleetFile)
+	read()
 	if err != nil {
 		return nil, err
 	}
@@ -63,6 +65,7 @@ func (d *Desk) Check(file string, f *fleet.Fleet) (rb *runbook.Runbook, open str
 	}
 	rb, _, err = d.Runbook(file, f)
 	if err == nil && f != nil {
+		defer d.working("holding %s against %s", file, report.Count(len(f.Devices), "device"))()
 		open, err = plan.Review(rb, f, d.Profiles.Traits())
 	}
 	return rb, open, err
@@ -127,6 +130,7 @@ func (c *Change) plan(ctx context.Context, r Request, finder *workspace.Finder) 
 	if err != nil {
 		return nil, nil, err
 	}
+	defer c.working("planning for a fleet of %s", report.Count(len(c.Fleet.Devices), "device"))()
 	seen, unread := c.Seen(ctx)
 	p, err := plan.Make(c.Runbook, c.Fleet.Placed(seen), answers, c.Profiles.Traits(), time.Now())
 	if err != nil {

@@ -29,7 +29,9 @@ func (a *app) check(files []string) error {
 	if err != nil {
 		return err
 	}
+	read := a.working("reading the fleet")
 	f, err := d.Fleet("")
+	read()
 	if err != nil && !errors.Is(err, workspace.ErrNoFleet) {
 		return err
 	}

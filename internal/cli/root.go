@@ -61,6 +61,7 @@ type app struct {
 	logged   *diag.Log          // nil before it is first wanted
 	logFile  string
 	stdout   io.Writer                // as it was given to us; out is what text is printed to
+	stderr   io.Writer                // the same of err
 	dumpTo   atomic.Pointer[diag.Log] // where SIGQUIT has written what runs; nil for nowhere
 }
 
@@ -71,7 +72,7 @@ func (a *app) desk() (*acts.Desk, error) { return a.deskIn(a.dir) }
 func (a *app) deskIn(dir string) (*acts.Desk, error) {
 	d, err := acts.Open(dir, a.given, a.person())
 	if err == nil {
-		d.Log = a.log()
+		d.Log, d.Working = a.log(), a.working
 	}
 	return d, err
 }
@@ -83,7 +84,7 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) (code int) {
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(400)
 	}
-	a := &app{in: in, out: out, stdout: out, err: errOut, flags: map[string]*string{}, given: map[string]string{}}
+	a := &app{in: in, out: out, stdout: out, err: errOut, stderr: errOut, flags: map[string]*string{}, given: map[string]string{}}
 	if f, is := out.(*os.File); is && term.IsTerminal(int(f.Fd())) { // what goes elsewhere goes as it was said
 		a.out, a.err = straight{out}, straight{errOut}
 	}
