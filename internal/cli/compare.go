@@ -15,7 +15,7 @@ import (
 
 // compareFlags are those of compare.
 type compareFlags struct {
-	night    int64
+	night    string // "" is none
 	json     bool
 	markdown bool
 	lines    bool
@@ -55,7 +55,7 @@ The exit code is 0 when nothing is different, 1 when something is, and 2 when it
 be told.`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			check := atLeast(2)
-			if f.night != 0 {
+			if cmd.Flags().Changed("night") {
 				check = exactly(0)
 			}
 			if err := check(cmd, args); err != nil {
@@ -75,7 +75,7 @@ be told.`,
 		},
 	}
 	flags := cmd.Flags()
-	flags.Int64Var(&f.night, "night", 0, "compare before and after this night")
+	flags.StringVar(&f.night, "night", "", "compare before and after this night, by its number, or newest")
 	flags.BoolVar(&f.json, "json", false, "one JSON object")
 	flags.BoolVar(&f.markdown, "markdown", false, "as Markdown")
 	flags.BoolVar(&f.lines, "lines", false, "of two configurations: their lines, as a patch has them")
@@ -91,8 +91,8 @@ func (a *app) compare(ctx context.Context, f compareFlags, args []string) error 
 	}
 	ctx, over := signalled(ctx)
 	var c *acts.Comparison
-	if f.night != 0 {
-		c, err = d.CompareNight(ctx, f.night)
+	if f.night != "" || len(args) == 0 {
+		c, err = a.comparedNight(ctx, d, f.night)
 	} else {
 		c, err = d.Compare(ctx, args[0], args[1], args[2:]...)
 	}
@@ -103,6 +103,14 @@ func (a *app) compare(ctx context.Context, f compareFlags, args []string) error 
 		return err
 	}
 	return a.judge(c, f)
+}
+
+func (a *app) comparedNight(ctx context.Context, d *acts.Desk, word string) (*acts.Comparison, error) {
+	id, err := nightNumber(ctx, d, word)
+	if err != nil {
+		return nil, err
+	}
+	return d.CompareNight(ctx, id)
 }
 
 // judge prints a comparison, and tells by the exit code what it came to.

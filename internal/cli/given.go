@@ -1,12 +1,16 @@
 package cli
 
 import (
+	"context"
+	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"metabasis/internal/acts"
 	"metabasis/internal/report"
 )
 
@@ -53,4 +57,46 @@ func oneFlag(cmd *cobra.Command, needed bool, flags ...string) error {
 		return fmt.Errorf("%s needs one of --%s; metabasis %s --help tells what they mean", cmd.Name(), strings.Join(flags, ", --"), cmd.Name())
 	}
 	return nil
+}
+
+// wrongValue says what a flag wants that was given something else.
+func wrongValue(e *pflag.InvalidValueError) error {
+	f := e.GetFlag()
+	switch f.Value.Type() {
+	case "duration":
+		return fmt.Errorf("--%s: %q is no time; write one such as 90s or 5m", f.Name, e.GetValue())
+	case "int", "int64", "uint", "uint64":
+		return fmt.Errorf("--%s: %q is no whole number, or too large a one; write: --%s N", f.Name, e.GetValue(), f.Name)
+	case "bool":
+		return fmt.Errorf("--%s: %q is neither true nor false; write: --%s", f.Name, e.GetValue(), f.Name)
+	}
+	return fmt.Errorf("--%s: %q: %w", f.Name, e.GetValue(), e.Unwrap())
+}
+
+// nightNumber is the number of a night as a person names it.
+func nightNumber(ctx context.Context, d *acts.Desk, word string) (int64, error) {
+	if word == acts.Newest {
+		all, err := d.Nights(ctx)
+		if len(all) == 0 {
+			return 0, fmt.Errorf("there are no nights in the journal yet%s", suffixed(err))
+		}
+		return all[0].ID, nil
+	}
+	id, err := numbered(word)
+	if err != nil {
+		err = fmt.Errorf("%w, and newest is the last one", err)
+	}
+	return id, err
+}
+
+// numbered is the number of a night; which one is the newest another night may change.
+func numbered(word string) (int64, error) {
+	id, err := strconv.ParseInt(word, 10, 64)
+	switch {
+	case word == acts.Newest:
+		return 0, errors.New("what is newest changes with each night: write the number, as metabasis journal check prints it")
+	case err != nil || id < 1:
+		return 0, fmt.Errorf("%q is not the number of a night; metabasis journal check prints them", word)
+	}
+	return id, nil
 }

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"strconv"
 
 	"github.com/spf13/cobra"
 
@@ -35,15 +34,18 @@ more. NIGHT is its number, as journal check prints it; REASON is what was found 
 done.`,
 		Args: exactly(2),
 		RunE: func(_ *cobra.Command, args []string) error {
-			id, err := strconv.ParseInt(args[0], 10, 64)
+			id, err := numbered(args[0])
 			if err != nil {
-				return fmt.Errorf("%q is not the number of a night; metabasis journal check prints them", args[0])
+				return err
 			}
 			d, err := a.desk()
 			if err != nil {
 				return err
 			}
-			return d.Settle(id, args[1])
+			if err := d.Settle(id, args[1]); err != nil {
+				return err
+			}
+			return a.lines([]string{fmt.Sprintf("Night %d is seen to; it stands no more among what needs somebody.", id)})
 		},
 	})
 	return cmd

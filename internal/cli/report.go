@@ -2,8 +2,6 @@ package cli
 
 import (
 	"context"
-	"fmt"
-	"strconv"
 
 	"github.com/spf13/cobra"
 
@@ -75,22 +73,6 @@ func (a *app) report(ctx context.Context, night string, files, draws []string) e
 		}
 	}
 	return nil
-}
-
-// nightNumber is the number of a night as a person names it.
-func nightNumber(ctx context.Context, d *acts.Desk, word string) (int64, error) {
-	if word == "newest" {
-		all, err := d.Nights(ctx)
-		if len(all) == 0 {
-			return 0, fmt.Errorf("there are no nights in the journal yet%s", suffixed(err))
-		}
-		return all[0].ID, nil
-	}
-	id, err := strconv.ParseInt(word, 10, 64)
-	if err != nil || id < 1 {
-		return 0, fmt.Errorf("%q is not the number of a night; metabasis journal check prints them, and newest is the last one", word)
-	}
-	return id, nil
 }
 
 func suffixed(err error) string {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -18,11 +19,9 @@ import (
 type restoreFlags struct {
 	nightFlags
 	acts.Restoring
-	at    string
-	back  int64
-	again int64
-	plan  bool
-	write string
+	at, before, back, again string // "" is not given
+	plan                    bool
+	write                   string
 }
 
 func (a *app) restoreCommand() *cobra.Command {
@@ -58,9 +57,9 @@ run as any other.`,
 	flags := cmd.Flags()
 	flags.StringVar(&f.Fleet, "fleet", "", "a fleet file in place of the workspace's")
 	flags.StringVar(&f.at, "at", "", "the time to go back to, such as \"2026-11-20 03:00\", or newest")
-	flags.Int64Var(&f.Night, "before", 0, "put back what was before this night")
-	flags.Int64Var(&f.back, "back", 0, "take back what this night did")
-	flags.Int64Var(&f.again, "again", 0, "run this night again for what it did not keep")
+	flags.StringVar(&f.before, "before", "", "put back what was before this night")
+	flags.StringVar(&f.back, "back", "", "take back what this night did")
+	flags.StringVar(&f.again, "again", "", "run this night again for what it did not keep")
 	flags.StringVar(&f.Window, "window", "", "the window, such as \"01:30 for 2h45m\"; without it any time will do")
 	flags.StringVar(&f.Change, "change", "", "the number of the change")
 	flags.DurationVar(&f.Soak, "soak", 0, "a quiet time after it")
@@ -75,11 +74,14 @@ func (a *app) restore(ctx context.Context, f restoreFlags) error {
 	if err != nil {
 		return err
 	}
-	if f.again != 0 {
-		return a.again(ctx, d, f)
+	if f.at == "" {
+		if f.Night, err = numbered(cmp.Or(f.again, f.back, f.before)); err != nil {
+			return err
+		}
+		f.Back = f.back != ""
 	}
-	if f.back != 0 {
-		f.Night, f.Back = f.back, true
+	if f.again != "" {
+		return a.again(ctx, d, f)
 	}
 	if f.at != "" {
 		if f.at == acts.Newest { // as it is now: what a rehearsal of it reads is not meant
@@ -90,8 +92,6 @@ func (a *app) restore(ctx context.Context, f restoreFlags) error {
 		if f.At.After(time.Now().Add(time.Minute)) { // a time without seconds is the end of its minute
 			return fmt.Errorf("%s lies ahead: there is nothing to go back to", f.at)
 		}
-	} else if f.Night < 1 {
-		return errors.New("nights are numbered from 1; metabasis journal check lists them")
 	}
 	if f.write != "" {
 		return a.writeRestore(d, f)
@@ -133,12 +133,12 @@ func (a *app) writeRestore(d *acts.Desk, f restoreFlags) error {
 // again runs a past night once more, for what it did not keep.
 func (a *app) again(ctx context.Context, d *acts.Desk, f restoreFlags) error {
 	if len(f.Words) > 0 {
-		return fmt.Errorf("--again runs night %d for all the devices that it did not keep: leave away %s", f.again, strings.Join(f.Words, " "))
+		return fmt.Errorf("--again runs night %d for all the devices that it did not keep: leave away %s", f.Night, strings.Join(f.Words, " "))
 	}
 	if f.write != "" || f.Like != "" || f.Window != "" || f.Change != "" {
 		return errors.New("--again runs the night's own runbook: --write, --like, --window and --change do not go with it")
 	}
-	c, answers, err := d.Again(ctx, f.again, f.Fleet)
+	c, answers, err := d.Again(ctx, f.Night, f.Fleet)
 	if err != nil {
 		return err
 	}

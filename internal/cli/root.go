@@ -154,6 +154,9 @@ Without a command it opens the workspace in the current directory.`,
 	a.settingFlag(cmd.PersistentFlags(), settings.Theme)
 	a.settingFlag(cmd.PersistentFlags(), settings.HostKeys)
 	cmd.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
+		if wrong := (*pflag.InvalidValueError)(nil); errors.As(err, &wrong) {
+			return wrongValue(wrong)
+		}
 		given, unknown := strings.CutPrefix(err.Error(), "unknown flag: --")
 		if !unknown {
 			return err

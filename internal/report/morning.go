@@ -88,14 +88,15 @@ type DeviceReport struct {
 	// Cut says where it was when the night was cut off; "" where its end is known.
 	Cut      string `json:"cut_off,omitempty"`
 	mustLook bool   // what it is now is known by looking only
+	begun    bool   // something was to be sent to it
 }
 
 // DiffersBy says by how many lines the device differs from its backup.
 func (d DeviceReport) DiffersBy() string {
 	switch {
-	case d.mustLook:
+	case d.mustLook && len(d.Differs) == 0:
 		return NotKnown
-	case d.Cut != "":
+	case !d.begun && len(d.Differs) == 0:
 		return "nothing sent"
 	}
 	return Count(len(d.Differs), "line")
@@ -286,8 +287,9 @@ func (t *teller) devices() {
 		for i, title := range d.Steps {
 			r.Steps = append(r.Steps, StepReport{title, d.Marks[i]})
 		}
+		r.begun, r.mustLook = d.Begun(), d.MayRun()
 		if d.CutOff() {
-			r.Cut, r.mustLook = d.WasAt(), d.Begun()
+			r.Cut = d.WasAt()
 		}
 		switch {
 		case r.mustLook:

@@ -146,6 +146,12 @@ func TestTheReportOfHalfANight(t *testing.T) {
 		assert.NotContains(t, m.Outcome, "All went as intended")
 		doc := strings.Join(MorningDocument(m), "\n")
 		assert.NotEmpty(t, doc)
+		assert.NotContains(t, doc, " to , ", "an end that nobody saw is not an empty one")
+		for _, d := range m.Devices {
+			if d.Result == run.Waiting {
+				assert.Equal(t, "nothing sent", d.DiffersBy(), "of %s nobody has read by how much it differs", d.Name)
+			}
+		}
 		if slices.ContainsFunc(m.Devices, func(d DeviceReport) bool { return !d.Result.Ended() }) {
 			assert.NotEmpty(t, m.Todo)
 			assert.NotContains(t, m.Outcome, "Nothing is left to do")

@@ -260,7 +260,7 @@ func (d *morningDocument) timeline() {
 			lines = append(lines, fmt.Sprintf("batch %-3d never began", b.Number))
 			continue
 		}
-		lines = append(lines, fmt.Sprintf("batch %-3d  %s to %s, %d of %d kept", b.Number, hour(b.Began), hour(b.Ended), b.Kept, b.Devices))
+		lines = append(lines, fmt.Sprintf("batch %-3d  %s, %d of %d kept", b.Number, m.during(b), b.Kept, b.Devices))
 		for _, dev := range m.Devices {
 			if dev.Batch != b.Number || len(m.Devices) > mostDrawn && dev.Result == run.Kept {
 				continue
@@ -294,6 +294,17 @@ func (d *morningDocument) timeline() {
 		}
 		d.table([]string{"failures by", "", "devices"}, rows)
 	}
+}
+
+// during says when a batch was.
+func (m *Morning) during(b BatchReport) string {
+	switch {
+	case !b.Ended.IsZero():
+		return hour(b.Began) + " to " + hour(b.Ended)
+	case m.Runs:
+		return "since " + hour(b.Began)
+	}
+	return "from " + hour(b.Began) + ", its end was not seen"
 }
 
 func (d *morningDocument) deviceTable() {

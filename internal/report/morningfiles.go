@@ -133,7 +133,7 @@ func (m *Morning) WriteCSV(w io.Writer) error {
 	}
 	for _, d := range m.Devices {
 		changed := fmt.Sprint(len(d.Differs))
-		if d.mustLook {
+		if d.mustLook && len(d.Differs) == 0 {
 			changed = "" // nobody has counted them
 		}
 		rows = append(rows, []string{d.Name, d.Site, d.Role, d.Platform, fmt.Sprint(d.Batch), string(d.Result), cmp.Or(d.Cut, d.Note), iso(d.Began), iso(d.Ended),

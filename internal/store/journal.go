@@ -235,7 +235,7 @@ func (j *Journal) Runbook(ctx context.Context, night int64) (text string, err er
 }
 
 // ErrNoNight says that the journal has no such night.
-var ErrNoNight = errors.New("no such night in the journal")
+var ErrNoNight = errors.New("there is no such night in the journal; metabasis journal check lists those there are")
 
 // Damaged is a night of which not everything can be read.
 type Damaged struct {
