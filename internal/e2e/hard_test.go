@@ -150,7 +150,7 @@ func TestACrashedNightInTheWorkspaceView(t *testing.T) {
 	time.Sleep(1200 * time.Millisecond) // a clock that runs would have moved
 	assert.Equal(t, clock, regexp.MustCompile(`\d\d:\d\d:\d\d`).FindString(x.screen()))
 	x.press("Escape")
-	x.see(`Ten quays · MSF-3001 .* crashed at \d\d:\d\d:\d\d; then: 10 devices`)
+	x.see(`Ten quays · MSF-3001 .* crashed at \d\d:\d\d:\d\d, \d+ in change; then: 10 devices`)
 	assert.Regexp(t, `(?s)Needs you.*crashed at.*Fleet`, x.screen(), "what needs a person comes first")
 	x.press("/")
 	x.type_("reach them")

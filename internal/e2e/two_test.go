@@ -216,7 +216,7 @@ func TestAfterAKilledNight(t *testing.T) {
 
 	check := headless(t, claims, one, "journal", "check")
 	assert.Equal(t, 0, check.code(), &check.out)
-	assert.Regexp(t, `night 1, .*Ten quays: whole, \d+ events; crashed at \d\d:\d\d:\d\d; then: 10 devices`, check.out.String())
+	assert.Regexp(t, `night 1, .*Ten quays: whole, \d+ events; crashed at \d\d:\d\d:\d\d, \d+ in change; then: 10 devices`, check.out.String())
 
 	next := headless(t, claims, one, "run", "--headless", book)
 	assert.Equal(t, 2, next.code(), &next.out)

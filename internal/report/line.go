@@ -359,5 +359,15 @@ func order(s run.State) int { return slices.Index(States, s) }
 
 // Crashed tells how a night stood whose journal ends before it does.
 func Crashed(n *run.Night) string {
-	return fmt.Sprintf("crashed at %s; then: %s", Clock(n.Last.Local()), Summary(n))
+	open := 0
+	for _, d := range n.Devices {
+		if d.MayRun() {
+			open++
+		}
+	}
+	inChange := "none in change"
+	if open > 0 {
+		inChange = fmt.Sprintf("%d in change", open)
+	}
+	return fmt.Sprintf("crashed at %s, %s; then: %s", Clock(n.Last.Local()), inChange, Summary(n))
 }
