@@ -28,7 +28,7 @@ func pairFleet(t testing.TB, devices []sim.Spec, edit func(string) string) *worl
 	csv := "name,address,platform,site,role,pair,login\n"
 	for i := range devices {
 		devices[i].Address = fmt.Sprintf("192.0.2.%d", 100+i)
-		csv += fmt.Sprintf("%s,%s,tern,ALD,%s,gates%s,crew\n", devices[i].Name, devices[i].Address, []string{"quay", "other"}[i], []string{"", " standby"}[i])
+		csv += fmt.Sprintf("%s,%s,tern,ALD,%s,%s,crew\n", devices[i].Name, devices[i].Address, []string{"quay", "other", "other"}[i], []string{"gates", "gates standby", ""}[i])
 	}
 	return newWorld(t, sim.Scenario{Boot: 15 * time.Second, Settle: 8 * time.Second, Devices: devices}, csv, edit(standardBook), t.TempDir())
 }
@@ -85,23 +85,26 @@ func TestEveryPrecheckIsKept(t *testing.T) {
 }
 
 func TestAPairIsHealthyWhenThePartnerAnswers(t *testing.T) {
-	for _, dead := range []bool{false, true} {
+	for _, c := range []struct {
+		faults []sim.Fault
+		want   string // "" is kept
+	}{
+		{nil, ""},
+		{[]sim.Fault{{Kind: sim.Refuses}}, "pair: its partner ald-quay-2 cannot be reached: answers on the network but refuses port 22"},
+		{[]sim.Fault{{Kind: sim.Exchanged, With: "ald-quay-9"}}, "pair: what answers is not its partner ald-quay-2: "},
+	} {
 		synctest.Test(t, func(t *testing.T) {
-			mate := sim.Spec{Name: "ald-quay-2"}
-			if dead {
-				mate.Faults = []sim.Fault{{Kind: sim.Refuses}}
-			}
-			w := pairFleet(t, []sim.Spec{{Name: "ald-quay-1"}, mate}, with("pair healthy"))
+			w := pairFleet(t, []sim.Spec{{Name: "ald-quay-1"}, {Name: "ald-quay-2", Faults: c.faults}, {Name: "ald-quay-9"}}, with("pair healthy"))
 			defer w.sim.Close()
 			w.runQuiet()
 			require.Len(t, w.night.Devices, 1, "the partner is out of scope")
 			d := w.night.Devices[0]
-			if !dead {
+			if c.want == "" {
 				assert.Equal(t, run.Kept, d.State, d.Note)
 				return
 			}
 			assert.Equal(t, run.Blocked, d.State)
-			assert.Contains(t, d.Note, "pair: its partner ald-quay-2 cannot be reached: answers on the network but refuses port 22")
+			assert.Contains(t, d.Note, c.want)
 		})
 	}
 }

@@ -102,6 +102,9 @@ func TestUndoThatNobodyWrote(t *testing.T) {
 		assert.Equal(t, run.Blocked, w.night.Devices[0].State)
 		assert.Contains(t, w.night.Devices[0].Note, `step "Gone": "port 99" is not there, and no line makes it`)
 		assert.Empty(t, w.sentTo("ald-quay-1", run.ToSend))
+		found, _ := w.rehearse()
+		assert.Contains(t, found[0].Blocked, `step "Gone": "port 99" is not there, and no line makes it`, "a rehearsal says the same")
+		assert.Empty(t, found[0].Steps)
 	})
 }
 

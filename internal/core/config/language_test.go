@@ -400,3 +400,14 @@ func TestWhatIsThereIsTypedAgain(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"lan 10", "log host 1", "port 1", "port 1 > lan 10", "port 1 > shut"}, got.Paths())
 }
+
+// What rules lead to is proven by carrying it out: lines that leave something are no way.
+func TestAWayIsProven(t *testing.T) {
+	l := harbour()
+	from := Parse("name a\nlog host 198.51.100.1\nlog host 198.51.100.2\n", l.Style)
+	to := Parse("name a\nlog host 198.51.100.1\n", l.Style)
+	assert.NoError(t, l.proven(from, to, []string{"drop log host 198.51.100.2"}))
+	assert.ErrorContains(t, l.proven(from, to, nil), "the lines found would leave")
+	assert.ErrorContains(t, l.proven(from, to, []string{"drop log host 198.51.100.1"}), "the lines found would leave")
+	assert.ErrorContains(t, l.proven(from, to, []string{"fly"}), "contradict themselves")
+}

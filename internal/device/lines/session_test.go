@@ -139,6 +139,25 @@ func TestALongBackupIsRestored(t *testing.T) {
 	})
 }
 
+// A device that is left by no command is sent none, and not waited for.
+func TestADeviceThatIsLeftByNoCommand(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		var got []string
+		c, end := stage(t, "[x look] ", func(line string, out io.Writer) { got = append(got, line); ok(line, out) })
+		p := unprivileged(t)
+		m := p.Modes["look"]
+		m.Quit = ""
+		p.Modes["look"] = m
+		s, err := Start(context.Background(), p, c, profile.Options{Log: &keeper{}})
+		require.NoError(t, err)
+		began := time.Now()
+		require.NoError(t, s.Close())
+		assert.Less(t, time.Since(began), time.Second)
+		end()
+		assert.Equal(t, []string{"pages off"}, got)
+	})
+}
+
 func TestBannerBeforeTheFirstPrompt(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		c, end := stage(t, "Welcome [not a prompt] \r\n[x look] ", ok)
