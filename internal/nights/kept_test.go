@@ -569,3 +569,31 @@ func TestWhatShowsLateIsTakenBackInTruth(t *testing.T) {
 		assert.Equal(t, w.initial[d.Name], w.sim.Device(d.Name).Running())
 	})
 }
+
+// A slow device that was kept and is taken back is armed for as long as its undoing takes at
+// its pace: its timer does not go in the midst of it, by which nobody could tell what came of
+// the lines (law 3).
+func TestASlowDeviceThatWasKeptIsTakenBack(t *testing.T) {
+	set, dir := wordless(t, "tern"), t.TempDir()
+	synctest.Test(t, func(t *testing.T) {
+		w := simpleOf(t, set, dir, []sim.Spec{{Faults: []sim.Fault{{Kind: sim.Slow, By: 8 * time.Second}}}, {}}, nil,
+			edits("timer       4m", "timer       1m", "together  4", "together  1\n  hold      after every batch"))
+		defer w.sim.Close()
+		w.run(context.Background(), always(t, run.BackAll))
+		d := w.night.Devices[0]
+		assert.Equal(t, run.Reverted, d.State, d.Note)
+		assert.NotContains(t, truthOf(w, d.Name), sim.Fired, "its timer went while it was taken back: %s", d.Note)
+		w.checkLaws()
+		if t.Failed() {
+			t.Log(w.story())
+		}
+	})
+}
+
+// truthOf is what happened to a device, without the lines.
+func truthOf(w *world, device string) (out []sim.What) {
+	for _, tr := range w.sim.Device(device).Truth() {
+		out = append(out, tr.What)
+	}
+	return out
+}

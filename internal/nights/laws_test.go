@@ -222,8 +222,26 @@ func (w *world) lawTimerOutlastsWork(d *run.Device, truth []sim.Truth) {
 		state := w.stateAt(d.Name, tr.At)
 		assert.Contains(w.t, []run.State{run.Held, run.Dark, run.Reverting, run.Stranded}, state,
 			"law 3: the timer of %s fired while it was %s", d.Name, state)
+		if state == run.Reverting {
+			assert.False(w.t, w.guardedWork(d.Name, tr.At), "law 3: the timer that %s was given for its way back fired in the midst of it", d.Name)
+		}
 	}
 	w.lawArmedForTheWork(d)
+}
+
+// guardedWork tells whether the timer that fired then was armed, or made longer, for the
+// taking back that the device was in.
+func (w *world) guardedWork(device string, at time.Time) (guarded bool) {
+	for _, e := range w.journal.Events {
+		switch {
+		case e.Device != device || !e.At.Before(at):
+		case e.Kind == run.Moved, e.Kind == run.Lost:
+			guarded = false
+		case e.Kind == run.Intent && (e.What == run.ToArm || e.What == run.ToExtend):
+			guarded = true
+		}
+	}
+	return guarded
 }
 
 // Law 3: before the change, the timer is armed for the worst case of the work

@@ -4,7 +4,6 @@ import (
 	"slices"
 	"time"
 
-	"metabasis/internal/core/config"
 	"metabasis/internal/core/plan"
 )
 
@@ -120,8 +119,9 @@ func (r *Run) undoKept(which func(*worker) bool) {
 
 // again makes the worker that takes back what w kept.
 func (w *worker) again() *worker {
-	return &worker{r: w.r, target: w.target, t: w.t, back: make(chan struct{}), told: make(chan answer, 4), reverting: true,
-		entry: w.entry, who: w.who, backup: w.backup, before: w.before, found: w.found, foundSaved: w.foundSaved, intended: w.intended, saved: w.saved, already: w.already, begun: w.begun, expected: w.expected, recorded: w.recorded, undone: map[int]bool{}, left: w.left, snaps: map[int]config.Config{}, bases: map[int]config.Config{}, sent: map[int]int{}, clock: w.clock, standing: w.standing}
+	next := w.r.worker(w.known)
+	next.reverting = true
+	return next
 }
 
 // paceKeeper learns how this night's devices compare with the estimates.

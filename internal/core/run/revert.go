@@ -163,11 +163,11 @@ func (w *worker) secure() error {
 	if !w.guarded() {
 		return nil
 	}
-	need := w.paced().Back()*2 + plan.Margin
 	what := ToExtend
 	if _, err := w.see(); err != nil {
 		return err
 	}
+	need := w.paced().Back()*2 + plan.Margin                    // at the pace that it has just shown
 	if w.onTrial() && (w.due.IsZero() || !w.t.Traits.Extends) { // what is applied is on trial by that
 		return nil
 	}

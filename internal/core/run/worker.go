@@ -14,32 +14,18 @@ import (
 
 // worker takes one device through its night.
 type worker struct {
-	r      *Run
-	target *plan.Target    // as it was planned; all may look at it
-	t      *plan.Target    // the same with what follows from what was read; the worker's own
-	ctx    context.Context // ends when everything is let go of
-	back   chan struct{}   // closed when the device is to be taken back
-	told   chan answer     // answers to its holds
-	ses    Session
-	who    identity.Seen       // who it said it is, when it was reached first in this night
-	mask   func(string) string // of the newest session; nil before the first
+	known
+	r    *Run
+	ctx  context.Context // ends when everything is let go of
+	back chan struct{}   // closed when the device is to be taken back
+	told chan answer     // answers to its holds
+	ses  Session
 
-	backup     string                // what a take-back must reach
-	before     config.Config         // the same, parsed
-	recorded   map[string]any        // tables as they were before the change, those that are held against it
-	expected   *config.Config        // what runs now, as it was predicted; nil where nobody knows
 	unforetold bool                  // of some of what it took nobody knew what it would do
 	differs    *config.Config        // what runs and was not predicted, where that is asked about
 	accepted   []string              // what ran and was not predicted, and was kept by decision
-	intended   string                // read when everything was proven, before disarming; "" until then
-	saved      bool                  // the change may have been saved
-	found      config.Config         // what was saved when it was reached
-	foundSaved bool                  // found is known
 	proves     bool                  // all of it ran already, and was not saved or does not show what is expected: nothing is sent, and it is proven
-	already    []bool                // by step
-	begun      []int                 // steps whose lines were begun and not proven undone, in order
 	undone     map[int]bool          // steps whose undo lines were all sent since
-	left       map[int]bool          // numbers of the steps that were left out
 	snaps      map[int]config.Config // what ran before a step, by step
 	bases      map[int]config.Config // what a step's lines were sent to, by step
 	sent       map[int]int           // how many of a step's lines were taken
@@ -50,10 +36,6 @@ type worker struct {
 	doubted    bool                  // a disarming was asked for and not seen: the timer may go at any moment
 	slack      time.Duration         // how far due may be off: the time the device took to tell
 	untold     bool                  // nobody knows when it is due
-	entry      time.Duration         // the longest it took tonight to be let in
-	clock      *clock                // how long things took on it tonight
-	standing   *atomic.Pointer[standing]
-	command    time.Duration // how long a command takes on it, as it has shown lately
 	at         position
 	reverting  bool
 	partLooks  int    // times that only something beside the configuration was not as it was
@@ -72,9 +54,40 @@ type worker struct {
 	skipFailed  bool // leaving a step out did not work: an unattended run does not try it again
 }
 
+// known is what is known of a device. It outlives the worker that found it out: who takes
+// back what was kept begins with it.
+type known struct {
+	target *plan.Target        // as it was planned; all may look at it
+	t      *plan.Target        // the same with what follows from what was read; the worker's own
+	who    identity.Seen       // who it said it is, when it was reached first in this night
+	mask   func(string) string // of the newest session; nil before the first
+
+	backup     string         // what a take-back must reach
+	before     config.Config  // the same, parsed
+	recorded   map[string]any // tables as they were before the change, those that are held against it
+	expected   *config.Config // what runs now, as it was predicted; nil where nobody knows
+	intended   string         // read when everything was proven, before disarming; "" until then
+	saved      bool           // the change may have been saved
+	found      config.Config  // what was saved when it was reached
+	foundSaved bool           // found is known
+	already    []bool         // by step
+	begun      []int          // steps whose lines were begun and not proven undone, in order
+	left       map[int]bool   // numbers of the steps that were left out
+
+	entry    time.Duration // the longest it took tonight to be let in
+	command  time.Duration // how long a command takes on it, as it has shown lately
+	clock    *clock        // how long things took on it tonight
+	standing *atomic.Pointer[standing]
+}
+
 func newWorker(r *Run, t *plan.Target) *worker {
-	return &worker{r: r, target: t, t: t, back: make(chan struct{}), told: make(chan answer, 4), undone: map[int]bool{}, left: map[int]bool{}, snaps: map[int]config.Config{},
-		bases: map[int]config.Config{}, sent: map[int]int{}, sentIn: map[int]Session{}, clock: &clock{}, standing: &atomic.Pointer[standing]{}}
+	return r.worker(known{target: t, t: t, left: map[int]bool{}, clock: &clock{}, standing: &atomic.Pointer[standing]{}})
+}
+
+// worker makes a worker that begins with what is known.
+func (r *Run) worker(k known) *worker {
+	return &worker{known: k, r: r, back: make(chan struct{}), told: make(chan answer, 4), undone: map[int]bool{}, snaps: map[int]config.Config{},
+		bases: map[int]config.Config{}, sent: map[int]int{}, sentIn: map[int]Session{}}
 }
 
 // guarded tells whether the device has a rollback timer in this night.
