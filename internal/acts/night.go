@@ -89,6 +89,9 @@ func (n *Night) Begin(ctx context.Context, wait bool, say func(string)) error {
 	}
 	began := time.Now()
 	n.access.Once()
+	n.Broke = func(device string, what any, stack []byte) {
+		n.desk.Log.Error("mistake", "night", n.ID, "device", device, "what", fmt.Sprint(what), "stack", string(stack))
+	}
 	err := n.Night.Begin(ctx, wait, say)
 	n.desk.did("begin", began, err, "night", n.ID)
 	if err != nil {
@@ -126,11 +129,11 @@ func (n *Night) run(ctx context.Context) {
 	if err2 := n.writeReport(ctx); err2 != nil {
 		wrong = errors.Join(wrong, fmt.Errorf("the report of the night is not written: %w; write it with metabasis report %d", err2, n.ID))
 	}
+	if wrong != nil {
+		n.Note(wrong.Error())
+	}
 	n.mu.Lock()
 	n.end, n.err = night, err
-	if wrong != nil {
-		n.Notes = append(n.Notes, wrong.Error())
-	}
 	n.mu.Unlock()
 	n.Events.Close()
 	close(n.over) // who waits for the night waits for no other machine

@@ -60,7 +60,7 @@ func (a *app) awaitPush(ctx context.Context, n *acts.Night) {
 func (a *app) beginNight(ctx context.Context, n *acts.Night, wait bool) error {
 	ctx, over := signalled(ctx)
 	err := n.Begin(ctx, wait, func(text string) { fmt.Fprintln(a.err, text) })
-	a.warn(n.Notes)
+	a.warn(n.Notes())
 	if over() {
 		return &exitError{code: exitInterrupted}
 	}

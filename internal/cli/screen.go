@@ -91,7 +91,7 @@ func (a *app) afterScreen(d *acts.Desk, err error) error {
 // tell waits for the end of a night and tells it.
 func (a *app) tell(n *acts.Night) error {
 	night, err := n.Wait()
-	for _, note := range n.Notes {
+	for _, note := range n.Notes() {
 		fmt.Fprintln(a.err, "warning:", note)
 	}
 	fmt.Fprintln(a.out, report.Summary(&night))

@@ -97,6 +97,8 @@ type world struct {
 	dial       func(context.Context, string, string) (net.Conn, error) // nil: in memory
 	store      run.Backups                                             // nil: on disk
 	spy        func(device string, t profile.Transcript) profile.Transcript
+	through    func(run.Connector) run.Connector // nil: devices are reached as they are
+	broke      func(device string, what any, stack []byte)
 	stored     *store.Journal
 	storedID   int64
 	mark       string // stands in the configuration of a device that is kept with the whole change
@@ -261,7 +263,11 @@ func (w *world) runTo(ctx context.Context, who person) error {
 	if w.store != nil {
 		backups = w.store
 	}
-	r := run.New(w.plan, run.Options{Connector: w.connector(), Backups: backups, Journal: w.journal, Unattended: who == nil, By: "test",
+	var reached run.Connector = w.connector()
+	if w.through != nil {
+		reached = w.through(reached)
+	}
+	r := run.New(w.plan, run.Options{Connector: reached, Broke: w.broke, Backups: backups, Journal: w.journal, Unattended: who == nil, By: "test",
 		Who: w.who, Remnants: w.remnants, Unfinished: w.unfinished, Claim: w.claim, Wait: w.wait, Rehearsed: w.rehearsed, Asleep: w.asleep, Record: w.record,
 		Predict: w.keepPredicted,
 		Shelve:  w.left().Put})

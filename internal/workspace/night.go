@@ -61,8 +61,9 @@ type Night struct {
 	Run  *run.Run // nil before it has begun
 	// Connector is what the run reaches devices with.
 	Connector *device.Connector
-	// Notes are what was met when it began, for the person.
-	Notes []string
+	// Broke is told where Metabasis itself fails on a device, and of the stack then; nil is
+	// told nothing.
+	Broke func(device string, what any, stack []byte)
 
 	w          *Workspace
 	sealed     func(device string) (run.Sealed, bool) // nil: nobody sealed it
@@ -76,6 +77,21 @@ type Night struct {
 
 	mu      sync.Mutex
 	scripts *store.Transcripts // nil as long as nothing was said
+	notes   []string
+}
+
+// Notes are what was met when it began and when it ended, for the person.
+func (n *Night) Notes() []string {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return slices.Clone(n.notes)
+}
+
+// Note adds what was met.
+func (n *Night) Note(text string) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	n.notes = append(n.notes, text)
 }
 
 // Prepare gets a run ready. Close must be called once it is over.
@@ -165,7 +181,7 @@ func (n *Night) Begin(ctx context.Context, wait bool, say func(string)) error {
 	name, devices := fmt.Sprintf("night %d", n.ID), n.Plan.Devices()
 	o := run.Options{Connector: n.Connector, Record: n.record,
 		Backups: n.w.Backups(name, devices...), Shelve: n.w.Backups(name+", after", devices...).Put, Predict: n.w.Predictions(name, devices...).Put,
-		Unattended: n.unattended, By: n.by, Wait: wait, Remnants: n.remnants(ctx), Unfinished: n.w.Unfinished(ctx, n.ID), Rehearsed: n.rehearsed(ctx), Sealed: n.sealed, Asleep: asleep}
+		Unattended: n.unattended, By: n.by, Wait: wait, Remnants: n.remnants(ctx), Unfinished: n.w.Unfinished(ctx, n.ID), Rehearsed: n.rehearsed(ctx), Sealed: n.sealed, Asleep: asleep, Broke: n.Broke}
 	ids, err := n.w.Identities()
 	if err != nil {
 		return err
@@ -252,7 +268,7 @@ func (n *Night) enter(ctx context.Context) error {
 	if err2 != nil {
 		return errors.Join(err, err2)
 	}
-	n.Notes = append(n.Notes, fmt.Sprintf("the journal was damaged (%v); it is set aside as %s, and %d of its nights stand in the new one", err, aside, saved))
+	n.Note(fmt.Sprintf("the journal was damaged (%v); it is set aside as %s, and %d of its nights stand in the new one", err, aside, saved))
 	return n.tryEnter(ctx, file)
 }
 

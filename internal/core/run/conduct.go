@@ -50,6 +50,9 @@ type Options struct {
 	// Asleep is how long this machine has been suspended, in all: measured time stands still
 	// meanwhile. nil is a machine that never is.
 	Asleep func() time.Duration
+	// Broke is told where Metabasis itself fails on a device: of what, and of the stack then.
+	// nil is told nothing.
+	Broke func(device string, what any, stack []byte)
 	// Wait waits for devices that another night has, in place of blocking them.
 	Wait bool
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"runtime/debug"
 	"sync/atomic"
 	"time"
 
@@ -219,10 +220,27 @@ func (w *worker) doing(format string, args ...any) {
 func (w *worker) work() {
 	defer func() {
 		if p := recover(); p != nil {
-			w.end(Stranded, fmt.Sprintf("Metabasis itself failed on this device (%v); look at it and at its timer", p))
+			w.broke(p, debug.Stack())
 		}
 	}()
 	w.night()
+}
+
+// broke strands a device on which we failed ourselves. Its session is abandoned: who knows
+// what it would do with what it is asked, even to close.
+func (w *worker) broke(p any, stack []byte) {
+	w.ses = nil
+	if tell := w.r.opts.Broke; tell != nil {
+		tell(w.name(), p, stack)
+	}
+	pending := "no timer is pending on it, as far as was seen"
+	if !w.due.IsZero() {
+		pending = w.way()
+	}
+	if w.staging {
+		pending += "; lines of ours may still stand in its candidate, which do not run"
+	}
+	w.end(Stranded, fmt.Sprintf("Metabasis itself failed on this device (%v); %s; look at it", p, pending))
 }
 
 // night is the whole of it.

@@ -73,7 +73,7 @@ func OfNight(n *acts.Night, wait bool) Source {
 			_, err := n.Rehearse(ctx, each)
 			return err
 		},
-		Notes: func() []string { return n.Notes }, Login: n.Login, Pushed: n.Pushed, Places: n.Places(),
+		Notes: n.Notes, Login: n.Login, Pushed: n.Pushed, Places: n.Places(),
 		Waive: func(ctx context.Context) (run.Night, error) {
 			err := n.Waive(ctx)
 			return n.Planned(), err

@@ -1,0 +1,117 @@
+package nights
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+
+	"metabasis/internal/core/plan"
+	"metabasis/internal/core/run"
+	"metabasis/internal/sim"
+)
+
+// breaking is a session of ours with a mistake in it: at a line it panics, and whatever is
+// asked of it from then on panics, too.
+type breaking struct {
+	run.Session
+	at    string
+	broke bool
+	asked *[]string // of it, once it is broken
+}
+
+func (s *breaking) fine(what string) {
+	if s.broke {
+		*s.asked = append(*s.asked, what)
+		panic("it is broken, and was asked to " + what)
+	}
+}
+
+func (s *breaking) Line(ctx context.Context, line string) error {
+	s.fine("send")
+	if strings.Contains(line, s.at) {
+		s.broke = true
+		panic("no such index: " + s.at)
+	}
+	return s.Session.Line(ctx, line)
+}
+
+func (s *breaking) Drop(ctx context.Context) error { s.fine("drop"); return s.Session.Drop(ctx) }
+func (s *breaking) Close() error                   { s.fine("close"); return s.Session.Close() }
+
+func (s *breaking) Pending(ctx context.Context) (time.Duration, bool, error) {
+	s.fine("look at its timer")
+	return s.Session.Pending(ctx)
+}
+
+func (s *breaking) Config(ctx context.Context, which run.Which) (string, error) {
+	s.fine("print")
+	return s.Session.Config(ctx, which)
+}
+
+type breakingOn struct {
+	run.Connector
+	device, at string
+	asked      *[]string
+	left       *[]run.Session
+}
+
+func (c breakingOn) Connect(ctx context.Context, t *plan.Target) (run.Session, error) {
+	s, err := c.Connector.Connect(ctx, t)
+	if err != nil || t.Device.Name != c.device {
+		return s, err
+	}
+	*c.left = append(*c.left, s)
+	return &breaking{Session: s, at: c.at, asked: c.asked}, nil
+}
+
+// A mistake of ours on one device costs that device, not the night of the others. Nothing
+// more is asked of a session that broke: the device is stranded, and it is said what is
+// pending on it, and where somebody must look.
+func TestAMistakeOfOursOnOneDevice(t *testing.T) {
+	for name, c := range map[string]struct {
+		platform, want string
+		notes          []string
+	}{
+		"with a timer":     {"tern", "    | log host 198.51.100.14\n", []string{"restarts at 00:0", "look at it"}},
+		"in its candidate": {"osier", "    | report\n    |   to 198.51.100.14\n", []string{"no timer is pending", "may still stand in its candidate, which do not run", "look at it"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			synctest.Test(t, func(t *testing.T) {
+				w := simpleIn(t, dir, []sim.Spec{{Platform: c.platform}, {Platform: c.platform}},
+					func(s string) string {
+						return edits("sizes     1, 4", "sizes     2")(book("step \"Log collector\"\n  want\n" + c.want)(s))
+					})
+				defer w.sim.Close()
+				var asked []string
+				var left []run.Session
+				w.through = func(of run.Connector) run.Connector {
+					return breakingOn{of, "ald-quay-1", "198.51.100.14", &asked, &left}
+				}
+				var told []string
+				w.broke = func(device string, what any, stack []byte) {
+					told = append(told, fmt.Sprintf("%s: %v", device, what))
+					assert.Contains(t, string(stack), "breaking).Line")
+				}
+				w.runQuiet()
+				d := w.night.Devices[0]
+				assert.Equal(t, run.Stranded, d.State, d.Note)
+				for _, part := range append(c.notes, "Metabasis itself failed on this device (no such index: 198.51.100.14)") {
+					assert.Contains(t, d.Note, part)
+				}
+				assert.Empty(t, asked, "a session that broke was asked again")
+				assert.Equal(t, []string{"ald-quay-1: no such index: 198.51.100.14"}, told)
+				assert.Equal(t, run.Kept, w.night.Devices[1].State, w.night.Devices[1].Note)
+				w.replayAgrees()
+				for _, s := range left {
+					_ = s.Close()
+				}
+			})
+		})
+	}
+}
