@@ -89,9 +89,7 @@ func (n *Night) Begin(ctx context.Context, wait bool, say func(string)) error {
 	}
 	began := time.Now()
 	n.access.Once()
-	n.Broke = func(device string, what any, stack []byte) {
-		n.desk.Log.Error("mistake", "night", n.ID, "device", device, "what", fmt.Sprint(what), "stack", string(stack))
-	}
+	n.Broke = n.mistake
 	err := n.Night.Begin(ctx, wait, say)
 	n.desk.did("begin", began, err, "night", n.ID)
 	if err != nil {
@@ -106,6 +104,11 @@ func (n *Night) Begin(ctx context.Context, wait bool, say func(string)) error {
 	n.mu.Unlock()
 	go n.run(context.WithoutCancel(ctx))
 	return nil
+}
+
+// mistake writes a mistake of ours on one device into the log.
+func (n *Night) mistake(device string, what any, stack []byte) {
+	n.desk.Log.Error("mistake", "night", n.ID, "device", device, "what", fmt.Sprint(what), "stack", string(stack))
 }
 
 // run runs the night to its end, whoever looks.

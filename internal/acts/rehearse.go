@@ -93,7 +93,7 @@ func (n *Night) rehearseEach(ctx context.Context, each func(...run.Event)) map[s
 	for _, t := range n.Plan.Targets() {
 		devices[t.Device.Name] = t
 	}
-	o := run.Options{Connector: n.Connector, Backups: n.desk.Backups("rehearsal", list...), Predict: n.desk.Predictions("rehearsal", list...).Put, Remnants: n.desk.Remnants(ctx), Unfinished: n.desk.Unfinished(ctx, 0)}
+	o := run.Options{Connector: n.Connector, Backups: n.desk.Backups("rehearsal", list...), Predict: n.desk.Predictions("rehearsal", list...).Put, Remnants: n.desk.Remnants(ctx), Unfinished: n.desk.Unfinished(ctx, 0), Broke: n.mistake}
 	if ids, err := n.desk.Identities(); err == nil {
 		o.Who = ids
 	}

@@ -40,6 +40,16 @@ func (s *breaking) Line(ctx context.Context, line string) error {
 	return s.Session.Line(ctx, line)
 }
 
+// Read breaks where no line is to.
+func (s *breaking) Read(ctx context.Context, table string) (any, error) {
+	s.fine("read")
+	if s.at == "" {
+		s.broke = true
+		panic("no such table")
+	}
+	return s.Session.Read(ctx, table)
+}
+
 func (s *breaking) Drop(ctx context.Context) error { s.fine("drop"); return s.Session.Drop(ctx) }
 func (s *breaking) Close() error                   { s.fine("close"); return s.Session.Close() }
 
@@ -114,4 +124,30 @@ func TestAMistakeOfOursOnOneDevice(t *testing.T) {
 			})
 		})
 	}
+}
+
+// The same in a rehearsal: nothing is foreseen of that device, and the others are rehearsed.
+func TestAMistakeOfOursInARehearsal(t *testing.T) {
+	dir := t.TempDir()
+	synctest.Test(t, func(t *testing.T) {
+		w := simpleIn(t, dir, []sim.Spec{{}, {}}, nil)
+		defer w.sim.Close()
+		var asked []string
+		var left []run.Session
+		w.through = func(of run.Connector) run.Connector {
+			return breakingOn{of, "ald-quay-1", "", &asked, &left}
+		}
+		told := 0
+		w.broke = func(string, any, []byte) { told++ }
+		found, _ := w.rehearse()
+		assert.Equal(t, "Metabasis itself failed on this device (no such table)", found[0].Blocked)
+		assert.Empty(t, found[0].Steps)
+		assert.Empty(t, found[1].Blocked)
+		assert.NotEmpty(t, found[1].Steps)
+		assert.Empty(t, asked, "a session that broke was asked again")
+		assert.Equal(t, 1, told)
+		for _, s := range left {
+			_ = s.Close()
+		}
+	})
 }

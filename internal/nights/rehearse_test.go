@@ -17,7 +17,7 @@ import (
 // rehearse rehearses all devices of a world.
 func (w *world) rehearse() (found []run.Rehearsed, events []run.Event) {
 	for _, t := range w.plan.Targets() {
-		_, got, told := run.Rehearse(context.Background(), w.plan, t, run.Options{Connector: w.connector(), Backups: w.backups})
+		_, got, told := run.Rehearse(context.Background(), w.plan, t, run.Options{Connector: w.reached(), Backups: w.backups, Broke: w.broke})
 		require.NoError(w.t, w.scripts.Close())
 		found, events = append(found, got), append(events, told...)
 	}

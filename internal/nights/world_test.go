@@ -221,6 +221,14 @@ func newWorldPast(t testing.TB, set profile.Set, s sim.Scenario, fleetCSV, book 
 	return w
 }
 
+// reached is what its devices are reached through.
+func (w *world) reached() run.Connector {
+	if w.through != nil {
+		return w.through(w.connector())
+	}
+	return w.connector()
+}
+
 func (w *world) connector() *device.Connector {
 	var err error
 	w.scripts, err = store.NewTranscripts(filepath.Join(w.dir, "transcripts"))
@@ -263,11 +271,7 @@ func (w *world) runTo(ctx context.Context, who person) error {
 	if w.store != nil {
 		backups = w.store
 	}
-	var reached run.Connector = w.connector()
-	if w.through != nil {
-		reached = w.through(reached)
-	}
-	r := run.New(w.plan, run.Options{Connector: reached, Broke: w.broke, Backups: backups, Journal: w.journal, Unattended: who == nil, By: "test",
+	r := run.New(w.plan, run.Options{Connector: w.reached(), Broke: w.broke, Backups: backups, Journal: w.journal, Unattended: who == nil, By: "test",
 		Who: w.who, Remnants: w.remnants, Unfinished: w.unfinished, Claim: w.claim, Wait: w.wait, Rehearsed: w.rehearsed, Asleep: w.asleep, Record: w.record,
 		Predict: w.keepPredicted,
 		Shelve:  w.left().Put})

@@ -3,6 +3,7 @@ package run
 import (
 	"context"
 	"fmt"
+	"runtime/debug"
 	"slices"
 	"time"
 
@@ -64,7 +65,7 @@ func Rehearse(ctx context.Context, p *plan.Plan, t *plan.Target, o Options) (*pl
 	}()
 	w := newWorker(r, t)
 	w.ctx = ctx
-	found := w.rehearse()
+	found := w.rehearsing()
 	close(r.rec.in)
 	<-told
 	d := Fold(Night{}, append([]Event{{Kind: Planned, Outline: Outlined(p)}}, events...)...)
@@ -78,15 +79,36 @@ func Rehearse(ctx context.Context, p *plan.Plan, t *plan.Target, o Options) (*pl
 	return w.t, found, events
 }
 
+// rehearsing rehearses the device. Where we fail ourselves, its session is abandoned and
+// nothing is foreseen of it.
+func (w *worker) rehearsing() (out Rehearsed) {
+	defer func() {
+		if p := recover(); p != nil {
+			w.abandonSession(p, debug.Stack())
+			out = w.notForeseen(w.unrehearsed(), fmt.Sprintf("Metabasis itself failed on this device (%v)", p))
+		}
+	}()
+	out = w.rehearse()
+	w.hangUp()
+	return out
+}
+
+// unrehearsed is what is known of a device before it is reached.
+func (w *worker) unrehearsed() Rehearsed {
+	return Rehearsed{Device: w.name(), Platform: w.t.Device.Platform, Batch: w.t.Batch + 1}
+}
+
+// notForeseen says why nothing is foreseen of the device.
+func (w *worker) notForeseen(out Rehearsed, why string) Rehearsed {
+	out.Blocked = w.maskText(why)
+	w.emit(Event{Kind: Foreseen, What: NotForeseen, Note: why})
+	return out
+}
+
 func (w *worker) rehearse() Rehearsed {
-	out := Rehearsed{Device: w.name(), Platform: w.t.Device.Platform, Batch: w.t.Batch + 1}
+	out := w.unrehearsed()
 	began := time.Now()
-	defer w.hangUp()
-	unknown := func(why string) Rehearsed {
-		out.Blocked = w.maskText(why)
-		w.emit(Event{Kind: Foreseen, What: NotForeseen, Note: why})
-		return out
-	}
+	unknown := func(why string) Rehearsed { return w.notForeseen(out, why) }
 	if err := w.reach(); err != nil {
 		w.emit(Event{Kind: Prechecked, What: "reachable", Note: err.Error()})
 		return unknown("not reachable: " + err.Error())

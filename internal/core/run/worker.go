@@ -226,13 +226,18 @@ func (w *worker) work() {
 	w.night()
 }
 
-// broke strands a device on which we failed ourselves. Its session is abandoned: who knows
+// abandonSession asks nothing more of the session in which we failed ourselves: who knows
 // what it would do with what it is asked, even to close.
-func (w *worker) broke(p any, stack []byte) {
+func (w *worker) abandonSession(p any, stack []byte) {
 	w.ses = nil
 	if tell := w.r.opts.Broke; tell != nil {
 		tell(w.name(), p, stack)
 	}
+}
+
+// broke strands a device on which we failed ourselves.
+func (w *worker) broke(p any, stack []byte) {
+	w.abandonSession(p, stack)
 	pending := "no timer is pending on it, as far as was seen"
 	if !w.due.IsZero() {
 		pending = w.way()
