@@ -61,7 +61,7 @@ func oneDevice(t *testing.T, dir, platform string, faults []sim.Fault) *world {
 	spec := sim.Spec{Name: "ald-1", Address: "192.0.2.100", Platform: platform, Faults: faults}
 	login := map[string]string{"tern": "crew", "plover": "gates"}[platform]
 	csv := fmt.Sprintf("name,address,platform,site,role,login\nald-1,192.0.2.100,%s,ALD,quay,%s\n", platform, login)
-	book := strings.NewReplacer("timer       4m", "timer       none", "already   when config has \"time source 192.0.2.40 first\"\n  ", "", "  expect    clock.source == \"192.0.2.40\" and clock.settled within 40s\n", "").Replace(standardBook)
+	book := strings.NewReplacer("timer       4m", "timer       none", "  storage   at least 20 MB\n", "", "already   when config has \"time source 192.0.2.40 first\"\n  ", "", "  expect    clock.source == \"192.0.2.40\" and clock.settled within 40s\n", "").Replace(standardBook)
 	return newWorld(t, sim.Scenario{Boot: 15 * time.Second, Settle: 8 * time.Second, Latency: 40 * time.Millisecond, Devices: []sim.Spec{spec}}, csv, book, dir)
 }
 

@@ -46,7 +46,8 @@ step "Log host"
 
 func documentPlan(t *testing.T) *plan.Plan {
 	t.Helper()
-	traits := map[string]plan.Traits{"tern": {Timer: plan.RestartTimer, Saves: true, TellsSaved: true, Restores: true, Command: time.Second}}
+	traits := map[string]plan.Traits{"tern": {Timer: plan.RestartTimer, Saves: true, TellsSaved: true, Restores: true, Command: time.Second,
+		Tables: map[string]runbook.Table{"clock": {Columns: map[string]runbook.ColumnType{"time": runbook.TimeColumn}}}}}
 	f, err := fleet.Read("fleet.csv", []byte("name,address,platform,site,role\na,192.0.2.1,tern,ALD,quay\nb,192.0.2.2,tern,ALD,quay\nc,192.0.2.3,tern,ALD,quay\nd,192.0.2.4,tern,ALD,desk\n"), []string{"tern"})
 	require.NoError(t, err)
 	rb, err := runbook.Parse("x.runbook", []byte(documented))

@@ -62,7 +62,21 @@ func (m *maker) platforms(in []*Target) {
 					Msg: fmt.Sprintf("saved cannot be off on %s: its timer brings back what is saved, and with it would go what was never saved", p)})
 			}
 		}
+		m.unreadChecks(p, first[p])
 		m.list = append(m.list, m.rb.Suits(p, schema, steps[p])...)
+	}
+}
+
+// unreadChecks refuses prechecks that look at tables which the profile of a platform does not
+// read: each device of it would be blocked at night. That what is saved cannot be read is
+// warned of, and can be waived; see [Plan.Waive].
+func (m *maker) unreadChecks(platform, device string) {
+	has := m.traits[platform]
+	for _, pc := range m.rb.Prechecks {
+		if why := pc.Unread(has.Tables); why != "" {
+			m.list = append(m.list, problem.Problem{File: m.rb.File, Line: pc.Line, Hint: fmt.Sprintf("%s off; or teach the profile of %s to read it", pc.Name, platform),
+				Msg: fmt.Sprintf("%s cannot be looked at on %s, which is in scope: the profile of %s %s", pc.Name, device, platform, why)})
+		}
 	}
 }
 

@@ -252,3 +252,54 @@ func TestSavedMattersWhereATimerBringsItBack(t *testing.T) {
 	require.NoError(t, err)
 	assert.NoError(t, p.Waive([]Waiver{waive}))
 }
+
+// What a precheck looks at must be read by the profiles in scope: else each device of that
+// platform would be blocked at night, of which check and plan had said nothing.
+func TestPrechecksLookAtWhatProfilesRead(t *testing.T) {
+	one := func(table, column string, is runbook.ColumnType) map[string]runbook.Table {
+		return map[string]runbook.Table{table: {Columns: map[string]runbook.ColumnType{column: is}}}
+	}
+	many := one("editors", "user", runbook.TextColumn)
+	many["editors"] = runbook.Table{Many: true, Columns: many["editors"].Columns}
+	for name, c := range map[string]struct {
+		precheck string
+		rook     Traits
+		want     string // "" is planned
+	}{
+		"read":         {"storage   at least 20 MB", Traits{Tables: one("storage", "free", runbook.NumberColumn)}, ""},
+		"no table":     {"storage   at least 20 MB", Traits{}, "storage cannot be looked at on r, which is in scope: the profile of rook does not read the table storage; write: storage off; or teach"},
+		"no column":    {"storage   at least 20 MB", Traits{Tables: one("storage", "total", runbook.NumberColumn)}, "reads no column free of the table storage"},
+		"another type": {"storage   at least 20 MB", Traits{Tables: one("storage", "free", runbook.TextColumn)}, "reads storage.free as text, and it must be number"},
+		"off":          {"storage   off", Traits{}, ""},
+		"no version":   {"version   4.2", Traits{}, "the profile of rook does not read the table version"},
+		"no clock":     {"clock     within 30s", Traits{}, "the profile of rook does not read the table clock"},
+		"editors":      {"alone", Traits{Tables: many}, ""},
+		"one editor":   {"alone", Traits{Tables: one("editors", "user", runbook.TextColumn)}, "reads editors as one row, and many rows are looked at"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			terms := maps.Clone(withRook)
+			c.rook.TellsName, c.rook.Connect, c.rook.Command = true, time.Second, time.Second
+			terms["rook"] = c.rook
+			tern := terms["tern"]
+			tern.Tables = maps.Clone(tern.Tables)
+			maps.Copy(tern.Tables, map[string]runbook.Table{"storage": one("storage", "free", runbook.NumberColumn)["storage"],
+				"version": one("version", "version", runbook.TextColumn)["version"], "editors": many["editors"]})
+			terms["tern"] = tern
+			text := strings.Replace(strings.Replace(simpleBook, "timer       10m\n", "timer       10m\ntimer       none on rook\n", 1), "step \"Lans\"", "precheck\n  "+c.precheck+"\nstep \"Lans\"", 1)
+			rb, err := runbook.Parse("x.runbook", []byte(text))
+			require.NoError(t, err)
+			require.NoError(t, rb.Compile(Schema(terms, nil)))
+			f, err := fleet.Read("fleet.csv", []byte(mixed), []string{"tern", "rook"})
+			require.NoError(t, err)
+			_, err = Review(rb, f, terms)
+			_, planned := Make(rb, f, nil, terms, night)
+			if c.want == "" {
+				assert.NoError(t, err)
+				assert.NoError(t, planned)
+				return
+			}
+			assert.ErrorContains(t, err, c.want)
+			assert.ErrorContains(t, planned, c.want)
+		})
+	}
+}

@@ -47,7 +47,7 @@ finish
 `
 
 var schema = runbook.Schema{Platforms: []string{"tern"}, Tables: map[string]runbook.Table{
-	"clock": {Columns: map[string]runbook.ColumnType{"settled": runbook.YesNoColumn}}}}
+	"clock": {Columns: map[string]runbook.ColumnType{"settled": runbook.YesNoColumn, "time": runbook.TimeColumn}}}}
 
 func parse(t require.TestingT, text string) *runbook.Runbook {
 	rb, err := runbook.Parse("x.runbook", []byte(text))

@@ -51,7 +51,9 @@ var told = map[string]struct {
 // testdata, to be read; whoever writes them anew answers for each line that changes.
 func TestPlansToldInFull(t *testing.T) {
 	terms := map[string]Traits{"tern": withRook["tern"], "rook": withRook["rook"]}
-	tern := terms["tern"]
+	tern, rook := terms["tern"], terms["rook"]
+	rook.Tables = map[string]runbook.Table{"clock": {Columns: map[string]runbook.ColumnType{"time": runbook.TimeColumn}}}
+	terms["rook"] = rook
 	tern.ClearText = false
 	terms["tern"] = tern
 	for name, c := range told {

@@ -30,6 +30,46 @@ func (p Precheck) String() string {
 	return p.Name
 }
 
+// Looked is what a precheck looks at on a device: a column of a table that its profile must
+// read.
+type Looked struct {
+	Table, Column string
+	Type          ColumnType
+	Many          bool // the table has many rows, else one
+}
+
+// looks is what each precheck looks at that has a meaning of its own.
+var looks = map[string]Looked{
+	"clock":   {Table: "clock", Column: "time", Type: TimeColumn},
+	"storage": {Table: "storage", Column: "free", Type: NumberColumn},
+	"version": {Table: "version", Column: "version", Type: TextColumn},
+	"alone":   {Table: "editors", Column: "user", Type: TextColumn, Many: true},
+}
+
+// Unread says why a precheck cannot be looked at where a profile reads these tables; "" where
+// it can. What a check of the runbook's own looks at stands in its condition; see
+// [Runbook.Suits].
+func (p Precheck) Unread(tables map[string]Table) string {
+	l, named := looks[p.Name]
+	if p.Off || !named {
+		return ""
+	}
+	t, has := tables[l.Table]
+	is, reads := t.Columns[l.Column]
+	rows := map[bool]string{true: "many rows", false: "one row"}
+	switch {
+	case !has:
+		return "does not read the table " + l.Table
+	case t.Many != l.Many:
+		return fmt.Sprintf("reads %s as %s, and %s are looked at", l.Table, rows[t.Many], rows[l.Many])
+	case !reads:
+		return fmt.Sprintf("reads no column %s of the table %s", l.Column, l.Table)
+	case is != l.Type:
+		return fmt.Sprintf("reads %s.%s as %s, and it must be %s", l.Table, l.Column, is, l.Type)
+	}
+	return ""
+}
+
 // precheck reads one precheck:
 //
 //	reachable
