@@ -46,14 +46,16 @@ func TestATimerByTheClock(t *testing.T) {
 					{Faults: []sim.Fault{{Kind: sim.CutsOff, Match: "^port 3"}}},
 					{Faults: []sim.Fault{{Kind: sim.QuietTimer}}},
 					{},
+					{Faults: []sim.Fault{{Kind: sim.Balks, Match: "^tell clock", After: 2}}},
 				}, nil, nil)
 				defer w.sim.Close()
 				w.runQuiet()
 				w.checkLaws()
-				for name, want := range map[string]run.State{"ald-quay-1": run.Kept, "ald-quay-2": run.Blocked, "ald-quay-3": run.Reverted, "ald-quay-4": run.Blocked, "ald-quay-5": run.Kept} {
+				for name, want := range map[string]run.State{"ald-quay-1": run.Kept, "ald-quay-2": run.Blocked, "ald-quay-3": run.Reverted, "ald-quay-4": run.Blocked, "ald-quay-5": run.Kept, "ald-quay-6": run.Blocked} {
 					assert.Equal(t, want, w.night.Get(name).State, "%s: %s", name, w.night.Get(name).Note)
 				}
 				assert.Contains(t, w.night.Get("ald-quay-2").Note, "its clock is off by 20s, at most 10s is wanted: its timer is set by that clock, so set the clock first")
+				assert.Contains(t, w.night.Get("ald-quay-6").Note, "reading its clock", "no time is set by a clock that cannot be read")
 				for _, e := range w.intents("ald-quay-5", run.ToArm) {
 					due := time.Time{}
 					for _, s := range w.seen {

@@ -2,6 +2,8 @@ package nights
 
 import (
 	"context"
+	"maps"
+	"os"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -13,6 +15,7 @@ import (
 
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
+	"metabasis/internal/device/profile"
 	"metabasis/internal/sim"
 )
 
@@ -502,5 +505,97 @@ func TestWindowOpensLater(t *testing.T) {
 		d := w.night.Get("ald-quay-1")
 		assert.Equal(t, run.Kept, d.State)
 		assert.False(t, d.Began.Before(w.plan.Window.Open), "began %s, window %s", d.Began, w.plan.Window.Open)
+	})
+}
+
+// A line that is refused is why a device is held, also where leaving the mode it was sent in is
+// refused, too.
+func TestALineIsRefusedAndSoIsTheWayOut(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := simple(t, []sim.Spec{{Faults: []sim.Fault{{Kind: sim.Rejects, Match: "^log host"}, {Kind: sim.Rejects, Match: "^done", After: 1, Times: 1}}}}, nil)
+		defer w.sim.Close()
+		var holds []string
+		w.run(context.Background(), againThen(t, run.BackDevice, &holds))
+		require.NotEmpty(t, holds)
+		assert.Contains(t, holds[0], `line 1 of "Log collector" was refused`)
+		w.checkLaws()
+	})
+}
+
+// A device without contact cannot be taken back when that is decided: it is said that it will
+// be, once.
+func TestADarkDeviceIsToBeTakenBack(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := simple(t, []sim.Spec{{Faults: []sim.Fault{{Kind: sim.CutsOff, Match: "^port 3"}}}}, nil)
+		defer w.sim.Close()
+		asked := 0
+		w.run(context.Background(), func(r *run.Run, e run.Event) {
+			if e.Kind == run.Moved && e.State == run.Dark && !e.OK && asked < 2 {
+				for ; asked < 2; asked++ {
+					assert.NoError(t, r.Do(context.Background(), run.Command{Choice: run.BackDevice, By: "Ada"}))
+				}
+			}
+		})
+		said := 0
+		for _, e := range w.journal.Events {
+			if e.Kind == run.Doing && strings.Contains(e.Note, "to be taken back as soon as it is there: decided at ") {
+				said++
+			}
+		}
+		assert.Equal(t, 1, said)
+		assert.Equal(t, run.Reverted, w.night.Devices[0].State, w.night.Devices[0].Note)
+		w.checkLaws()
+	})
+}
+
+// Nobody is there at a planned hold: the night goes on where all went well, and stops where
+// something was taken back, or where nothing shows that it went well.
+func TestAPlannedHoldThatNobodySees(t *testing.T) {
+	refuses, off := sim.Spec{Faults: []sim.Fault{{Kind: sim.Rejects, Match: "^log host"}}}, sim.Spec{ClockOff: time.Hour}
+	for name, c := range map[string]struct {
+		first []sim.Spec
+		state run.State // of the device in the second batch
+	}{
+		"all kept":              {[]sim.Spec{{}, {}}, run.Kept},
+		"one kept, one back":    {[]sim.Spec{{}, refuses}, run.Skipped},
+		"none kept":             {[]sim.Spec{off, off}, run.Skipped},
+		"one kept, one blocked": {[]sim.Spec{{}, off}, run.Kept},
+	} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				w := simple(t, append(c.first, sim.Spec{}), edits("sizes     1, 4", "sizes     2, 4\n  hold      after batch 1\n  stop      never"))
+				defer w.sim.Close()
+				w.runQuiet()
+				assert.Equal(t, c.state, w.night.Get("ald-quay-3").State, w.night.Get("ald-quay-3").Note)
+				w.checkLaws()
+			})
+		})
+	}
+}
+
+// A device that takes nothing back by itself is not changed where no lines are known that
+// lead back: its profile says of one of the undo lines that it takes nothing away.
+func TestNothingLeadsBack(t *testing.T) {
+	text, err := os.ReadFile("../../profiles/tern.yaml")
+	require.NoError(t, err)
+	const rule = ", key: label, away: drop label}"
+	require.Contains(t, string(text), rule)
+	p, err := profile.Load("tern.yaml", []byte(strings.Replace(string(text), rule, ", key: label}", 1)))
+	require.NoError(t, err)
+	p.Timer, p.Restore = profile.Timer{Kind: plan.NoTimer}, profile.Restore{}
+	set := maps.Clone(shipped(t))
+	set["tern"] = p
+	dir := t.TempDir()
+	synctest.Test(t, func(t *testing.T) {
+		w := simpleOf(t, set, dir, []sim.Spec{{}}, nil, func(s string) string {
+			return untimed(book("step \"Label\"\n  send\n    | port 5\n    | label \"desk\"\n  undo\n    | port 5\n    | drop label\n")(s))
+		})
+		defer w.sim.Close()
+		w.noTimer = true
+		w.runQuiet()
+		d := w.night.Devices[0]
+		assert.Equal(t, run.Blocked, d.State, d.Note)
+		assert.Contains(t, d.Note, `the undo lines of "Label" do not lead back on it, no others are known, and it takes nothing back by itself`)
+		assert.Empty(t, w.sentTo(d.Name, run.ToSend))
 	})
 }

@@ -54,6 +54,11 @@ func TestWhatIsRecordedIsHeldAgainst(t *testing.T) {
 				d := w.night.Get("ald-quay-1")
 				assert.Equal(t, c.state, d.State, d.Note)
 				assert.Contains(t, d.Note, c.note)
+				if c.state == run.Blocked {
+					found, _ := w.rehearse()
+					assert.Contains(t, found[0].Blocked, c.note, "a rehearsal says so before")
+					assert.Empty(t, found[1].Blocked)
+				}
 				if c.why != "" {
 					assert.Contains(t, w.journalText(), strings.ReplaceAll(c.why, `"`, `\"`))
 				}

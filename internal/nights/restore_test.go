@@ -14,6 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metabasis/internal/core/config"
+	"metabasis/internal/core/identity"
+	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/device/profile"
@@ -275,5 +277,42 @@ func TestTakingANightBack(t *testing.T) {
 				})
 			})
 		}
+	}
+}
+
+// What another device had is not put back: its backup says whose it is. A person may waive
+// that, for the device.
+func TestABackupOfAnotherDeviceIsNotPutBack(t *testing.T) {
+	for name, c := range map[string]struct {
+		who    identity.Seen
+		waived bool
+		state  run.State
+	}{
+		"its own":            {identity.Seen{Name: "ald-quay-1", Serial: "T-100101"}, false, run.Kept},
+		"nobody noted whose": {identity.Seen{}, false, run.Kept},
+		"another's":          {identity.Seen{Name: "ald-quay-9", Serial: "T-100109"}, false, run.Blocked},
+		"another's, waived":  {identity.Seen{Name: "ald-quay-9", Serial: "T-100109"}, true, run.Kept},
+	} {
+		t.Run(name, func(t *testing.T) {
+			set, dir := shipped(t), t.TempDir()
+			g := &generator{rng: rand.New(rand.NewPCG(3, 0))}
+			now, text := drawnTern(g), asPrinted(t, "tern", "ald-quay-1", drawnTern(g))
+			synctest.Test(t, func(t *testing.T) {
+				w := restoring(t, set, dir, "tern", []sim.Spec{{Config: now}}, map[string]runbook.Was{"ald-quay-1": {Name: "x.cfg", At: time.Now(), Text: text, Who: c.who}})
+				defer w.sim.Close()
+				if c.waived {
+					require.NoError(t, w.plan.Waive([]plan.Waiver{{Check: plan.IdentityCheck, Device: "ald-quay-1", Reason: "its board was exchanged", By: "Ada"}}))
+				}
+				w.runQuiet()
+				d := w.night.Devices[0]
+				assert.Equal(t, c.state, d.State, d.Note)
+				if c.state == run.Blocked {
+					assert.Contains(t, d.Note, "identity: the backup x.cfg is of another device: ")
+					assert.Empty(t, w.sentTo(d.Name, run.ToSend))
+				} else {
+					w.isAgain(d, text)
+				}
+			})
+		})
 	}
 }

@@ -159,6 +159,8 @@ func TestTryingToldInFull(t *testing.T) {
 		"stays pending":       {"tern", "", "", []sim.Fault{{Kind: sim.StuckTimer}}},
 		"never armed":         {"tern", "", "", []sim.Fault{{Kind: sim.QuietTimer}}},
 		"drops":               {"tern", "", "", []sim.Fault{{Kind: sim.Drops, Match: "^tell storage"}}},
+		"lost while arming":   {"tern", "", "", []sim.Fault{{Kind: sim.Drops, Match: "^restart in"}}},
+		"lost on the way out": {"tern", "", "", []sim.Fault{{Kind: sim.Drops, Match: "^(up|leave|look|end)$"}}},
 		"balks":               {"tern", "", "", []sim.Fault{{Kind: sim.Balks, Match: "^tell"}}},
 		"wrong word":          {"plover", "", "", []sim.Fault{{Kind: sim.BadPassword}}},
 		"wrong master":        {"plover", "", "", []sim.Fault{{Kind: sim.NoOperator}}},

@@ -153,6 +153,12 @@ func TestLinesThatGoOn(t *testing.T) {
 		require.NoError(t, s.Line(ctx, "cat <<END"))
 		require.ErrorAs(t, s.Apply(ctx, 0), &r)
 		require.NoError(t, s.Line(ctx, "true"), "the shell is itself again")
+
+		// Nor is one that is given up in the midst of a text.
+		require.NoError(t, s.Line(ctx, "cat <<END"))
+		require.NoError(t, s.Drop(ctx))
+		assert.Nil(t, s.here)
+		require.NoError(t, s.Line(ctx, "true"), "it is no part of that text")
 		assert.Contains(t, strings.Join(log.lines, "\n"), "calling off a line that is not complete")
 	})
 }
