@@ -512,7 +512,7 @@ func TestWindowOpensLater(t *testing.T) {
 // refused, too.
 func TestALineIsRefusedAndSoIsTheWayOut(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		w := simple(t, []sim.Spec{{Faults: []sim.Fault{{Kind: sim.Rejects, Match: "^log host"}, {Kind: sim.Rejects, Match: "^done", After: 1, Times: 1}}}}, nil)
+		w := simple(t, []sim.Spec{{Faults: []sim.Fault{{Kind: sim.Rejects, Match: "^log host"}, {Kind: sim.Balks, Match: "^done", After: 1, Times: 1}}}}, nil)
 		defer w.sim.Close()
 		var holds []string
 		w.run(context.Background(), againThen(t, run.BackDevice, &holds))
@@ -525,13 +525,19 @@ func TestALineIsRefusedAndSoIsTheWayOut(t *testing.T) {
 // A device without contact cannot be taken back when that is decided: it is said that it will
 // be, once.
 func TestADarkDeviceIsToBeTakenBack(t *testing.T) {
+	for _, times := range []int{1, 2} {
+		darkAndTakenBack(t, times)
+	}
+}
+
+func darkAndTakenBack(t *testing.T, times int) {
 	synctest.Test(t, func(t *testing.T) {
 		w := simple(t, []sim.Spec{{Faults: []sim.Fault{{Kind: sim.CutsOff, Match: "^port 3"}}}}, nil)
 		defer w.sim.Close()
 		asked := 0
 		w.run(context.Background(), func(r *run.Run, e run.Event) {
-			if e.Kind == run.Moved && e.State == run.Dark && !e.OK && asked < 2 {
-				for ; asked < 2; asked++ {
+			if e.Kind == run.Moved && e.State == run.Dark && !e.OK {
+				for ; asked < times; asked++ {
 					assert.NoError(t, r.Do(context.Background(), run.Command{Choice: run.BackDevice, By: "Ada"}))
 				}
 			}

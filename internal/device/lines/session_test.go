@@ -141,6 +141,12 @@ func TestALongBackupIsRestored(t *testing.T) {
 
 // A device that is left by no command is sent none, and not waited for.
 func TestADeviceThatIsLeftByNoCommand(t *testing.T) {
+	for _, gently := range []bool{false, true} {
+		leftByNoCommand(t, profile.Options{Log: &keeper{}, Gently: gently})
+	}
+}
+
+func leftByNoCommand(t *testing.T, opt profile.Options) {
 	synctest.Test(t, func(t *testing.T) {
 		var got []string
 		c, end := stage(t, "[x look] ", func(line string, out io.Writer) { got = append(got, line); ok(line, out) })
@@ -148,13 +154,27 @@ func TestADeviceThatIsLeftByNoCommand(t *testing.T) {
 		m := p.Modes["look"]
 		m.Quit = ""
 		p.Modes["look"] = m
-		s, err := Start(context.Background(), p, c, profile.Options{Log: &keeper{}})
+		s, err := Start(context.Background(), p, c, opt)
 		require.NoError(t, err)
 		began := time.Now()
 		require.NoError(t, s.Close())
 		assert.Less(t, time.Since(began), time.Second)
 		end()
 		assert.Equal(t, []string{"pages off"}, got)
+	})
+}
+
+// A time zone that is not known sets no timer.
+func TestATimerInAZoneThatIsNotKnown(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		c, end := stage(t, "[x look] ", ok)
+		defer end()
+		p := unprivileged(t)
+		p.Timer.At, p.Timer.Zone = "HH:MM", "Marrow/Sound"
+		s, err := Start(context.Background(), p, c, profile.Options{Log: &keeper{}})
+		require.NoError(t, err)
+		assert.ErrorContains(t, s.Arm(context.Background(), time.Minute), "Marrow/Sound")
+		require.NoError(t, s.Close())
 	})
 }
 
