@@ -12,8 +12,9 @@ demo: build
 build:
 	$(GO) build -buildvcs=auto -o bin/metabasis ./cmd/metabasis
 
+# The limit is for what hangs: on two cores all of it takes some five minutes.
 test: deps vet lint
-	$(GO) test -count=1 -timeout 280s -parallel 12 ./...
+	TMPDIR=$$(scripts/tests-tmp) $(GO) test -count=1 -timeout 15m -parallel 12 ./...
 
 # What the tests need beside Go: tmux, the OpenSSH client, and a reader of PDF.
 deps:

@@ -252,6 +252,24 @@ func BenchmarkWaitingDevice(b *testing.B) {
 	}
 }
 
+// BenchmarkRehearsal measures what rehearsing one device costs beside the device, where it is
+// one of many.
+func BenchmarkRehearsal(b *testing.B) {
+	for _, devices := range []int{1, 5000} {
+		b.Run(fmt.Sprint(devices), func(b *testing.B) {
+			specs, csv := many(devices)
+			w := newWorld(b, sim.Scenario{Devices: specs[:1]}, csv, standardBook, b.TempDir())
+			defer w.sim.Close()
+			target, reached := w.plan.Targets()[0], w.connector()
+			for b.Loop() {
+				if _, found, _ := run.Rehearse(context.Background(), w.plan, target, run.Options{Connector: reached, Backups: w.backups}); found.Blocked != "" {
+					b.Fatal(found.Blocked)
+				}
+			}
+		})
+	}
+}
+
 func heap() int64 {
 	runtime.GC()
 	runtime.GC()

@@ -100,7 +100,7 @@ func New(p *plan.Plan, o Options) *Run {
 	return &Run{
 		plan: p, connector: o.Connector, backups: o.Backups, rec: newRecorder(o.Journal), opts: o,
 		commands: make(chan Command, 16), inbox: make(chan any, 64),
-		active: map[string]*worker{}, busy: p.Busy(), ends: map[string]State{}, holds: map[int]*openHold{}, failed: map[string]bool{}, budget: p.Rules.StopAfter,
+		active: map[string]*worker{}, ends: map[string]State{}, holds: map[int]*openHold{}, failed: map[string]bool{}, budget: p.Rules.StopAfter,
 	}
 }
 
@@ -132,6 +132,7 @@ func (r *Run) Go(ctx context.Context) error {
 	go r.rec.run()
 	r.began, r.slept = time.Now(), r.asleep()
 	r.plan = r.plan.Begun(r.began)
+	r.busy = r.plan.Busy()
 	work, release := context.WithCancel(ctx)
 	r.release = release
 	defer release()

@@ -244,15 +244,19 @@ func Outlined(p *plan.Plan) *Outline {
 	for _, b := range p.Batches {
 		var batch []OutlineDevice
 		for _, t := range b {
-			d := OutlineDevice{Name: t.Device.Name, Site: t.Device.Site, Role: t.Device.Role, Platform: t.Device.Platform, Boot: t.Traits.Boot, ClearText: t.ClearText, Why: t.Why, Way: p.Way(t)}
-			for _, s := range t.Steps {
-				d.Steps = append(d.Steps, s.Title)
-			}
-			batch = append(batch, d)
+			batch = append(batch, outlined(p, t))
 		}
 		o.Batches = append(o.Batches, batch)
 	}
 	return o
+}
+
+func outlined(p *plan.Plan, t *plan.Target) OutlineDevice {
+	d := OutlineDevice{Name: t.Device.Name, Site: t.Device.Site, Role: t.Device.Role, Platform: t.Device.Platform, Boot: t.Traits.Boot, ClearText: t.ClearText, Why: t.Why, Way: p.Way(t)}
+	for _, s := range t.Steps {
+		d.Steps = append(d.Steps, s.Title)
+	}
+	return d
 }
 
 // Command is what a person decides.

@@ -68,7 +68,8 @@ func Rehearse(ctx context.Context, p *plan.Plan, t *plan.Target, o Options) (*pl
 	found := w.rehearsing()
 	close(r.rec.in)
 	<-told
-	d := Fold(Night{}, append([]Event{{Kind: Planned, Outline: Outlined(p)}}, events...)...)
+	alone := &Outline{Batches: [][]OutlineDevice{{outlined(p, t)}}} // of a night of its own
+	d := Fold(Night{}, append([]Event{{Kind: Planned, Outline: alone}}, events...)...)
 	if got := d.Get(t.Device.Name); got != nil {
 		found.Checks, found.Notices = got.Checks, got.Notices
 		found.Differs, found.Unknown = got.Foreseen, got.Unknown
