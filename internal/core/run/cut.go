@@ -68,7 +68,7 @@ func (d *Device) lastDone() string {
 		}
 		return armed + ", and no line was sent"
 	case ToSend:
-		return fmt.Sprintf("%d of %s%s had been sent, as far as was written down", d.Line, lines(d.Lines), title)
+		return fmt.Sprintf("%d of %s%s had been sent, as far as was written down", d.Line, CountLines(d.Lines), title)
 	case ToApply:
 		return "the lines" + title + " were applied, or were about to be"
 	case ToUndo, ToLead, ToTakeBack:
@@ -118,4 +118,22 @@ func (d *Device) returns(at time.Time) string {
 		return "it was to put back what is saved at " + clock + " by itself"
 	}
 	return "it was to restart at " + clock + " by itself"
+}
+
+// TimersLeft finds, in the events of a night, when the timers are due that it may
+// have left on devices, by device: those of devices that it never saw the end of.
+// What was intended counts as done.
+func TimersLeft(events []Event) map[string][]time.Time {
+	out := map[string][]time.Time{}
+	for _, e := range events {
+		switch {
+		case e.Kind == TimerSeen:
+			out[e.Device] = append(out[e.Device], e.Due)
+		case e.Kind == Intent && (e.What == ToArm || e.What == ToExtend || e.What == ToApply):
+			out[e.Device] = append(out[e.Device], e.At.Add(e.For))
+		case e.Kind == TimerGone, e.Kind == Moved && e.OK && e.State != Dark && e.State != Stranded:
+			delete(out, e.Device)
+		}
+	}
+	return out
 }

@@ -134,24 +134,6 @@ type Remnant struct {
 	Runs  bool // that night runs now
 }
 
-// TimersLeft finds, in the events of a night, when the timers are due that it may
-// have left on devices, by device: those of devices that it never saw the end of.
-// What was intended counts as done.
-func TimersLeft(events []Event) map[string][]time.Time {
-	out := map[string][]time.Time{}
-	for _, e := range events {
-		switch {
-		case e.Kind == TimerSeen:
-			out[e.Device] = append(out[e.Device], e.Due)
-		case e.Kind == Intent && (e.What == ToArm || e.What == ToExtend || e.What == ToApply):
-			out[e.Device] = append(out[e.Device], e.At.Add(e.For))
-		case e.Kind == TimerGone, e.Kind == Moved && e.OK && e.State != Dark && e.State != Stranded:
-			delete(out, e.Device)
-		}
-	}
-	return out
-}
-
 // Taken says that another night on this machine has a device.
 type Taken struct{ By string }
 

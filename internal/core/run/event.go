@@ -1,6 +1,7 @@
 package run
 
 import (
+	"fmt"
 	"time"
 
 	"metabasis/internal/core/plan"
@@ -84,6 +85,9 @@ const Foretold = "foretold"
 
 // AtTheEnd marks what is said of a prediction when all was done.
 const AtTheEnd = "at the end"
+
+// NotForeseen marks that it cannot be said what a night would do to a device.
+const NotForeseen = "not foreseen"
 
 // NotSeen is the note of a timer that may be pending, and that was not seen to be.
 const NotSeen = "not seen: contact was lost"
@@ -244,14 +248,15 @@ func Outlined(p *plan.Plan) *Outline {
 	for _, b := range p.Batches {
 		var batch []OutlineDevice
 		for _, t := range b {
-			batch = append(batch, outlined(p, t))
+			batch = append(batch, OutlinedDevice(p, t))
 		}
 		o.Batches = append(o.Batches, batch)
 	}
 	return o
 }
 
-func outlined(p *plan.Plan, t *plan.Target) OutlineDevice {
+// OutlinedDevice outlines one device of a plan.
+func OutlinedDevice(p *plan.Plan, t *plan.Target) OutlineDevice {
 	d := OutlineDevice{Name: t.Device.Name, Site: t.Device.Site, Role: t.Device.Role, Platform: t.Device.Platform, Boot: t.Traits.Boot, ClearText: t.ClearText, Why: t.Why, Way: p.Way(t)}
 	for _, s := range t.Steps {
 		d.Steps = append(d.Steps, s.Title)
@@ -269,4 +274,12 @@ type Command struct {
 	By   string
 	// Reason is why, for choices that must be given one.
 	Reason string
+}
+
+// CountLines counts lines in words.
+func CountLines(n int) string {
+	if n == 1 {
+		return "1 line"
+	}
+	return fmt.Sprintf("%d lines", n)
 }

@@ -233,7 +233,7 @@ func (w *worker) put(i int) *trouble {
 	if err := w.ses.Put(w.ctx, strings.Join(s.Put, "\n")+"\n"); err != nil {
 		return faced(s.Title, err)
 	}
-	w.emit(Event{Kind: Sent, Step: i + 1, Line: len(s.Put), Lines: []string{fmt.Sprintf("a whole file of %s", lines(len(s.Put)))}})
+	w.emit(Event{Kind: Sent, Step: i + 1, Line: len(s.Put), Lines: []string{fmt.Sprintf("a whole file of %s", CountLines(len(s.Put)))}})
 	return nil
 }
 
@@ -262,7 +262,7 @@ func (w *worker) putBack(i int) *trouble {
 	case err != nil:
 		return faced(s.Title, err)
 	}
-	w.emit(Event{Kind: Sent, Step: i + 1, Line: len(s.Send), Lines: []string{fmt.Sprintf("the whole backup %s, %s", s.Was.Name, lines(len(s.Send)))}})
+	w.emit(Event{Kind: Sent, Step: i + 1, Line: len(s.Send), Lines: []string{fmt.Sprintf("the whole backup %s, %s", s.Was.Name, CountLines(len(s.Send)))}})
 	if w.onTrial() {
 		w.begin(i)
 		return w.applied(i, []int{i})

@@ -126,11 +126,11 @@ func (d *Device) willChange() string {
 	case !d.Computed:
 		return "cannot be said: " + d.Unknown
 	case d.Unknown != "":
-		return lines(n) + " will differ, and more that is not known"
+		return CountLines(n) + " will differ, and more that is not known"
 	case n == 0:
 		return "nothing will change"
 	}
-	return lines(n) + " will differ"
+	return CountLines(n) + " will differ"
 }
 
 // LeftSteps counts the steps that were left out on the device.
@@ -222,7 +222,9 @@ func (n *Night) WaitsForPerson() bool {
 func (n *Night) backFromTimers(now time.Time) time.Time {
 	for _, d := range n.Devices {
 		if d.State == Dark && !d.Over && !d.TimerDue.IsZero() {
-			now = later(now, d.TimerDue.Add(d.Boot))
+			if due := d.TimerDue.Add(d.Boot); due.After(now) {
+				now = due
+			}
 		}
 	}
 	return now

@@ -44,9 +44,6 @@ type RehearsedStep struct {
 	Later bool     `json:"later,omitempty"` // its lines are known once those before it were done
 }
 
-// NotForeseen marks that it cannot be said what a night would do to a device.
-const NotForeseen = "not foreseen"
-
 // Rehearse is a device's night without the change: it is reached, checked, recorded and
 // backed up, and what would be done to it is computed. Nothing is changed on it. It
 // returns the target with its lines, nil where they cannot be computed, what was found,
@@ -68,7 +65,7 @@ func Rehearse(ctx context.Context, p *plan.Plan, t *plan.Target, o Options) (*pl
 	found := w.rehearsing()
 	close(r.rec.in)
 	<-told
-	alone := &Outline{Batches: [][]OutlineDevice{{outlined(p, t)}}} // of a night of its own
+	alone := &Outline{Batches: [][]OutlineDevice{{OutlinedDevice(p, t)}}} // of a night of its own
 	d := Fold(Night{}, append([]Event{{Kind: Planned, Outline: alone}}, events...)...)
 	if got := d.Get(t.Device.Name); got != nil {
 		found.Checks, found.Notices = got.Checks, got.Notices

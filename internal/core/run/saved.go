@@ -69,13 +69,13 @@ func (w *worker) keptNote() string {
 	without := w.without()
 	switch {
 	case without != "" && len(w.accepted) > 0:
-		return fmt.Sprintf("%s; not as predicted: %s; %s", without, lines(len(w.accepted)), w.savedNote())
+		return fmt.Sprintf("%s; not as predicted: %s; %s", without, CountLines(len(w.accepted)), w.savedNote())
 	case without != "" && w.expected != nil && !w.unforetold:
 		return without + "; " + w.savedNote() + "; the rest as predicted"
 	case without != "":
 		return without + "; " + w.savedNote()
 	case len(w.accepted) > 0:
-		return fmt.Sprintf("not as predicted: %s; %s", lines(len(w.accepted)), w.savedNote())
+		return fmt.Sprintf("not as predicted: %s; %s", CountLines(len(w.accepted)), w.savedNote())
 	case w.expected != nil && !w.unforetold:
 		return w.savedNote() + "; as predicted"
 	}
@@ -94,13 +94,6 @@ func (w *worker) without() string {
 		return ""
 	}
 	return "kept WITHOUT " + strings.Join(out, ", ")
-}
-
-func lines(n int) string {
-	if n == 1 {
-		return "1 line"
-	}
-	return fmt.Sprintf("%d lines", n)
 }
 
 // savedNote says what is known to be saved of a device that is kept.

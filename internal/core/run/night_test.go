@@ -1,0 +1,144 @@
+package run
+
+import (
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"metabasis/internal/core/plan"
+)
+
+func outline(devices int) *Outline {
+	o := &Outline{Title: "x", Batches: [][]OutlineDevice{nil}}
+	for i := range devices {
+		o.Batches[0] = append(o.Batches[0], OutlineDevice{Name: fmt.Sprint("d", i), Steps: []string{"a", "b"}})
+	}
+	return o
+}
+
+// drawEvents draws events as they could come, and some that could not: a fold
+// must stand anything that an old journal may hold.
+func drawEvents(t *rapid.T) []Event {
+	states := []State{Waiting, Checking, Recording, Armed, Changing, Verifying, Soaking, Held, Reverting, Dark, Kept, Already, Blocked, Skipped, Reverted, Stranded}
+	kinds := []Kind{Moved, Doing, Contact, Lost, Prechecked, BackedUp, Intent, Sent, Refusal, TimerSeen, TimerGone, Stepped, Expected, Rung, Differs,
+		HoldOpened, HoldClosed, BatchBegan, Forecast, Aborted, LetGo, Ended, Began, "a kind of a later version"}
+	events := []Event{{Kind: Planned, Outline: outline(3)}}
+	for i := range rapid.IntRange(0, 40).Draw(t, "events") {
+		e := Event{Seq: int64(i + 2), Kind: rapid.SampledFrom(kinds).Draw(t, "kind"), State: rapid.SampledFrom(states).Draw(t, "state"),
+			Device: rapid.SampledFrom([]string{"", "d0", "d1", "d2", "unknown"}).Draw(t, "device"), Step: rapid.IntRange(-1, 5).Draw(t, "step"),
+			Hold: rapid.IntRange(0, 3).Draw(t, "hold"), OK: rapid.Bool().Draw(t, "ok"), What: rapid.SampledFrom([]string{"", StepDone, StepLeft, ToSend}).Draw(t, "what"),
+			Choice: rapid.SampledFrom([]Choice{"", GoOn, BackAll}).Draw(t, "choice"), At: time.Unix(int64(i), 0)}
+		events = append(events, e)
+	}
+	return events
+}
+
+// The fold is pure: however events are cut into groups, the same night comes
+// out, and a night that was handed out is never changed afterwards.
+func TestFoldIsPure(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		events := drawEvents(t)
+		all := Fold(Night{}, events...)
+		cut := rapid.IntRange(0, len(events)).Draw(t, "cut")
+		before := Fold(Night{}, events[:cut]...)
+		again := Fold(Night{}, events[:cut]...)
+		require.Equal(t, all, Fold(before, events[cut:]...))
+		require.Equal(t, again, before, "folding on changed a night that was handed out")
+	})
+}
+
+func TestOutcome(t *testing.T) {
+	for _, c := range []struct {
+		states []State
+		want   Outcome
+	}{
+		{[]State{Kept, Already}, AllKept},
+		{[]State{Kept, Blocked}, SomeBlocked},
+		{[]State{Skipped, Kept}, SomeBlocked},
+		{[]State{Blocked, Reverted}, SomeBack},
+		{[]State{Reverted, Dark}, NeedsPerson},
+		{[]State{Stranded, Kept}, NeedsPerson},
+	} {
+		n := Fold(Night{}, Event{Kind: Planned, Outline: outline(len(c.states))})
+		for i, s := range c.states {
+			n = Fold(n, Event{Kind: Moved, Device: fmt.Sprint("d", i), State: s, OK: true})
+		}
+		assert.Equal(t, c.want, n.Outcome(), c.states)
+	}
+	left := Fold(Night{}, Event{Kind: Planned, Outline: outline(1)}, Event{Kind: Stepped, Device: "d0", Step: 1, What: StepLeft},
+		Event{Kind: Moved, Device: "d0", State: Kept, OK: true})
+	assert.Equal(t, SomeBack, left.Outcome(), "a step that was left out was taken back")
+}
+
+func TestScheduleOfAnEmptyForecast(t *testing.T) {
+	n := Fold(Night{}, Event{Kind: Planned, Outline: outline(1)})
+	slots, likely, late := n.Schedule(time.Now())
+	assert.Empty(t, slots)
+	assert.True(t, likely.IsZero() && late.IsZero())
+	n = Fold(n, Event{Kind: Forecast, Slots: []plan.Slot{{Start: time.Unix(10, 0), End: time.Unix(20, 0)}}, Due: time.Unix(20, 0)})
+	slots, likely, _ = n.Schedule(time.Unix(15, 0))
+	assert.Equal(t, time.Unix(15, 0), slots[0].Start)
+	assert.Equal(t, time.Unix(25, 0), likely)
+}
+
+// The timers that a night may have left are those of devices it never saw the end of,
+// whether they were seen or only intended.
+func TestTimersLeft(t *testing.T) {
+	at := time.Unix(1000, 0)
+	events := []Event{
+		{At: at, Kind: Intent, Device: "armed", What: ToArm, For: time.Minute},
+		{At: at, Kind: TimerSeen, Device: "armed", Due: at.Add(61 * time.Second)},
+		{At: at, Kind: Intent, Device: "intended", What: ToExtend, For: time.Hour},
+		{At: at, Kind: Intent, Device: "sent", What: ToSend, For: time.Hour},
+		{At: at, Kind: TimerSeen, Device: "disarmed", Due: at.Add(time.Minute)},
+		{At: at, Kind: TimerGone, Device: "disarmed"},
+		{At: at, Kind: TimerSeen, Device: "kept", Due: at.Add(time.Minute)},
+		{At: at, Kind: Moved, Device: "kept", State: Kept, OK: true},
+		{At: at, Kind: TimerSeen, Device: "dark", Due: at.Add(time.Minute)},
+		{At: at, Kind: Moved, Device: "dark", State: Dark, OK: true},
+		{At: at, Kind: TimerSeen, Device: "held", Due: at.Add(time.Minute)},
+		{At: at, Kind: Moved, Device: "held", State: Held},
+		{At: at, Kind: TimerSeen, Device: "stranded", Due: at.Add(time.Minute)},
+		{At: at, Kind: Moved, Device: "stranded", State: Stranded, OK: true},
+	}
+	minute := []time.Time{at.Add(time.Minute)}
+	assert.Equal(t, map[string][]time.Time{"armed": {at.Add(time.Minute), at.Add(61 * time.Second)}, "intended": {at.Add(time.Hour)},
+		"dark": minute, "held": minute, "stranded": minute}, TimersLeft(events))
+}
+
+func TestWhichStatesAreEnds(t *testing.T) {
+	ends := map[State]bool{Kept: true, Already: true, Blocked: true, Skipped: true, Reverted: true, Stranded: true}
+	for _, s := range []State{Waiting, Checking, Recording, Armed, Changing, Verifying, Soaking, Held, Reverting, Dark, Kept, Already, Blocked, Skipped, Reverted, Stranded, "a state of a later version"} {
+		assert.Equal(t, ends[s], s.Ended(), s)
+	}
+}
+
+// What has begun keeps its beginning; what has not moves on with the clock, and all
+// that comes after it.
+func TestScheduleOfARunningBatch(t *testing.T) {
+	at := func(s int64) time.Time { return time.Unix(s, 0) }
+	o := outline(1)
+	o.Batches = append(o.Batches, nil, nil)
+	n := Fold(Night{}, Event{Kind: Planned, Outline: o}, Event{Kind: BatchBegan, Batch: 1},
+		Event{Kind: Forecast, Slots: []plan.Slot{{Start: at(10), End: at(20)}, {Start: at(20), End: at(30)}, {Start: at(30), End: at(40)}}, Due: at(40), Late: at(50)})
+	for now, want := range map[int64][]int64{15: {10, 20, 20, 30, 30, 40, 40, 50}, 24: {10, 24, 24, 34, 34, 44, 44, 54}} {
+		slots, likely, late := n.Schedule(at(now))
+		var got []int64
+		for _, s := range slots {
+			got = append(got, s.Start.Unix(), s.End.Unix())
+		}
+		assert.Equal(t, want, append(got, likely.Unix(), late.Unix()), now)
+	}
+}
+
+func TestSitesInOrderOfAppearance(t *testing.T) {
+	n := Night{}
+	for _, site := range []string{"BRM", "ALD", "BRM"} {
+		n.Devices = append(n.Devices, &Device{OutlineDevice: OutlineDevice{Site: site}})
+	}
+	assert.Equal(t, []string{"BRM", "ALD"}, n.Sites())
+}
