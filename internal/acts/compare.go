@@ -13,6 +13,7 @@ import (
 
 	"metabasis/internal/core/config"
 	"metabasis/internal/core/identity"
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/record"
 	"metabasis/internal/core/run"
 	"metabasis/internal/report"
@@ -338,10 +339,10 @@ func (d *Desk) foreseenBetween(ctx context.Context, a, b *record.Record) (func(s
 }
 
 // heldIn are the conditions that were expected of each device in a night, and that held.
-func heldIn(events []run.Event) map[string][]string {
+func heldIn(events []night.Event) map[string][]string {
 	out := map[string][]string{}
 	for _, e := range events {
-		if e.Kind == run.Expected && e.OK && !slices.Contains(out[e.Device], e.What) {
+		if e.Kind == night.Expected && e.OK && !slices.Contains(out[e.Device], e.What) {
 			out[e.Device] = append(out[e.Device], e.What)
 		}
 	}
@@ -350,13 +351,13 @@ func heldIn(events []run.Event) map[string][]string {
 
 // foreseenOf is what was predicted of the devices of a night. Of one that was not changed
 // in the end, nothing is foreseen.
-func foreseenOf(n *run.Night) func(string) ([]string, bool) {
+func foreseenOf(n *night.Night) func(string) ([]string, bool) {
 	return func(device string) ([]string, bool) {
 		dev := n.Get(device)
 		if dev == nil || !dev.Computed || dev.Unknown != "" {
 			return nil, false
 		}
-		if dev.State != run.Kept {
+		if dev.State != night.Kept {
 			return nil, true
 		}
 		if dev.LeftSteps() > 0 && dev.Predicted {
@@ -380,7 +381,7 @@ func (d *Desk) CompareNight(ctx context.Context, id int64) (*Comparison, error) 
 			return nil, err
 		}
 	}
-	find := func(r record.Record, dev *run.Device) record.Device {
+	find := func(r record.Record, dev *night.Device) record.Device {
 		for _, one := range r.Devices {
 			if one.Device == dev.Name {
 				return one
@@ -390,7 +391,7 @@ func (d *Desk) CompareNight(ctx context.Context, id int64) (*Comparison, error) 
 	}
 	out := &Comparison{A: fmt.Sprintf("before night %d, %s", id, p.Began.Local().Format("Mon 2 Jan 2006 15:04")), B: "after it"}
 	foreseen, held := foreseenOf(&p.Night), heldIn(p.Events)
-	untouched := map[run.State]int{}
+	untouched := map[night.State]int{}
 	for _, dev := range p.Night.Devices {
 		if dev.CutOff() && dev.Begun() {
 			out.Devices = append(out.Devices, untold(dev.Name, p.nowOrThen()+dev.WasAt()))
@@ -403,26 +404,26 @@ func (d *Desk) CompareNight(ctx context.Context, id int64) (*Comparison, error) 
 		was, is := find(before, dev), find(after, dev)
 		was.Platform, is.Platform = dev.Platform, dev.Platform
 		was.Backup, was.SHA256, is.Backup, is.SHA256 = dev.Backup, dev.SHA256, dev.Left, dev.LeftSum
-		if dev.State != run.Kept {
+		if dev.State != night.Kept {
 			is.Backup, is.SHA256 = "", ""
 		}
 		one := d.compareDevice(was, is, foreseen)
 		one.Changes = record.Expect(one.Changes, held[dev.Name])
-		if dev.State == run.Stranded || dev.State == run.Dark {
+		if dev.State == night.Stranded || dev.State == night.Dark {
 			one.Changes = append(one.Changes, record.Change{Table: "device", What: fmt.Sprintf("is %s: nobody knows what it has", dev.State), Kind: record.Unknown})
 		}
-		if dev.State == run.Kept && dev.Left == "" {
+		if dev.State == night.Kept && dev.Left == "" {
 			one.Config = dev.Diff // of before what it left was kept
 		}
 		out.Devices = append(out.Devices, one)
 	}
 	out.Note = report.NotCompared(untouched)
-	if len(out.Devices) == 0 && !slices.ContainsFunc(p.Night.Devices, (*run.Device).Begun) {
+	if len(out.Devices) == 0 && !slices.ContainsFunc(p.Night.Devices, (*night.Device).Begun) {
 		out.Untouched = true
 		out.Note += ": nothing of the change was sent to any"
 	}
 	for _, dev := range p.Night.Devices {
-		if left := dev.LeftTitles(); dev.State == run.Kept && left != nil {
+		if left := dev.LeftTitles(); dev.State == night.Kept && left != nil {
 			out.Note = strings.TrimPrefix(out.Note+"; "+dev.Name+" was kept WITHOUT "+strings.Join(left, ", "), "; ")
 		}
 	}

@@ -9,7 +9,7 @@ import (
 	"strings"
 	"time"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/store"
 )
@@ -25,7 +25,7 @@ type moment struct {
 	predicted bool      // or what was computed that the device would have: by that night,
 	by        string    // by what is called so; "" by any
 
-	of *run.Night // that night, once it was read
+	of *night.Night // that night, once it was read
 }
 
 // found is what a device had at a moment.
@@ -141,7 +141,7 @@ func (m *moment) ofShelf(device string) (store.Shelved, error) {
 }
 
 // read reads the night, once.
-func (m *moment) read(ctx context.Context) (*run.Night, error) {
+func (m *moment) read(ctx context.Context) (*night.Night, error) {
 	if m.of == nil {
 		p, err := m.d.Open(ctx, m.night)
 		if err != nil {

@@ -10,8 +10,8 @@ import (
 	"time"
 
 	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
-	"metabasis/internal/core/run"
 	"metabasis/internal/device/lines"
 	"metabasis/internal/report"
 	"metabasis/internal/store/locks"
@@ -24,14 +24,14 @@ type Night struct {
 	*workspace.Night
 	// Events are what happens, from the first event of the run on, to be drawn or
 	// printed. They end with the night.
-	Events *Stream[run.Event]
+	Events *Stream[night.Event]
 
 	desk    *Desk
 	change  *Change // what it was planned from
 	request Request
 	access  *workspace.Access
 	needs   atomic.Pointer[string]
-	now     atomic.Pointer[run.Night] // as it stands while it runs
+	now     atomic.Pointer[night.Night] // as it stands while it runs
 
 	mu          sync.Mutex
 	read        map[string]*plan.Target // as computed from what was read before the night
@@ -41,24 +41,24 @@ type Night struct {
 	interrupted bool
 	over        chan struct{} // closed at the end of the run
 	pushing     *pushing      // of its backups, behind the end
-	end         run.Night
+	end         night.Night
 	err         error
 }
 
 func newNight(d *Desk, n *workspace.Night, a *workspace.Access) *Night {
-	return &Night{Night: n, desk: d, access: a, Events: NewStream[run.Event](), read: map[string]*plan.Target{}, over: make(chan struct{}), pushing: newPushing()}
+	return &Night{Night: n, desk: d, access: a, Events: NewStream[night.Event](), read: map[string]*plan.Target{}, over: make(chan struct{}), pushing: newPushing()}
 }
 
 // Warnings are what was met while it was planned.
 func (n *Night) Warnings() []string { return n.access.Warnings }
 
 // Planned is the night before it begins.
-func (n *Night) Planned() run.Night {
+func (n *Night) Planned() night.Night {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	o := n.Plan.Whole()
-	return run.Fold(run.Night{}, run.Event{Kind: run.Planned, Outline: run.Outlined(n.Plan)},
-		run.Event{Kind: run.Forecast, Slots: o.Slots, Due: o.Likely, Late: o.Late, Stays: o.Stays})
+	return night.Fold(night.Night{}, night.Event{Kind: night.Planned, Outline: night.Outlined(n.Plan)},
+		night.Event{Kind: night.Forecast, Slots: o.Slots, Due: o.Likely, Late: o.Late, Stays: o.Stays})
 }
 
 // Lines tells what will be sent to a device, secrets masked: as planned, or as computed
@@ -115,20 +115,20 @@ func (n *Night) mistake(device string, what any, stack []byte) {
 func (n *Night) run(ctx context.Context) {
 	done := make(chan error, 1)
 	go func() { done <- n.Run.Go(ctx) }()
-	var night run.Night
+	var told night.Night
 	for batch := range n.Run.Events() {
-		night = run.Fold(night, batch...)
-		if slices.ContainsFunc(batch, func(e run.Event) bool { return e.Kind == run.Moved && e.State == run.Blocked }) {
+		told = night.Fold(told, batch...)
+		if slices.ContainsFunc(batch, func(e night.Event) bool { return e.Kind == night.Moved && e.State == night.Blocked }) {
 			n.desk.refused() // it may have been the login
 		}
-		n.note(&night)
-		stands := night
+		n.note(&told)
+		stands := told
 		n.now.Store(&stands)
 		n.Events.Put(batch...)
 	}
 	err := <-done
-	n.desk.did("night", night.Began, err, "night", n.ID, "outcome", int(night.Outcome()))
-	wrong := n.Finish(&night)
+	n.desk.did("night", told.Began, err, "night", n.ID, "outcome", int(told.Outcome()))
+	wrong := n.Finish(&told)
 	if err2 := n.writeReport(ctx); err2 != nil {
 		wrong = errors.Join(wrong, fmt.Errorf("the report of the night is not written: %w; write it with metabasis report %d", err2, n.ID))
 	}
@@ -136,7 +136,7 @@ func (n *Night) run(ctx context.Context) {
 		n.Note(wrong.Error())
 	}
 	n.mu.Lock()
-	n.end, n.err = night, err
+	n.end, n.err = told, err
 	n.mu.Unlock()
 	n.Events.Close()
 	close(n.over) // who waits for the night waits for no other machine
@@ -145,11 +145,11 @@ func (n *Night) run(ctx context.Context) {
 
 // InChange tells whether a device is in change, or waits for a decision, at this moment.
 func (n *Night) InChange() bool {
-	night := n.now.Load()
-	if night == nil || !n.Running() || !night.Ended.IsZero() {
+	told := n.now.Load()
+	if told == nil || !n.Running() || !told.Ended.IsZero() {
 		return false
 	}
-	return slices.ContainsFunc(night.Devices, func(d *run.Device) bool { return !d.Over && d.Begun() })
+	return slices.ContainsFunc(told.Devices, func(d *night.Device) bool { return !d.Over && d.Begun() })
 }
 
 // Began tells whether the night has begun.
@@ -173,7 +173,7 @@ func (n *Night) Running() bool {
 }
 
 // Wait waits for the end of a night that has begun, and returns it as it stood then.
-func (n *Night) Wait() (run.Night, error) {
+func (n *Night) Wait() (night.Night, error) {
 	<-n.over
 	n.mu.Lock()
 	defer n.mu.Unlock()
@@ -181,7 +181,7 @@ func (n *Night) Wait() (run.Night, error) {
 }
 
 // Do passes on a decision.
-func (n *Night) Do(c run.Command) error {
+func (n *Night) Do(c night.Command) error {
 	c.By = Who()
 	if !n.Began() {
 		return errors.New("the night has not begun")
@@ -194,15 +194,15 @@ func (n *Night) Do(c run.Command) error {
 // everything.
 func (n *Night) Interrupt(why string) {
 	n.mu.Lock()
-	choice := run.BackDevice
+	choice := night.BackDevice
 	if n.interrupted {
-		choice = run.Release
+		choice = night.Release
 	}
 	begun := n.began
 	n.interrupted = n.interrupted || begun
 	n.mu.Unlock()
 	if begun {
-		_ = n.Run.Do(context.Background(), run.Command{Choice: choice, By: Who() + " (" + why + ")"}) // the night may be over
+		_ = n.Run.Do(context.Background(), night.Command{Choice: choice, By: Who() + " (" + why + ")"}) // the night may be over
 	}
 }
 
@@ -235,16 +235,16 @@ func (n *Night) Close() error {
 // changes tells whether the night works on a device at this moment. One that is held
 // waits, and may be looked at.
 func (n *Night) changes(device string) bool {
-	night := n.now.Load()
-	if night == nil || !n.Running() {
+	told := n.now.Load()
+	if told == nil || !n.Running() {
 		return false
 	}
-	d := night.Get(device)
+	d := told.Get(device)
 	if d == nil {
 		return false
 	}
 	switch d.State {
-	case run.Checking, run.Recording, run.Armed, run.Changing, run.Verifying, run.Soaking, run.Reverting:
+	case night.Checking, night.Recording, night.Armed, night.Changing, night.Verifying, night.Soaking, night.Reverting:
 		return true
 	}
 	return false
@@ -268,22 +268,22 @@ func (n *Night) device(name string) fleet.Device {
 }
 
 // note notes what needs a person now.
-func (n *Night) note(night *run.Night) {
+func (n *Night) note(told *night.Night) {
 	text := ""
 	switch {
-	case !night.Ended.IsZero():
+	case !told.Ended.IsZero():
 		text = "the night is over"
-	case len(night.Holds) > 0:
+	case len(told.Holds) > 0:
 		who := "the run"
-		if d := night.Holds[0].Device; d != "" {
+		if d := told.Holds[0].Device; d != "" {
 			who = d
 		}
 		text = "◆ " + who + " is held"
-		if more := len(night.Holds) - 1; more > 0 {
+		if more := len(told.Holds) - 1; more > 0 {
 			text += fmt.Sprintf(", and %d more", more)
 		}
-	case night.Count()[run.Dark]+night.Count()[run.Stranded] > 0:
-		text = fmt.Sprintf("▲ %d out of contact", night.Count()[run.Dark]+night.Count()[run.Stranded])
+	case told.Count()[night.Dark]+told.Count()[night.Stranded] > 0:
+		text = fmt.Sprintf("▲ %d out of contact", told.Count()[night.Dark]+told.Count()[night.Stranded])
 	}
 	n.needs.Store(&text)
 }

@@ -7,8 +7,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/reach"
-	"metabasis/internal/core/run"
 )
 
 // A device that a night works on is not disturbed by anything else that is asked for;
@@ -20,10 +20,10 @@ func TestANightIsNotDisturbed(t *testing.T) {
 	d.nights = append(d.nights, n)
 	e, err := d.Select("", nil)
 	require.NoError(t, err)
-	o := &run.Outline{Batches: [][]run.OutlineDevice{{{Name: "ald-quay-1"}}}}
-	for state, free := range map[run.State]bool{run.Waiting: true, run.Changing: false, run.Soaking: false, run.Reverting: false, run.Armed: false,
-		run.Held: true, run.Dark: true, run.Stranded: true, run.Kept: true, run.Blocked: true} {
-		night := run.Fold(run.Night{}, run.Event{Kind: run.Planned, Outline: o}, run.Event{Kind: run.Moved, Device: "ald-quay-1", State: state})
+	o := &night.Outline{Batches: [][]night.OutlineDevice{{{Name: "ald-quay-1"}}}}
+	for state, free := range map[night.State]bool{night.Waiting: true, night.Changing: false, night.Soaking: false, night.Reverting: false, night.Armed: false,
+		night.Held: true, night.Dark: true, night.Stranded: true, night.Kept: true, night.Blocked: true} {
+		night := night.Fold(night.Night{}, night.Event{Kind: night.Planned, Outline: o}, night.Event{Kind: night.Moved, Device: "ald-quay-1", State: state})
 		n.now.Store(&night)
 		assert.Equal(t, free, e.free(fleet.Device{Name: "ald-quay-1"}) == nil, state)
 		assert.NoError(t, e.free(fleet.Device{Name: "ald-quay-2"}), "another device")

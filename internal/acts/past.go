@@ -8,7 +8,7 @@ import (
 	"strings"
 	"time"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/night"
 	"metabasis/internal/report"
 	"metabasis/internal/store"
 	"metabasis/internal/workspace"
@@ -74,7 +74,7 @@ func (d *Desk) Nights(ctx context.Context) ([]store.Listed, error) {
 			continue // it is over
 		}
 		if by, now := d.Running(l.NightHead); now {
-			all[i].Summary = &store.Summary{Outcome: run.NeedsPerson, Text: fmt.Sprintf("%s%s, process %d", RunsNow, by.Who, by.PID)}
+			all[i].Summary = &store.Summary{Outcome: night.NeedsPerson, Text: fmt.Sprintf("%s%s, process %d", RunsNow, by.Who, by.PID)}
 		}
 	}
 	return all, err
@@ -88,7 +88,7 @@ const RunsNow = "runs now: "
 func (d *Desk) Sum(ctx context.Context, id int64) store.Summary {
 	p, err := d.Workspace.Past(ctx, id)
 	if err != nil {
-		return store.Summary{Outcome: run.NeedsPerson, Text: "damaged: " + strings.ReplaceAll(err.Error(), "\n", " ")}
+		return store.Summary{Outcome: night.NeedsPerson, Text: "damaged: " + strings.ReplaceAll(err.Error(), "\n", " ")}
 	}
 	s := workspace.Summed(&p.Night)
 	if !s.Ended.IsZero() {
@@ -165,7 +165,7 @@ func (d *Desk) DevicesOf(ctx context.Context, id int64) (NightDevices, error) {
 	var out NightDevices
 	for _, e := range events {
 		switch {
-		case e.Kind == run.Began:
+		case e.Kind == night.Began:
 			out.By = e.By
 		case e.Outline != nil:
 			for _, batch := range e.Outline.Batches {

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/reach"
 	"metabasis/internal/core/run"
@@ -18,7 +19,7 @@ import (
 // up, and what would be done to it is computed. Nothing is changed on any. What is to be
 // told of a device is passed on as it comes, from several goroutines. What was found is
 // kept in the workspace; one that was given up is not.
-func (n *Night) Rehearse(ctx context.Context, each func(...run.Event)) (*store.Rehearsal, error) {
+func (n *Night) Rehearse(ctx context.Context, each func(...night.Event)) (*store.Rehearsal, error) {
 	if n.Began() {
 		return nil, errors.New("the night has begun")
 	}
@@ -87,7 +88,7 @@ func (n *Night) newest(ctx context.Context) (r *store.Rehearsal, stale string) {
 	return r, r.Stale(n.Rehearsal().Runbook, n.Plan.Values)
 }
 
-func (n *Night) rehearseEach(ctx context.Context, each func(...run.Event)) map[string]run.Rehearsed {
+func (n *Night) rehearseEach(ctx context.Context, each func(...night.Event)) map[string]run.Rehearsed {
 	devices, found := map[string]*plan.Target{}, map[string]run.Rehearsed{}
 	list := n.Plan.Devices()
 	for _, t := range n.Plan.Targets() {

@@ -9,8 +9,8 @@ import (
 	"time"
 
 	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
-	"metabasis/internal/core/run"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/core/textfile"
 )
@@ -249,12 +249,12 @@ func (d *Desk) maskedText(c *Change) string {
 }
 
 // LeftToDo tells whether a night left devices that [Desk.Again] is for.
-func LeftToDo(n *run.Night) bool { return len(notKept(n)) > 0 }
+func LeftToDo(n *night.Night) bool { return len(notKept(n)) > 0 }
 
 // notKept are the devices of a night that are not as it meant them to be.
-func notKept(n *run.Night) (out []string) {
+func notKept(n *night.Night) (out []string) {
 	for _, dev := range n.Devices {
-		if dev.State != run.Kept && dev.State != run.Already || dev.LeftSteps() > 0 {
+		if dev.State != night.Kept && dev.State != night.Already || dev.LeftSteps() > 0 {
 			out = append(out, dev.Name)
 		}
 	}

@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"metabasis/internal/core/keep"
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/night"
 	"metabasis/internal/report"
 	"metabasis/internal/settings"
 	"metabasis/internal/store"
@@ -174,12 +174,12 @@ func (d *Desk) needed(ctx context.Context) (map[string]bool, error) {
 		if err != nil && p.Night.Outline == nil {
 			return nil, err
 		}
-		open := p.Night.Ended.IsZero() || l.Seen == nil && p.Night.Outcome() == run.NeedsPerson
+		open := p.Night.Ended.IsZero() || l.Seen == nil && p.Night.Outcome() == night.NeedsPerson
 		for _, dev := range p.Night.Devices {
 			if dev.Backup == "" {
 				continue
 			}
-			newest := dev.State == run.Kept && !kept[dev.Name]
+			newest := dev.State == night.Kept && !kept[dev.Name]
 			if newest || open {
 				out[dev.Name+"/"+filepath.Base(dev.Backup)] = true
 				if dev.Left != "" {

@@ -11,7 +11,7 @@ import (
 	"syscall"
 
 	"metabasis/internal/acts"
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/night"
 	"metabasis/internal/report"
 )
 
@@ -28,17 +28,17 @@ func (a *app) headless(ctx context.Context, n *acts.Night, f nightFlags) error {
 	for events, more := n.Events.Next(ctx); more; events, more = n.Events.Next(ctx) {
 		out.print(events)
 	}
-	night, err := n.Wait()
+	told, err := n.Wait()
 	done()
-	out.summary(&night)
+	out.summary(&told)
 	if out.lost != nil && !errors.Is(out.lost, syscall.EPIPE) { // a reader that has gone wants to hear nothing
 		fmt.Fprintln(a.err, "metabasis: not all could be printed; the journal has all of it:", out.lost)
 	}
 	a.awaitPush(ctx, n)
 	if err != nil {
-		return &exitError{int(run.NeedsPerson), err}
+		return &exitError{int(night.NeedsPerson), err}
 	}
-	return outcome(&night, n.Interrupted())
+	return outcome(&told, n.Interrupted())
 }
 
 // awaitPush waits, behind the summary, for the backups of a night to be pushed off this
@@ -69,13 +69,13 @@ func (a *app) beginNight(ctx context.Context, n *acts.Night, wait bool) error {
 
 // outcome turns the end of a night into an exit code. A device that needs a
 // person counts for more than the interrupt.
-func outcome(n *run.Night, interrupted bool) error {
+func outcome(n *night.Night, interrupted bool) error {
 	o := n.Outcome()
 	switch {
-	case o == run.NeedsPerson:
+	case o == night.NeedsPerson:
 	case interrupted:
 		return &exitError{code: exitInterrupted}
-	case o == run.AllKept:
+	case o == night.AllKept:
 		return nil
 	}
 	return &exitError{code: int(o)}
@@ -89,7 +89,7 @@ type eventPrinter struct {
 	lost   error // why nothing more can be printed
 }
 
-func (p *eventPrinter) print(events []run.Event) {
+func (p *eventPrinter) print(events []night.Event) {
 	for _, e := range events {
 		if p.asJSON {
 			if b, err := json.Marshal(e); err == nil {
@@ -107,7 +107,7 @@ func (p *eventPrinter) line(s string) {
 	}
 }
 
-func (p *eventPrinter) summary(n *run.Night) {
+func (p *eventPrinter) summary(n *night.Night) {
 	if p.asJSON {
 		return
 	}

@@ -9,7 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"metabasis/internal/acts"
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/night"
 	"metabasis/internal/report"
 	"metabasis/internal/store"
 )
@@ -78,7 +78,7 @@ func (a *app) checkNights(ctx context.Context, ws *acts.Desk, j *store.Journal) 
 	for _, h := range heads {
 		_, now := ws.Running(h.NightHead) // before its events: one that ends meanwhile has not crashed
 		events, err := j.Events(ctx, h.ID)
-		n := run.Fold(run.Night{}, events...)
+		n := night.Fold(night.Night{}, events...)
 		said := fmt.Sprintf("whole, %s", report.Count(len(events), "event"))
 		switch {
 		case errors.Is(err, store.ErrNoNight):

@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"metabasis/internal/acts"
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/run"
 	"metabasis/internal/report"
 	"metabasis/internal/store"
@@ -75,13 +76,13 @@ func (a *app) rehearse(ctx context.Context, d *acts.Desk, file string, f rehears
 	a.warn(n.Warnings())
 	var mu sync.Mutex
 	done, total := 0, len(n.Plan.Targets())
-	r, err := n.Rehearse(ctx, func(events ...run.Event) {
+	r, err := n.Rehearse(ctx, func(events ...night.Event) {
 		mu.Lock()
 		defer mu.Unlock()
 		done++
 		for _, e := range events {
-			if !f.json && e.Kind == run.Foreseen && e.Step == 0 {
-				if e.What == run.NotForeseen {
+			if !f.json && e.Kind == night.Foreseen && e.Step == 0 {
+				if e.What == night.NotForeseen {
 					fmt.Fprintf(a.err, "%*d of %d  %-14s %s\n", len(fmt.Sprint(total)), done, total, e.Device, e.Note)
 					continue
 				}
@@ -132,7 +133,7 @@ func (a *app) tellRehearsal(r *store.Rehearsal, f rehearseFlags) error {
 		}
 	}
 	if slices.ContainsFunc(r.Devices, func(d run.Rehearsed) bool { return d.Blocked != "" }) {
-		return &exitError{code: int(run.SomeBlocked)}
+		return &exitError{code: int(night.SomeBlocked)}
 	}
 	return nil
 }

@@ -28,7 +28,7 @@ import (
 // Version is the version of the product.
 const Version = "0.1.0"
 
-// Exit codes. 0, 2, 3 and 4 are run.Outcome.
+// Exit codes. 0, 2, 3 and 4 are night.Outcome.
 const (
 	exitUsage       = 1
 	exitInterrupted = 130

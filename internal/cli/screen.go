@@ -11,7 +11,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"metabasis/internal/acts"
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/night"
 	"metabasis/internal/report"
 	"metabasis/internal/screen"
 	"metabasis/internal/screen/grid"
@@ -90,18 +90,18 @@ func (a *app) afterScreen(d *acts.Desk, err error) error {
 
 // tell waits for the end of a night and tells it.
 func (a *app) tell(n *acts.Night) error {
-	night, err := n.Wait()
+	told, err := n.Wait()
 	for _, note := range n.Notes() {
 		fmt.Fprintln(a.err, "warning:", note)
 	}
-	fmt.Fprintln(a.out, report.Summary(&night))
-	for _, l := range report.Needs(&night) {
+	fmt.Fprintln(a.out, report.Summary(&told))
+	for _, l := range report.Needs(&told) {
 		fmt.Fprintln(a.out, "  "+l)
 	}
 	if err != nil {
-		return &exitError{int(run.NeedsPerson), err}
+		return &exitError{int(night.NeedsPerson), err}
 	}
-	return outcome(&night, night.Aborted != "" || night.Released)
+	return outcome(&told, told.Aborted != "" || told.Released)
 }
 
 // nightOnScreen shows one night.

@@ -6,7 +6,7 @@ import (
 	"slices"
 	"time"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/night"
 	"metabasis/internal/report"
 )
 
@@ -18,20 +18,20 @@ type shade struct {
 	words string
 }
 
-var shades = map[run.State]shade{
-	run.Checking:  {232, "", "checking"},
-	run.Recording: {205, "", "backup, records"},
-	run.Armed:     {205, "", "backup, records"},
-	run.Changing:  {60, "", "changing"},
-	run.Verifying: {120, "", "verifying"},
-	run.Soaking:   {178, "", "soaking"},
-	run.Held:      {255, "H", "held"},
-	run.Dark:      {255, "?", "out of contact"},
-	run.Reverting: {255, "<", "being taken back"},
+var shades = map[night.State]shade{
+	night.Checking:  {232, "", "checking"},
+	night.Recording: {205, "", "backup, records"},
+	night.Armed:     {205, "", "backup, records"},
+	night.Changing:  {60, "", "changing"},
+	night.Verifying: {120, "", "verifying"},
+	night.Soaking:   {178, "", "soaking"},
+	night.Held:      {255, "H", "held"},
+	night.Dark:      {255, "?", "out of contact"},
+	night.Reverting: {255, "<", "being taken back"},
 }
 
 // legendOf is the order of the legend.
-var legendOf = []run.State{run.Checking, run.Recording, run.Changing, run.Verifying, run.Soaking, run.Held, run.Dark, run.Reverting}
+var legendOf = []night.State{night.Checking, night.Recording, night.Changing, night.Verifying, night.Soaking, night.Held, night.Dark, night.Reverting}
 
 // Sizes of the timeline, in millimetres.
 const (
@@ -116,7 +116,7 @@ func (t *timeline) batch(b report.BatchReport) {
 		if d.Batch != b.Number {
 			continue
 		}
-		if len(t.m.Devices) > mostRows && (d.Result == run.Kept || d.Result == run.Already) {
+		if len(t.m.Devices) > mostRows && (d.Result == night.Kept || d.Result == night.Already) {
 			folded++
 			continue
 		}
@@ -149,10 +149,10 @@ func (t *timeline) device(d report.DeviceReport) {
 		}
 	}
 	said := string(d.Result)
-	if d.Result != run.Kept && d.Result != run.Already && d.Note != "" {
+	if d.Result != night.Kept && d.Result != night.Already && d.Note != "" {
 		said += ": " + d.Note
 	}
-	t.Text(t.s.left+t.s.width+2, t.y+3.1, small, d.Result != run.Kept && d.Result != run.Already, 0, fitted(t.Pen, said, times-4))
+	t.Text(t.s.left+t.s.width+2, t.y+3.1, small, d.Result != night.Kept && d.Result != night.Already, 0, fitted(t.Pen, said, times-4))
 	t.y += deviceRow
 }
 

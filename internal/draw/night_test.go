@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/night"
 	"metabasis/internal/report"
 )
 
@@ -23,13 +23,13 @@ func someNight(n int) *report.Morning {
 		Outcome: "All but one.", Batches: []report.BatchReport{{Number: 1, Began: began, Ended: began.Add(40 * time.Minute), Devices: n, Kept: n - 1}, {Number: 2, Devices: 1}}}
 	at := func(s int) time.Time { return began.Add(time.Duration(s) * time.Second) }
 	for i := range n {
-		d := report.DeviceReport{Name: fmt.Sprintf("ald-quay-%d", i+1), Site: "ALD", Platform: "tern", Batch: 1, Result: run.Kept, Prediction: "kept", Began: at(i), Ended: at(i + 200),
-			Stages:  []report.Stage{{State: run.Checking, From: at(i), To: at(i + 5)}, {State: run.Changing, From: at(i + 5), To: at(i + 60)}, {State: run.Soaking, From: at(i + 60), To: at(i + 200)}},
+		d := report.DeviceReport{Name: fmt.Sprintf("ald-quay-%d", i+1), Site: "ALD", Platform: "tern", Batch: 1, Result: night.Kept, Prediction: "kept", Began: at(i), Ended: at(i + 200),
+			Stages:  []report.Stage{{State: night.Checking, From: at(i), To: at(i + 5)}, {State: night.Changing, From: at(i + 5), To: at(i + 60)}, {State: night.Soaking, From: at(i + 60), To: at(i + 200)}},
 			Differs: []string{"+ log host 198.51.100.14"}, Backup: "x.cfg", SHA256: strings.Repeat("a", 64)}
 		if i == 3 {
-			d.Result, d.Note = run.Reverted, "equal to the backup"
-			d.Stages[2] = report.Stage{State: run.Held, From: at(i + 60), To: at(i + 200)}
-			m.Failures = append(m.Failures, report.Failure{Device: d.Name, Site: "ALD", At: at(99), State: run.Reverted, Cause: "line 1 was refused", Why: "line 1 was refused"})
+			d.Result, d.Note = night.Reverted, "equal to the backup"
+			d.Stages[2] = report.Stage{State: night.Held, From: at(i + 60), To: at(i + 200)}
+			m.Failures = append(m.Failures, report.Failure{Device: d.Name, Site: "ALD", At: at(99), State: night.Reverted, Cause: "line 1 was refused", Why: "line 1 was refused"})
 		}
 		m.Devices = append(m.Devices, d)
 	}

@@ -9,23 +9,24 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/run"
 	"metabasis/internal/sim"
 )
 
 // againThen is a person who tries again at the first hold, and at those behind it decides as
 // is said. Each hold is noted, with its evidence.
-func againThen(t *testing.T, then run.Choice, holds *[]string) person {
-	return func(r *run.Run, e run.Event) {
-		if e.Kind != run.HoldOpened {
+func againThen(t *testing.T, then night.Choice, holds *[]string) person {
+	return func(r *run.Run, e night.Event) {
+		if e.Kind != night.HoldOpened {
 			return
 		}
-		choice := run.TryAgain
+		choice := night.TryAgain
 		if len(*holds) > 0 {
 			choice = then
 		}
 		*holds = append(*holds, e.Note+" "+strings.Join(e.Lines, "; "))
-		assert.NoError(t, r.Do(context.Background(), run.Command{Hold: e.Hold, Choice: choice, By: "Ada", Reason: "seen to"}))
+		assert.NoError(t, r.Do(context.Background(), night.Command{Hold: e.Hold, Choice: choice, By: "Ada", Reason: "seen to"}))
 	}
 }
 
@@ -33,7 +34,7 @@ func againThen(t *testing.T, then run.Choice, holds *[]string) person {
 // has left runs, too, and was predicted by nobody: the device is held for it, and is never
 // called as predicted.
 func TestAMisheardLineTriedAgain(t *testing.T) {
-	for name, then := range map[string]run.Choice{"taken back": run.BackDevice, "kept": run.Accept} {
+	for name, then := range map[string]night.Choice{"taken back": night.BackDevice, "kept": night.Accept} {
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
 				w := simple(t, []sim.Spec{{Faults: []sim.Fault{{Kind: sim.Alters, Match: "^lan 3", Times: 1}}}}, nil)
@@ -45,10 +46,10 @@ func TestAMisheardLineTriedAgain(t *testing.T) {
 					assert.Contains(t, holds[1], `after "Gates", what runs is not what was predicted`)
 					assert.Contains(t, holds[1], "there, and not predicted: lan 30")
 				}
-				if then == run.BackDevice {
-					assert.Equal(t, run.Reverted, d.State, d.Note)
+				if then == night.BackDevice {
+					assert.Equal(t, night.Reverted, d.State, d.Note)
 				} else {
-					assert.Equal(t, run.Kept, d.State, d.Note)
+					assert.Equal(t, night.Kept, d.State, d.Note)
 					assert.Contains(t, d.Note, "not as predicted")
 					assert.Equal(t, []string{"there, and not predicted: lan 30"}, d.Unlike)
 				}
@@ -63,10 +64,10 @@ func TestAMisheardLineTriedAgain(t *testing.T) {
 func TestTriedAgainAndInAlready(t *testing.T) {
 	for name, c := range map[string]struct {
 		faults []sim.Fault
-		state  run.State
+		state  night.State
 	}{
-		"it holds":         {nil, run.Kept},
-		"it does not hold": {[]sim.Fault{{Kind: sim.NeverSettles}}, run.Reverted},
+		"it holds":         {nil, night.Kept},
+		"it does not hold": {[]sim.Fault{{Kind: sim.NeverSettles}}, night.Reverted},
 	} {
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
@@ -75,7 +76,7 @@ func TestTriedAgainAndInAlready(t *testing.T) {
 				defer w.sim.Close()
 				w.mark = ""
 				var holds []string
-				w.run(context.Background(), againThen(t, run.BackDevice, &holds))
+				w.run(context.Background(), againThen(t, night.BackDevice, &holds))
 				require.NotEmpty(t, holds)
 				for _, h := range holds[1:] {
 					assert.Contains(t, h, `expectation of "Time sources"`, "nothing but what is expected holds it")
@@ -103,15 +104,15 @@ func TestEachAnswerIsLostOnce(t *testing.T) {
 					w := simple(t, []sim.Spec{{Faults: []sim.Fault{{Kind: sim.DropsAfter, Match: line, Times: 1}}}}, edit)
 					defer w.sim.Close()
 					holds := 0
-					w.run(context.Background(), func(r *run.Run, e run.Event) {
-						if e.Kind == run.HoldOpened {
+					w.run(context.Background(), func(r *run.Run, e night.Event) {
+						if e.Kind == night.HoldOpened {
 							holds++
 							assert.Contains(t, e.Note, "contact was lost and is back")
-							assert.NoError(t, r.Do(context.Background(), run.Command{Hold: e.Hold, Choice: run.TryAgain, By: "Ada"}))
+							assert.NoError(t, r.Do(context.Background(), night.Command{Hold: e.Hold, Choice: night.TryAgain, By: "Ada"}))
 						}
 					})
 					d := w.night.Devices[0]
-					assert.Equal(t, run.Kept, d.State, d.Note)
+					assert.Equal(t, night.Kept, d.State, d.Note)
 					assert.True(t, d.Predicted, d.Note)
 					assert.LessOrEqual(t, holds, 1)
 					w.checkLaws()
@@ -132,10 +133,10 @@ func TestLeftOutAfterItWasTriedAgain(t *testing.T) {
 				defer w.sim.Close()
 				w.mark = "desk"
 				var holds []string
-				w.run(context.Background(), againThen(t, run.SkipStep, &holds))
+				w.run(context.Background(), againThen(t, night.SkipStep, &holds))
 				d := w.night.Devices[0]
 				assert.Len(t, holds, 2, d.Note)
-				assert.Equal(t, run.Kept, d.State, d.Note)
+				assert.Equal(t, night.Kept, d.State, d.Note)
 				assert.Equal(t, 1, d.LeftSteps())
 				running := w.sim.Device(d.Name).Running()
 				assert.NotContains(t, running, "198.51.100.14")

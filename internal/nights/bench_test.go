@@ -17,6 +17,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/run"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/sim"
@@ -125,7 +126,7 @@ func benchNight(b *testing.B, latency time.Duration, disk bool) {
 		wall, cpu := time.Now(), usage()
 		w.runQuiet()
 		nightWall, nightCPU := time.Since(wall), usage()-cpu
-		require.Equal(b, benchDevices, w.night.Count()[run.Kept], w.night.Count())
+		require.Equal(b, benchDevices, w.night.Count()[night.Kept], w.night.Count())
 		if disk {
 			require.NoError(b, w.stored.Close())
 		}
@@ -223,12 +224,12 @@ func BenchmarkJournal(b *testing.B) {
 	w, err := j.Begin(store.NightHead{Began: time.Now()})
 	require.NoError(b, err)
 	const group = 50
-	events := make([]run.Event, group)
+	events := make([]night.Event, group)
 	seq := int64(0)
 	for b.Loop() {
 		for i := range events {
 			seq++
-			events[i] = run.Event{Seq: seq, At: time.Now(), Kind: run.Sent, Device: "ald-quay-1", Step: 2, Line: 1, Lines: []string{"log host 198.51.100.14"}}
+			events[i] = night.Event{Seq: seq, At: time.Now(), Kind: night.Sent, Device: "ald-quay-1", Step: 2, Line: 1, Lines: []string{"log host 198.51.100.14"}}
 		}
 		if err := w.Append(events); err != nil {
 			b.Fatal(err)
@@ -244,7 +245,7 @@ func BenchmarkWaitingDevice(b *testing.B) {
 	for b.Loop() {
 		before := heap()
 		w := newWorld(b, sim.Scenario{Devices: specs[:1]}, csv, standardBook, b.TempDir())
-		n := run.Fold(run.Night{}, run.Event{Kind: run.Planned, Outline: run.Outlined(w.plan)})
+		n := night.Fold(night.Night{}, night.Event{Kind: night.Planned, Outline: night.Outlined(w.plan)})
 		b.ReportMetric(float64(heap()-before)/devices, "B/device")
 		runtime.KeepAlive(n)
 		runtime.KeepAlive(w)

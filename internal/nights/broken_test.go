@@ -10,6 +10,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
 	"metabasis/internal/sim"
@@ -110,13 +111,13 @@ func TestAMistakeOfOursOnOneDevice(t *testing.T) {
 				}
 				w.runQuiet()
 				d := w.night.Devices[0]
-				assert.Equal(t, run.Stranded, d.State, d.Note)
+				assert.Equal(t, night.Stranded, d.State, d.Note)
 				for _, part := range append(c.notes, "Metabasis itself failed on this device (no such index: 198.51.100.14)") {
 					assert.Contains(t, d.Note, part)
 				}
 				assert.Empty(t, asked, "a session that broke was asked again")
 				assert.Equal(t, []string{"ald-quay-1: no such index: 198.51.100.14"}, told)
-				assert.Equal(t, run.Kept, w.night.Devices[1].State, w.night.Devices[1].Note)
+				assert.Equal(t, night.Kept, w.night.Devices[1].State, w.night.Devices[1].Note)
 				w.replayAgrees()
 				for _, s := range left {
 					_ = s.Close()

@@ -9,7 +9,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/night"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/sim"
 )
@@ -51,15 +51,15 @@ func TestATimerByTheClock(t *testing.T) {
 				defer w.sim.Close()
 				w.runQuiet()
 				w.checkLaws()
-				for name, want := range map[string]run.State{"ald-quay-1": run.Kept, "ald-quay-2": run.Blocked, "ald-quay-3": run.Reverted, "ald-quay-4": run.Blocked, "ald-quay-5": run.Kept, "ald-quay-6": run.Blocked} {
+				for name, want := range map[string]night.State{"ald-quay-1": night.Kept, "ald-quay-2": night.Blocked, "ald-quay-3": night.Reverted, "ald-quay-4": night.Blocked, "ald-quay-5": night.Kept, "ald-quay-6": night.Blocked} {
 					assert.Equal(t, want, w.night.Get(name).State, "%s: %s", name, w.night.Get(name).Note)
 				}
 				assert.Contains(t, w.night.Get("ald-quay-2").Note, "its clock is off by 20s, at most 10s is wanted: its timer is set by that clock, so set the clock first")
 				assert.Contains(t, w.night.Get("ald-quay-6").Note, "reading its clock", "no time is set by a clock that cannot be read")
-				for _, e := range w.intents("ald-quay-5", run.ToArm) {
+				for _, e := range w.intents("ald-quay-5", night.ToArm) {
 					due := time.Time{}
 					for _, s := range w.seen {
-						if s.Kind == run.TimerSeen && s.Device == "ald-quay-5" && due.IsZero() {
+						if s.Kind == night.TimerSeen && s.Device == "ald-quay-5" && due.IsZero() {
 							due = s.Due
 						}
 					}

@@ -12,13 +12,14 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/run"
 	"metabasis/internal/sim"
 )
 
 // told is a decision, what was said of how long it takes, and how long it took.
 type told struct {
-	offer  run.Offer
+	offer  night.Offer
 	device string
 	at     time.Time
 	took   time.Duration
@@ -55,8 +56,8 @@ func decidedNight(t *testing.T, seed uint64, dir string) *told {
 	var chosen atomic.Pointer[told]
 	over, end := context.WithCancel(t.Context())
 	defer end()
-	w.run(t.Context(), func(r *run.Run, e run.Event) {
-		if c := chosen.Load(); e.Kind == run.HoldAnew && c != nil && e.Device == c.device {
+	w.run(t.Context(), func(r *run.Run, e night.Event) {
+		if c := chosen.Load(); e.Kind == night.HoldAnew && c != nil && e.Device == c.device {
 			for _, o := range e.Offers {
 				if o.Choice == c.offer.Choice {
 					again := *c
@@ -65,24 +66,24 @@ func decidedNight(t *testing.T, seed uint64, dir string) *told {
 				}
 			}
 		}
-		if e.Kind != run.HoldOpened {
+		if e.Kind != night.HoldOpened {
 			return
 		}
 		if e.Device == fmt.Sprintf("ald-quay-%d", held+1) && chosen.Load() == nil && len(e.Offers) > 2 {
-			offers := slices.DeleteFunc(slices.Clone(e.Offers), func(o run.Offer) bool {
-				return o.Reason || o.Open || o.Choice == run.Extend || o.Choice == run.BackBatch
+			offers := slices.DeleteFunc(slices.Clone(e.Offers), func(o night.Offer) bool {
+				return o.Reason || o.Open || o.Choice == night.Extend || o.Choice == night.BackBatch
 			})
 			o := pick(g, offers)
 			chosen.Store(&told{offer: o, device: e.Device, at: e.At})
-			answerLater(over, r, run.Command{Hold: e.Hold, Choice: o.Choice, By: "Ada"}, wait)
+			answerLater(over, r, night.Command{Hold: e.Hold, Choice: o.Choice, By: "Ada"}, wait)
 			return
 		}
 		later := time.Duration(0)
 		if e.Device != "" && len(e.Offers) > 2 {
 			later = time.Second
 		}
-		if i := slices.IndexFunc(e.Offers, func(o run.Offer) bool { return o.Choice == run.BackDevice || o.Choice == run.Stop }); i >= 0 {
-			answerLater(over, r, run.Command{Hold: e.Hold, Choice: e.Offers[i].Choice, By: "Ada"}, later)
+		if i := slices.IndexFunc(e.Offers, func(o night.Offer) bool { return o.Choice == night.BackDevice || o.Choice == night.Stop }); i >= 0 {
+			answerLater(over, r, night.Command{Hold: e.Hold, Choice: e.Offers[i].Choice, By: "Ada"}, later)
 		}
 	})
 	c := chosen.Load()
@@ -92,27 +93,27 @@ func decidedNight(t *testing.T, seed uint64, dir string) *told {
 	decided, dark := time.Time{}, map[string]bool{}
 	for _, e := range w.seen {
 		switch {
-		case e.Kind == run.HoldClosed && e.Choice == c.offer.Choice && e.Device == c.device && decided.IsZero():
+		case e.Kind == night.HoldClosed && e.Choice == c.offer.Choice && e.Device == c.device && decided.IsZero():
 			decided = e.At
 		case decided.IsZero():
-			if e.Kind == run.Moved {
-				if delete(dark, e.Device); e.State == run.Dark {
+			if e.Kind == night.Moved {
+				if delete(dark, e.Device); e.State == night.Dark {
 					dark[e.Device] = true
 				}
 			}
-		case e.Kind == run.Lost && c.offer.Choice == run.BackAll: // after the decision: nobody can know that
+		case e.Kind == night.Lost && c.offer.Choice == night.BackAll: // after the decision: nobody can know that
 			return nil
-		case e.Kind == run.HoldOpened && e.Device == c.device: // it went otherwise than was hoped: that is no promise
+		case e.Kind == night.HoldOpened && e.Device == c.device: // it went otherwise than was hoped: that is no promise
 			return nil
-		case e.Kind == run.Moved && e.OK && (e.Device == c.device || c.offer.Choice == run.BackAll):
+		case e.Kind == night.Moved && e.OK && (e.Device == c.device || c.offer.Choice == night.BackAll):
 			c.took = e.At.Sub(decided)
 		}
 	}
 	if decided.IsZero() || c.took == 0 {
 		return nil
 	}
-	c.dark = dark[c.device] || c.offer.Choice == run.BackAll && len(dark) > 0
-	if c.offer.Choice == run.LetFire { // it runs already, whatever is decided
+	c.dark = dark[c.device] || c.offer.Choice == night.BackAll && len(dark) > 0
+	if c.offer.Choice == night.LetFire { // it runs already, whatever is decided
 		c.offer.Takes -= decided.Sub(c.at)
 	}
 	return c

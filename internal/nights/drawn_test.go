@@ -13,8 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
-	"metabasis/internal/core/run"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/report"
@@ -181,13 +181,13 @@ func (g *generator) spoilDunlin(spec *sim.Spec) {
 }
 
 // wordsAreTrue holds the words that end a device's night against the simulator.
-func (w *world) wordsAreTrue(d *run.Device) {
+func (w *world) wordsAreTrue(d *night.Device) {
 	dev := w.sim.Device(d.Name)
 	running, saved := dev.Running(), dev.Saved()
 	words := d.Note
 	saysNotSaved := strings.Contains(words, "not known to be saved") || strings.Contains(words, "what is saved cannot be read") || strings.Contains(words, "still not saved") || strings.Contains(words, "as its profile says")
 	switch d.State {
-	case run.Kept:
+	case night.Kept:
 		if d.LeftSteps() == 0 && w.mark != "" {
 			assert.Contains(w.t, running, w.mark, "%s is kept without the change: %s", d.Name, words)
 			assert.Contains(w.t, running, "title gates", "%s is kept without the change: %s", d.Name, words)
@@ -195,14 +195,14 @@ func (w *world) wordsAreTrue(d *run.Device) {
 		}
 		assert.True(w.t, saysNotSaved || running == saved, "%s is %q, and what is saved is not what runs", d.Name, words)
 		assert.True(w.t, dev.Due().IsZero(), "%s is kept, and a restart is pending", d.Name)
-	case run.Reverted:
+	case night.Reverted:
 		assert.Equal(w.t, w.asCompared(w.initial[d.Name]), w.asCompared(running), "%s is reverted, but is not as it was: %s", d.Name, words)
 		assert.True(w.t, saysNotSaved || w.asCompared(saved) == w.asCompared(w.initial[d.Name]), "%s is %q, and something else is saved", d.Name, words)
 		assert.True(w.t, dev.Due().IsZero(), "%s is reverted, and a restart is pending", d.Name)
-	case run.Already:
+	case night.Already:
 		assert.Contains(w.t, running, w.mark, "%s is already as intended, and is not", d.Name)
 		assert.True(w.t, saysNotSaved || running == saved, "%s is %q, and what is saved is not what runs", d.Name, words)
-	case run.Stranded:
+	case night.Stranded:
 		assert.True(w.t, w.misled || w.excuse(d.Name), "%s is stranded without a reason: %s", d.Name, words)
 	}
 	if w.drawn != nil && !w.drawn.Tells {

@@ -13,8 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
-	"metabasis/internal/core/run"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/sim"
 	"metabasis/internal/store"
@@ -76,14 +76,14 @@ func TestExamples(t *testing.T) {
 				w.checkLaws()
 				for device, lines := range want {
 					d := w.night.Get(device)
-					assert.Equal(t, run.Kept, d.State, d.Note)
+					assert.Equal(t, night.Kept, d.State, d.Note)
 					assert.True(t, d.Predicted)
-					assert.ElementsMatch(t, lines, w.sentTo(device, run.ToSend), device)
+					assert.ElementsMatch(t, lines, w.sentTo(device, night.ToSend), device)
 				}
 				again := exampleAgain(t, w, string(text))
 				again.runQuiet()
 				for _, d := range again.night.Devices {
-					assert.Equal(t, run.Already, d.State, d.Note)
+					assert.Equal(t, night.Already, d.State, d.Note)
 				}
 			})
 		})
@@ -138,7 +138,7 @@ func exampleAgain(t *testing.T, w *world, text string) *world {
 	again := *w
 	again.plan = examplePlan(t, w, text)
 	again.journal = &recordingJournal{}
-	again.night = run.Night{}
+	again.night = night.Night{}
 	again.dir = filepath.Join(w.dir, "again")
 	again.backups = &recordingBackups{Backups: store.Backups{Dir: filepath.Join(again.dir, "backups")}, done: map[string]time.Time{}, text: map[string]string{}}
 	return &again

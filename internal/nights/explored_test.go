@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metabasis/internal/core/fleet"
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/night"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/sim"
 )
@@ -145,10 +145,10 @@ func exploredNight(t *testing.T, m sim.Manners, p *profile.Profile, dir string) 
 	w.everyNightEnds()
 	d, dev := w.night.Get("ald-1"), w.sim.Device("ald-1")
 	switch d.State {
-	case run.Kept:
+	case night.Kept:
 		assert.Contains(t, dev.Running(), w.mark)
 		assert.True(t, strings.Contains(d.Note, "not known") || strings.Contains(d.Note, "cannot be read") || dev.Saved() == dev.Running(), d.Note)
-	case run.Reverted:
+	case night.Reverted:
 		assert.Equal(t, w.initial["ald-1"], dev.Running(), d.Note)
 	}
 	return w

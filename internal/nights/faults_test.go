@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
 	"metabasis/internal/device/profile"
@@ -24,27 +25,27 @@ import (
 func TestEachFault(t *testing.T) {
 	for name, c := range map[string]struct {
 		fault sim.Fault
-		state run.State
+		state night.State
 		note  string
 	}{
-		"refuses":         {sim.Fault{Kind: sim.Refuses}, run.Blocked, "refuses port 22"},
-		"bad password":    {sim.Fault{Kind: sim.BadPassword}, run.Blocked, "login crew is denied"},
-		"hangs early":     {sim.Fault{Kind: sim.Hangs, Match: "^work$"}, run.Blocked, "no prompt in 10s"},
-		"hangs at line":   {sim.Fault{Kind: sim.Hangs, Match: "^log host"}, run.Reverted, "equal to the backup"},
-		"drops mid-line":  {sim.Fault{Kind: sim.Drops, Match: "^log host", Times: 1}, run.Reverted, "equal to the backup"},
-		"rejects a line":  {sim.Fault{Kind: sim.Rejects, Match: "^log host"}, run.Reverted, "equal to the backup"},
-		"rejects early":   {sim.Fault{Kind: sim.Rejects, Match: "^time source"}, run.Reverted, "equal to the backup"},
-		"garbage":         {sim.Fault{Kind: sim.Garbage, Match: "^log host"}, run.Kept, "kept and saved"},
-		"slow":            {sim.Fault{Kind: sim.Slow, By: 2 * time.Second}, run.Kept, "kept and saved"},
-		"restarts":        {sim.Fault{Kind: sim.Restarts, Match: "^log host"}, run.Reverted, "came back with its saved configuration"},
-		"no timer":        {sim.Fault{Kind: sim.NoTimer}, run.Blocked, "the rollback timer cannot be armed"},
-		"quiet timer":     {sim.Fault{Kind: sim.QuietTimer}, run.Blocked, "not pending after it was armed"},
-		"stuck timer":     {sim.Fault{Kind: sim.StuckTimer}, run.Reverted, "came back with its saved configuration"},
-		"no save":         {sim.Fault{Kind: sim.NoSave}, run.Reverted, "equal to the backup"},
-		"never settles":   {sim.Fault{Kind: sim.NeverSettles}, run.Reverted, "equal to the backup"},
-		"cuts off":        {sim.Fault{Kind: sim.CutsOff, Match: "^port 3"}, run.Reverted, "came back with its saved configuration"},
-		"lost undo":       {sim.Fault{Kind: sim.LostUndo}, run.Kept, "kept and saved"},
-		"no fault at all": {sim.Fault{Kind: sim.Slow, Match: "^nothing$"}, run.Kept, "kept and saved"},
+		"refuses":         {sim.Fault{Kind: sim.Refuses}, night.Blocked, "refuses port 22"},
+		"bad password":    {sim.Fault{Kind: sim.BadPassword}, night.Blocked, "login crew is denied"},
+		"hangs early":     {sim.Fault{Kind: sim.Hangs, Match: "^work$"}, night.Blocked, "no prompt in 10s"},
+		"hangs at line":   {sim.Fault{Kind: sim.Hangs, Match: "^log host"}, night.Reverted, "equal to the backup"},
+		"drops mid-line":  {sim.Fault{Kind: sim.Drops, Match: "^log host", Times: 1}, night.Reverted, "equal to the backup"},
+		"rejects a line":  {sim.Fault{Kind: sim.Rejects, Match: "^log host"}, night.Reverted, "equal to the backup"},
+		"rejects early":   {sim.Fault{Kind: sim.Rejects, Match: "^time source"}, night.Reverted, "equal to the backup"},
+		"garbage":         {sim.Fault{Kind: sim.Garbage, Match: "^log host"}, night.Kept, "kept and saved"},
+		"slow":            {sim.Fault{Kind: sim.Slow, By: 2 * time.Second}, night.Kept, "kept and saved"},
+		"restarts":        {sim.Fault{Kind: sim.Restarts, Match: "^log host"}, night.Reverted, "came back with its saved configuration"},
+		"no timer":        {sim.Fault{Kind: sim.NoTimer}, night.Blocked, "the rollback timer cannot be armed"},
+		"quiet timer":     {sim.Fault{Kind: sim.QuietTimer}, night.Blocked, "not pending after it was armed"},
+		"stuck timer":     {sim.Fault{Kind: sim.StuckTimer}, night.Reverted, "came back with its saved configuration"},
+		"no save":         {sim.Fault{Kind: sim.NoSave}, night.Reverted, "equal to the backup"},
+		"never settles":   {sim.Fault{Kind: sim.NeverSettles}, night.Reverted, "equal to the backup"},
+		"cuts off":        {sim.Fault{Kind: sim.CutsOff, Match: "^port 3"}, night.Reverted, "came back with its saved configuration"},
+		"lost undo":       {sim.Fault{Kind: sim.LostUndo}, night.Kept, "kept and saved"},
+		"no fault at all": {sim.Fault{Kind: sim.Slow, Match: "^nothing$"}, night.Kept, "kept and saved"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
@@ -54,7 +55,7 @@ func TestEachFault(t *testing.T) {
 				d := w.night.Get("ald-quay-1")
 				assert.Equal(t, c.state, d.State, d.Note)
 				assert.Contains(t, d.Note, c.note)
-				assert.Equal(t, run.Kept, w.night.Get("ald-quay-2").State)
+				assert.Equal(t, night.Kept, w.night.Get("ald-quay-2").State)
 				w.checkLaws()
 			})
 		})
@@ -66,19 +67,19 @@ func TestLadder(t *testing.T) {
 	reject := sim.Fault{Kind: sim.Rejects, Match: "^lan 310"}
 	for name, c := range map[string]struct {
 		faults []sim.Fault
-		state  run.State
+		state  night.State
 		note   string
 		rungs  []string
 	}{
-		"computed lines are enough": {[]sim.Fault{reject}, run.Reverted, "equal", []string{"as found", run.RungLines}},
-		"undo lost, so restored":    {[]sim.Fault{reject, {Kind: sim.LostUndo}}, run.Reverted, "equal", []string{"as found", run.RungLines, run.RungUndo, run.RungRestore}},
-		"computed lines lost, so undo lines": {[]sim.Fault{reject, {Kind: sim.LostUndo, Times: 3}, {Kind: sim.Refusing}}, run.Reverted, "equal",
+		"computed lines are enough": {[]sim.Fault{reject}, night.Reverted, "equal", []string{"as found", run.RungLines}},
+		"undo lost, so restored":    {[]sim.Fault{reject, {Kind: sim.LostUndo}}, night.Reverted, "equal", []string{"as found", run.RungLines, run.RungUndo, run.RungRestore}},
+		"computed lines lost, so undo lines": {[]sim.Fault{reject, {Kind: sim.LostUndo, Times: 3}, {Kind: sim.Refusing}}, night.Reverted, "equal",
 			[]string{"as found", run.RungLines, run.RungUndo}},
-		"restore refused, so the timer": {[]sim.Fault{reject, {Kind: sim.LostUndo}, {Kind: sim.Refusing}}, run.Reverted, "came back",
+		"restore refused, so the timer": {[]sim.Fault{reject, {Kind: sim.LostUndo}, {Kind: sim.Refusing}}, night.Reverted, "came back",
 			[]string{"as found", run.RungLines, run.RungUndo, run.RungRestore, run.RungFire}},
-		"never back": {[]sim.Fault{reject, {Kind: sim.LostUndo}, {Kind: sim.Refusing}, {Kind: sim.NeverBack}}, run.Stranded, "not back by",
+		"never back": {[]sim.Fault{reject, {Kind: sim.LostUndo}, {Kind: sim.Refusing}, {Kind: sim.NeverBack}}, night.Stranded, "not back by",
 			[]string{"as found", run.RungLines, run.RungUndo, run.RungRestore, run.RungFire}},
-		"back as something else": {[]sim.Fault{reject, {Kind: sim.LostUndo}, {Kind: sim.Refusing}, {Kind: sim.Spoils}}, run.Stranded,
+		"back as something else": {[]sim.Fault{reject, {Kind: sim.LostUndo}, {Kind: sim.Refusing}, {Kind: sim.Spoils}}, night.Stranded,
 			"not what was backed up: + log host 192.0.2.254", []string{"as found", run.RungLines, run.RungUndo, run.RungRestore, run.RungFire}},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -91,7 +92,7 @@ func TestLadder(t *testing.T) {
 				assert.Contains(t, d.Note, c.note)
 				var rungs []string
 				for _, e := range w.journal.Events {
-					if e.Kind == run.Rung {
+					if e.Kind == night.Rung {
 						rungs = append(rungs, e.What)
 					}
 				}
@@ -117,9 +118,9 @@ func TestBlockedBeforeAnythingIsChanged(t *testing.T) {
 				defer w.sim.Close()
 				w.run(context.Background(), nil)
 				d := w.night.Get("ald-quay-1")
-				assert.Equal(t, run.Blocked, d.State)
+				assert.Equal(t, night.Blocked, d.State)
 				assert.Contains(t, d.Note, c.note)
-				assert.Equal(t, run.SomeBlocked, w.night.Outcome())
+				assert.Equal(t, night.SomeBlocked, w.night.Outcome())
 				w.checkLaws()
 			})
 		})
@@ -135,8 +136,8 @@ func TestASecretInAChangeIsShownNowhere(t *testing.T) {
 		})
 		defer w.sim.Close()
 		w.run(context.Background(), nil)
-		assert.Equal(t, run.Kept, w.night.Get("ald-quay-1").State)
-		assert.Equal(t, run.Reverted, w.night.Get("ald-quay-2").State)
+		assert.Equal(t, night.Kept, w.night.Get("ald-quay-1").State)
+		assert.Equal(t, night.Reverted, w.night.Get("ald-quay-2").State)
 		assert.Contains(t, w.night.Get("ald-quay-3").Note, "+ login bob secret ▒▒▒▒")
 		assert.Contains(t, w.sim.Device("ald-quay-1").Running(), "login ferry secret "+inConfig)
 		assert.Contains(t, w.journalText(), "login ferry secret ▒▒▒▒")
@@ -152,7 +153,7 @@ func TestASecretInTheConfigurationIsShownNowhere(t *testing.T) {
 		defer w.sim.Close()
 		require.NoError(t, w.plan.Waive([]plan.Waiver{{Check: plan.IdentityCheck, Device: "ald-quay-1", Reason: "it is being renamed"}}))
 		w.run(context.Background(), nil)
-		assert.Equal(t, run.Blocked, w.night.Get("ald-quay-1").State)
+		assert.Equal(t, night.Blocked, w.night.Get("ald-quay-1").State)
 		assert.Equal(t, "saved: it has unsaved changes: - name ald-quay-1, + name ▒▒▒▒", w.night.Get("ald-quay-1").Note)
 		assert.Contains(t, w.journalText(), "it calls itself ▒▒▒▒, and ald-quay-1 is meant")
 		w.checkLaws()
@@ -180,12 +181,12 @@ func TestSecondNightTouchesNothing(t *testing.T) {
 		w := simple(t, []sim.Spec{{}, {Config: intendedConfig}, {}}, nil)
 		defer w.sim.Close()
 		w.run(context.Background(), nil)
-		assert.Equal(t, map[run.State]int{run.Kept: 2, run.Already: 1}, w.night.Count())
+		assert.Equal(t, map[night.State]int{night.Kept: 2, night.Already: 1}, w.night.Count())
 		w.checkLaws()
 		before := len(w.sim.Device("ald-quay-1").Truth())
-		w.night = run.Night{}
+		w.night = night.Night{}
 		w.run(context.Background(), nil)
-		assert.Equal(t, map[run.State]int{run.Already: 3}, w.night.Count())
+		assert.Equal(t, map[night.State]int{night.Already: 3}, w.night.Count())
 		for _, tr := range w.sim.Device("ald-quay-1").Truth()[before:] {
 			assert.Equal(t, sim.Shown, tr.What)
 		}
@@ -196,40 +197,40 @@ func TestSecondNightTouchesNothing(t *testing.T) {
 func TestDecisions(t *testing.T) {
 	for name, c := range map[string]struct {
 		fault  sim.Fault
-		choose run.Choice
-		held   run.State // how the held device ends
-		first  run.State // how the device of batch 1 ends
+		choose night.Choice
+		held   night.State // how the held device ends
+		first  night.State // how the device of batch 1 ends
 	}{
-		"try again":            {sim.Fault{Kind: sim.Rejects, Match: "^log host", Times: 1}, run.TryAgain, run.Kept, run.Kept},
-		"try again after loss": {sim.Fault{Kind: sim.Drops, Match: "^log host", Times: 1}, run.TryAgain, run.Kept, run.Kept},
-		"skip the step":        {sim.Fault{Kind: sim.Rejects, Match: "^log host"}, run.SkipStep, run.Kept, run.Kept},
-		"take back":            {sim.Fault{Kind: sim.Rejects, Match: "^log host"}, run.BackDevice, run.Reverted, run.Kept},
-		"take batch back":      {sim.Fault{Kind: sim.Rejects, Match: "^log host"}, run.BackBatch, run.Reverted, run.Kept},
-		"take all back":        {sim.Fault{Kind: sim.Rejects, Match: "^log host"}, run.BackAll, run.Reverted, run.Reverted},
-		"wait for the timer":   {sim.Fault{Kind: sim.Rejects, Match: "^log host"}, run.LetFire, run.Reverted, run.Kept},
+		"try again":            {sim.Fault{Kind: sim.Rejects, Match: "^log host", Times: 1}, night.TryAgain, night.Kept, night.Kept},
+		"try again after loss": {sim.Fault{Kind: sim.Drops, Match: "^log host", Times: 1}, night.TryAgain, night.Kept, night.Kept},
+		"skip the step":        {sim.Fault{Kind: sim.Rejects, Match: "^log host"}, night.SkipStep, night.Kept, night.Kept},
+		"take back":            {sim.Fault{Kind: sim.Rejects, Match: "^log host"}, night.BackDevice, night.Reverted, night.Kept},
+		"take batch back":      {sim.Fault{Kind: sim.Rejects, Match: "^log host"}, night.BackBatch, night.Reverted, night.Kept},
+		"take all back":        {sim.Fault{Kind: sim.Rejects, Match: "^log host"}, night.BackAll, night.Reverted, night.Reverted},
+		"wait for the timer":   {sim.Fault{Kind: sim.Rejects, Match: "^log host"}, night.LetFire, night.Reverted, night.Kept},
 	} {
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
 				w := simple(t, []sim.Spec{{}, {Faults: []sim.Fault{c.fault}}, {}}, nil)
 				defer w.sim.Close()
-				w.run(context.Background(), func(r *run.Run, e run.Event) {
-					if e.Kind == run.HoldOpened {
+				w.run(context.Background(), func(r *run.Run, e night.Event) {
+					if e.Kind == night.HoldOpened {
 						choice := c.choose
 						if e.Device == "" {
-							choice = run.GoOn
+							choice = night.GoOn
 						}
-						assert.NoError(t, r.Do(context.Background(), run.Command{Hold: e.Hold, Choice: choice, By: "Ada"}))
+						assert.NoError(t, r.Do(context.Background(), night.Command{Hold: e.Hold, Choice: choice, By: "Ada"}))
 					}
 				})
 				assert.Equal(t, c.held, w.night.Get("ald-quay-2").State, w.night.Get("ald-quay-2").Note)
 				assert.Equal(t, c.first, w.night.Get("ald-quay-1").State)
-				if c.choose == run.SkipStep {
+				if c.choose == night.SkipStep {
 					assert.Equal(t, 1, w.night.Get("ald-quay-2").LeftSteps())
 					assert.NotContains(t, w.sim.Device("ald-quay-2").Running(), "198.51.100.14")
-					assert.Equal(t, run.SomeBack, w.night.Outcome())
+					assert.Equal(t, night.SomeBack, w.night.Outcome())
 				}
-				if c.choose == run.BackBatch {
-					assert.Equal(t, run.Reverted, w.night.Get("ald-quay-3").State)
+				if c.choose == night.BackBatch {
+					assert.Equal(t, night.Reverted, w.night.Get("ald-quay-3").State)
 				}
 				w.checkLaws()
 			})
@@ -242,9 +243,9 @@ func TestUnansweredHoldIsTakenBackByTheTimer(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		w := simple(t, []sim.Spec{{Faults: []sim.Fault{{Kind: sim.Rejects, Match: "^log host"}}}}, nil)
 		defer w.sim.Close()
-		w.run(context.Background(), func(*run.Run, run.Event) {})
+		w.run(context.Background(), func(*run.Run, night.Event) {})
 		d := w.night.Get("ald-quay-1")
-		assert.Equal(t, run.Reverted, d.State, d.Note)
+		assert.Equal(t, night.Reverted, d.State, d.Note)
 		assert.Equal(t, w.initial["ald-quay-1"], w.sim.Device("ald-quay-1").Running())
 		w.checkLaws()
 	})
@@ -254,30 +255,30 @@ func TestUnansweredHoldIsTakenBackByTheTimer(t *testing.T) {
 // do their work.
 func TestAbort(t *testing.T) {
 	for name, c := range map[string]struct {
-		choices []run.Choice
-		state   run.State
+		choices []night.Choice
+		state   night.State
 	}{
-		"take back":   {[]run.Choice{run.BackDevice}, run.Reverted},
-		"let finish":  {[]run.Choice{run.Finish}, run.Kept},
-		"let go":      {[]run.Choice{run.BackDevice, run.Release}, run.Dark},
-		"let go soon": {[]run.Choice{run.Release}, run.Dark},
+		"take back":   {[]night.Choice{night.BackDevice}, night.Reverted},
+		"let finish":  {[]night.Choice{night.Finish}, night.Kept},
+		"let go":      {[]night.Choice{night.BackDevice, night.Release}, night.Dark},
+		"let go soon": {[]night.Choice{night.Release}, night.Dark},
 	} {
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
 				w := simple(t, []sim.Spec{{}, {}}, nil)
 				defer w.sim.Close()
-				w.run(context.Background(), func(r *run.Run, e run.Event) {
-					if e.Kind == run.Sent && e.Device == "ald-quay-1" && e.Step == 1 && e.What == "" {
+				w.run(context.Background(), func(r *run.Run, e night.Event) {
+					if e.Kind == night.Sent && e.Device == "ald-quay-1" && e.Step == 1 && e.What == "" {
 						for _, choice := range c.choices {
-							assert.NoError(t, r.Do(context.Background(), run.Command{Choice: choice, By: "Ada"}))
+							assert.NoError(t, r.Do(context.Background(), night.Command{Choice: choice, By: "Ada"}))
 						}
 					}
 				})
 				assert.Equal(t, c.state, w.night.Get("ald-quay-1").State, w.night.Get("ald-quay-1").Note)
-				assert.Equal(t, run.Skipped, w.night.Get("ald-quay-2").State)
-				if c.state == run.Dark {
+				assert.Equal(t, night.Skipped, w.night.Get("ald-quay-2").State)
+				if c.state == night.Dark {
 					assert.Contains(t, w.night.Get("ald-quay-1").Note, "let go; restarts at")
-					assert.Equal(t, run.NeedsPerson, w.night.Outcome())
+					assert.Equal(t, night.NeedsPerson, w.night.Outcome())
 					time.Sleep(10 * time.Minute)
 					assert.Equal(t, w.initial["ald-quay-1"], w.sim.Device("ald-quay-1").Running())
 				}
@@ -302,11 +303,11 @@ func TestPairs(t *testing.T) {
 			defer w.sim.Close()
 			w.run(context.Background(), nil)
 			if fails {
-				assert.Equal(t, run.Reverted, w.night.Get("brm-b").State)
-				assert.Equal(t, run.Skipped, w.night.Get("brm-a").State)
+				assert.Equal(t, night.Reverted, w.night.Get("brm-b").State)
+				assert.Equal(t, night.Skipped, w.night.Get("brm-a").State)
 				assert.Equal(t, "its partner brm-b is reverted", w.night.Get("brm-a").Note)
 			} else {
-				assert.Equal(t, run.Kept, w.night.Get("brm-a").State)
+				assert.Equal(t, night.Kept, w.night.Get("brm-a").State)
 				assert.True(t, w.night.Get("brm-b").Ended.Before(w.night.Get("brm-a").Began.Add(time.Nanosecond)))
 			}
 			w.checkLaws()
@@ -323,7 +324,7 @@ func TestFailureBudget(t *testing.T) {
 		})
 		defer w.sim.Close()
 		w.run(context.Background(), nil)
-		assert.Equal(t, map[run.State]int{run.Kept: 1, run.Reverted: 2, run.Skipped: 3}, w.night.Count())
+		assert.Equal(t, map[night.State]int{night.Kept: 1, night.Reverted: 2, night.Skipped: 3}, w.night.Count())
 		w.checkLaws()
 	})
 }
@@ -338,14 +339,14 @@ func TestWhileADeviceIsHeld(t *testing.T) {
 			})
 			defer w.sim.Close()
 			answered := time.Time{}
-			w.run(context.Background(), when(opened, func(r *run.Run, e run.Event) {
+			w.run(context.Background(), when(opened, func(r *run.Run, e night.Event) {
 				go func() {
 					time.Sleep(2 * time.Minute)
 					answered = time.Now()
-					assert.NoError(t, r.Do(context.Background(), run.Command{Hold: e.Hold, Choice: run.BackDevice, By: "test"}))
+					assert.NoError(t, r.Do(context.Background(), night.Command{Hold: e.Hold, Choice: night.BackDevice, By: "test"}))
 				}()
 			}))
-			assert.Equal(t, map[run.State]int{run.Kept: 3, run.Reverted: 1}, w.night.Count(), line)
+			assert.Equal(t, map[night.State]int{night.Kept: 3, night.Reverted: 1}, w.night.Count(), line)
 			assert.Equal(t, beside, w.night.Get("ald-quay-3").Began.Before(answered), line)
 			assert.False(t, w.night.Get("ald-quay-4").Began.Before(answered), "the batch behind waits: %s", line)
 			w.checkLaws()
@@ -362,7 +363,7 @@ func TestBudgetUsedUpByTheLastDevice(t *testing.T) {
 		defer w.sim.Close()
 		w.run(context.Background(), nil)
 		for _, e := range w.journal.Events {
-			assert.False(t, e.Kind == run.HoldOpened && e.Device == "", "asked: %s", e.Note)
+			assert.False(t, e.Kind == night.HoldOpened && e.Device == "", "asked: %s", e.Note)
 		}
 		w.checkLaws()
 	})
@@ -377,8 +378,8 @@ func TestTheWindowAnswersOnlyItsOwnQuestion(t *testing.T) {
 		})
 		defer w.sim.Close()
 		var open []string
-		w.run(context.Background(), func(r *run.Run, e run.Event) {
-			if e.Kind != run.HoldOpened {
+		w.run(context.Background(), func(r *run.Run, e night.Event) {
+			if e.Kind != night.HoldOpened {
 				return
 			}
 			open = append(open, e.Note)
@@ -388,7 +389,7 @@ func TestTheWindowAnswersOnlyItsOwnQuestion(t *testing.T) {
 				} else {
 					time.Sleep(time.Hour)
 				}
-				_ = r.Do(context.Background(), run.Command{Hold: e.Hold, Choice: run.GoOn, By: "Ada"})
+				_ = r.Do(context.Background(), night.Command{Hold: e.Hold, Choice: night.GoOn, By: "Ada"})
 			}()
 		})
 		assert.Len(t, open, 2)
@@ -405,8 +406,8 @@ func TestTurnBackTime(t *testing.T) {
 		})
 		defer w.sim.Close()
 		w.run(context.Background(), nil)
-		assert.Equal(t, run.Kept, w.night.Get("ald-quay-1").State)
-		assert.Equal(t, run.Skipped, w.night.Get("ald-quay-2").State)
+		assert.Equal(t, night.Kept, w.night.Get("ald-quay-1").State)
+		assert.Equal(t, night.Skipped, w.night.Get("ald-quay-2").State)
 	})
 }
 
@@ -419,11 +420,11 @@ func TestNoDeviceIsBegunTooLate(t *testing.T) {
 				return strings.NewReplacer("window    now for 3h\n  reserve   20m", "window    now for 6m\n  reserve   1m", "sizes     1, 4\n  together  4", "sizes     3\n  together  1").Replace(s)
 			})
 			defer w.sim.Close()
-			w.run(context.Background(), when(opened, func(r *run.Run, e run.Event) {
+			w.run(context.Background(), when(opened, func(r *run.Run, e night.Event) {
 				assert.Contains(t, e.Note, "the last moment to begin ald-quay-")
-				c := run.Command{Hold: e.Hold, Choice: run.Stop, By: "test"}
+				c := night.Command{Hold: e.Hold, Choice: night.Stop, By: "test"}
 				if late {
-					c = run.Command{Hold: e.Hold, Choice: run.GoOnLate, By: "test", Reason: "the desk agreed"}
+					c = night.Command{Hold: e.Hold, Choice: night.GoOnLate, By: "test", Reason: "the desk agreed"}
 				}
 				go func() { assert.NoError(t, r.Do(context.Background(), c)) }()
 			}))
@@ -432,7 +433,7 @@ func TestNoDeviceIsBegunTooLate(t *testing.T) {
 				begun += asOne(!d.Began.IsZero())
 			}
 			assert.Equal(t, late, begun == 3, "begun %d", begun)
-			assert.Equal(t, run.Kept, w.night.Devices[0].State)
+			assert.Equal(t, night.Kept, w.night.Devices[0].State)
 			w.checkLaws()
 		})
 	}
@@ -453,17 +454,17 @@ func TestAMachineThatSlept(t *testing.T) {
 				}
 				return 9 * time.Hour // before the night
 			}
-			w.run(context.Background(), func(r *run.Run, e run.Event) {
-				if e.Kind == run.Moved && e.State == run.Verifying {
+			w.run(context.Background(), func(r *run.Run, e night.Event) {
+				if e.Kind == night.Moved && e.State == night.Verifying {
 					woke.Store(true)
 				}
 				if opened(e) {
 					go func() {
-						assert.NoError(t, r.Do(context.Background(), run.Command{Hold: e.Hold, Choice: e.Offers[len(e.Offers)-1].Choice, By: "test", Reason: "the test says so"}))
+						assert.NoError(t, r.Do(context.Background(), night.Command{Hold: e.Hold, Choice: e.Offers[len(e.Offers)-1].Choice, By: "test", Reason: "the test says so"}))
 					}()
 				}
 			})
-			assert.Equal(t, slept == 0, w.night.Get("ald-quay-1").State == run.Kept && w.night.Get("ald-quay-2").State == run.Kept, w.story())
+			assert.Equal(t, slept == 0, w.night.Get("ald-quay-1").State == night.Kept && w.night.Get("ald-quay-2").State == night.Kept, w.story())
 			w.checkLaws()
 		})
 	}
@@ -472,7 +473,7 @@ func TestAMachineThatSlept(t *testing.T) {
 // Once the reserve has begun no step that changes something is begun, but taken back, or
 // gone on with for a reason.
 func TestNothingIsChangedInTheReserve(t *testing.T) {
-	for choice, want := range map[run.Choice]run.State{run.BackDevice: run.Reverted, run.GoOnLate: run.Kept, "": run.Reverted} {
+	for choice, want := range map[night.Choice]night.State{night.BackDevice: night.Reverted, night.GoOnLate: night.Kept, "": night.Reverted} {
 		synctest.Test(t, func(t *testing.T) {
 			w := simple(t, []sim.Spec{{Faults: []sim.Fault{{Kind: sim.Slow, Match: "^(edit|up|time source|log host|tell)", By: 9 * time.Second}}}}, func(s string) string {
 				return strings.Replace(s, "window    now for 3h\n  reserve   20m", "window    now for 6m\n  reserve   4m40s", 1)
@@ -480,12 +481,12 @@ func TestNothingIsChangedInTheReserve(t *testing.T) {
 			defer w.sim.Close()
 			var who person
 			if choice != "" {
-				who = when(opened, func(r *run.Run, e run.Event) {
+				who = when(opened, func(r *run.Run, e night.Event) {
 					assert.Regexp(t, `the reserve has begun since \d\d:\d\d:\d\d, and ".*" was not sent`, e.Note)
-					assert.Equal(t, run.GoOnLate, e.Offers[0].Choice)
+					assert.Equal(t, night.GoOnLate, e.Offers[0].Choice)
 					assert.True(t, e.Offers[0].Reason)
 					go func() {
-						assert.NoError(t, r.Do(context.Background(), run.Command{Hold: e.Hold, Choice: choice, By: "test", Reason: "the desk agreed"}))
+						assert.NoError(t, r.Do(context.Background(), night.Command{Hold: e.Hold, Choice: choice, By: "test", Reason: "the desk agreed"}))
 					}()
 				})
 			}
@@ -503,7 +504,7 @@ func TestWindowOpensLater(t *testing.T) {
 		defer w.sim.Close()
 		w.run(context.Background(), nil)
 		d := w.night.Get("ald-quay-1")
-		assert.Equal(t, run.Kept, d.State)
+		assert.Equal(t, night.Kept, d.State)
 		assert.False(t, d.Began.Before(w.plan.Window.Open), "began %s, window %s", d.Began, w.plan.Window.Open)
 	})
 }
@@ -515,7 +516,7 @@ func TestALineIsRefusedAndSoIsTheWayOut(t *testing.T) {
 		w := simple(t, []sim.Spec{{Faults: []sim.Fault{{Kind: sim.Rejects, Match: "^log host"}, {Kind: sim.Balks, Match: "^done", After: 1, Times: 1}}}}, nil)
 		defer w.sim.Close()
 		var holds []string
-		w.run(context.Background(), againThen(t, run.BackDevice, &holds))
+		w.run(context.Background(), againThen(t, night.BackDevice, &holds))
 		require.NotEmpty(t, holds)
 		assert.Contains(t, holds[0], `line 1 of "Log collector" was refused`)
 		w.checkLaws()
@@ -535,21 +536,21 @@ func darkAndTakenBack(t *testing.T, times int) {
 		w := simple(t, []sim.Spec{{Faults: []sim.Fault{{Kind: sim.CutsOff, Match: "^port 3"}}}}, nil)
 		defer w.sim.Close()
 		asked := 0
-		w.run(context.Background(), func(r *run.Run, e run.Event) {
-			if e.Kind == run.Moved && e.State == run.Dark && !e.OK {
+		w.run(context.Background(), func(r *run.Run, e night.Event) {
+			if e.Kind == night.Moved && e.State == night.Dark && !e.OK {
 				for ; asked < times; asked++ {
-					assert.NoError(t, r.Do(context.Background(), run.Command{Choice: run.BackDevice, By: "Ada"}))
+					assert.NoError(t, r.Do(context.Background(), night.Command{Choice: night.BackDevice, By: "Ada"}))
 				}
 			}
 		})
 		said := 0
 		for _, e := range w.journal.Events {
-			if e.Kind == run.Doing && strings.Contains(e.Note, "to be taken back as soon as it is there: decided at ") {
+			if e.Kind == night.Doing && strings.Contains(e.Note, "to be taken back as soon as it is there: decided at ") {
 				said++
 			}
 		}
 		assert.Equal(t, 1, said)
-		assert.Equal(t, run.Reverted, w.night.Devices[0].State, w.night.Devices[0].Note)
+		assert.Equal(t, night.Reverted, w.night.Devices[0].State, w.night.Devices[0].Note)
 		w.checkLaws()
 	})
 }
@@ -560,12 +561,12 @@ func TestAPlannedHoldThatNobodySees(t *testing.T) {
 	refuses, off := sim.Spec{Faults: []sim.Fault{{Kind: sim.Rejects, Match: "^log host"}}}, sim.Spec{ClockOff: time.Hour}
 	for name, c := range map[string]struct {
 		first []sim.Spec
-		state run.State // of the device in the second batch
+		state night.State // of the device in the second batch
 	}{
-		"all kept":              {[]sim.Spec{{}, {}}, run.Kept},
-		"one kept, one back":    {[]sim.Spec{{}, refuses}, run.Skipped},
-		"none kept":             {[]sim.Spec{off, off}, run.Skipped},
-		"one kept, one blocked": {[]sim.Spec{{}, off}, run.Kept},
+		"all kept":              {[]sim.Spec{{}, {}}, night.Kept},
+		"one kept, one back":    {[]sim.Spec{{}, refuses}, night.Skipped},
+		"none kept":             {[]sim.Spec{off, off}, night.Skipped},
+		"one kept, one blocked": {[]sim.Spec{{}, off}, night.Kept},
 	} {
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
@@ -600,8 +601,8 @@ func TestNothingLeadsBack(t *testing.T) {
 		w.noTimer = true
 		w.runQuiet()
 		d := w.night.Devices[0]
-		assert.Equal(t, run.Blocked, d.State, d.Note)
+		assert.Equal(t, night.Blocked, d.State, d.Note)
 		assert.Contains(t, d.Note, `the undo lines of "Label" do not lead back on it, no others are known, and it takes nothing back by itself`)
-		assert.Empty(t, w.sentTo(d.Name, run.ToSend))
+		assert.Empty(t, w.sentTo(d.Name, night.ToSend))
 	})
 }

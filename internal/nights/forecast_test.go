@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
 	"metabasis/internal/sim"
@@ -57,14 +58,14 @@ func TestForecastsHold(t *testing.T) {
 						defer w.sim.Close()
 						w.plan = w.plan.Learned(plan.Learn(before))
 						w.run(context.Background(), nil)
-						require.Equal(t, 15, w.night.Count()[run.Kept])
+						require.Equal(t, 15, w.night.Count()[night.Kept])
 						before = append(before, w.night.Times())
 						if n < 3 {
 							return
 						}
-						var told run.Event
+						var told night.Event
 						for _, e := range w.seen {
-							if e.Kind == run.Forecast && e.Batch == 2 && told.Late.IsZero() {
+							if e.Kind == night.Forecast && e.Batch == 2 && told.Late.IsZero() {
 								told = e
 							}
 						}
@@ -107,21 +108,21 @@ func TestAllIsBackBeforeTheWindowCloses(t *testing.T) {
 		back := func(r *run.Run, at time.Duration) {
 			select {
 			case <-time.After(at):
-				_ = r.Do(context.Background(), run.Command{Choice: run.BackAll, By: "test"})
+				_ = r.Do(context.Background(), night.Command{Choice: night.BackAll, By: "test"})
 			case <-over.Done():
 			}
 		}
-		w.run(context.Background(), func(r *run.Run, e run.Event) {
+		w.run(context.Background(), func(r *run.Run, e night.Event) {
 			switch e.Kind {
-			case run.Began:
+			case night.Began:
 				go back(r, when)
-			case run.HoldOpened: // a batch or a device that would be begun too late, or has run into the reserve
+			case night.HoldOpened: // a batch or a device that would be begun too late, or has run into the reserve
 				go func() {
-					choice := run.Stop
+					choice := night.Stop
 					if e.Device != "" {
-						choice = run.BackDevice
+						choice = night.BackDevice
 					}
-					_ = r.Do(context.Background(), run.Command{Hold: e.Hold, Choice: choice, By: "test"})
+					_ = r.Do(context.Background(), night.Command{Hold: e.Hold, Choice: choice, By: "test"})
 				}()
 			}
 		})
@@ -129,8 +130,8 @@ func TestAllIsBackBeforeTheWindowCloses(t *testing.T) {
 		closes := w.night.Outline.Window.Close
 		assert.False(t, w.night.Ended.After(closes), "it was over %s after the window closed (seed %d)", w.night.Ended.Sub(closes), seed)
 		for _, d := range w.night.Devices {
-			assert.Contains(t, []run.State{run.Kept, run.Reverted, run.Skipped, run.Blocked}, d.State, "%s: %s", d.Name, d.Note)
-			assert.True(t, w.night.Aborted == "" || d.State != run.Kept, "%s is %s although everything was to be taken back", d.Name, d.State)
+			assert.Contains(t, []night.State{night.Kept, night.Reverted, night.Skipped, night.Blocked}, d.State, "%s: %s", d.Name, d.Note)
+			assert.True(t, w.night.Aborted == "" || d.State != night.Kept, "%s is %s although everything was to be taken back", d.Name, d.State)
 		}
 		if t.Failed() {
 			t.Log(w.story())

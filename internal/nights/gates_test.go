@@ -10,7 +10,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/night"
 	"metabasis/internal/sim"
 )
 
@@ -80,21 +80,21 @@ func gatesOf(t testing.TB, devices []sim.Spec, dir string, edit func(string) str
 func TestANightOverTelnet(t *testing.T) {
 	for name, c := range map[string]struct {
 		fault sim.Fault
-		state run.State
+		state night.State
 		note  string
 	}{
-		"no fault":        {sim.Fault{Kind: sim.Slow, Match: "^nothing$"}, run.Kept, "kept and saved"},
-		"refuses":         {sim.Fault{Kind: sim.Refuses}, run.Blocked, "refuses port 23"},
-		"bad password":    {sim.Fault{Kind: sim.BadPassword}, run.Blocked, "login is denied"},
-		"bad master":      {sim.Fault{Kind: sim.NoOperator}, run.Blocked, "entering mode master: refused"},
-		"hangs early":     {sim.Fault{Kind: sim.Hangs, Match: "^list clock"}, run.Blocked, "no prompt in 15s"},
-		"rejects a line":  {sim.Fault{Kind: sim.Rejects, Match: "^set report"}, run.Reverted, "equal to the backup"},
-		"drops mid-line":  {sim.Fault{Kind: sim.Drops, Match: "^set report", Times: 1}, run.Reverted, "equal to the backup"},
-		"hangs at a line": {sim.Fault{Kind: sim.Hangs, Match: "^set report", Times: 1}, run.Reverted, "equal to the backup"},
-		"garbage":         {sim.Fault{Kind: sim.Garbage, Match: "^set report"}, run.Kept, "kept and saved"},
-		"slow":            {sim.Fault{Kind: sim.Slow, By: 2 * time.Second}, run.Kept, "kept and saved"},
-		"restarts":        {sim.Fault{Kind: sim.Restarts, Match: "^set report", Times: 1}, run.Reverted, "equal to the backup"},
-		"no save":         {sim.Fault{Kind: sim.NoSave}, run.Reverted, "equal to the backup"},
+		"no fault":        {sim.Fault{Kind: sim.Slow, Match: "^nothing$"}, night.Kept, "kept and saved"},
+		"refuses":         {sim.Fault{Kind: sim.Refuses}, night.Blocked, "refuses port 23"},
+		"bad password":    {sim.Fault{Kind: sim.BadPassword}, night.Blocked, "login is denied"},
+		"bad master":      {sim.Fault{Kind: sim.NoOperator}, night.Blocked, "entering mode master: refused"},
+		"hangs early":     {sim.Fault{Kind: sim.Hangs, Match: "^list clock"}, night.Blocked, "no prompt in 15s"},
+		"rejects a line":  {sim.Fault{Kind: sim.Rejects, Match: "^set report"}, night.Reverted, "equal to the backup"},
+		"drops mid-line":  {sim.Fault{Kind: sim.Drops, Match: "^set report", Times: 1}, night.Reverted, "equal to the backup"},
+		"hangs at a line": {sim.Fault{Kind: sim.Hangs, Match: "^set report", Times: 1}, night.Reverted, "equal to the backup"},
+		"garbage":         {sim.Fault{Kind: sim.Garbage, Match: "^set report"}, night.Kept, "kept and saved"},
+		"slow":            {sim.Fault{Kind: sim.Slow, By: 2 * time.Second}, night.Kept, "kept and saved"},
+		"restarts":        {sim.Fault{Kind: sim.Restarts, Match: "^set report", Times: 1}, night.Reverted, "equal to the backup"},
+		"no save":         {sim.Fault{Kind: sim.NoSave}, night.Reverted, "equal to the backup"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
@@ -104,9 +104,9 @@ func TestANightOverTelnet(t *testing.T) {
 				d := w.night.Get("ald-gate-1")
 				assert.Equal(t, c.state, d.State, d.Note)
 				assert.Contains(t, d.Note, c.note)
-				others := run.Kept
+				others := night.Kept
 				if strings.Contains(w.journalText(), `"kind":"lost"`) {
-					others = run.Skipped // contact was lost with a device that has no timer: nobody is there to be asked
+					others = night.Skipped // contact was lost with a device that has no timer: nobody is there to be asked
 				}
 				assert.Equal(t, others, w.night.Get("ald-gate-2").State)
 				assert.Equal(t, others, w.night.Get("ald-gate-3").State)

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metabasis/internal/core/identity"
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
 	"metabasis/internal/sim"
@@ -99,7 +100,7 @@ func TestExchangedDevicesAreNotTouched(t *testing.T) {
 				w.noTimer = w.plan.Timer.None
 				w.runQuiet()
 				for _, d := range w.night.Devices {
-					assert.Equal(t, run.Blocked, d.State, d.Note)
+					assert.Equal(t, night.Blocked, d.State, d.Note)
 					assert.False(t, touched(w.sim.Device(d.Name)), "%s was touched", d.Name)
 					assert.Empty(t, d.Backup, "what is another device's is no backup of it")
 				}
@@ -123,9 +124,9 @@ func TestExchangedInMidNight(t *testing.T) {
 				w.runQuiet()
 				assert.False(t, touched(w.sim.Device("ald-quay-2")), "the other device was touched")
 				d := w.night.Get("ald-quay-1")
-				assert.NotEqual(t, run.Kept, d.State)
-				assert.NotEqual(t, run.Reverted, d.State, "nobody has seen that it was taken back: %s", d.Note)
-				if d.State == run.Stranded {
+				assert.NotEqual(t, night.Kept, d.State)
+				assert.NotEqual(t, night.Reverted, d.State, "nobody has seen that it was taken back: %s", d.Note)
+				if d.State == night.Stranded {
 					assert.Contains(t, d.Note, "another device than the one that is meant: it calls itself ald-quay-2, not ald-quay-1; its serial is T-100138")
 				}
 			})
@@ -145,7 +146,7 @@ func TestAnotherDeviceUnderAWaiver(t *testing.T) {
 		require.NoError(t, w.plan.Waive([]plan.Waiver{{Check: plan.IdentityCheck, Device: "ald-quay-1", Reason: "its board was exchanged", By: "Ada"}}))
 		w.runQuiet()
 		d := w.night.Get("ald-quay-1")
-		assert.Equal(t, run.Kept, d.State, d.Note)
+		assert.Equal(t, night.Kept, d.State, d.Note)
 		assert.Contains(t, fmt.Sprint(d.Checks), "its serial is T-100101, not T-1")
 		assert.Contains(t, fmt.Sprint(d.Checks), "its board was exchanged")
 		assert.Equal(t, was, w.who.Last("ald-quay-1"), "a waiver is for one night")
@@ -162,13 +163,13 @@ func TestARenamedDevice(t *testing.T) {
 		w := simpleIn(t, dir, []sim.Spec{{Faults: []sim.Fault{{Kind: sim.DropsAfter, Match: "^log host", Times: 1}}}},
 			func(b string) string { return swapIn(b, "step \"Time sources\"", rename+"step \"Time sources\"") })
 		defer w.sim.Close()
-		w.run(t.Context(), func(r *run.Run, e run.Event) {
-			if e.Kind == run.HoldOpened {
-				go func() { _ = r.Do(t.Context(), run.Command{Hold: e.Hold, Choice: run.TryAgain, By: "Ada"}) }()
+		w.run(t.Context(), func(r *run.Run, e night.Event) {
+			if e.Kind == night.HoldOpened {
+				go func() { _ = r.Do(t.Context(), night.Command{Hold: e.Hold, Choice: night.TryAgain, By: "Ada"}) }()
 			}
 		})
 		d := w.night.Get("ald-quay-1")
-		assert.Equal(t, run.Kept, d.State, d.Note)
+		assert.Equal(t, night.Kept, d.State, d.Note)
 		assert.Contains(t, fmt.Sprint(d.Notices), "it will call itself ald-pier-1")
 	})
 }
@@ -191,14 +192,14 @@ func TestTwoLinesOfOneDevice(t *testing.T) {
 				}
 				w.runQuiet()
 				one, too := w.night.Get("ald-quay-1"), w.night.Get("ald-quay-1-too")
-				if one.State != run.Kept { // whichever is seen first has it
+				if one.State != night.Kept { // whichever is seen first has it
 					one, too = too, one
 				}
-				assert.Equal(t, run.Kept, one.State, one.Note)
+				assert.Equal(t, night.Kept, one.State, one.Note)
 				if seen {
-					assert.Equal(t, run.Already, too.State, too.Note)
+					assert.Equal(t, night.Already, too.State, too.Note)
 				} else {
-					assert.Equal(t, run.Blocked, too.State, too.Note)
+					assert.Equal(t, night.Blocked, too.State, too.Note)
 					assert.Contains(t, too.Note, "it is the same device as "+one.Name+", which this night has in change")
 				}
 			})
@@ -219,9 +220,9 @@ func TestAWrongLineKeepsNobodyOut(t *testing.T) {
 				defer w.sim.Close()
 				w.runQuiet()
 				d := w.night.Get("ald-quay-1")
-				assert.Equal(t, run.Kept, d.State, d.Note)
+				assert.Equal(t, night.Kept, d.State, d.Note)
 				d = w.night.Get("ald-quay-0")
-				assert.Equal(t, run.Blocked, d.State)
+				assert.Equal(t, night.Blocked, d.State)
 				assert.Equal(t, "identity: it calls itself ald-quay-1, and ald-quay-0 is meant", d.Note)
 			})
 		}

@@ -10,6 +10,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/run"
 	"metabasis/internal/sim"
 )
@@ -24,7 +25,7 @@ func TestNothingIsDoneThatCannotBeWritten(t *testing.T) {
 				defer w.sim.Close()
 				var failed time.Time
 				seen := 0
-				w.journal.Fail = func(ev []run.Event) error {
+				w.journal.Fail = func(ev []night.Event) error {
 					if seen += len(ev); seen > after {
 						if failed.IsZero() {
 							failed = time.Now()
@@ -36,9 +37,9 @@ func TestNothingIsDoneThatCannotBeWritten(t *testing.T) {
 				r := run.New(w.plan, run.Options{Connector: w.connector(), Backups: w.backups, Journal: w.journal, Unattended: true})
 				done := make(chan error, 1)
 				go func() { done <- r.Go(context.Background()) }()
-				night := run.Night{}
+				n := night.Night{}
 				for events := range r.Events() {
-					night = run.Fold(night, events...)
+					n = night.Fold(n, events...)
 				}
 				err := <-done
 				if failed.IsZero() {
@@ -53,7 +54,7 @@ func TestNothingIsDoneThatCannotBeWritten(t *testing.T) {
 						}
 					}
 					if d.Running() != d.Saved() { // between disarming and saving there is no way back but a person
-						assert.Equal(t, run.Stranded, night.Get(d.Name()).State, "%s is left half-way, and nobody is told", d.Name())
+						assert.Equal(t, night.Stranded, n.Get(d.Name()).State, "%s is left half-way, and nobody is told", d.Name())
 					}
 				}
 			})

@@ -13,20 +13,21 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
 	"metabasis/internal/sim"
 )
 
 // always answers every hold with the first of some choices that is offered.
-func always(t *testing.T, choices ...run.Choice) person {
-	return func(r *run.Run, e run.Event) {
-		if e.Kind != run.HoldOpened {
+func always(t *testing.T, choices ...night.Choice) person {
+	return func(r *run.Run, e night.Event) {
+		if e.Kind != night.HoldOpened {
 			return
 		}
 		for _, c := range choices {
-			if slices.ContainsFunc(e.Offers, func(o run.Offer) bool { return o.Choice == c }) {
-				assert.NoError(t, r.Do(context.Background(), run.Command{Hold: e.Hold, Choice: c, By: "Ada", Reason: "a drill"}))
+			if slices.ContainsFunc(e.Offers, func(o night.Offer) bool { return o.Choice == c }) {
+				assert.NoError(t, r.Do(context.Background(), night.Command{Hold: e.Hold, Choice: c, By: "Ada", Reason: "a drill"}))
 				return
 			}
 		}
@@ -36,7 +37,7 @@ func always(t *testing.T, choices ...run.Choice) person {
 // holdsOf lists what was asked of a device, or of the run for "".
 func (w *world) holdsOf(device string) (out []string) {
 	for _, e := range w.journal.Events {
-		if e.Kind == run.HoldOpened && e.Device == device {
+		if e.Kind == night.HoldOpened && e.Device == device {
 			out = append(out, e.Note+" / "+strings.Join(e.Lines, " / "))
 		}
 	}
@@ -46,7 +47,7 @@ func (w *world) holdsOf(device string) (out []string) {
 // marks are the marks that each step of a device was given, in order.
 func (w *world) marks(device string, step int) (out []string) {
 	for _, e := range w.journal.Events {
-		if e.Kind == run.Stepped && e.Device == device && e.Step == step {
+		if e.Kind == night.Stepped && e.Device == device && e.Step == step {
 			out = append(out, e.What)
 		}
 	}
@@ -58,20 +59,20 @@ func (w *world) marks(device string, step int) (out []string) {
 func TestDevicesThatSayYesAndMeanNo(t *testing.T) {
 	for name, c := range map[string]struct {
 		faults []sim.Fault
-		state  run.State
+		state  night.State
 		note   string
 		held   string // what it is held for; "" is never
 	}{
-		"quiet save":           {[]sim.Fault{{Kind: sim.QuietSave}}, run.Reverted, "equal to the backup", "after saving, the saved configuration is not what was proven"},
-		"disarmed late":        {[]sim.Fault{{Kind: sim.LateDisarm, By: 3 * time.Second}}, run.Kept, "kept and saved", ""},
-		"disarmed too late":    {[]sim.Fault{{Kind: sim.LateDisarm, By: time.Minute}}, run.Reverted, "came back with its saved configuration", "still pending"},
-		"drifts while proven":  {[]sim.Fault{{Kind: sim.Drifts, Match: "^restart cancel", Times: 1}}, run.Reverted, "equal to the backup", "after saving, the running configuration is not what was proven"},
-		"drifts when reverted": {[]sim.Fault{{Kind: sim.Rejects, Match: "^log host"}, {Kind: sim.Drifts, Match: "^restart cancel", Times: 1}}, run.Reverted, "equal to the backup", "was refused"},
-		"never stops drifting": {[]sim.Fault{{Kind: sim.Rejects, Match: "^log host"}, {Kind: sim.Drifts, Match: "^restart cancel"}}, run.Stranded, "changed by itself", "was refused"},
-		"backup cut short":     {[]sim.Fault{{Kind: sim.CutShort, Match: "^tell running", Times: 1}}, run.Blocked, "unsaved changes", ""},
-		"saved cut short":      {[]sim.Fault{{Kind: sim.CutShort, Match: "^tell saved", Times: 1}}, run.Blocked, "unsaved changes", ""},
+		"quiet save":           {[]sim.Fault{{Kind: sim.QuietSave}}, night.Reverted, "equal to the backup", "after saving, the saved configuration is not what was proven"},
+		"disarmed late":        {[]sim.Fault{{Kind: sim.LateDisarm, By: 3 * time.Second}}, night.Kept, "kept and saved", ""},
+		"disarmed too late":    {[]sim.Fault{{Kind: sim.LateDisarm, By: time.Minute}}, night.Reverted, "came back with its saved configuration", "still pending"},
+		"drifts while proven":  {[]sim.Fault{{Kind: sim.Drifts, Match: "^restart cancel", Times: 1}}, night.Reverted, "equal to the backup", "after saving, the running configuration is not what was proven"},
+		"drifts when reverted": {[]sim.Fault{{Kind: sim.Rejects, Match: "^log host"}, {Kind: sim.Drifts, Match: "^restart cancel", Times: 1}}, night.Reverted, "equal to the backup", "was refused"},
+		"never stops drifting": {[]sim.Fault{{Kind: sim.Rejects, Match: "^log host"}, {Kind: sim.Drifts, Match: "^restart cancel"}}, night.Stranded, "changed by itself", "was refused"},
+		"backup cut short":     {[]sim.Fault{{Kind: sim.CutShort, Match: "^tell running", Times: 1}}, night.Blocked, "unsaved changes", ""},
+		"saved cut short":      {[]sim.Fault{{Kind: sim.CutShort, Match: "^tell saved", Times: 1}}, night.Blocked, "unsaved changes", ""},
 		"restores half": {[]sim.Fault{{Kind: sim.Rejects, Match: "^lan 310"}, {Kind: sim.LostUndo}, {Kind: sim.HalfLoad}},
-			run.Reverted, "came back with its saved configuration", "was refused"},
+			night.Reverted, "came back with its saved configuration", "was refused"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -101,9 +102,9 @@ func TestACutBackupOfAPlatformWithoutATimer(t *testing.T) {
 			w.plan.Prechecks[i].Off = w.plan.Prechecks[i].Name == "saved"
 		}
 		w.runQuiet()
-		assert.Equal(t, run.Blocked, w.night.Devices[0].State)
+		assert.Equal(t, night.Blocked, w.night.Devices[0].State)
 		assert.Contains(t, w.night.Devices[0].Note, "reads differently the second time")
-		assert.Equal(t, run.Kept, w.night.Devices[1].State)
+		assert.Equal(t, night.Kept, w.night.Devices[1].State)
 		w.checkLaws()
 	})
 }
@@ -116,9 +117,9 @@ func TestLeavingAStepOutIsProven(t *testing.T) {
 		synctest.Test(t, func(t *testing.T) {
 			w := simple(t, []sim.Spec{{Faults: []sim.Fault{rejectLast}}}, nil)
 			defer w.sim.Close()
-			w.run(context.Background(), always(t, run.SkipStep))
-			assert.Equal(t, run.Kept, w.night.Devices[0].State, w.night.Devices[0].Note)
-			assert.Equal(t, []string{run.StepBegan, run.StepFailed, run.StepUndone, run.StepLeft}, w.marks("ald-quay-1", 3))
+			w.run(context.Background(), always(t, night.SkipStep))
+			assert.Equal(t, night.Kept, w.night.Devices[0].State, w.night.Devices[0].Note)
+			assert.Equal(t, []string{night.StepBegan, night.StepFailed, night.StepUndone, night.StepLeft}, w.marks("ald-quay-1", 3))
 			assert.NotContains(t, w.sim.Device("ald-quay-1").Saved(), "lan 310")
 			assert.Contains(t, w.sim.Device("ald-quay-1").Saved(), "log host 198.51.100.14")
 			w.checkLaws()
@@ -140,22 +141,22 @@ func TestLeavingAStepOutIsProven(t *testing.T) {
 				w := simpleIn(t, dir, []sim.Spec{{Faults: []sim.Fault{rejectLast, c.fault}}}, nil)
 				defer w.sim.Close()
 				first := true
-				skip, back := always(t, run.SkipStep), always(t, run.BackDevice)
-				w.run(context.Background(), func(r *run.Run, e run.Event) {
+				skip, back := always(t, night.SkipStep), always(t, night.BackDevice)
+				w.run(context.Background(), func(r *run.Run, e night.Event) {
 					if first {
 						skip(r, e)
 					} else {
 						back(r, e)
 					}
-					first = first && e.Kind != run.HoldOpened
+					first = first && e.Kind != night.HoldOpened
 				})
 				holds := w.holdsOf("ald-quay-1")
 				require.Len(t, holds, 2)
 				assert.Contains(t, holds[1], `"Gates" cannot be left out`)
 				assert.Contains(t, holds[1], c.differ)
-				before := slices.Index(w.marks("ald-quay-1", 3), run.StepUndone)
-				assert.NotContains(t, w.marks("ald-quay-1", 3)[:max(before, 0)], run.StepLeft)
-				assert.Equal(t, run.Reverted, w.night.Devices[0].State, w.night.Devices[0].Note)
+				before := slices.Index(w.marks("ald-quay-1", 3), night.StepUndone)
+				assert.NotContains(t, w.marks("ald-quay-1", 3)[:max(before, 0)], night.StepLeft)
+				assert.Equal(t, night.Reverted, w.night.Devices[0].State, w.night.Devices[0].Note)
 				w.checkLaws()
 			})
 		})
@@ -171,7 +172,7 @@ func TestUnattendedSkipThatCannotBeProven(t *testing.T) {
 		})
 		defer w.sim.Close()
 		w.runQuiet()
-		assert.Equal(t, run.Reverted, w.night.Devices[0].State, w.night.Devices[0].Note)
+		assert.Equal(t, night.Reverted, w.night.Devices[0].State, w.night.Devices[0].Note)
 		assert.Len(t, w.holdsOf("ald-quay-1"), 2)
 		w.checkLaws()
 	})
@@ -186,11 +187,11 @@ func TestNeeds(t *testing.T) {
 				"step \"Name\"\n  send\n    | name ald-quay-x\n  undo\n    | name ald-quay-1\n\nfinish\n", 1)
 		})
 		defer w.sim.Close()
-		w.run(context.Background(), always(t, run.SkipStep))
-		assert.Equal(t, run.Kept, w.night.Devices[0].State, w.night.Devices[0].Note)
+		w.run(context.Background(), always(t, night.SkipStep))
+		assert.Equal(t, night.Kept, w.night.Devices[0].State, w.night.Devices[0].Note)
 		assert.Equal(t, 3, w.night.Devices[0].LeftSteps())
 		for _, step := range []int{3, 4} {
-			assert.Equal(t, []string{run.StepLeft}, w.marks("ald-quay-1", step))
+			assert.Equal(t, []string{night.StepLeft}, w.marks("ald-quay-1", step))
 		}
 		assert.Contains(t, w.sim.Device("ald-quay-1").Saved(), "name ald-quay-x")
 		assert.NotContains(t, w.sim.Device("ald-quay-1").Saved(), "lan 310")
@@ -218,22 +219,22 @@ func TestSomebodyElseOnTheDevice(t *testing.T) {
 				w := simpleIn(t, dir, []sim.Spec{{Faults: []sim.Fault{c.fault}}, {}}, nil)
 				defer w.sim.Close()
 				sent := 0
-				w.run(context.Background(), func(r *run.Run, e run.Event) {
-					if e.Kind == run.Sent && e.Device == "ald-quay-1" && e.What == "" {
+				w.run(context.Background(), func(r *run.Run, e night.Event) {
+					if e.Kind == night.Sent && e.Device == "ald-quay-1" && e.What == "" {
 						sent++
 					}
-					if e.Kind == run.HoldOpened {
+					if e.Kind == night.HoldOpened {
 						assert.Equal(t, c.sent, sent, "lines that reached it before it was held")
-						choice := run.BackDevice
+						choice := night.BackDevice
 						if e.Device == "" {
-							choice = run.GoOn
+							choice = night.GoOn
 						}
-						assert.NoError(t, r.Do(context.Background(), run.Command{Hold: e.Hold, Choice: choice, By: "Ada"}))
+						assert.NoError(t, r.Do(context.Background(), night.Command{Hold: e.Hold, Choice: choice, By: "Ada"}))
 					}
 				})
 				assert.Contains(t, strings.Join(w.holdsOf("ald-quay-1"), "\n"), c.held)
-				assert.Equal(t, run.Reverted, w.night.Devices[0].State, w.night.Devices[0].Note)
-				assert.Equal(t, run.Kept, w.night.Devices[1].State)
+				assert.Equal(t, night.Reverted, w.night.Devices[0].State, w.night.Devices[0].Note)
+				assert.Equal(t, night.Kept, w.night.Devices[1].State)
 			})
 		})
 	}
@@ -244,8 +245,8 @@ func TestACancelledTimerIsArmedAgainByDecision(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		w := simple(t, []sim.Spec{{Faults: []sim.Fault{{Kind: sim.OtherTimer, Match: "^tell sessions", Times: 1}}}}, nil)
 		defer w.sim.Close()
-		w.run(context.Background(), always(t, run.TryAgain))
-		assert.Equal(t, run.Kept, w.night.Devices[0].State, w.night.Devices[0].Note)
+		w.run(context.Background(), always(t, night.TryAgain))
+		assert.Equal(t, night.Kept, w.night.Devices[0].State, w.night.Devices[0].Note)
 		w.checkLaws()
 	})
 }
@@ -262,17 +263,17 @@ func TestTimersOfDeadNights(t *testing.T) {
 			defer w.sim.Close()
 			// A first night arms the device and dies.
 			ctx, cancel := context.WithCancel(context.Background())
-			w.run(ctx, func(_ *run.Run, e run.Event) {
-				if e.Kind == run.Sent {
+			w.run(ctx, func(_ *run.Run, e night.Event) {
+				if e.Kind == night.Sent {
 					cancel()
 				}
 			})
 			due := w.night.Devices[0].TimerDue
 			require.False(t, due.IsZero())
 			w.remnants = func(string) []run.Remnant { return []run.Remnant{{Night: "the night of yesterday", Due: due.Add(off)}} }
-			w.night = run.Night{}
+			w.night = night.Night{}
 			w.runQuiet()
-			assert.Equal(t, run.Blocked, w.night.Devices[0].State)
+			assert.Equal(t, night.Blocked, w.night.Devices[0].State)
 			assert.Contains(t, w.night.Devices[0].Note, want)
 			assert.Contains(t, w.night.Devices[0].Note, "due "+due.Format("15:04:05"))
 		})
@@ -293,9 +294,9 @@ func TestClaimedByAnotherNight(t *testing.T) {
 		}
 		w.runQuiet()
 		assert.Equal(t, "the night of ben has it since 01:12", w.night.Get("ald-quay-2").Note)
-		assert.Equal(t, run.Blocked, w.night.Get("ald-quay-2").State)
+		assert.Equal(t, night.Blocked, w.night.Get("ald-quay-2").State)
 		assert.Empty(t, w.sim.Device("ald-quay-2").Truth(), "it was not even reached")
-		assert.Equal(t, run.Kept, w.night.Get("ald-quay-1").State)
+		assert.Equal(t, night.Kept, w.night.Get("ald-quay-1").State)
 		assert.Equal(t, map[string]int{"ald-quay-3": 1}, given, "what was not touched is given free at once; what is kept is not")
 	})
 }
@@ -305,14 +306,14 @@ func TestClaimedByAnotherNight(t *testing.T) {
 func TestWhatNeedsAPersonIsAskedAboutBeforeTheNextBatch(t *testing.T) {
 	stranding := []sim.Fault{{Kind: sim.Rejects, Match: "^lan 310"}, {Kind: sim.LostUndo}, {Kind: sim.Refusing}, {Kind: sim.NeverBack}}
 	for _, c := range []struct {
-		choice run.Choice
-		next   run.State
-	}{{run.GoOn, run.Kept}, {run.Stop, run.Skipped}} {
+		choice night.Choice
+		next   night.State
+	}{{night.GoOn, night.Kept}, {night.Stop, night.Skipped}} {
 		synctest.Test(t, func(t *testing.T) {
 			w := simple(t, []sim.Spec{{Faults: stranding}, {}}, nil)
 			defer w.sim.Close()
-			w.run(context.Background(), always(t, run.BackDevice, c.choice))
-			assert.Equal(t, run.Stranded, w.night.Devices[0].State)
+			w.run(context.Background(), always(t, night.BackDevice, c.choice))
+			assert.Equal(t, night.Stranded, w.night.Devices[0].State)
 			asked := w.holdsOf("")
 			require.Len(t, asked, 1)
 			assert.Contains(t, asked[0], "before batch 2: a device needs a person / ald-quay-1: stranded")
@@ -324,20 +325,20 @@ func TestWhatNeedsAPersonIsAskedAboutBeforeTheNextBatch(t *testing.T) {
 		w := gateHouse(t, []sim.Spec{{Faults: []sim.Fault{{Kind: sim.Restarts, Match: "^set report", Times: 1}}}, {}})
 		defer w.sim.Close()
 		var dark, counted time.Time
-		w.run(context.Background(), func(r *run.Run, e run.Event) {
-			if e.Kind == run.Moved && e.State == run.Dark && dark.IsZero() {
+		w.run(context.Background(), func(r *run.Run, e night.Event) {
+			if e.Kind == night.Moved && e.State == night.Dark && dark.IsZero() {
 				dark = e.At
 			}
 			if w.night.Failures == 1 && counted.IsZero() {
 				counted = e.At
 			}
-			always(t, run.BackDevice, run.GoOn)(r, e)
+			always(t, night.BackDevice, night.GoOn)(r, e)
 		})
 		assert.False(t, dark.IsZero())
 		assert.Equal(t, dark, counted, "it counts when contact is lost, not when it is back")
 		require.Len(t, w.holdsOf(""), 1)
 		assert.Contains(t, w.holdsOf("")[0], "no contact, and no timer that would take it back")
-		assert.Equal(t, run.Kept, w.night.Devices[1].State)
+		assert.Equal(t, night.Kept, w.night.Devices[1].State)
 	})
 }
 
@@ -345,9 +346,9 @@ func TestWhatNeedsAPersonIsAskedAboutBeforeTheNextBatch(t *testing.T) {
 // must be written.
 func TestTheUsualBudget(t *testing.T) {
 	bad := []sim.Fault{{Kind: sim.Rejects, Match: "^log host"}}
-	for line, want := range map[string]map[run.State]int{
-		"":                    {run.Reverted: 2, run.Skipped: 3},
-		"  stop      never\n": {run.Reverted: 5},
+	for line, want := range map[string]map[night.State]int{
+		"":                    {night.Reverted: 2, night.Skipped: 3},
+		"  stop      never\n": {night.Reverted: 5},
 	} {
 		synctest.Test(t, func(t *testing.T) {
 			w := simple(t, []sim.Spec{{Faults: bad}, {Faults: bad}, {Faults: bad}, {Faults: bad}, {Faults: bad}}, func(s string) string {
@@ -367,15 +368,15 @@ func TestReasons(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		w := simple(t, []sim.Spec{{}}, func(s string) string { return strings.Replace(s, "now for 3h", "01:30 for 3h", 1) })
 		defer w.sim.Close()
-		w.run(context.Background(), func(r *run.Run, e run.Event) {
-			if e.Kind == run.HoldOpened {
+		w.run(context.Background(), func(r *run.Run, e night.Event) {
+			if e.Kind == night.HoldOpened {
 				for _, reason := range []string{"", "  ", "the ferry is late"} {
-					assert.NoError(t, r.Do(context.Background(), run.Command{Hold: e.Hold, Choice: run.StartEarly, By: "Ada", Reason: reason}))
+					assert.NoError(t, r.Do(context.Background(), night.Command{Hold: e.Hold, Choice: night.StartEarly, By: "Ada", Reason: reason}))
 				}
 			}
 		})
 		d := w.night.Devices[0]
-		assert.Equal(t, run.Kept, d.State)
+		assert.Equal(t, night.Kept, d.State)
 		assert.True(t, d.Began.Before(w.plan.Window.Open))
 		require.Len(t, w.night.Decided, 1)
 		assert.Equal(t, "the ferry is late", w.night.Decided[0].Reason)
@@ -385,16 +386,16 @@ func TestReasons(t *testing.T) {
 			return strings.Replace(s, "window    now for 3h\n  reserve   20m", "window    now for 3m\n  reserve   2m", 1)
 		})
 		defer w.sim.Close()
-		w.run(context.Background(), func(r *run.Run, e run.Event) {
-			if e.Kind == run.HoldOpened && e.Device == "" {
+		w.run(context.Background(), func(r *run.Run, e night.Event) {
+			if e.Kind == night.HoldOpened && e.Device == "" {
 				assert.Contains(t, e.Note, "the turn-back time of batch")
 				assert.True(t, e.Offers[0].Reason)
-				assert.NoError(t, r.Do(context.Background(), run.Command{Hold: e.Hold, Choice: run.GoOn, By: "Ada", Reason: "not on offer"}))
-				assert.NoError(t, r.Do(context.Background(), run.Command{Hold: e.Hold, Choice: run.GoOnLate, By: "Ada"}))
-				assert.NoError(t, r.Do(context.Background(), run.Command{Hold: e.Hold, Choice: run.GoOnLate, By: "Ada", Reason: "the desk agreed to 20 minutes more"}))
+				assert.NoError(t, r.Do(context.Background(), night.Command{Hold: e.Hold, Choice: night.GoOn, By: "Ada", Reason: "not on offer"}))
+				assert.NoError(t, r.Do(context.Background(), night.Command{Hold: e.Hold, Choice: night.GoOnLate, By: "Ada"}))
+				assert.NoError(t, r.Do(context.Background(), night.Command{Hold: e.Hold, Choice: night.GoOnLate, By: "Ada", Reason: "the desk agreed to 20 minutes more"}))
 			}
 		})
-		assert.Equal(t, run.Kept, w.night.Devices[1].State)
+		assert.Equal(t, night.Kept, w.night.Devices[1].State)
 		assert.Contains(t, w.journalText(), "the desk agreed to 20 minutes more")
 	})
 }
@@ -406,7 +407,7 @@ func TestWindowNowOpensWhenTheRunBegins(t *testing.T) {
 		defer w.sim.Close()
 		time.Sleep(5 * time.Hour) // the screen stood open
 		w.runQuiet()
-		assert.Equal(t, run.Kept, w.night.Devices[0].State, w.night.Devices[0].Note)
+		assert.Equal(t, night.Kept, w.night.Devices[0].State, w.night.Devices[0].Note)
 		assert.Equal(t, w.started, w.night.Outline.Window.Open)
 		assert.Equal(t, 3*time.Hour, w.night.Outline.Window.Close.Sub(w.started))
 	})
@@ -420,19 +421,19 @@ func TestADarkDeviceCanBeLeft(t *testing.T) {
 		})
 		defer w.sim.Close()
 		var asked time.Time
-		w.run(context.Background(), func(r *run.Run, e run.Event) {
-			if e.Kind == run.HoldOpened && e.Device != "" {
+		w.run(context.Background(), func(r *run.Run, e night.Event) {
+			if e.Kind == night.HoldOpened && e.Device != "" {
 				asked = e.At
-				assert.Equal(t, run.Leave, e.Offers[0].Choice)
+				assert.Equal(t, night.Leave, e.Offers[0].Choice)
 			}
-			always(t, run.Leave, run.GoOn)(r, e)
+			always(t, night.Leave, night.GoOn)(r, e)
 		})
 		d := w.night.Get("ald-quay-1")
-		assert.Equal(t, run.Dark, d.State)
+		assert.Equal(t, night.Dark, d.State)
 		assert.Contains(t, d.Note, "left to itself (restarts at "+d.TimerDue.Format("15:04:05"))
 		assert.Less(t, d.Ended.Sub(asked), time.Second)
-		assert.Equal(t, run.Kept, w.night.Get("ald-quay-2").State)
-		assert.Equal(t, run.NeedsPerson, w.night.Outcome())
+		assert.Equal(t, night.Kept, w.night.Get("ald-quay-2").State)
+		assert.Equal(t, night.NeedsPerson, w.night.Outcome())
 		assert.Contains(t, w.holdsOf("")[0], "ald-quay-1: dark")
 		time.Sleep(2 * time.Hour)
 		assert.Equal(t, w.initial["ald-quay-1"], w.sim.Device("ald-quay-1").Running())
@@ -440,9 +441,9 @@ func TestADarkDeviceCanBeLeft(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) { // and where nobody answers, it is waited for, and the question goes away
 		w := simple(t, []sim.Spec{{Faults: []sim.Fault{{Kind: sim.CutsOff, Match: "^port 3"}}}, {}}, nil)
 		defer w.sim.Close()
-		w.run(context.Background(), func(*run.Run, run.Event) {})
-		assert.Equal(t, run.Reverted, w.night.Get("ald-quay-1").State)
-		assert.Equal(t, run.Kept, w.night.Get("ald-quay-2").State)
+		w.run(context.Background(), func(*run.Run, night.Event) {})
+		assert.Equal(t, night.Reverted, w.night.Get("ald-quay-1").State)
+		assert.Equal(t, night.Kept, w.night.Get("ald-quay-2").State)
 		assert.Len(t, w.holdsOf("ald-quay-1"), 1)
 		w.checkLaws()
 	})
@@ -457,8 +458,8 @@ func TestAFullDisk(t *testing.T) {
 			w := simple(t, []sim.Spec{{}, {}, {}, {}}, func(s string) string { return strings.Replace(s, "sizes     1, 4", "sizes     2", 1) })
 			defer w.sim.Close()
 			full := false
-			w.journal.Fail = func(ev []run.Event) error {
-				full = full || slices.ContainsFunc(ev, func(e run.Event) bool { return e.Kind == run.Intent && e.Step == 2 })
+			w.journal.Fail = func(ev []night.Event) error {
+				full = full || slices.ContainsFunc(ev, func(e night.Event) bool { return e.Kind == night.Intent && e.Step == 2 })
 				if full {
 					return noSpace
 				}
@@ -468,17 +469,17 @@ func TestAFullDisk(t *testing.T) {
 			assert.ErrorContains(t, err, "the journal cannot be written")
 			assert.ErrorIs(t, err, syscall.ENOSPC)
 			for _, d := range w.night.Devices[:2] {
-				assert.Equal(t, run.Dark, d.State)
+				assert.Equal(t, night.Dark, d.State)
 				assert.Contains(t, d.Note, "left to itself (restarts at ")
 				assert.Contains(t, d.Note, "no space left on device")
 			}
 			for _, d := range w.night.Devices[2:] {
-				assert.Equal(t, run.Skipped, d.State)
+				assert.Equal(t, night.Skipped, d.State)
 				assert.Contains(t, d.Note, "no space left on device")
 				assert.Empty(t, w.sim.Device(d.Name).Truth())
 			}
 			for _, e := range w.seen {
-				assert.False(t, e.Kind == run.Lost, "contact was not lost: %s", e.Note)
+				assert.False(t, e.Kind == night.Lost, "contact was not lost: %s", e.Note)
 			}
 		})
 	})
@@ -488,7 +489,7 @@ func TestAFullDisk(t *testing.T) {
 			defer w.sim.Close()
 			w.store = failingBackups{noSpace}
 			w.runQuiet()
-			assert.Equal(t, map[run.State]int{run.Blocked: 1, run.Skipped: 2}, w.night.Count())
+			assert.Equal(t, map[night.State]int{night.Blocked: 1, night.Skipped: 2}, w.night.Count())
 			assert.Contains(t, w.night.Devices[0].Note, "no backup: write metabasis.db: no space left on device")
 			assert.Contains(t, w.night.Devices[1].Note, "backups cannot be written")
 			w.checkLaws()
@@ -513,8 +514,8 @@ func TestAnAskedSecretIsShownNowhere(t *testing.T) {
 		})
 		defer w.sim.Close()
 		w.runQuiet()
-		assert.Equal(t, run.Kept, w.night.Get("ald-quay-1").State, w.night.Get("ald-quay-1").Note)
-		assert.Equal(t, run.Reverted, w.night.Get("ald-quay-2").State)
+		assert.Equal(t, night.Kept, w.night.Get("ald-quay-1").State, w.night.Get("ald-quay-1").Note)
+		assert.Equal(t, night.Reverted, w.night.Get("ald-quay-2").State)
 		assert.Contains(t, w.sim.Device("ald-quay-1").Saved(), key)
 		w.secrets = append(w.secrets, key)
 		assert.Contains(t, w.journalText(), `label \"▒▒▒▒\"`)
@@ -527,15 +528,15 @@ func TestAnAskedSecretIsShownNowhere(t *testing.T) {
 func TestLinesThatAreNotWhatWasSent(t *testing.T) {
 	for name, c := range map[string]struct {
 		fault sim.Fault
-		end   run.State
+		end   night.State
 		held  string
 	}{
-		"ignored":            {sim.Fault{Kind: sim.Ignores, Match: "^log host"}, run.Reverted, "after \"Log collector\", what runs is not what was predicted / predicted, and not there: log host 198.51.100.14"},
-		"seen a little late": {sim.Fault{Kind: sim.ShowsLate, By: 3 * time.Second}, run.Kept, ""},
-		"seen too late":      {sim.Fault{Kind: sim.ShowsLate, Match: "^log host", By: time.Minute, Times: 1}, run.Reverted, "after \"Log collector\", what runs is not what was predicted / predicted, and not there: log host 198.51.100.14"},
-		"altered":            {sim.Fault{Kind: sim.Alters, Match: `^log host 198\.51\.100\.$`, Times: 1}, run.Reverted, `what the device says back is not what was sent: log host 198.51.100.4`},
-		"altered, a command": {sim.Fault{Kind: sim.Alters, Match: `^tell runn$`, Times: 1}, run.Blocked, ""},
-		"broken into":        {sim.Fault{Kind: sim.BreaksIn, Match: `^log ho$`, Times: 1}, run.Kept, ""},
+		"ignored":            {sim.Fault{Kind: sim.Ignores, Match: "^log host"}, night.Reverted, "after \"Log collector\", what runs is not what was predicted / predicted, and not there: log host 198.51.100.14"},
+		"seen a little late": {sim.Fault{Kind: sim.ShowsLate, By: 3 * time.Second}, night.Kept, ""},
+		"seen too late":      {sim.Fault{Kind: sim.ShowsLate, Match: "^log host", By: time.Minute, Times: 1}, night.Reverted, "after \"Log collector\", what runs is not what was predicted / predicted, and not there: log host 198.51.100.14"},
+		"altered":            {sim.Fault{Kind: sim.Alters, Match: `^log host 198\.51\.100\.$`, Times: 1}, night.Reverted, `what the device says back is not what was sent: log host 198.51.100.4`},
+		"altered, a command": {sim.Fault{Kind: sim.Alters, Match: `^tell runn$`, Times: 1}, night.Blocked, ""},
+		"broken into":        {sim.Fault{Kind: sim.BreaksIn, Match: `^log ho$`, Times: 1}, night.Kept, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir := t.TempDir()
@@ -565,7 +566,7 @@ func TestWhatShowsLateIsTakenBackInTruth(t *testing.T) {
 		w.runQuiet()
 		w.checkLaws()
 		d := w.night.Get("ald-quay-1")
-		assert.Equal(t, run.Reverted, d.State, d.Note)
+		assert.Equal(t, night.Reverted, d.State, d.Note)
 		assert.Equal(t, w.initial[d.Name], w.sim.Device(d.Name).Running())
 	})
 }
@@ -579,9 +580,9 @@ func TestASlowDeviceThatWasKeptIsTakenBack(t *testing.T) {
 		w := simpleOf(t, set, dir, []sim.Spec{{Faults: []sim.Fault{{Kind: sim.Slow, By: 8 * time.Second}}}, {}}, nil,
 			edits("timer       4m", "timer       1m", "together  4", "together  1\n  hold      after every batch"))
 		defer w.sim.Close()
-		w.run(context.Background(), always(t, run.BackAll))
+		w.run(context.Background(), always(t, night.BackAll))
 		d := w.night.Devices[0]
-		assert.Equal(t, run.Reverted, d.State, d.Note)
+		assert.Equal(t, night.Reverted, d.State, d.Note)
 		assert.NotContains(t, truthOf(w, d.Name), sim.Fired, "its timer went while it was taken back: %s", d.Note)
 		w.checkLaws()
 		if t.Failed() {

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"metabasis/internal/core/config"
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
 	"metabasis/internal/sim"
@@ -80,19 +81,19 @@ func (w *world) everyNightEnds() {
 
 // The journal alone gives the same night, event by event or all at once.
 func (w *world) replayAgrees() {
-	start := slices.IndexFunc(w.journal.Events, func(e run.Event) bool { return e.At.Equal(w.started) && e.Kind == run.Planned })
-	one := run.Night{}
+	start := slices.IndexFunc(w.journal.Events, func(e night.Event) bool { return e.At.Equal(w.started) && e.Kind == night.Planned })
+	one := night.Night{}
 	events := w.journal.Events[max(start, 0):]
 	for _, e := range events {
-		one = run.Fold(one, e)
+		one = night.Fold(one, e)
 	}
-	all := run.Fold(run.Night{}, events...)
+	all := night.Fold(night.Night{}, events...)
 	assert.Equal(w.t, all, one)
 	assert.Equal(w.t, w.night, all)
 }
 
 // Law 1: no line before the backup is on disk and the timer was seen pending.
-func (w *world) lawBackupAndTimerFirst(d *run.Device, truth []sim.Truth) {
+func (w *world) lawBackupAndTimerFirst(d *night.Device, truth []sim.Truth) {
 	seen := false
 	for _, tr := range truth {
 		switch tr.What {
@@ -121,7 +122,7 @@ func (w *world) lawBackupAndTimerFirst(d *run.Device, truth []sim.Truth) {
 
 // What is kept of a prediction differs from what was found as it was foreseen, line by line,
 // and a device that is kept as predicted has it.
-func (w *world) predictionIsKept(t *plan.Target, d *run.Device) {
+func (w *world) predictionIsKept(t *plan.Target, d *night.Device) {
 	text, kept := w.predicted.text[d.Name]
 	found, backed := w.backups.text[d.Name]
 	if w.predict == nil && backed && d.Computed && d.Unknown == "" {
@@ -137,7 +138,7 @@ func (w *world) predictionIsKept(t *plan.Target, d *run.Device) {
 	}
 	before, after := masked(found), masked(text)
 	assert.Equal(w.t, d.Foreseen, config.Compare(before, after).Lines(t.Masked), "%s: its prediction is not what was foreseen", d.Name)
-	if d.State == run.Kept && d.Predicted && d.LeftSteps() == 0 {
+	if d.State == night.Kept && d.Predicted && d.LeftSteps() == 0 {
 		left, _, err := w.left().AsOf(d.Name, time.Now())
 		if assert.NoError(w.t, err) {
 			now, err := w.left().Read(left)
@@ -164,7 +165,7 @@ func (w *world) lawTheRightDevice() {
 				if _, waived := w.plan.Waived(plan.IdentityCheck, w.targetOf(name)); waived {
 					continue
 				}
-				assert.Contains(w.t, []run.State{run.Blocked, run.Skipped}, d.State, "law 16: %s stands elsewhere, and is %s: %s", name, d.State, d.Note)
+				assert.Contains(w.t, []night.State{night.Blocked, night.Skipped}, d.State, "law 16: %s stands elsewhere, and is %s: %s", name, d.State, d.Note)
 				assert.False(w.t, touched(w.sim.Device(name)), "law 16: %s was touched, and another was meant", name)
 				assert.Empty(w.t, d.Backup, "law 16: what another device has is no backup of %s", name)
 			}
@@ -173,7 +174,7 @@ func (w *world) lawTheRightDevice() {
 	for _, d := range w.sim.Devices() { // whoever stood in its place: its own lines alone
 		journalled := map[string]bool{}
 		for _, e := range w.seen {
-			if e.Device == d.Name() && (e.Kind == run.Intent || e.Kind == run.Sent || e.Kind == run.Refusal) {
+			if e.Device == d.Name() && (e.Kind == night.Intent || e.Kind == night.Sent || e.Kind == night.Refusal) {
 				journalled["any"] = true
 			}
 		}
@@ -206,7 +207,7 @@ func (w *world) styleOf(device string) (s config.Style) {
 
 // Law 2: nothing is saved while a restart is pending; a device with unsaved
 // changes is never armed.
-func (w *world) lawNeverSavedWhilePending(d *run.Device, truth []sim.Truth) {
+func (w *world) lawNeverSavedWhilePending(d *night.Device, truth []sim.Truth) {
 	for _, tr := range truth {
 		assert.False(w.t, tr.What == sim.Saved && tr.Armed, "law 2: %s was saved while its timer was pending", d.Name)
 		assert.False(w.t, tr.What == sim.Armed && w.unsaved[d.Name], "law 2: %s was armed with unsaved changes", d.Name)
@@ -214,15 +215,15 @@ func (w *world) lawNeverSavedWhilePending(d *run.Device, truth []sim.Truth) {
 }
 
 // Law 3: a timer only fires on a device that is not going well.
-func (w *world) lawTimerOutlastsWork(d *run.Device, truth []sim.Truth) {
+func (w *world) lawTimerOutlastsWork(d *night.Device, truth []sim.Truth) {
 	for _, tr := range truth {
 		if tr.What != sim.Fired {
 			continue
 		}
 		state := w.stateAt(d.Name, tr.At)
-		assert.Contains(w.t, []run.State{run.Held, run.Dark, run.Reverting, run.Stranded}, state,
+		assert.Contains(w.t, []night.State{night.Held, night.Dark, night.Reverting, night.Stranded}, state,
 			"law 3: the timer of %s fired while it was %s", d.Name, state)
-		if state == run.Reverting {
+		if state == night.Reverting {
 			assert.False(w.t, w.guardedWork(d.Name, tr.At), "law 3: the timer that %s was given for its way back fired in the midst of it", d.Name)
 		}
 	}
@@ -235,9 +236,9 @@ func (w *world) guardedWork(device string, at time.Time) (guarded bool) {
 	for _, e := range w.journal.Events {
 		switch {
 		case e.Device != device || !e.At.Before(at):
-		case e.Kind == run.Moved, e.Kind == run.Lost:
+		case e.Kind == night.Moved, e.Kind == night.Lost:
 			guarded = false
-		case e.Kind == run.Intent && (e.What == run.ToArm || e.What == run.ToExtend):
+		case e.Kind == night.Intent && (e.What == night.ToArm || e.What == night.ToExtend):
 			guarded = true
 		}
 	}
@@ -246,19 +247,19 @@ func (w *world) guardedWork(device string, at time.Time) (guarded bool) {
 
 // Law 3: before the change, the timer is armed for the worst case of the work
 // and the margin.
-func (w *world) lawArmedForTheWork(d *run.Device) {
+func (w *world) lawArmedForTheWork(d *night.Device) {
 	for _, t := range w.plan.Targets() {
 		if t.Device.Name != d.Name {
 			continue
 		}
 		_, worst := w.asSent(t).Work(w.plan.Soak)
-		state := run.Waiting
+		state := night.Waiting
 		for _, e := range w.journal.Events {
 			switch {
 			case e.Device != d.Name:
-			case e.Kind == run.Moved:
+			case e.Kind == night.Moved:
 				state = e.State
-			case e.Kind == run.Intent && e.What == run.ToArm && state == run.Recording:
+			case e.Kind == night.Intent && e.What == night.ToArm && state == night.Recording:
 				assert.GreaterOrEqual(w.t, e.For, worst+plan.Margin-time.Second, "law 3: %s is armed for less than its work", d.Name)
 			}
 		}
@@ -277,7 +278,7 @@ func (w *world) asSent(t *plan.Target) *plan.Target {
 		}
 		s.Through, s.Want, s.Send, s.Undo = nil, nil, nil, nil
 		for _, e := range w.journal.Events {
-			if e.Device == t.Device.Name && e.Kind == run.Intent && e.What == run.ToSend && e.Step == i+1 {
+			if e.Device == t.Device.Name && e.Kind == night.Intent && e.What == night.ToSend && e.Step == i+1 {
 				s.Send, s.Undo = e.Lines, e.Lines
 			}
 		}
@@ -286,10 +287,10 @@ func (w *world) asSent(t *plan.Target) *plan.Target {
 }
 
 // stateAt is the state of a device at a moment, as the journal tells it.
-func (w *world) stateAt(device string, at time.Time) run.State {
-	state := run.Waiting
+func (w *world) stateAt(device string, at time.Time) night.State {
+	state := night.Waiting
 	for _, e := range w.journal.Events {
-		if e.Device == device && e.Kind == run.Moved && e.At.Before(at) {
+		if e.Device == device && e.Kind == night.Moved && e.At.Before(at) {
 			state = e.State
 		}
 	}
@@ -297,7 +298,7 @@ func (w *world) stateAt(device string, at time.Time) run.State {
 }
 
 // Law 4: before it is saved, the device was seen without a pending timer.
-func (w *world) lawDisarmIsProven(d *run.Device, truth []sim.Truth) {
+func (w *world) lawDisarmIsProven(d *night.Device, truth []sim.Truth) {
 	proven := false
 	for _, tr := range truth {
 		switch tr.What {
@@ -320,46 +321,46 @@ func (w *world) asCompared(text string) string {
 }
 
 // Laws 4 to 6: the ends are what they say they are.
-func (w *world) lawEndsAreTrue(d *run.Device) {
+func (w *world) lawEndsAreTrue(d *night.Device) {
 	dev := w.sim.Device(d.Name)
 	switch d.State {
-	case run.Kept:
+	case night.Kept:
 		assert.Equal(w.t, dev.Running(), dev.Saved(), "law 4: %s is kept, but running and saved differ", d.Name)
 		assert.True(w.t, dev.Due().IsZero(), "law 4: %s is kept, but a restart is pending", d.Name)
 		if d.LeftSteps() == 0 && !strings.Contains(d.Note, "not as predicted") {
 			assert.Contains(w.t, dev.Running(), w.mark, "%s is kept without the change", d.Name)
 		}
-	case run.Reverted:
+	case night.Reverted:
 		assert.Equal(w.t, w.asCompared(w.initial[d.Name]), w.asCompared(dev.Running()), "law 6: %s is reverted, but is not as it was", d.Name)
 		assert.Equal(w.t, w.asCompared(w.initial[d.Name]), w.asCompared(dev.Saved()), "law 6: %s is reverted, but its saved configuration is not as it was", d.Name)
 		assert.True(w.t, dev.Due().IsZero(), "law 6: %s is reverted, but a restart is pending", d.Name)
-	case run.Blocked, run.Skipped, run.Already:
+	case night.Blocked, night.Skipped, night.Already:
 		if !w.everChanged(d.Name) && !restarted(dev) {
 			assert.Equal(w.t, w.initial[d.Name], dev.Running(), "%s is %s, but was changed", d.Name, d.State)
 		}
-	case run.Stranded:
+	case night.Stranded:
 		assert.True(w.t, w.excuse(d.Name), "law 5: %s is stranded without a reason: %s", d.Name, d.Note)
 	}
 }
 
 // A device is only left to a timer that was seen on it.
-func (w *world) firesOnlyWhatIsPending(d *run.Device) {
+func (w *world) firesOnlyWhatIsPending(d *night.Device) {
 	pending := false
 	for _, e := range w.journal.Events {
 		switch {
 		case e.Device != d.Name:
-		case e.Kind == run.TimerSeen, e.Kind == run.Intent && (e.What == run.ToArm || e.What == run.ToExtend):
+		case e.Kind == night.TimerSeen, e.Kind == night.Intent && (e.What == night.ToArm || e.What == night.ToExtend):
 			pending = true
-		case e.Kind == run.TimerGone:
+		case e.Kind == night.TimerGone:
 			pending = false
-		case e.Kind == run.Rung && e.What == run.RungFire:
+		case e.Kind == night.Rung && e.What == run.RungFire:
 			assert.True(w.t, pending, "%s waits for a timer that is not pending: %s", d.Name, e.Note)
 		}
 	}
 }
 
 func (w *world) everChanged(name string) bool {
-	return slices.ContainsFunc(w.journal.Events, func(e run.Event) bool { return e.Device == name && e.Kind == run.Sent })
+	return slices.ContainsFunc(w.journal.Events, func(e night.Event) bool { return e.Device == name && e.Kind == night.Sent })
 }
 
 // restarted tells whether the device went down by itself, which drops what was
@@ -402,8 +403,8 @@ func (w *world) excuse(name string) bool {
 }
 
 // Law 10: what is as intended is not touched.
-func (w *world) lawOnlyWhatIsNeeded(d *run.Device, truth []sim.Truth) {
-	if d.State != run.Already {
+func (w *world) lawOnlyWhatIsNeeded(d *night.Device, truth []sim.Truth) {
+	if d.State != night.Already {
 		return
 	}
 	for _, tr := range truth {
@@ -413,10 +414,10 @@ func (w *world) lawOnlyWhatIsNeeded(d *run.Device, truth []sim.Truth) {
 }
 
 // Law 11: what reached the device was intended, durably, before.
-func (w *world) lawIntentionsFirst(d *run.Device, truth []sim.Truth) {
-	intended := func(tr sim.Truth, ok func(run.Event) bool) bool {
-		return slices.ContainsFunc(w.journal.Events, func(e run.Event) bool {
-			return e.Kind == run.Intent && e.Device == d.Name && !e.At.After(tr.At) && ok(e)
+func (w *world) lawIntentionsFirst(d *night.Device, truth []sim.Truth) {
+	intended := func(tr sim.Truth, ok func(night.Event) bool) bool {
+		return slices.ContainsFunc(w.journal.Events, func(e night.Event) bool {
+			return e.Kind == night.Intent && e.Device == d.Name && !e.At.After(tr.At) && ok(e)
 		})
 	}
 	for _, tr := range truth {
@@ -425,7 +426,7 @@ func (w *world) lawIntentionsFirst(d *run.Device, truth []sim.Truth) {
 			if tr.Line == "" || slices.ContainsFunc(w.specs[d.Name].Faults, func(f sim.Fault) bool { return f.Kind == sim.Alters }) {
 				continue // what arrives there is not what was sent
 			}
-			assert.True(w.t, intended(tr, func(e run.Event) bool {
+			assert.True(w.t, intended(tr, func(e night.Event) bool {
 				shown := w.plan.Targets()[0].Masked([]string{tr.Line})[0]
 				_, value, _ := strings.Cut(shown, " = ") // of what was written as XML
 				return slices.ContainsFunc(e.Lines, func(l string) bool {
@@ -434,14 +435,14 @@ func (w *world) lawIntentionsFirst(d *run.Device, truth []sim.Truth) {
 				})
 			}), "law 11: %s got %q, which was never intended", d.Name, tr.Line)
 		case sim.Saved:
-			assert.True(w.t, intended(tr, func(e run.Event) bool { return e.What == run.ToSave || e.What == run.ToDisarm && w.trial(d.Name) }), "law 11: %s was saved without intent", d.Name)
+			assert.True(w.t, intended(tr, func(e night.Event) bool { return e.What == night.ToSave || e.What == night.ToDisarm && w.trial(d.Name) }), "law 11: %s was saved without intent", d.Name)
 		case sim.Armed:
-			assert.True(w.t, intended(tr, func(e run.Event) bool {
-				return e.What == run.ToArm || e.What == run.ToExtend || e.What == run.ToApply && w.trial(d.Name)
+			assert.True(w.t, intended(tr, func(e night.Event) bool {
+				return e.What == night.ToArm || e.What == night.ToExtend || e.What == night.ToApply && w.trial(d.Name)
 			}), "law 11: %s was armed without intent", d.Name)
 		case sim.Loaded:
-			assert.True(w.t, intended(tr, func(e run.Event) bool {
-				return e.What == run.ToRestore || w.whole(d.Name) && (e.What == run.ToSend || e.What == run.ToLead || e.What == run.ToUndo)
+			assert.True(w.t, intended(tr, func(e night.Event) bool {
+				return e.What == night.ToRestore || w.whole(d.Name) && (e.What == night.ToSend || e.What == night.ToLead || e.What == night.ToUndo)
 			}), "law 11: %s was restored without intent", d.Name)
 		}
 	}
@@ -459,15 +460,15 @@ func (w *world) lawAbort() {
 	started := map[string]bool{}
 	for _, e := range w.journal.Events {
 		switch e.Kind {
-		case run.Planned: // a second night in the same journal
+		case night.Planned: // a second night in the same journal
 			aborted, letGo = time.Time{}, time.Time{}
 			clear(started)
-		case run.Aborted:
+		case night.Aborted:
 			aborted = e.At
-		case run.LetGo:
+		case night.LetGo:
 			letGo = e.At
-		case run.Moved:
-			if e.State == run.Checking && !started[e.Device] {
+		case night.Moved:
+			if e.State == night.Checking && !started[e.Device] {
 				started[e.Device] = true
 				assert.True(w.t, aborted.IsZero() && letGo.IsZero() || e.At.Equal(aborted) || e.At.Equal(letGo), "law 7: %s was started after the abort", e.Device)
 			}
@@ -494,11 +495,11 @@ func (w *world) lawNoneIsForgotten() {
 	back := map[string]bool{}
 	for _, e := range w.seen {
 		switch {
-		case e.Kind == run.Moved:
+		case e.Kind == night.Moved:
 			inChange[e.Device] = !e.OK
-		case e.Kind == run.Aborted && e.Choice != run.Finish, e.Kind == run.HoldClosed && e.Choice == run.BackAll:
+		case e.Kind == night.Aborted && e.Choice != night.Finish, e.Kind == night.HoldClosed && e.Choice == night.BackAll:
 			for _, d := range w.night.Devices {
-				if inChange[d.Name] || e.Choice == run.BackAll {
+				if inChange[d.Name] || e.Choice == night.BackAll {
 					back[d.Name] = true
 				}
 			}
@@ -506,7 +507,7 @@ func (w *world) lawNoneIsForgotten() {
 	}
 	for name := range back {
 		d := w.night.Get(name)
-		assert.NotEqual(w.t, run.Kept, d.State, "law 7: %s was to be taken back, and is kept: %s", name, d.Note)
+		assert.NotEqual(w.t, night.Kept, d.State, "law 7: %s was to be taken back, and is kept: %s", name, d.Note)
 	}
 }
 
@@ -519,7 +520,7 @@ func (w *world) lawPairsAndCaps() {
 	active := map[string]bool{}
 	rules := w.plan.Rules
 	for _, e := range w.journal.Events {
-		if e.Kind != run.Moved {
+		if e.Kind != night.Moved {
 			continue
 		}
 		t := targets[e.Device]
@@ -553,7 +554,7 @@ func (w *world) lawNotThroughOneAnother() {
 	for _, e := range w.seen {
 		began, is := open[e.Device]
 		switch {
-		case e.Kind != run.Moved:
+		case e.Kind != night.Moved:
 		case !e.OK && !is:
 			open[e.Device] = e.At
 		case e.OK && is:

@@ -14,7 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metabasis/internal/core/fleet"
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/night"
 	"metabasis/internal/device/lines"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/sim"
@@ -130,7 +130,7 @@ func misledNight(t *testing.T, rng *rand.Rand, m sim.Manners, text, dir string) 
 		return "check"
 	case len(bad) > 0:
 		return "try"
-	case slices.ContainsFunc(w.night.Devices, func(d *run.Device) bool { return d.State != run.Kept && d.State != run.Already }):
+	case slices.ContainsFunc(w.night.Devices, func(d *night.Device) bool { return d.State != night.Kept && d.State != night.Already }):
 		return "night"
 	}
 	return "nothing, and all was true"

@@ -16,7 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/night"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/sim"
 )
@@ -41,7 +41,7 @@ func benchNetconf(b *testing.B, latency time.Duration) {
 		wall, cpu := time.Now(), usage()
 		w.runQuiet()
 		nightWall, nightCPU := time.Since(wall), usage()-cpu
-		require.Equal(b, benchDevices, w.night.Count()[run.Kept], w.night.Count())
+		require.Equal(b, benchDevices, w.night.Count()[night.Kept], w.night.Count())
 
 		asked := map[string][]string{}
 		n := 0

@@ -11,8 +11,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
-	"metabasis/internal/core/run"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/sim"
 )
@@ -81,9 +81,9 @@ func TestANetconfNight(t *testing.T) {
 		w.runQuiet()
 		w.checkLaws()
 		for _, d := range w.night.Devices {
-			assert.Equal(t, run.Kept, d.State, "%s: %s", d.Name, d.Note)
+			assert.Equal(t, night.Kept, d.State, "%s: %s", d.Name, d.Note)
 			assert.Contains(t, d.Note, "kept and saved")
-			assert.Len(t, w.intents(d.Name, run.ToApply), 3)
+			assert.Len(t, w.intents(d.Name, night.ToApply), 3)
 			assert.False(t, w.sim.Device(d.Name).Locked(), d.Name)
 		}
 		if t.Failed() {
@@ -97,35 +97,35 @@ func TestANetconfNight(t *testing.T) {
 func TestEachFaultOverNETCONF(t *testing.T) {
 	for name, c := range map[string]struct {
 		fault sim.Fault
-		state run.State
+		state night.State
 		note  string
 	}{
-		"no fault at all":          {sim.Fault{Kind: sim.Slow, Match: "^nothing$"}, run.Kept, "kept and saved"},
-		"slow":                     {sim.Fault{Kind: sim.Slow, By: 2 * time.Second}, run.Kept, "kept and saved"},
-		"rejects an edit":          {sim.Fault{Kind: sim.Rejects, Match: "^set /skerry:core/report"}, run.Reverted, "equal to the backup"},
-		"ignores an edit":          {sim.Fault{Kind: sim.Ignores, Match: "^set /skerry:core/clock/source.rank='1'"}, run.Reverted, "equal to the backup"},
-		"sound, and not committed": {sim.Fault{Kind: sim.RefusesApply, After: 1}, run.Reverted, "equal to the backup"},
-		"never committed":          {sim.Fault{Kind: sim.RefusesApply}, run.Reverted, "equal to the backup"},
-		"committed in words only":  {sim.Fault{Kind: sim.QuietApply, After: 1}, run.Reverted, "equal to the backup"},
-		"not on trial":             {sim.Fault{Kind: sim.QuietTimer, Times: 1}, run.Reverted, "equal to the backup"},
-		"hangs in an edit":         {sim.Fault{Kind: sim.Hangs, Match: "^set /skerry:core/report", Times: 1}, run.Reverted, "equal to the backup"},
-		"drops in an edit":         {sim.Fault{Kind: sim.Drops, Match: "^set /skerry:core/report", Times: 1}, run.Reverted, "equal to the backup"},
-		"drops before the commit":  {sim.Fault{Kind: sim.Drops, Match: "^commit", Times: 1}, run.Reverted, "equal to the backup"},
-		"killed in the commit":     {sim.Fault{Kind: sim.DropsAfter, Match: "^commit", Times: 1}, run.Reverted, "equal to the backup"},
-		"confirm lost on the way":  {sim.Fault{Kind: sim.Drops, Match: "^confirm", Times: 1}, run.Reverted, "equal to the backup"},
-		"answer to confirm lost":   {sim.Fault{Kind: sim.DropsAfter, Match: "^confirm", Times: 1}, run.Reverted, "equal to the backup"},
-		"confirmed in words only":  {sim.Fault{Kind: sim.StuckTimer}, run.Reverted, "equal to the backup"},
-		"confirmed late":           {sim.Fault{Kind: sim.LateDisarm, By: 3 * time.Second}, run.Kept, "kept and saved"},
-		"cannot be saved":          {sim.Fault{Kind: sim.NoSave}, run.Reverted, "equal to the backup"},
-		"saved in words only":      {sim.Fault{Kind: sim.QuietSave, Times: 1}, run.Reverted, "equal to the backup"},
-		"cuts itself off":          {sim.Fault{Kind: sim.CutsOff, Match: "carries"}, run.Reverted, "equal to the backup"},
-		"somebody joins":           {sim.Fault{Kind: sim.Joined, Match: "^get /system"}, run.Reverted, "equal to the backup"},
-		"restarts by itself":       {sim.Fault{Kind: sim.Restarts, Match: "^set /skerry:core/report", Times: 1}, run.Reverted, "equal to the backup"},
-		"somebody confirms it":     {sim.Fault{Kind: sim.OtherTimer, Match: "^get /state/clock", After: 2, Times: 1}, run.Reverted, "equal to the backup"},
-		"drifts":                   {sim.Fault{Kind: sim.Drifts, Match: "^confirm", Times: 1}, run.Reverted, "equal to the backup"},
-		"noise for a reply":        {sim.Fault{Kind: sim.Garbage, Match: "^set /skerry:core/report", Times: 1}, run.Reverted, "equal to the backup"},
-		"notifies":                 {sim.Fault{Kind: sim.Notifies}, run.Kept, "kept and saved"},
-		"half a backup arrives":    {sim.Fault{Kind: sim.HalfLoad}, run.Kept, "kept and saved"},
+		"no fault at all":          {sim.Fault{Kind: sim.Slow, Match: "^nothing$"}, night.Kept, "kept and saved"},
+		"slow":                     {sim.Fault{Kind: sim.Slow, By: 2 * time.Second}, night.Kept, "kept and saved"},
+		"rejects an edit":          {sim.Fault{Kind: sim.Rejects, Match: "^set /skerry:core/report"}, night.Reverted, "equal to the backup"},
+		"ignores an edit":          {sim.Fault{Kind: sim.Ignores, Match: "^set /skerry:core/clock/source.rank='1'"}, night.Reverted, "equal to the backup"},
+		"sound, and not committed": {sim.Fault{Kind: sim.RefusesApply, After: 1}, night.Reverted, "equal to the backup"},
+		"never committed":          {sim.Fault{Kind: sim.RefusesApply}, night.Reverted, "equal to the backup"},
+		"committed in words only":  {sim.Fault{Kind: sim.QuietApply, After: 1}, night.Reverted, "equal to the backup"},
+		"not on trial":             {sim.Fault{Kind: sim.QuietTimer, Times: 1}, night.Reverted, "equal to the backup"},
+		"hangs in an edit":         {sim.Fault{Kind: sim.Hangs, Match: "^set /skerry:core/report", Times: 1}, night.Reverted, "equal to the backup"},
+		"drops in an edit":         {sim.Fault{Kind: sim.Drops, Match: "^set /skerry:core/report", Times: 1}, night.Reverted, "equal to the backup"},
+		"drops before the commit":  {sim.Fault{Kind: sim.Drops, Match: "^commit", Times: 1}, night.Reverted, "equal to the backup"},
+		"killed in the commit":     {sim.Fault{Kind: sim.DropsAfter, Match: "^commit", Times: 1}, night.Reverted, "equal to the backup"},
+		"confirm lost on the way":  {sim.Fault{Kind: sim.Drops, Match: "^confirm", Times: 1}, night.Reverted, "equal to the backup"},
+		"answer to confirm lost":   {sim.Fault{Kind: sim.DropsAfter, Match: "^confirm", Times: 1}, night.Reverted, "equal to the backup"},
+		"confirmed in words only":  {sim.Fault{Kind: sim.StuckTimer}, night.Reverted, "equal to the backup"},
+		"confirmed late":           {sim.Fault{Kind: sim.LateDisarm, By: 3 * time.Second}, night.Kept, "kept and saved"},
+		"cannot be saved":          {sim.Fault{Kind: sim.NoSave}, night.Reverted, "equal to the backup"},
+		"saved in words only":      {sim.Fault{Kind: sim.QuietSave, Times: 1}, night.Reverted, "equal to the backup"},
+		"cuts itself off":          {sim.Fault{Kind: sim.CutsOff, Match: "carries"}, night.Reverted, "equal to the backup"},
+		"somebody joins":           {sim.Fault{Kind: sim.Joined, Match: "^get /system"}, night.Reverted, "equal to the backup"},
+		"restarts by itself":       {sim.Fault{Kind: sim.Restarts, Match: "^set /skerry:core/report", Times: 1}, night.Reverted, "equal to the backup"},
+		"somebody confirms it":     {sim.Fault{Kind: sim.OtherTimer, Match: "^get /state/clock", After: 2, Times: 1}, night.Reverted, "equal to the backup"},
+		"drifts":                   {sim.Fault{Kind: sim.Drifts, Match: "^confirm", Times: 1}, night.Reverted, "equal to the backup"},
+		"noise for a reply":        {sim.Fault{Kind: sim.Garbage, Match: "^set /skerry:core/report", Times: 1}, night.Reverted, "equal to the backup"},
+		"notifies":                 {sim.Fault{Kind: sim.Notifies}, night.Kept, "kept and saved"},
+		"half a backup arrives":    {sim.Fault{Kind: sim.HalfLoad}, night.Kept, "kept and saved"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
@@ -164,7 +164,7 @@ func TestNetconfCutOffAtEveryPoint(t *testing.T) {
 					w.runQuiet()
 					w.checkLaws()
 					d, dev := w.night.Devices[0], w.sim.Devices()[0]
-					assert.Contains(t, []run.State{run.Kept, run.Reverted, run.Blocked}, d.State, "at %d: %s", k, d.Note)
+					assert.Contains(t, []night.State{night.Kept, night.Reverted, night.Blocked}, d.State, "at %d: %s", k, d.Note)
 					assert.Zero(t, dev.Due(), "at %d: %s", k, d.Note)
 					assert.False(t, dev.Locked(), "at %d: %s", k, d.Note)
 					if t.Failed() {
@@ -243,13 +243,13 @@ step "Gates"
 func TestWhatIsWantedOverNETCONF(t *testing.T) {
 	for name, c := range map[string]struct {
 		faults []sim.Fault
-		state  run.State
+		state  night.State
 		note   string
 	}{
-		"all is well":           {nil, run.Kept, "kept and saved; as predicted"},
-		"an edit is ignored":    {[]sim.Fault{{Kind: sim.Ignores, Match: "carries"}}, run.Reverted, "equal to the backup"},
-		"cannot be cancelled":   {[]sim.Fault{{Kind: sim.NeverSettles}, {Kind: sim.LostUndo}}, run.Reverted, "equal to the backup"},
-		"nor put back by lines": {[]sim.Fault{{Kind: sim.NeverSettles}, {Kind: sim.LostUndo}, {Kind: sim.Rejects, Match: "^(delete|set) .*source.*192.0.2.10"}}, run.Reverted, "equal to the backup"},
+		"all is well":           {nil, night.Kept, "kept and saved; as predicted"},
+		"an edit is ignored":    {[]sim.Fault{{Kind: sim.Ignores, Match: "carries"}}, night.Reverted, "equal to the backup"},
+		"cannot be cancelled":   {[]sim.Fault{{Kind: sim.NeverSettles}, {Kind: sim.LostUndo}}, night.Reverted, "equal to the backup"},
+		"nor put back by lines": {[]sim.Fault{{Kind: sim.NeverSettles}, {Kind: sim.LostUndo}, {Kind: sim.Rejects, Match: "^(delete|set) .*source.*192.0.2.10"}}, night.Reverted, "equal to the backup"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
@@ -257,10 +257,10 @@ func TestWhatIsWantedOverNETCONF(t *testing.T) {
 				defer w.sim.Close()
 				w.runQuiet()
 				w.endsAs(c.state, c.note)
-				if c.state == run.Kept {
-					w.night = run.Night{}
+				if c.state == night.Kept {
+					w.night = night.Night{}
 					w.runQuiet()
-					assert.Equal(t, run.Already, w.night.Get("ald-quay-1").State, w.night.Get("ald-quay-1").Note)
+					assert.Equal(t, night.Already, w.night.Get("ald-quay-1").State, w.night.Get("ald-quay-1").Note)
 				}
 			})
 		})
@@ -279,10 +279,10 @@ func TestWhatIsNotCommitted(t *testing.T) {
 		w.runQuiet()
 		w.checkLaws()
 		unsound, locked, left := w.night.Get("ald-quay-1"), w.night.Get("ald-quay-2"), w.night.Get("ald-quay-3")
-		assert.Equal(t, run.Reverted, unsound.State, unsound.Note)
+		assert.Equal(t, night.Reverted, unsound.State, unsound.Note)
 		assert.Contains(t, w.journalText(), "there is no lan 999 (data-missing) at /if:interfaces/if:interface[if:name='port3']/sk:carries")
-		assert.NotEqual(t, run.Kept, locked.State)
-		assert.Equal(t, run.Blocked, left.State)
+		assert.NotEqual(t, night.Kept, locked.State)
+		assert.Equal(t, night.Blocked, left.State)
 		assert.Contains(t, left.Note, "changes of somebody stand in its candidate")
 		assert.True(t, w.sim.Device("ald-quay-3").Locked(), "what somebody left is left there")
 		if t.Failed() {
@@ -303,14 +303,14 @@ func TestWithoutACandidate(t *testing.T) {
 	}
 	for name, c := range map[string]struct {
 		faults []sim.Fault
-		state  run.State
+		state  night.State
 		note   string
 	}{
-		"all is well":       {nil, run.Kept, "kept and saved; as predicted"},
-		"an edit is wrong":  {[]sim.Fault{{Kind: sim.Rejects, Match: "carries"}}, run.Reverted, "equal to the backup"},
-		"an edit is lost":   {[]sim.Fault{{Kind: sim.DropsAfter, Match: "report", Times: 1}}, run.Reverted, "equal to the backup"},
-		"undone by no line": {[]sim.Fault{{Kind: sim.NeverSettles}, {Kind: sim.Rejects, Match: "^delete"}}, run.Reverted, "equal to the backup"},
-		"cannot be saved":   {[]sim.Fault{{Kind: sim.NoSave}}, run.Reverted, "equal to the backup"},
+		"all is well":       {nil, night.Kept, "kept and saved; as predicted"},
+		"an edit is wrong":  {[]sim.Fault{{Kind: sim.Rejects, Match: "carries"}}, night.Reverted, "equal to the backup"},
+		"an edit is lost":   {[]sim.Fault{{Kind: sim.DropsAfter, Match: "report", Times: 1}}, night.Reverted, "equal to the backup"},
+		"undone by no line": {[]sim.Fault{{Kind: sim.NeverSettles}, {Kind: sim.Rejects, Match: "^delete"}}, night.Reverted, "equal to the backup"},
+		"cannot be saved":   {[]sim.Fault{{Kind: sim.NoSave}}, night.Reverted, "equal to the backup"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			set, dir := running(t), t.TempDir()
@@ -322,8 +322,8 @@ func TestWithoutACandidate(t *testing.T) {
 				d, other := w.night.Get("ald-quay-1"), w.night.Get("ald-quay-2")
 				assert.Equal(t, c.state, d.State, d.Note)
 				assert.Contains(t, d.Note, c.note)
-				if other.State != run.Skipped { // since the first one was lost for once
-					assert.Equal(t, run.Blocked, other.State)
+				if other.State != night.Skipped { // since the first one was lost for once
+					assert.Equal(t, night.Blocked, other.State)
 					assert.Contains(t, other.Note, "what runs on it cannot be edited")
 				}
 				if t.Failed() {

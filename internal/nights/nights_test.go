@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/run"
 	"metabasis/internal/sim"
 	"metabasis/internal/store"
@@ -94,7 +95,7 @@ func (w *world) openJournal(dir string) {
 func (w *world) checkStored() {
 	events, err := w.stored.Events(context.Background(), w.storedID)
 	require.NoError(w.t, err)
-	again := run.Fold(run.Night{}, events...)
+	again := night.Fold(night.Night{}, events...)
 	// Times lose their location and their monotonic part on disk, so compare
 	// what is written of both.
 	require.Len(w.t, events, len(w.journal.Events))
@@ -117,7 +118,7 @@ func (w *world) checkCalm() {
 	}
 	for _, d := range w.night.Devices {
 		if !faulty {
-			assert.Contains(w.t, []run.State{run.Kept, run.Already}, d.State, "%s without a fault: %s", d.Name, d.Note)
+			assert.Contains(w.t, []night.State{night.Kept, night.Already}, d.State, "%s without a fault: %s", d.Name, d.Note)
 		}
 	}
 }
@@ -332,9 +333,9 @@ func (g *generator) person(over context.Context, pullPlug func()) person {
 	if kind >= 7 {
 		abortAt = 20 + rng.IntN(400)
 	}
-	abort := pick(g, []run.Choice{run.BackDevice, run.Finish, run.BackAll, run.Release})
-	return func(r *run.Run, e run.Event) {
-		if e.Kind == run.HoldOpened {
+	abort := pick(g, []night.Choice{night.BackDevice, night.Finish, night.BackAll, night.Release})
+	return func(r *run.Run, e night.Event) {
+		if e.Kind == night.HoldOpened {
 			choice := pick(&generator{rng: rng}, e.Offers).Choice
 			reason := ""
 			if rng.IntN(4) > 0 {
@@ -344,12 +345,12 @@ func (g *generator) person(over context.Context, pullPlug func()) person {
 			if rng.IntN(10) == 0 { // nobody looks; where a timer runs, it fires first
 				wait = 2 * time.Hour
 			}
-			answerLater(over, r, run.Command{Hold: e.Hold, Choice: choice, By: "Ada", Reason: reason}, wait)
+			answerLater(over, r, night.Command{Hold: e.Hold, Choice: choice, By: "Ada", Reason: reason}, wait)
 			if e.Device != "" { // what is staged and not applied has no timer behind it, either
-				answerLater(over, r, run.Command{Hold: e.Hold, Choice: run.BackDevice, By: "Ada"}, wait+time.Hour)
+				answerLater(over, r, night.Command{Hold: e.Hold, Choice: night.BackDevice, By: "Ada"}, wait+time.Hour)
 			}
 			if e.Device == "" { // a question of the run has no timer behind it: somebody stops it at last
-				answerLater(over, r, run.Command{Hold: e.Hold, Choice: run.Stop, By: "Ada"}, wait+time.Hour)
+				answerLater(over, r, night.Command{Hold: e.Hold, Choice: night.Stop, By: "Ada"}, wait+time.Hour)
 			}
 		}
 		if int(e.Seq) == abortAt {
@@ -357,13 +358,13 @@ func (g *generator) person(over context.Context, pullPlug func()) person {
 				pullPlug()
 				return
 			}
-			answerLater(over, r, run.Command{Choice: abort, By: "Ada"}, 0)
+			answerLater(over, r, night.Command{Choice: abort, By: "Ada"}, 0)
 		}
 	}
 }
 
 // answerLater decides after a while, unless the night is over by then.
-func answerLater(over context.Context, r *run.Run, c run.Command, wait time.Duration) {
+func answerLater(over context.Context, r *run.Run, c night.Command, wait time.Duration) {
 	go func() {
 		select {
 		case <-time.After(wait):

@@ -10,8 +10,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
-	"metabasis/internal/core/run"
 	"metabasis/internal/sim"
 )
 
@@ -56,10 +56,10 @@ func TestPrechecks(t *testing.T) {
 				w.runQuiet()
 				d := w.night.Devices[0]
 				if c.want == "" {
-					assert.Equal(t, run.Kept, d.State, d.Note)
+					assert.Equal(t, night.Kept, d.State, d.Note)
 					return
 				}
-				assert.Equal(t, run.Blocked, d.State)
+				assert.Equal(t, night.Blocked, d.State)
 				assert.Contains(t, d.Note, c.want)
 			})
 		})
@@ -100,10 +100,10 @@ func TestAPairIsHealthyWhenThePartnerAnswers(t *testing.T) {
 			require.Len(t, w.night.Devices, 1, "the partner is out of scope")
 			d := w.night.Devices[0]
 			if c.want == "" {
-				assert.Equal(t, run.Kept, d.State, d.Note)
+				assert.Equal(t, night.Kept, d.State, d.Note)
 				return
 			}
-			assert.Equal(t, run.Blocked, d.State)
+			assert.Equal(t, night.Blocked, d.State)
 			assert.Contains(t, d.Note, c.want)
 		})
 	}
@@ -119,8 +119,8 @@ func TestWaivers(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, w.plan.Waive([]plan.Waiver{waiver}))
 		w.runQuiet()
-		assert.Equal(t, run.Kept, w.night.Get("ald-quay-1").State)
-		assert.Equal(t, run.Blocked, w.night.Get("ald-quay-2").State)
+		assert.Equal(t, night.Kept, w.night.Get("ald-quay-1").State)
+		assert.Equal(t, night.Blocked, w.night.Get("ald-quay-2").State)
 		found := 0
 		for _, e := range w.journal.Events {
 			if e.Waived != "" {
@@ -159,7 +159,7 @@ func TestAPrecheckSwitchedOff(t *testing.T) {
 		w := simple(t, []sim.Spec{{ClockOff: 2 * time.Minute}}, func(book string) string { return strings.Replace(book, "clock     within 30s", "clock     off", 1) })
 		defer w.sim.Close()
 		w.runQuiet()
-		assert.Equal(t, run.Kept, w.night.Devices[0].State)
+		assert.Equal(t, night.Kept, w.night.Devices[0].State)
 		assert.Contains(t, w.plan.Warnings, "precheck clock is switched off")
 	})
 }

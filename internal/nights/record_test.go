@@ -9,6 +9,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/record"
 	"metabasis/internal/core/run"
 	"metabasis/internal/sim"
@@ -20,17 +21,17 @@ func TestWhatIsRecordedIsHeldAgainst(t *testing.T) {
 	for name, c := range map[string]struct {
 		step, compare string
 		faults        []sim.Fault
-		state         run.State
+		state         night.State
 		note, why     string
 	}{
-		"nothing is lost":       {"want\n    | port 3\n    |   label \"desk\"", "addresses, neighbours: no loss", nil, run.Kept, "as predicted", ""},
-		"a label is no loss":    {"want\n    | port 3\n    |   label \"desk\"", "ports: no loss within 5s", nil, run.Kept, "as predicted", ""},
-		"a label is a change":   {"want\n    | port 3\n    |   label \"desk\"", "ports: no change within 5s", nil, run.Reverted, "equal to the backup", "ports: port 3: label is desk, was gate"},
-		"an address is lost":    {"want\n    | port 2\n    |   shut", "addresses: no loss within 5s", nil, run.Reverted, "equal to the backup", "is gone (port 2)"},
-		"it cannot be compared": {"want\n    | port 3\n    |   label \"desk\"", "addresses: no loss within 5s", []sim.Fault{{Kind: sim.Garbage, Match: "^tell addresses", After: 1}}, run.Reverted, "equal to the backup", ""},
-		"lost while comparing":  {"want\n    | port 3\n    |   label \"desk\"", "addresses: no loss within 5s", []sim.Fault{{Kind: sim.Drops, Match: "^tell addresses", After: 1, Times: 1}}, run.Reverted, "equal to the backup", ""},
-		"cannot be recorded":    {"want\n    | port 3\n    |   label \"desk\"", "addresses: no loss within 5s", []sim.Fault{{Kind: sim.Garbage, Match: "^tell addresses"}}, run.Blocked, "recording addresses before the change", ""},
-		"after is not read":     {"want\n    | port 3\n    |   label \"desk\"", "neighbours: no loss within 5s", []sim.Fault{{Kind: sim.Drops, Match: "^tell addresses", After: 1, Times: 1}}, run.Kept, "as predicted", ""},
+		"nothing is lost":       {"want\n    | port 3\n    |   label \"desk\"", "addresses, neighbours: no loss", nil, night.Kept, "as predicted", ""},
+		"a label is no loss":    {"want\n    | port 3\n    |   label \"desk\"", "ports: no loss within 5s", nil, night.Kept, "as predicted", ""},
+		"a label is a change":   {"want\n    | port 3\n    |   label \"desk\"", "ports: no change within 5s", nil, night.Reverted, "equal to the backup", "ports: port 3: label is desk, was gate"},
+		"an address is lost":    {"want\n    | port 2\n    |   shut", "addresses: no loss within 5s", nil, night.Reverted, "equal to the backup", "is gone (port 2)"},
+		"it cannot be compared": {"want\n    | port 3\n    |   label \"desk\"", "addresses: no loss within 5s", []sim.Fault{{Kind: sim.Garbage, Match: "^tell addresses", After: 1}}, night.Reverted, "equal to the backup", ""},
+		"lost while comparing":  {"want\n    | port 3\n    |   label \"desk\"", "addresses: no loss within 5s", []sim.Fault{{Kind: sim.Drops, Match: "^tell addresses", After: 1, Times: 1}}, night.Reverted, "equal to the backup", ""},
+		"cannot be recorded":    {"want\n    | port 3\n    |   label \"desk\"", "addresses: no loss within 5s", []sim.Fault{{Kind: sim.Garbage, Match: "^tell addresses"}}, night.Blocked, "recording addresses before the change", ""},
+		"after is not read":     {"want\n    | port 3\n    |   label \"desk\"", "neighbours: no loss within 5s", []sim.Fault{{Kind: sim.Drops, Match: "^tell addresses", After: 1, Times: 1}}, night.Kept, "as predicted", ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
@@ -54,7 +55,7 @@ func TestWhatIsRecordedIsHeldAgainst(t *testing.T) {
 				d := w.night.Get("ald-quay-1")
 				assert.Equal(t, c.state, d.State, d.Note)
 				assert.Contains(t, d.Note, c.note)
-				if c.state == run.Blocked {
+				if c.state == night.Blocked {
 					found, _ := w.rehearse()
 					assert.Contains(t, found[0].Blocked, c.note, "a rehearsal says so before")
 					assert.Empty(t, found[1].Blocked)
@@ -63,12 +64,12 @@ func TestWhatIsRecordedIsHeldAgainst(t *testing.T) {
 					assert.Contains(t, w.journalText(), strings.ReplaceAll(c.why, `"`, `\"`))
 				}
 				before, after := got["before ald-quay-1"], got["after ald-quay-1"]
-				if c.state != run.Blocked {
+				if c.state != night.Blocked {
 					assert.Len(t, before.Tables["ports"], 12)
 					assert.NotEmpty(t, before.Backup)
 				}
 				switch {
-				case c.state != run.Kept:
+				case c.state != night.Kept:
 					assert.Empty(t, after.Device, "of a device that was not kept there is no after")
 				case name == "after is not read":
 					assert.NotEmpty(t, after.Wrong["addresses"])
@@ -104,11 +105,11 @@ func TestARecordThatCannotBeWritten(t *testing.T) {
 			w.checkLaws()
 			d := w.night.Devices[0]
 			if phase == run.Before {
-				assert.Equal(t, run.Blocked, d.State)
+				assert.Equal(t, night.Blocked, d.State)
 				assert.Contains(t, d.Note, "its record cannot be kept")
 				assert.False(t, d.Touched)
 			} else {
-				assert.Equal(t, run.Kept, d.State, d.Note)
+				assert.Equal(t, night.Kept, d.State, d.Note)
 				assert.Contains(t, strings.Join(d.Notices, "; "), "what was recorded after could not be kept")
 			}
 			assert.WithinDuration(t, time.Now(), w.night.Ended, time.Minute)
@@ -130,7 +131,7 @@ func TestAPredictionThatCannotBeKept(t *testing.T) {
 		w.runQuiet()
 		w.checkLaws()
 		for _, d := range w.night.Devices {
-			assert.Equal(t, run.Kept, d.State, d.Note)
+			assert.Equal(t, night.Kept, d.State, d.Note)
 		}
 		assert.Contains(t, strings.Join(w.night.Get("ald-quay-1").Notices, "; "), "what was predicted of it could not be kept: "+assert.AnError.Error())
 		assert.Empty(t, w.night.Get("ald-quay-2").Notices)

@@ -10,12 +10,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/run"
 	"metabasis/internal/sim"
 )
 
 // rehearse rehearses all devices of a world.
-func (w *world) rehearse() (found []run.Rehearsed, events []run.Event) {
+func (w *world) rehearse() (found []run.Rehearsed, events []night.Event) {
 	for _, t := range w.plan.Targets() {
 		_, got, told := run.Rehearse(context.Background(), w.plan, t, run.Options{Connector: w.reached(), Backups: w.backups, Broke: w.broke})
 		require.NoError(w.t, w.scripts.Close())
@@ -42,13 +43,13 @@ func TestARehearsalChangesNothing(t *testing.T) {
 		w.runQuiet()
 		for _, f := range found {
 			d := w.night.Get(f.Device)
-			assert.Equal(t, d.State == run.Blocked, f.Blocked != "", "%s: rehearsed %q, and is %s: %s", f.Device, f.Blocked, d.State, d.Note)
-			assert.Equal(t, d.State == run.Already, f.Already, f.Device)
-			if d.State == run.Kept {
+			assert.Equal(t, d.State == night.Blocked, f.Blocked != "", "%s: rehearsed %q, and is %s: %s", f.Device, f.Blocked, d.State, d.Note)
+			assert.Equal(t, d.State == night.Already, f.Already, f.Device)
+			if d.State == night.Kept {
 				assert.Equal(t, d.Diff, f.Differs, "what it said will differ is what differs now")
 				require.Len(t, f.Steps, len(d.Marks))
 				for i, s := range f.Steps {
-					assert.Equal(t, d.Marks[i] == run.StepAlready, s.Done)
+					assert.Equal(t, d.Marks[i] == night.StepAlready, s.Done)
 					assert.Equal(t, s.Done, len(s.Send) == 0)
 					assert.Equal(t, s.Done, len(s.Undo) == 0)
 				}
@@ -98,9 +99,9 @@ func TestWhatChangedSinceTheRehearsal(t *testing.T) {
 		for i, e := range w.seen {
 			switch {
 			case e.Device != "ald-quay-1":
-			case e.Kind == run.Foreseen && strings.Contains(e.Note, "since it was rehearsed"):
+			case e.Kind == night.Foreseen && strings.Contains(e.Note, "since it was rehearsed"):
 				said = i
-			case e.Kind == run.Sent && sent < 0:
+			case e.Kind == night.Sent && sent < 0:
 				sent = i
 			}
 		}
@@ -118,7 +119,7 @@ func TestWhatOurNightChangedSinceTheRehearsal(t *testing.T) {
 		found, _ := w.rehearse()
 		first := w.backups.text["ald-quay-1"]
 		w.runQuiet()
-		require.Equal(t, run.Kept, w.night.Get("ald-quay-1").State)
+		require.Equal(t, night.Kept, w.night.Get("ald-quay-1").State)
 		after := w.sim.Device("ald-quay-1").Running()
 		for _, c := range []struct {
 			name, config string
@@ -133,7 +134,7 @@ func TestWhatOurNightChangedSinceTheRehearsal(t *testing.T) {
 			w.rehearsed = func(string) *run.Earlier {
 				return &run.Earlier{At: time.Now(), Config: c.config, Differs: c.differs}
 			}
-			w.night = run.Night{}
+			w.night = night.Night{}
 			w.runQuiet()
 			assert.Equal(t, c.news, strings.Contains(strings.Join(w.night.Get("ald-quay-1").Notices, " "), "since it was rehearsed"), c.name)
 		}

@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"metabasis/internal/core/config"
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/night"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/sim"
 )
@@ -59,10 +59,10 @@ func (w *world) restLaws() {
 			return config.Equal(config.Parse(sim.Paths(text), style), config.Parse(sim.Paths(w.initial[d.Name]), style))
 		}
 		switch d.State {
-		case run.Reverted, run.Blocked, run.Skipped:
+		case night.Reverted, night.Blocked, night.Skipped:
 			assert.True(w.t, same(dev.Running()) || drifted, "law 5: %s is %s and runs something else: %s", d.Name, d.State, d.Note)
 			assert.True(w.t, same(dev.Saved()) || drifted, "law 5: %s is %s and has something else saved: %s", d.Name, d.State, d.Note)
-		case run.Kept:
+		case night.Kept:
 			for _, text := range []string{dev.Running(), dev.Saved()} {
 				assert.Contains(w.t, text, "log host 198.51.100.14\n", "law 4: %s", d.Name)
 				assert.Contains(w.t, text, "  lan 310\n", "law 4: %s", d.Name)
@@ -83,7 +83,7 @@ func TestARESTCONFNight(t *testing.T) {
 				w.runQuiet()
 				w.restLaws()
 				for _, d := range w.night.Devices {
-					assert.Equal(t, run.Kept, d.State, "%s: %s", d.Name, d.Note)
+					assert.Equal(t, night.Kept, d.State, "%s: %s", d.Name, d.Note)
 					assert.Contains(t, d.Note, "as predicted")
 				}
 				if t.Failed() {
@@ -98,25 +98,25 @@ func TestARESTCONFNight(t *testing.T) {
 func TestEachFaultOverRESTCONF(t *testing.T) {
 	for name, c := range map[string]struct {
 		fault sim.Fault
-		state run.State
+		state night.State
 		note  string
 	}{
-		"no fault at all":        {sim.Fault{Kind: sim.Slow, Match: "^nothing$"}, run.Kept, ""},
-		"refuses a line":         {sim.Fault{Kind: sim.Rejects, Match: "^set /skerry:core/report"}, run.Reverted, "equal to the backup"},
-		"ignores a line":         {sim.Fault{Kind: sim.Ignores, Match: "^set /skerry:core/clock/source.rank='1'"}, run.Reverted, "equal to the backup"},
-		"hangs":                  {sim.Fault{Kind: sim.Hangs, Match: "^set /skerry:core/report", Times: 1}, run.Reverted, "equal to the backup"},
-		"drops":                  {sim.Fault{Kind: sim.Drops, Match: "^set /skerry:core/report", Times: 1}, run.Reverted, "equal to the backup"},
-		"an answer is lost":      {sim.Fault{Kind: sim.DropsAfter, Match: "^set /skerry:core/report", Times: 1}, run.Reverted, "equal to the backup"},
-		"somebody writes too":    {sim.Fault{Kind: sim.Drifts, Match: "^set /skerry:core/report", Times: 1}, run.Reverted, ""},
-		"somebody has it locked": {sim.Fault{Kind: sim.Joined, Match: "^get /skerry:state/storage"}, run.Reverted, "equal to the backup"},
-		"another certificate":    {sim.Fault{Kind: sim.OtherKey}, run.Blocked, ""},
-		"wrong password":         {sim.Fault{Kind: sim.BadPassword}, run.Blocked, "login is denied"},
-		"a fault in words":       {sim.Fault{Kind: sim.Balks, Match: "^set /skerry:core/report", Times: 1}, run.Reverted, "equal to the backup"},
-		"noise":                  {sim.Fault{Kind: sim.Garbage, Match: "^get /skerry:state/clock", After: 1, Times: 1}, run.Reverted, "equal to the backup"},
-		"cannot be stored":       {sim.Fault{Kind: sim.NoSave}, run.Reverted, "equal to the backup"},
-		"cuts itself off":        {sim.Fault{Kind: sim.CutsOff, Match: "carries"}, run.Stranded, ""},
-		"restarts":               {sim.Fault{Kind: sim.Restarts, Match: "^set /skerry:core/report", Times: 1}, run.Reverted, "equal to the backup"},
-		"slow":                   {sim.Fault{Kind: sim.Slow, By: 2 * time.Second}, run.Kept, ""},
+		"no fault at all":        {sim.Fault{Kind: sim.Slow, Match: "^nothing$"}, night.Kept, ""},
+		"refuses a line":         {sim.Fault{Kind: sim.Rejects, Match: "^set /skerry:core/report"}, night.Reverted, "equal to the backup"},
+		"ignores a line":         {sim.Fault{Kind: sim.Ignores, Match: "^set /skerry:core/clock/source.rank='1'"}, night.Reverted, "equal to the backup"},
+		"hangs":                  {sim.Fault{Kind: sim.Hangs, Match: "^set /skerry:core/report", Times: 1}, night.Reverted, "equal to the backup"},
+		"drops":                  {sim.Fault{Kind: sim.Drops, Match: "^set /skerry:core/report", Times: 1}, night.Reverted, "equal to the backup"},
+		"an answer is lost":      {sim.Fault{Kind: sim.DropsAfter, Match: "^set /skerry:core/report", Times: 1}, night.Reverted, "equal to the backup"},
+		"somebody writes too":    {sim.Fault{Kind: sim.Drifts, Match: "^set /skerry:core/report", Times: 1}, night.Reverted, ""},
+		"somebody has it locked": {sim.Fault{Kind: sim.Joined, Match: "^get /skerry:state/storage"}, night.Reverted, "equal to the backup"},
+		"another certificate":    {sim.Fault{Kind: sim.OtherKey}, night.Blocked, ""},
+		"wrong password":         {sim.Fault{Kind: sim.BadPassword}, night.Blocked, "login is denied"},
+		"a fault in words":       {sim.Fault{Kind: sim.Balks, Match: "^set /skerry:core/report", Times: 1}, night.Reverted, "equal to the backup"},
+		"noise":                  {sim.Fault{Kind: sim.Garbage, Match: "^get /skerry:state/clock", After: 1, Times: 1}, night.Reverted, "equal to the backup"},
+		"cannot be stored":       {sim.Fault{Kind: sim.NoSave}, night.Reverted, "equal to the backup"},
+		"cuts itself off":        {sim.Fault{Kind: sim.CutsOff, Match: "carries"}, night.Stranded, ""},
+		"restarts":               {sim.Fault{Kind: sim.Restarts, Match: "^set /skerry:core/report", Times: 1}, night.Reverted, "equal to the backup"},
+		"slow":                   {sim.Fault{Kind: sim.Slow, By: 2 * time.Second}, night.Kept, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			set, dir := overREST(t), t.TempDir()
@@ -139,7 +139,7 @@ func TestEachFaultOverRESTCONF(t *testing.T) {
 // Wherever in its night a device is lost for once, or says no, that has no way back of its
 // own, it is kept whole, or is as it was.
 func TestNoTimerCutOffAtEveryPoint(t *testing.T) {
-	for name, night := range map[string]func(t *testing.T, dir string, f sim.Fault) *world{
+	for name, n := range map[string]func(t *testing.T, dir string, f sim.Fault) *world{
 		"RESTCONF": func(t *testing.T, dir string, f sim.Fault) *world {
 			return restNight(t, overREST(t), dir, skerries(sim.Spec{Faults: []sim.Fault{f}}), wantedTree)
 		},
@@ -153,7 +153,7 @@ func TestNoTimerCutOffAtEveryPoint(t *testing.T) {
 				dir := t.TempDir()
 				for _, k := range points(36, i) {
 					synctest.Test(t, func(t *testing.T) {
-						w := night(t, filepath.Join(dir, fmt.Sprint(k)), sim.Fault{Kind: kind, Times: 1, After: k})
+						w := n(t, filepath.Join(dir, fmt.Sprint(k)), sim.Fault{Kind: kind, Times: 1, After: k})
 						defer w.sim.Close()
 						w.runQuiet()
 						if name == "SNMP" {
@@ -162,7 +162,7 @@ func TestNoTimerCutOffAtEveryPoint(t *testing.T) {
 							w.restLaws()
 						}
 						d := w.night.Devices[0]
-						assert.Contains(t, []run.State{run.Kept, run.Reverted, run.Blocked, run.Skipped}, d.State, "at %d: %s", k, d.Note)
+						assert.Contains(t, []night.State{night.Kept, night.Reverted, night.Blocked, night.Skipped}, d.State, "at %d: %s", k, d.Note)
 						if t.Failed() {
 							t.Log(w.story())
 						}

@@ -15,8 +15,8 @@ import (
 
 	"metabasis/internal/core/config"
 	"metabasis/internal/core/identity"
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
-	"metabasis/internal/core/run"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/sim"
@@ -73,7 +73,7 @@ func restoring(t testing.TB, set profile.Set, dir, platform string, specs []sim.
 
 // isAgain holds a device that is kept against what it was to get back: what runs on it and
 // what is saved.
-func (w *world) isAgain(d *run.Device, was string) {
+func (w *world) isAgain(d *night.Device, was string) {
 	w.t.Helper()
 	dev, style := w.sim.Device(d.Name), w.styleOf(d.Name)
 	goal := config.Parse(was, style)
@@ -134,17 +134,17 @@ func TestRestoreOnEveryPlatform(t *testing.T) {
 					w.checkLaws()
 				}
 				for _, d := range w.night.Devices {
-					assert.Equal(t, run.Kept, d.State, "%s: %s", d.Name, d.Note)
+					assert.Equal(t, night.Kept, d.State, "%s: %s", d.Name, d.Note)
 					assert.Contains(t, d.Note, "as predicted")
 					assert.True(t, d.Predicted)
 					w.isAgain(d, was[d.Name].Text)
-					restored := w.intents(d.Name, run.ToRestore)
+					restored := w.intents(d.Name, night.ToRestore)
 					assert.Equal(t, c.whole, len(restored) > 0, "%s: %v", d.Name, restored)
 				}
-				w.night = run.Night{}
+				w.night = night.Night{}
 				w.runQuiet()
 				for _, d := range w.night.Devices {
-					assert.Equal(t, run.Already, d.State, "%s: %s", d.Name, d.Note)
+					assert.Equal(t, night.Already, d.State, "%s: %s", d.Name, d.Note)
 				}
 				if t.Failed() {
 					t.Log(w.story())
@@ -182,7 +182,7 @@ func TestDrawnRestores(t *testing.T) {
 			w.runQuiet()
 			w.checkLaws()
 			for _, d := range w.night.Devices {
-				if d.State == run.Kept {
+				if d.State == night.Kept {
 					w.isAgain(d, was[d.Name].Text)
 				}
 			}
@@ -220,9 +220,9 @@ func TestRestoresCutOffAtEveryPoint(t *testing.T) {
 						}
 						d := w.night.Devices[0]
 						switch d.State {
-						case run.Kept, run.Already:
+						case night.Kept, night.Already:
 							w.isAgain(d, text)
-						case run.Reverted, run.Blocked, run.Skipped:
+						case night.Reverted, night.Blocked, night.Skipped:
 							w.isAgain(d, w.backupOf(d.Name, w.initial[d.Name]))
 						}
 						if t.Failed() {
@@ -245,13 +245,13 @@ func TestTakingANightBack(t *testing.T) {
 	after := strings.NewReplacer("log host 198.51.100.9\n", "log host 198.51.100.9\nlog host 198.51.100.14\n", "  title office\n", "  title office\nlan 310\n  title gates\n", "\"gate\"\n", "\"gate\"\n  lan 310\n").Replace(before)
 	for name, c := range map[string]struct {
 		since func(string) string
-		state run.State
+		state night.State
 		note  string
 	}{
-		"nothing happened since":  {func(s string) string { return s }, run.Kept, "as predicted"},
-		"others did other things": {func(s string) string { return strings.Replace(s, "title office", "title crew", 1) }, run.Kept, "as predicted"},
-		"others took it back":     {func(string) string { return before }, run.Already, "as intended already"},
-		"others changed the same": {func(s string) string { return strings.Replace(s, "  lan 310\n", "  lan 10\n", 1) }, run.Blocked, "others have changed the same since: port 3 > lan 310: it was changed since: port 3 > lan 10"},
+		"nothing happened since":  {func(s string) string { return s }, night.Kept, "as predicted"},
+		"others did other things": {func(s string) string { return strings.Replace(s, "title office", "title crew", 1) }, night.Kept, "as predicted"},
+		"others took it back":     {func(string) string { return before }, night.Already, "as intended already"},
+		"others changed the same": {func(s string) string { return strings.Replace(s, "  lan 310\n", "  lan 10\n", 1) }, night.Blocked, "others have changed the same since: port 3 > lan 310: it was changed since: port 3 > lan 10"},
 	} {
 		for _, platform := range []string{"tern", "osier", "skerry"} {
 			t.Run(name+" "+platform, func(t *testing.T) {
@@ -265,10 +265,10 @@ func TestTakingANightBack(t *testing.T) {
 					w.checkLaws()
 					d := w.night.Devices[0]
 					assert.Equal(t, c.state, d.State, d.Note)
-					if platform == "tern" || c.state != run.Blocked {
+					if platform == "tern" || c.state != night.Blocked {
 						assert.Contains(t, d.Note, c.note)
 					}
-					if d.State == run.Kept {
+					if d.State == night.Kept {
 						w.isAgain(d, of(strings.Replace(before, "title office", map[bool]string{true: "title crew", false: "title office"}[strings.HasPrefix(name, "others")], 1)))
 					}
 					if t.Failed() {
@@ -286,12 +286,12 @@ func TestABackupOfAnotherDeviceIsNotPutBack(t *testing.T) {
 	for name, c := range map[string]struct {
 		who    identity.Seen
 		waived bool
-		state  run.State
+		state  night.State
 	}{
-		"its own":            {identity.Seen{Name: "ald-quay-1", Serial: "T-100101"}, false, run.Kept},
-		"nobody noted whose": {identity.Seen{}, false, run.Kept},
-		"another's":          {identity.Seen{Name: "ald-quay-9", Serial: "T-100109"}, false, run.Blocked},
-		"another's, waived":  {identity.Seen{Name: "ald-quay-9", Serial: "T-100109"}, true, run.Kept},
+		"its own":            {identity.Seen{Name: "ald-quay-1", Serial: "T-100101"}, false, night.Kept},
+		"nobody noted whose": {identity.Seen{}, false, night.Kept},
+		"another's":          {identity.Seen{Name: "ald-quay-9", Serial: "T-100109"}, false, night.Blocked},
+		"another's, waived":  {identity.Seen{Name: "ald-quay-9", Serial: "T-100109"}, true, night.Kept},
 	} {
 		t.Run(name, func(t *testing.T) {
 			set, dir := shipped(t), t.TempDir()
@@ -306,9 +306,9 @@ func TestABackupOfAnotherDeviceIsNotPutBack(t *testing.T) {
 				w.runQuiet()
 				d := w.night.Devices[0]
 				assert.Equal(t, c.state, d.State, d.Note)
-				if c.state == run.Blocked {
+				if c.state == night.Blocked {
 					assert.Contains(t, d.Note, "identity: the backup x.cfg is of another device: ")
-					assert.Empty(t, w.sentTo(d.Name, run.ToSend))
+					assert.Empty(t, w.sentTo(d.Name, night.ToSend))
 				} else {
 					w.isAgain(d, text)
 				}

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
 	"metabasis/internal/device/profile"
@@ -55,33 +56,33 @@ func TestOnlySavedWhereItWasRead(t *testing.T) {
 		specs    []sim.Spec
 		edit     func(string) string
 		who      person
-		end      run.State
+		end      night.State
 		says     string
 		runsIt   bool // the change runs in the end
 		savedIt  bool // and is saved, in truth
 		wasSaved int  // how often it was saved, in truth
 	}{
-		"kept":                           {nil, []sim.Spec{{}}, same, nil, run.Kept, "kept and saved", true, true, 1},
-		"kept, unread":                   {[]string{"saved"}, []sim.Spec{{}}, same, nil, run.Kept, "not known to be saved: that cannot be read on tern", true, true, 1},
-		"kept, unread and quiet":         {[]string{"saved"}, faults(sim.Fault{Kind: sim.QuietSave})[:1], same, nil, run.Kept, "not known to be saved: that cannot be read on tern", true, false, 0},
-		"kept, neither":                  {[]string{"save", "saved"}, []sim.Spec{{}}, same, nil, run.Kept, "nothing was saved, and what is saved cannot be read on tern", true, false, 0},
-		"kept, but nothing saves":        {[]string{"save"}, []sim.Spec{{}}, same, nil, run.Reverted, "equal to the backup", false, false, 0},
-		"refused":                        {nil, faults(sim.Fault{Kind: sim.Rejects, Match: "^port 3"})[:1], same, nil, run.Reverted, "equal to the backup", false, false, 0},
-		"refused, unread":                {[]string{"saved"}, faults(sim.Fault{Kind: sim.Rejects, Match: "^port 3"})[:1], same, nil, run.Reverted, "what runs is equal to the backup; nothing was saved, and what is saved cannot be read on tern", false, false, 0},
-		"refused, neither":               {[]string{"save", "saved"}, faults(sim.Fault{Kind: sim.Rejects, Match: "^port 3"})[:1], same, nil, run.Reverted, "what runs is equal to the backup; nothing was saved, and what is saved cannot be read on tern", false, false, 0},
-		"lost while saving, unread":      {[]string{"saved"}, faults(sim.Fault{Kind: sim.Drops, Match: "^keep", Times: 1})[:1], same, nil, run.Reverted, "what runs is equal to the backup, and was saved again; what is saved cannot be read on tern", false, false, 1},
-		"save refused, unread":           {[]string{"saved"}, faults(sim.Fault{Kind: sim.NoSave})[:1], same, nil, run.Stranded, "could not be taken back: ", false, false, 0},
-		"taken back after it was saved":  {nil, []sim.Spec{{}, {}}, planned, allBack, run.Reverted, "equal to the backup", false, false, 2},
-		"taken back, unread":             {[]string{"saved"}, []sim.Spec{{}, {}}, planned, allBack, run.Reverted, "what runs is equal to the backup, and was saved again; what is saved cannot be read on tern", false, false, 2},
-		"taken back, neither":            {[]string{"save", "saved"}, []sim.Spec{{}, {}}, planned, allBack, run.Reverted, "what runs is equal to the backup; nothing was saved, and what is saved cannot be read on tern", false, false, 0},
-		"already":                        {nil, []sim.Spec{{Config: intendedConfig}}, same, nil, run.Already, "as intended already and saved; nothing was sent", true, true, 0},
-		"already, unread":                {[]string{"saved"}, []sim.Spec{{Config: intendedConfig}}, same, nil, run.Already, "not known to be saved: that cannot be read on tern; as intended already, and nothing was sent", true, true, 0},
-		"it runs already, but not saved": {nil, []sim.Spec{{Config: intendedConfig, Unsaved: "log host 192.0.2.77"}}, same, nil, run.Kept, "kept and saved: it ran already and was not saved", true, true, 1},
-		"it runs, not saved, not proven": {nil, []sim.Spec{{Config: intendedConfig, Unsaved: "log host 192.0.2.77"}}, edits("expect    clock.source == \"192.0.2.40\"", "expect    clock.source == \"192.0.2.9\""), nil, run.Reverted, "equal to the backup; what was not saved before this night is still not saved", true, true, 0},
-		"it runs, and is not left out":   {nil, []sim.Spec{{Config: intendedConfig, Unsaved: "log host 192.0.2.77"}}, edits("expect    clock.source == \"192.0.2.40\"", "expect    clock.source == \"192.0.2.9\"", "take back the device", "skip the step"), nil, run.Reverted, "equal to the backup; what was not saved before this night is still not saved", true, true, 0},
-		"it had unsaved lines, kept":     {nil, []sim.Spec{{Unsaved: "log host 192.0.2.77"}}, same, nil, run.Kept, "kept and saved, with what was not saved before this night", true, true, 1},
-		"it had unsaved lines, refused":  {nil, []sim.Spec{{Unsaved: "log host 192.0.2.77", Faults: []sim.Fault{{Kind: sim.Rejects, Match: "^port 3"}}}}, same, nil, run.Reverted, "equal to the backup; what was not saved before this night is still not saved", false, false, 0},
-		"it had unsaved lines, all back": {nil, []sim.Spec{{Unsaved: "log host 192.0.2.77"}, {}}, planned, allBack, run.Reverted, "equal to the backup; what was not saved before this night is saved now", false, false, 2},
+		"kept":                           {nil, []sim.Spec{{}}, same, nil, night.Kept, "kept and saved", true, true, 1},
+		"kept, unread":                   {[]string{"saved"}, []sim.Spec{{}}, same, nil, night.Kept, "not known to be saved: that cannot be read on tern", true, true, 1},
+		"kept, unread and quiet":         {[]string{"saved"}, faults(sim.Fault{Kind: sim.QuietSave})[:1], same, nil, night.Kept, "not known to be saved: that cannot be read on tern", true, false, 0},
+		"kept, neither":                  {[]string{"save", "saved"}, []sim.Spec{{}}, same, nil, night.Kept, "nothing was saved, and what is saved cannot be read on tern", true, false, 0},
+		"kept, but nothing saves":        {[]string{"save"}, []sim.Spec{{}}, same, nil, night.Reverted, "equal to the backup", false, false, 0},
+		"refused":                        {nil, faults(sim.Fault{Kind: sim.Rejects, Match: "^port 3"})[:1], same, nil, night.Reverted, "equal to the backup", false, false, 0},
+		"refused, unread":                {[]string{"saved"}, faults(sim.Fault{Kind: sim.Rejects, Match: "^port 3"})[:1], same, nil, night.Reverted, "what runs is equal to the backup; nothing was saved, and what is saved cannot be read on tern", false, false, 0},
+		"refused, neither":               {[]string{"save", "saved"}, faults(sim.Fault{Kind: sim.Rejects, Match: "^port 3"})[:1], same, nil, night.Reverted, "what runs is equal to the backup; nothing was saved, and what is saved cannot be read on tern", false, false, 0},
+		"lost while saving, unread":      {[]string{"saved"}, faults(sim.Fault{Kind: sim.Drops, Match: "^keep", Times: 1})[:1], same, nil, night.Reverted, "what runs is equal to the backup, and was saved again; what is saved cannot be read on tern", false, false, 1},
+		"save refused, unread":           {[]string{"saved"}, faults(sim.Fault{Kind: sim.NoSave})[:1], same, nil, night.Stranded, "could not be taken back: ", false, false, 0},
+		"taken back after it was saved":  {nil, []sim.Spec{{}, {}}, planned, allBack, night.Reverted, "equal to the backup", false, false, 2},
+		"taken back, unread":             {[]string{"saved"}, []sim.Spec{{}, {}}, planned, allBack, night.Reverted, "what runs is equal to the backup, and was saved again; what is saved cannot be read on tern", false, false, 2},
+		"taken back, neither":            {[]string{"save", "saved"}, []sim.Spec{{}, {}}, planned, allBack, night.Reverted, "what runs is equal to the backup; nothing was saved, and what is saved cannot be read on tern", false, false, 0},
+		"already":                        {nil, []sim.Spec{{Config: intendedConfig}}, same, nil, night.Already, "as intended already and saved; nothing was sent", true, true, 0},
+		"already, unread":                {[]string{"saved"}, []sim.Spec{{Config: intendedConfig}}, same, nil, night.Already, "not known to be saved: that cannot be read on tern; as intended already, and nothing was sent", true, true, 0},
+		"it runs already, but not saved": {nil, []sim.Spec{{Config: intendedConfig, Unsaved: "log host 192.0.2.77"}}, same, nil, night.Kept, "kept and saved: it ran already and was not saved", true, true, 1},
+		"it runs, not saved, not proven": {nil, []sim.Spec{{Config: intendedConfig, Unsaved: "log host 192.0.2.77"}}, edits("expect    clock.source == \"192.0.2.40\"", "expect    clock.source == \"192.0.2.9\""), nil, night.Reverted, "equal to the backup; what was not saved before this night is still not saved", true, true, 0},
+		"it runs, and is not left out":   {nil, []sim.Spec{{Config: intendedConfig, Unsaved: "log host 192.0.2.77"}}, edits("expect    clock.source == \"192.0.2.40\"", "expect    clock.source == \"192.0.2.9\"", "take back the device", "skip the step"), nil, night.Reverted, "equal to the backup; what was not saved before this night is still not saved", true, true, 0},
+		"it had unsaved lines, kept":     {nil, []sim.Spec{{Unsaved: "log host 192.0.2.77"}}, same, nil, night.Kept, "kept and saved, with what was not saved before this night", true, true, 1},
+		"it had unsaved lines, refused":  {nil, []sim.Spec{{Unsaved: "log host 192.0.2.77", Faults: []sim.Fault{{Kind: sim.Rejects, Match: "^port 3"}}}}, same, nil, night.Reverted, "equal to the backup; what was not saved before this night is still not saved", false, false, 0},
+		"it had unsaved lines, all back": {nil, []sim.Spec{{Unsaved: "log host 192.0.2.77"}, {}}, planned, allBack, night.Reverted, "equal to the backup; what was not saved before this night is saved now", false, false, 2},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -112,9 +113,9 @@ func TestOnlySavedWhereItWasRead(t *testing.T) {
 // planned waits for a person behind every batch; allBack takes everything back then.
 var planned = edits("together  1", "together  1\n  hold      after every batch")
 
-func allBack(r *run.Run, e run.Event) {
-	if e.Kind == run.HoldOpened {
-		_ = r.Do(context.Background(), run.Command{Hold: e.Hold, Choice: run.BackAll, By: "Ada", Reason: "a drill"})
+func allBack(r *run.Run, e night.Event) {
+	if e.Kind == night.HoldOpened {
+		_ = r.Do(context.Background(), night.Command{Hold: e.Hold, Choice: night.BackAll, By: "Ada", Reason: "a drill"})
 	}
 }
 
@@ -134,11 +135,11 @@ func TestWhatCannotBeReadDoesNotHold(t *testing.T) {
 			w.runQuiet()
 			d := w.night.Get("ald-quay-1")
 			if !waived {
-				assert.Equal(t, run.Blocked, d.State)
+				assert.Equal(t, night.Blocked, d.State)
 				assert.Contains(t, d.Note, "saved: what is saved cannot be read on tern")
 				return
 			}
-			assert.Equal(t, run.Kept, d.State)
+			assert.Equal(t, night.Kept, d.State)
 			for _, check := range d.Checks {
 				if check.Name == "saved" {
 					assert.False(t, check.OK)
@@ -159,7 +160,7 @@ func TestSlowIsNotDead(t *testing.T) {
 		w := simpleOf(t, set, t.TempDir(), faults(sim.Fault{Kind: sim.SlowLogin, By: 13 * time.Second}, sim.Fault{Kind: sim.Drops, Match: "^log host", Times: 1}), nil, same)
 		w.runQuiet()
 		d := w.night.Get("ald-quay-1")
-		assert.Equal(t, run.Reverted, d.State, d.Note)
+		assert.Equal(t, night.Reverted, d.State, d.Note)
 		assert.Equal(t, "equal to the backup", d.Note, "its timer did not have to fire for it")
 		w.checkLaws()
 	})
@@ -171,7 +172,7 @@ func TestARefusedUndoIsTold(t *testing.T) {
 		w := simple(t, faults(sim.Fault{Kind: sim.Rejects, Match: "^port 3"}, sim.Fault{Kind: sim.Rejects, Match: "^drop log host"}), nil)
 		w.runQuiet()
 		d := w.night.Get("ald-quay-1")
-		assert.Equal(t, run.Reverted, d.State, d.Note)
+		assert.Equal(t, night.Reverted, d.State, d.Note)
 		assert.Equal(t, "equal to the backup; 1 undo line was refused", d.Note)
 		w.checkLaws()
 	})

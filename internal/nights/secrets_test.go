@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/night"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/sim"
 )
@@ -115,7 +115,7 @@ func TestDrawnSecretsAreShownNowhere(t *testing.T) {
 			w.runQuiet()
 			if fault.Kind == "" {
 				assert.True(t, w.night.Devices[0].Touched, "%s: %s", name, w.night.Devices[0].Note)
-				assert.Equal(t, run.Reverted, w.night.Devices[0].State, "%s: %s", name, w.night.Devices[0].Note)
+				assert.Equal(t, night.Reverted, w.night.Devices[0].State, "%s: %s", name, w.night.Devices[0].Note)
 			}
 			written := map[string]string{"journal": w.journalText()}
 			paths, err := filepath.Glob(filepath.Join(w.dir, "transcripts", "*.log"))

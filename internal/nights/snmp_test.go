@@ -10,7 +10,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/night"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/sim"
 )
@@ -66,7 +66,7 @@ func TestANightOfSigns(t *testing.T) {
 				w.runQuiet()
 				w.signLaws()
 				for _, d := range w.night.Devices {
-					assert.Equal(t, run.Kept, d.State, "%s: %s", d.Name, d.Note)
+					assert.Equal(t, night.Kept, d.State, "%s: %s", d.Name, d.Note)
 					assert.Contains(t, w.sim.Device(d.Name).Saved(), "sign.night = 1\n")
 				}
 				if t.Failed() {
@@ -91,9 +91,9 @@ func (w *world) signLaws() {
 		}
 		now := w.sim.Device(d.Name).Running()
 		switch d.State {
-		case run.Reverted, run.Blocked, run.Skipped:
+		case night.Reverted, night.Blocked, night.Skipped:
 			assert.Equal(w.t, w.initial[d.Name], now, "law 5: %s is %s: %s", d.Name, d.State, d.Note)
-		case run.Kept:
+		case night.Kept:
 			assert.Contains(w.t, now, "sign.night = 1\n", "law 4: %s", d.Name)
 			assert.Contains(w.t, now, "sign.clock = 192.0.2.40\n", "law 4: %s", d.Name)
 			assert.Contains(w.t, now, "sign.text[3] = No ferries before 05:00\n", "law 4: %s", d.Name)
@@ -124,11 +124,11 @@ func TestSilenceOverSNMPIsNoRefusal(t *testing.T) {
 		w.run(context.Background(), nil)
 		for i, d := range w.night.Devices {
 			if i < 4 {
-				assert.Equal(t, run.Blocked, d.State, d.Note)
+				assert.Equal(t, night.Blocked, d.State, d.Note)
 				assert.Contains(t, d.Note, "no answer in")
 				continue
 			}
-			assert.Equal(t, run.Kept, d.State, "%s: %s", d.Name, d.Note)
+			assert.Equal(t, night.Kept, d.State, "%s: %s", d.Name, d.Note)
 		}
 	})
 }
@@ -137,26 +137,26 @@ func TestSilenceOverSNMPIsNoRefusal(t *testing.T) {
 func TestEachFaultOverSNMP(t *testing.T) {
 	for name, c := range map[string]struct {
 		fault sim.Fault
-		state run.State
+		state night.State
 		note  string
 	}{
-		"no fault at all":        {sim.Fault{Kind: sim.Slow, Match: "^nothing$"}, run.Kept, "as predicted"},
-		"refuses a set":          {sim.Fault{Kind: sim.Rejects, Match: "sign.night"}, run.Reverted, "equal to the backup"},
-		"carries out half of it": {sim.Fault{Kind: sim.HalfSet, Match: "sign.night", Times: 1}, run.Reverted, "equal to the backup"},
-		"says yes, means no":     {sim.Fault{Kind: sim.Ignores, Match: "sign.brightness = 30"}, run.Reverted, "equal to the backup"},
-		"an answer is lost":      {sim.Fault{Kind: sim.Drops, Match: "sign.night", Times: 1}, run.Kept, "as predicted"},
-		"the set's answer is":    {sim.Fault{Kind: sim.DropsAfter, Match: "^set.*sign.night", Times: 1}, run.Kept, "as predicted"},
-		"never answers again":    {sim.Fault{Kind: sim.CutsOff, Match: "sign.night"}, run.Stranded, ""},
-		"restarts by itself":     {sim.Fault{Kind: sim.Restarts, Match: "^set.*sign.night", Times: 1}, run.Reverted, "equal to the backup"},
-		"cannot be stored":       {sim.Fault{Kind: sim.NoSave}, run.Stranded, "which saves"},
-		"wrong password":         {sim.Fault{Kind: sim.BadPassword}, run.Blocked, "out of reach|login is denied"},
-		"out of reach":           {sim.Fault{Kind: sim.Mute}, run.Blocked, ""},
-		"slow":                   {sim.Fault{Kind: sim.Slow, By: time.Second}, run.Kept, "as predicted"},
-		"never settles":          {sim.Fault{Kind: sim.NeverSettles}, run.Reverted, "equal to the backup"},
-		"drifts":                 {sim.Fault{Kind: sim.Drifts, Match: "sign.steady", After: 3, Times: 1}, run.Reverted, "equal to the backup"},
+		"no fault at all":        {sim.Fault{Kind: sim.Slow, Match: "^nothing$"}, night.Kept, "as predicted"},
+		"refuses a set":          {sim.Fault{Kind: sim.Rejects, Match: "sign.night"}, night.Reverted, "equal to the backup"},
+		"carries out half of it": {sim.Fault{Kind: sim.HalfSet, Match: "sign.night", Times: 1}, night.Reverted, "equal to the backup"},
+		"says yes, means no":     {sim.Fault{Kind: sim.Ignores, Match: "sign.brightness = 30"}, night.Reverted, "equal to the backup"},
+		"an answer is lost":      {sim.Fault{Kind: sim.Drops, Match: "sign.night", Times: 1}, night.Kept, "as predicted"},
+		"the set's answer is":    {sim.Fault{Kind: sim.DropsAfter, Match: "^set.*sign.night", Times: 1}, night.Kept, "as predicted"},
+		"never answers again":    {sim.Fault{Kind: sim.CutsOff, Match: "sign.night"}, night.Stranded, ""},
+		"restarts by itself":     {sim.Fault{Kind: sim.Restarts, Match: "^set.*sign.night", Times: 1}, night.Reverted, "equal to the backup"},
+		"cannot be stored":       {sim.Fault{Kind: sim.NoSave}, night.Stranded, "which saves"},
+		"wrong password":         {sim.Fault{Kind: sim.BadPassword}, night.Blocked, "out of reach|login is denied"},
+		"out of reach":           {sim.Fault{Kind: sim.Mute}, night.Blocked, ""},
+		"slow":                   {sim.Fault{Kind: sim.Slow, By: time.Second}, night.Kept, "as predicted"},
+		"never settles":          {sim.Fault{Kind: sim.NeverSettles}, night.Reverted, "equal to the backup"},
+		"drifts":                 {sim.Fault{Kind: sim.Drifts, Match: "sign.steady", After: 3, Times: 1}, night.Reverted, "equal to the backup"},
 	} {
 		for version, set := range map[string]profile.Set{"3": shipped(t), "2c": v2c(t)} {
-			if version == "3" && c.state != run.Blocked && c.state != run.Stranded { // its keys take their time
+			if version == "3" && c.state != night.Blocked && c.state != night.Stranded { // its keys take their time
 				continue
 			}
 			t.Run(name+", version "+version, func(t *testing.T) {

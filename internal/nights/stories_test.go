@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
 	"metabasis/internal/sim"
@@ -43,9 +44,9 @@ func edits(pairs ...string) func(string) string { return strings.NewReplacer(pai
 var oneByOne = edits("together  4", "together  1")
 
 // when does something at the first event that fits.
-func when(fits func(run.Event) bool, do func(r *run.Run, e run.Event)) person {
+func when(fits func(night.Event) bool, do func(r *run.Run, e night.Event)) person {
 	done := false
-	return func(r *run.Run, e run.Event) {
+	return func(r *run.Run, e night.Event) {
 		if !done && fits(e) {
 			done = true
 			do(r, e)
@@ -53,16 +54,16 @@ func when(fits func(run.Event) bool, do func(r *run.Run, e run.Event)) person {
 	}
 }
 
-func choose(c run.Choice) func(r *run.Run, e run.Event) {
-	return func(r *run.Run, e run.Event) {
-		_ = r.Do(context.Background(), run.Command{Hold: e.Hold, Choice: c, By: "Ada", Reason: "a drill"})
+func choose(c night.Choice) func(r *run.Run, e night.Event) {
+	return func(r *run.Run, e night.Event) {
+		_ = r.Do(context.Background(), night.Command{Hold: e.Hold, Choice: c, By: "Ada", Reason: "a drill"})
 	}
 }
 
-func opened(e run.Event) bool { return e.Kind == run.HoldOpened }
+func opened(e night.Event) bool { return e.Kind == night.HoldOpened }
 
 func both(all ...person) person {
-	return func(r *run.Run, e run.Event) {
+	return func(r *run.Run, e night.Event) {
 		for _, p := range all {
 			p(r, e)
 		}
@@ -70,15 +71,15 @@ func both(all ...person) person {
 }
 
 // sent tells that a line of the change has reached a device.
-func sent(device string, step int) func(run.Event) bool {
-	return func(e run.Event) bool {
-		return e.Kind == run.Sent && e.Device == device && e.Step == step && e.What == ""
+func sent(device string, step int) func(night.Event) bool {
+	return func(e night.Event) bool {
+		return e.Kind == night.Sent && e.Device == device && e.Step == step && e.What == ""
 	}
 }
 
-func abortWith(c run.Choice) func(r *run.Run, e run.Event) {
-	return func(r *run.Run, _ run.Event) {
-		_ = r.Do(context.Background(), run.Command{Choice: c, By: "Ada"})
+func abortWith(c night.Choice) func(r *run.Run, e night.Event) {
+	return func(r *run.Run, _ night.Event) {
+		_ = r.Do(context.Background(), night.Command{Choice: c, By: "Ada"})
 	}
 }
 
@@ -121,60 +122,62 @@ var stories = map[string]story{
 	"everything taken back":    {specs: []sim.Spec{{}, {}, {Faults: []sim.Fault{{Kind: sim.Rejects, Match: "^log host"}}}, {}}, edit: edits("together  4", "together  1", "take back the device", "take back everything")},
 	"budget used up":           {specs: []sim.Spec{{}, {Faults: []sim.Fault{{Kind: sim.Rejects, Match: "^log host"}}}, {Faults: []sim.Fault{{Kind: sim.Rejects, Match: "^lan 310"}}}, {}}, edit: edits("together  4", "together  1")},
 	"too late to turn back":    {specs: []sim.Spec{{}, {}, {}}, edit: edits("now for 3h\n  reserve   20m", "now for 3m\n  reserve   2m")},
-	"holds after every batch":  {specs: []sim.Spec{{}, {}}, edit: edits("together  4", "together  1\n  hold      after every batch"), who: func(t *testing.T) person { return always(t, run.GoOn) }},
+	"holds after every batch":  {specs: []sim.Spec{{}, {}}, edit: edits("together  4", "together  1\n  hold      after every batch"), who: func(t *testing.T) person { return always(t, night.GoOn) }},
 	"window opens later":       {specs: []sim.Spec{{}}, edit: edits("now for 3h", "01:30 for 3h")},
-	"started early":            {specs: []sim.Spec{{}}, edit: edits("now for 3h", "01:30 for 3h"), who: func(t *testing.T) person { return always(t, run.StartEarly) }},
-	"a hold that nobody sees":  {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^log host"}), who: func(*testing.T) person { return func(*run.Run, run.Event) {} }},
-	"waits for the timer":      {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^log host"}), who: func(t *testing.T) person { return always(t, run.LetFire, run.GoOn) }},
-	"extends, then again":      {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^log host", Times: 1}), who: func(t *testing.T) person { return both(when(opened, choose(run.Extend)), secondHold(run.TryAgain)) }},
-	"left to its timer":        {specs: faults(sim.Fault{Kind: sim.CutsOff, Match: "^port 3"}), who: func(t *testing.T) person { return always(t, run.Leave, run.GoOn) }},
-	"aborted":                  {specs: []sim.Spec{{}, {}, {}}, edit: edits("sizes     1, 4", "sizes     1, 2", "together  4", "together  1"), who: func(*testing.T) person { return when(sent("ald-quay-2", 2), abortWith(run.BackDevice)) }},
-	"aborted, may finish":      {specs: []sim.Spec{{}, {}}, edit: oneByOne, who: func(*testing.T) person { return when(sent("ald-quay-1", 2), abortWith(run.Finish)) }},
-	"aborted, all back":        {specs: []sim.Spec{{}, {}, {}}, edit: oneByOne, who: func(*testing.T) person { return when(sent("ald-quay-2", 2), abortWith(run.BackAll)) }},
-	"aborted at a hold":        {specs: []sim.Spec{{}, {Faults: []sim.Fault{{Kind: sim.Rejects, Match: "^log host"}}}, {}}, edit: oneByOne, who: func(*testing.T) person { return when(opened, abortWith(run.BackDevice)) }},
-	"aborted at a planned one": {specs: []sim.Spec{{}, {}}, edit: edits("together  4", "together  1\n  hold      after every batch"), who: func(*testing.T) person { return when(opened, abortWith(run.BackDevice)) }},
-	"let go":                   {specs: []sim.Spec{{}, {}, {}}, edit: oneByOne, who: func(*testing.T) person { return when(sent("ald-quay-2", 2), abortWith(run.Release)) }},
-	"let go while held":        {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^log host"}), who: func(*testing.T) person { return when(opened, abortWith(run.Release)) }},
-	"let go while dark":        {specs: faults(sim.Fault{Kind: sim.CutsOff, Match: "^port 3"}), who: func(*testing.T) person { return when(opened, abortWith(run.Release)) }},
+	"started early":            {specs: []sim.Spec{{}}, edit: edits("now for 3h", "01:30 for 3h"), who: func(t *testing.T) person { return always(t, night.StartEarly) }},
+	"a hold that nobody sees":  {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^log host"}), who: func(*testing.T) person { return func(*run.Run, night.Event) {} }},
+	"waits for the timer":      {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^log host"}), who: func(t *testing.T) person { return always(t, night.LetFire, night.GoOn) }},
+	"extends, then again":      {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^log host", Times: 1}), who: func(t *testing.T) person { return both(when(opened, choose(night.Extend)), secondHold(night.TryAgain)) }},
+	"left to its timer":        {specs: faults(sim.Fault{Kind: sim.CutsOff, Match: "^port 3"}), who: func(t *testing.T) person { return always(t, night.Leave, night.GoOn) }},
+	"aborted":                  {specs: []sim.Spec{{}, {}, {}}, edit: edits("sizes     1, 4", "sizes     1, 2", "together  4", "together  1"), who: func(*testing.T) person { return when(sent("ald-quay-2", 2), abortWith(night.BackDevice)) }},
+	"aborted, may finish":      {specs: []sim.Spec{{}, {}}, edit: oneByOne, who: func(*testing.T) person { return when(sent("ald-quay-1", 2), abortWith(night.Finish)) }},
+	"aborted, all back":        {specs: []sim.Spec{{}, {}, {}}, edit: oneByOne, who: func(*testing.T) person { return when(sent("ald-quay-2", 2), abortWith(night.BackAll)) }},
+	"aborted at a hold":        {specs: []sim.Spec{{}, {Faults: []sim.Fault{{Kind: sim.Rejects, Match: "^log host"}}}, {}}, edit: oneByOne, who: func(*testing.T) person { return when(opened, abortWith(night.BackDevice)) }},
+	"aborted at a planned one": {specs: []sim.Spec{{}, {}}, edit: edits("together  4", "together  1\n  hold      after every batch"), who: func(*testing.T) person { return when(opened, abortWith(night.BackDevice)) }},
+	"let go":                   {specs: []sim.Spec{{}, {}, {}}, edit: oneByOne, who: func(*testing.T) person { return when(sent("ald-quay-2", 2), abortWith(night.Release)) }},
+	"let go while held":        {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^log host"}), who: func(*testing.T) person { return when(opened, abortWith(night.Release)) }},
+	"let go while dark":        {specs: faults(sim.Fault{Kind: sim.CutsOff, Match: "^port 3"}), who: func(*testing.T) person { return when(opened, abortWith(night.Release)) }},
 	"let go while checking": {specs: []sim.Spec{{}, {}}, edit: oneByOne, who: func(*testing.T) person {
-		return when(func(e run.Event) bool { return e.Kind == run.Prechecked && e.What == "clock" }, abortWith(run.Release))
+		return when(func(e night.Event) bool { return e.Kind == night.Prechecked && e.What == "clock" }, abortWith(night.Release))
 	}},
 	"aborted while checking": {specs: []sim.Spec{{}, {}}, edit: oneByOne, who: func(*testing.T) person {
-		return when(func(e run.Event) bool { return e.Kind == run.Prechecked && e.What == "clock" }, abortWith(run.BackDevice))
+		return when(func(e night.Event) bool { return e.Kind == night.Prechecked && e.What == "clock" }, abortWith(night.BackDevice))
 	}},
 	"aborted twice": {specs: []sim.Spec{{}, {}}, edit: oneByOne, who: func(*testing.T) person {
-		return both(when(sent("ald-quay-1", 1), abortWith(run.BackDevice)), when(func(e run.Event) bool { return e.State == run.Reverting }, abortWith(run.Release)))
+		return both(when(sent("ald-quay-1", 1), abortWith(night.BackDevice)), when(func(e night.Event) bool { return e.State == night.Reverting }, abortWith(night.Release)))
 	}},
-	"journal full":             {specs: []sim.Spec{{}, {}}, edit: oneByOne, world: journalFullAt(func(e run.Event) bool { return e.Kind == run.Intent && e.Step == 2 }), fails: true},
-	"journal full at saving":   {specs: []sim.Spec{{}, {}}, edit: oneByOne, world: journalFullAt(func(e run.Event) bool { return e.What == run.ToSave }), fails: true},
-	"journal full at arming":   {specs: []sim.Spec{{}, {}}, edit: oneByOne, world: journalFullAt(func(e run.Event) bool { return e.What == run.ToArm }), fails: true},
-	"journal full at a backup": {specs: []sim.Spec{{}, {}}, edit: oneByOne, world: journalFullAt(func(e run.Event) bool { return e.Kind == run.BackedUp }), fails: true},
+	"journal full":             {specs: []sim.Spec{{}, {}}, edit: oneByOne, world: journalFullAt(func(e night.Event) bool { return e.Kind == night.Intent && e.Step == 2 }), fails: true},
+	"journal full at saving":   {specs: []sim.Spec{{}, {}}, edit: oneByOne, world: journalFullAt(func(e night.Event) bool { return e.What == night.ToSave }), fails: true},
+	"journal full at arming":   {specs: []sim.Spec{{}, {}}, edit: oneByOne, world: journalFullAt(func(e night.Event) bool { return e.What == night.ToArm }), fails: true},
+	"journal full at a backup": {specs: []sim.Spec{{}, {}}, edit: oneByOne, world: journalFullAt(func(e night.Event) bool { return e.Kind == night.BackedUp }), fails: true},
 	"no timer, line refused":   {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^log host"}), edit: edits("timer       4m", "timer       none"), world: func(w *world) { w.noTimer = true }},
-	"no timer, contact lost":   {specs: faults(sim.Fault{Kind: sim.Drops, Match: "^log host", Times: 1}), edit: edits("timer       4m", "timer       none"), world: func(w *world) { w.noTimer = true }, who: func(t *testing.T) person { return always(t, run.BackDevice, run.GoOn) }},
+	"no timer, contact lost":   {specs: faults(sim.Fault{Kind: sim.Drops, Match: "^log host", Times: 1}), edit: edits("timer       4m", "timer       none"), world: func(w *world) { w.noTimer = true }, who: func(t *testing.T) person { return always(t, night.BackDevice, night.GoOn) }},
 	"no timer, no way back":    {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^port 3"}, sim.Fault{Kind: sim.LostUndo}, sim.Fault{Kind: sim.Refusing}), edit: edits("timer       4m", "timer       none"), world: func(w *world) { w.noTimer = true }},
 	"no timer, counts at once": {specs: []sim.Spec{{}, {Faults: []sim.Fault{{Kind: sim.CutsOff, Match: "^port 3"}}}, {}, {}, {}}, edit: edits("timer       4m", "timer       none", "together  4", "together  2\n  stop      after 1 failure"), world: func(w *world) { w.noTimer = true }},
-	"no timer, left":           {specs: faults(sim.Fault{Kind: sim.CutsOff, Match: "^port 3"}), edit: edits("timer       4m", "timer       none"), world: func(w *world) { w.noTimer = true }, who: func(t *testing.T) person { return always(t, run.Leave, run.GoOn) }},
+	"no timer, left":           {specs: faults(sim.Fault{Kind: sim.CutsOff, Match: "^port 3"}), edit: edits("timer       4m", "timer       none"), world: func(w *world) { w.noTimer = true }, who: func(t *testing.T) person { return always(t, night.Leave, night.GoOn) }},
 	"left out, lost in proof":  {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^port 3"}, sim.Fault{Kind: sim.Drops, Match: "^tell running", After: 3, Times: 1}), edit: edits("take back the device", "skip the step")},
 	"no timer, never back":     {specs: faults(sim.Fault{Kind: sim.Restarts, Match: "^log host"}, sim.Fault{Kind: sim.NeverBack}), edit: edits("timer       4m", "timer       none"), world: func(w *world) { w.noTimer = true }},
 	"slow while reverting":     {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^port 3"}, sim.Fault{Kind: sim.Slow, Match: "^(drop|done)", By: 8 * time.Second}), edit: edits("timer       4m", "timer       1m")},
 	"hangs while undoing":      {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^port 3", Times: 1}, sim.Fault{Kind: sim.Hangs, Match: "^drop log host"})},
 	"let go of what was kept": {specs: []sim.Spec{{}, {}, {}}, edit: oneByOne, who: func(*testing.T) person {
-		return both(when(sent("ald-quay-3", 1), abortWith(run.BackAll)), when(func(e run.Event) bool { return e.State == run.Reverting && e.Device == "ald-quay-3" }, abortWith(run.Release)))
+		return both(when(sent("ald-quay-3", 1), abortWith(night.BackAll)), when(func(e night.Event) bool { return e.State == night.Reverting && e.Device == "ald-quay-3" }, abortWith(night.Release)))
 	}},
-	"left out, then taken back": {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^log host"}, sim.Fault{Kind: sim.Rejects, Match: "^port 3"}), who: func(*testing.T) person { return both(when(opened, choose(run.SkipStep)), secondHold(run.BackDevice)) }},
-	"all back at a planned one": {specs: []sim.Spec{{}, {}}, edit: edits("together  4", "together  1\n  hold      after every batch"), who: func(t *testing.T) person { return always(t, run.BackAll) }},
-	"aborted, disarmed late":    {specs: faults(sim.Fault{Kind: sim.LateDisarm, By: 3 * time.Second}), who: func(*testing.T) person { return when(sent("ald-quay-1", 2), abortWith(run.BackDevice)) }},
+	"left out, then taken back": {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^log host"}, sim.Fault{Kind: sim.Rejects, Match: "^port 3"}), who: func(*testing.T) person {
+		return both(when(opened, choose(night.SkipStep)), secondHold(night.BackDevice))
+	}},
+	"all back at a planned one": {specs: []sim.Spec{{}, {}}, edit: edits("together  4", "together  1\n  hold      after every batch"), who: func(t *testing.T) person { return always(t, night.BackAll) }},
+	"aborted, disarmed late":    {specs: faults(sim.Fault{Kind: sim.LateDisarm, By: 3 * time.Second}), who: func(*testing.T) person { return when(sent("ald-quay-1", 2), abortWith(night.BackDevice)) }},
 	"a pair that fails": {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^log host"}), world: func(w *world) {
 		one, two := w.plan.Targets()[0], w.plan.Targets()[1]
 		one.Partner, two.Partner, two.Second = two.Device.Name, one.Device.Name, true
 	}, edit: edits("sizes     1, 4", "sizes     4")},
 	"very slow":                 {specs: faults(sim.Fault{Kind: sim.Slow, By: 8 * time.Second}), edit: edits("timer       4m", "timer       1m")},
 	"becomes slow in a step":    {specs: faults(sim.Fault{Kind: sim.Slow, Match: "^(lan|title|up|port)", By: 9500 * time.Millisecond, Times: 6}), edit: edits("timer       4m", "timer       1m", "within 40s", "within 25s", "soak      30s", "soak      1s", "take back the device", "try again once, then take back the device")},
-	"tried again late":          {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^log host", Times: 1}), who: func(*testing.T) person { return late(200*time.Second, run.TryAgain) }},
-	"tried again too late":      {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^log host", Times: 1}, sim.Fault{Kind: sim.NoTimer, After: 1}), who: func(*testing.T) person { return late(200*time.Second, run.TryAgain) }},
+	"tried again late":          {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^log host", Times: 1}), who: func(*testing.T) person { return late(200*time.Second, night.TryAgain) }},
+	"tried again too late":      {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^log host", Times: 1}, sim.Fault{Kind: sim.NoTimer, After: 1}), who: func(*testing.T) person { return late(200*time.Second, night.TryAgain) }},
 	"very slow, not extended 1": {specs: faults(sim.Fault{Kind: sim.Slow, By: 8 * time.Second}, sim.Fault{Kind: sim.NoTimer, After: 1}), edit: edits("timer       4m", "timer       1m")},
 	"very slow, not extended 2": {specs: faults(sim.Fault{Kind: sim.Slow, By: 8 * time.Second}, sim.Fault{Kind: sim.NoTimer, After: 2}), edit: edits("timer       4m", "timer       1m")},
-	"back after a while":        {specs: faults(sim.Fault{Kind: sim.Drops, Match: "^log host", Times: 1}, sim.Fault{Kind: sim.Refuses, After: 1, Times: 5}), who: func(t *testing.T) person { return always(t, run.TryAgain) }},
+	"back after a while":        {specs: faults(sim.Fault{Kind: sim.Drops, Match: "^log host", Times: 1}, sim.Fault{Kind: sim.Refuses, After: 1, Times: 5}), who: func(t *testing.T) person { return always(t, night.TryAgain) }},
 	"cap on a site":             {specs: []sim.Spec{{}, {}, {}, {}}, edit: edits("sizes     1, 4\n  together  4", "sizes     4\n  per site  1")},
 	"precheck waived": {specs: []sim.Spec{{ClockOff: time.Hour}, {}}, edit: oneByOne, world: func(w *world) {
 		w.plan.Waivers = []plan.Waiver{{Check: "clock", Device: "ald-quay-1", Reason: "its battery is dead", By: "Ada"}}
@@ -184,9 +187,9 @@ var stories = map[string]story{
 }
 
 // secondHold answers the hold after the first.
-func secondHold(c run.Choice) person {
+func secondHold(c night.Choice) person {
 	n := 0
-	return func(r *run.Run, e run.Event) {
+	return func(r *run.Run, e night.Event) {
 		if opened(e) {
 			if n++; n > 1 {
 				choose(c)(r, e)
@@ -196,8 +199,8 @@ func secondHold(c run.Choice) person {
 }
 
 // late answers the first hold after a while.
-func late(after time.Duration, c run.Choice) person {
-	return when(opened, func(r *run.Run, e run.Event) {
+func late(after time.Duration, c night.Choice) person {
+	return when(opened, func(r *run.Run, e night.Event) {
 		go func() {
 			time.Sleep(after)
 			choose(c)(r, e)
@@ -205,10 +208,10 @@ func late(after time.Duration, c run.Choice) person {
 	})
 }
 
-func journalFullAt(at func(run.Event) bool) func(*world) {
+func journalFullAt(at func(night.Event) bool) func(*world) {
 	return func(w *world) {
 		full := false
-		w.journal.Fail = func(ev []run.Event) error {
+		w.journal.Fail = func(ev []night.Event) error {
 			if full = full || slices.ContainsFunc(ev, at); full {
 				return fmt.Errorf("write metabasis.db: %w", syscall.ENOSPC)
 			}
@@ -355,7 +358,7 @@ func (w *world) tell(err error) string {
 }
 
 // told is one event in full.
-func (w *world) told(e run.Event) string {
+func (w *world) told(e night.Event) string {
 	since := func(t time.Time) string {
 		if t.IsZero() {
 			return ""
@@ -375,7 +378,7 @@ func (w *world) told(e run.Event) string {
 	part("state", e.State, e.State == "")
 	part("what", e.What, e.What == "")
 	part("ok", e.OK, !e.OK)
-	if e.Kind != run.BackedUp { // a checksum says nothing to whoever reads
+	if e.Kind != night.BackedUp { // a checksum says nothing to whoever reads
 		part("note", e.Note, e.Note == "")
 	}
 	part("lines", fmt.Sprintf("%q", e.Lines), len(e.Lines) == 0)

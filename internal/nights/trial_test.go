@@ -16,7 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metabasis/internal/core/config"
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/night"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/sim"
 )
@@ -82,7 +82,7 @@ func (w *world) trial(device string) bool {
 // Law 1 where the way back is a trial: nothing takes effect before the backup is on disk;
 // what takes effect is on trial, and seen to be, before anything else is done with it; and
 // what is kept was seen to be on trial no more.
-func (w *world) lawOnTrial(d *run.Device, truth []sim.Truth) {
+func (w *world) lawOnTrial(d *night.Device, truth []sim.Truth) {
 	quiet := slices.ContainsFunc(w.specs[d.Name].Faults, func(f sim.Fault) bool { return f.Kind == sim.QuietTimer })
 	done, backed := w.backups.done[d.Name]
 	unseen := ""
@@ -98,7 +98,7 @@ func (w *world) lawOnTrial(d *run.Device, truth []sim.Truth) {
 			assert.Empty(w.t, unseen, "law 1: %s was %s before it was looked whether the change is on trial", d.Name, tr.What)
 		}
 	}
-	if d.State == run.Kept && d.Touched {
+	if d.State == night.Kept && d.Touched {
 		seen := true
 		for _, tr := range truth {
 			switch tr.What {
@@ -136,17 +136,17 @@ func TestAMixedNight(t *testing.T) {
 				w.runQuiet()
 				w.checkLaws()
 				for _, d := range w.night.Devices {
-					assert.Equal(t, run.Kept, d.State, "%s: %s", d.Name, d.Note)
+					assert.Equal(t, night.Kept, d.State, "%s: %s", d.Name, d.Note)
 					assert.Equal(t, "kept and saved; as predicted", d.Note)
 				}
-				assert.Equal(t, 3, len(w.intents("ald-quay-2", run.ToApply)), "a step, an apply")
-				assert.Empty(t, w.intents("ald-quay-2", run.ToArm))
-				w.night = run.Night{}
+				assert.Equal(t, 3, len(w.intents("ald-quay-2", night.ToApply)), "a step, an apply")
+				assert.Empty(t, w.intents("ald-quay-2", night.ToArm))
+				w.night = night.Night{}
 				w.runQuiet()
 				for _, d := range w.night.Devices {
-					again := run.Already
+					again := night.Already
 					if name == "typed" && w.trial(d.Name) {
-						again = run.Kept // lines typed word for word may be meant again
+						again = night.Kept // lines typed word for word may be meant again
 					}
 					assert.Equal(t, again, d.State, "%s: %s", d.Name, d.Note)
 				}
@@ -156,9 +156,9 @@ func TestAMixedNight(t *testing.T) {
 }
 
 // intents are what was about to be done to a device, of one kind.
-func (w *world) intents(device, what string) (out []run.Event) {
+func (w *world) intents(device, what string) (out []night.Event) {
 	for _, e := range w.seen {
-		if e.Kind == run.Intent && e.What == what && e.Device == device {
+		if e.Kind == night.Intent && e.What == what && e.Device == device {
 			out = append(out, e)
 		}
 	}
@@ -170,33 +170,33 @@ func (w *world) intents(device, what string) (out []run.Event) {
 func TestEachFaultOnTrial(t *testing.T) {
 	for name, c := range map[string]struct {
 		fault sim.Fault
-		state run.State
+		state night.State
 		note  string
 	}{
-		"no fault at all":          {sim.Fault{Kind: sim.Slow, Match: "^nothing$"}, run.Kept, "kept and saved"},
-		"slow":                     {sim.Fault{Kind: sim.Slow, By: 2 * time.Second}, run.Kept, "kept and saved"},
-		"rejects a line":           {sim.Fault{Kind: sim.Rejects, Match: "^to 198"}, run.Reverted, "equal to the backup"},
-		"rejects early":            {sim.Fault{Kind: sim.Rejects, Match: "^source"}, run.Reverted, "equal to the backup"},
-		"ignores a line":           {sim.Fault{Kind: sim.Ignores, Match: "^to 198"}, run.Reverted, "equal to the backup"},
-		"sound, and not applied":   {sim.Fault{Kind: sim.RefusesApply, After: 1}, run.Reverted, "equal to the backup"},
-		"never applied":            {sim.Fault{Kind: sim.RefusesApply}, run.Reverted, "equal to the backup"},
-		"not on trial":             {sim.Fault{Kind: sim.QuietTimer, Times: 1}, run.Reverted, "equal to the backup"},
-		"hangs in the draft":       {sim.Fault{Kind: sim.Hangs, Match: "^to 198", Times: 1}, run.Reverted, "equal to the backup"},
-		"drops in the draft":       {sim.Fault{Kind: sim.Drops, Match: "^to 198", Times: 1}, run.Reverted, "equal to the backup"},
-		"drops before the apply":   {sim.Fault{Kind: sim.Drops, Match: "^apply", Times: 1}, run.Reverted, "equal to the backup"},
-		"drops after the apply":    {sim.Fault{Kind: sim.DropsAfter, Match: "^apply", Times: 1}, run.Reverted, "equal to the backup"},
-		"confirm lost on the way":  {sim.Fault{Kind: sim.Drops, Match: "^keep", Times: 1}, run.Reverted, "equal to the backup"},
-		"answer to confirm lost":   {sim.Fault{Kind: sim.DropsAfter, Match: "^keep", Times: 1}, run.Reverted, "equal to the backup"},
-		"confirmed in words only":  {sim.Fault{Kind: sim.StuckTimer}, run.Reverted, "equal to the backup"},
-		"confirmed late":           {sim.Fault{Kind: sim.LateDisarm, By: 3 * time.Second}, run.Kept, "kept and saved"},
-		"cannot be kept":           {sim.Fault{Kind: sim.NoSave}, run.Reverted, "equal to the backup"},
-		"kept in words only":       {sim.Fault{Kind: sim.QuietSave, Times: 1}, run.Reverted, "equal to the backup"},
-		"cuts itself off":          {sim.Fault{Kind: sim.CutsOff, Match: "^carries"}, run.Reverted, "equal to the backup"},
-		"cut off, and never fires": {sim.Fault{Kind: sim.NeverFires}, run.Kept, "kept and saved"},
-		"somebody joins":           {sim.Fault{Kind: sim.Joined, Match: "^screen off"}, run.Reverted, "equal to the backup"},
-		"restarts by itself":       {sim.Fault{Kind: sim.Restarts, Match: "^to 198", Times: 1}, run.Reverted, "equal to the backup"},
-		"somebody ends the trial":  {sim.Fault{Kind: sim.OtherTimer, Match: "^show clock", After: 2, Times: 1}, run.Reverted, "equal to the backup"},
-		"drifts":                   {sim.Fault{Kind: sim.Drifts, Match: "^keep", Times: 1}, run.Reverted, "equal to the backup"},
+		"no fault at all":          {sim.Fault{Kind: sim.Slow, Match: "^nothing$"}, night.Kept, "kept and saved"},
+		"slow":                     {sim.Fault{Kind: sim.Slow, By: 2 * time.Second}, night.Kept, "kept and saved"},
+		"rejects a line":           {sim.Fault{Kind: sim.Rejects, Match: "^to 198"}, night.Reverted, "equal to the backup"},
+		"rejects early":            {sim.Fault{Kind: sim.Rejects, Match: "^source"}, night.Reverted, "equal to the backup"},
+		"ignores a line":           {sim.Fault{Kind: sim.Ignores, Match: "^to 198"}, night.Reverted, "equal to the backup"},
+		"sound, and not applied":   {sim.Fault{Kind: sim.RefusesApply, After: 1}, night.Reverted, "equal to the backup"},
+		"never applied":            {sim.Fault{Kind: sim.RefusesApply}, night.Reverted, "equal to the backup"},
+		"not on trial":             {sim.Fault{Kind: sim.QuietTimer, Times: 1}, night.Reverted, "equal to the backup"},
+		"hangs in the draft":       {sim.Fault{Kind: sim.Hangs, Match: "^to 198", Times: 1}, night.Reverted, "equal to the backup"},
+		"drops in the draft":       {sim.Fault{Kind: sim.Drops, Match: "^to 198", Times: 1}, night.Reverted, "equal to the backup"},
+		"drops before the apply":   {sim.Fault{Kind: sim.Drops, Match: "^apply", Times: 1}, night.Reverted, "equal to the backup"},
+		"drops after the apply":    {sim.Fault{Kind: sim.DropsAfter, Match: "^apply", Times: 1}, night.Reverted, "equal to the backup"},
+		"confirm lost on the way":  {sim.Fault{Kind: sim.Drops, Match: "^keep", Times: 1}, night.Reverted, "equal to the backup"},
+		"answer to confirm lost":   {sim.Fault{Kind: sim.DropsAfter, Match: "^keep", Times: 1}, night.Reverted, "equal to the backup"},
+		"confirmed in words only":  {sim.Fault{Kind: sim.StuckTimer}, night.Reverted, "equal to the backup"},
+		"confirmed late":           {sim.Fault{Kind: sim.LateDisarm, By: 3 * time.Second}, night.Kept, "kept and saved"},
+		"cannot be kept":           {sim.Fault{Kind: sim.NoSave}, night.Reverted, "equal to the backup"},
+		"kept in words only":       {sim.Fault{Kind: sim.QuietSave, Times: 1}, night.Reverted, "equal to the backup"},
+		"cuts itself off":          {sim.Fault{Kind: sim.CutsOff, Match: "^carries"}, night.Reverted, "equal to the backup"},
+		"cut off, and never fires": {sim.Fault{Kind: sim.NeverFires}, night.Kept, "kept and saved"},
+		"somebody joins":           {sim.Fault{Kind: sim.Joined, Match: "^screen off"}, night.Reverted, "equal to the backup"},
+		"restarts by itself":       {sim.Fault{Kind: sim.Restarts, Match: "^to 198", Times: 1}, night.Reverted, "equal to the backup"},
+		"somebody ends the trial":  {sim.Fault{Kind: sim.OtherTimer, Match: "^show clock", After: 2, Times: 1}, night.Reverted, "equal to the backup"},
+		"drifts":                   {sim.Fault{Kind: sim.Drifts, Match: "^keep", Times: 1}, night.Reverted, "equal to the backup"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
@@ -233,18 +233,18 @@ func TestWholeConfigurations(t *testing.T) {
 	for name, c := range map[string]struct {
 		faults []sim.Fault
 		once   bool
-		state  run.State
+		state  night.State
 		note   string
 	}{
-		"all is well":               {nil, false, run.Kept, "kept and saved; as predicted"},
-		"in one apply":              {nil, true, run.Kept, "kept and saved; as predicted"},
-		"cannot be handed over":     {[]sim.Fault{{Kind: sim.Refusing}}, false, run.Reverted, "equal to the backup"},
-		"half of it arrives":        {[]sim.Fault{{Kind: sim.HalfLoad, Times: 1}}, false, run.Reverted, "equal to the backup"},
-		"sound, and not applied":    {[]sim.Fault{{Kind: sim.RefusesApply, Times: 1}}, false, run.Reverted, "equal to the backup"},
-		"an expectation fails":      {[]sim.Fault{{Kind: sim.NeverSettles}}, false, run.Reverted, "equal to the backup"},
-		"the trial cannot be ended": {[]sim.Fault{{Kind: sim.NeverSettles}, {Kind: sim.LostUndo}}, true, run.Reverted, "equal to the backup"},
-		"lost in the apply":         {[]sim.Fault{{Kind: sim.DropsAfter, Match: "^apply", Times: 1}}, true, run.Reverted, "equal to the backup"},
-		"lost while handed over":    {[]sim.Fault{{Kind: sim.Hangs, Match: "^load draft$", Times: 1}}, false, run.Reverted, "equal to the backup"},
+		"all is well":               {nil, false, night.Kept, "kept and saved; as predicted"},
+		"in one apply":              {nil, true, night.Kept, "kept and saved; as predicted"},
+		"cannot be handed over":     {[]sim.Fault{{Kind: sim.Refusing}}, false, night.Reverted, "equal to the backup"},
+		"half of it arrives":        {[]sim.Fault{{Kind: sim.HalfLoad, Times: 1}}, false, night.Reverted, "equal to the backup"},
+		"sound, and not applied":    {[]sim.Fault{{Kind: sim.RefusesApply, Times: 1}}, false, night.Reverted, "equal to the backup"},
+		"an expectation fails":      {[]sim.Fault{{Kind: sim.NeverSettles}}, false, night.Reverted, "equal to the backup"},
+		"the trial cannot be ended": {[]sim.Fault{{Kind: sim.NeverSettles}, {Kind: sim.LostUndo}}, true, night.Reverted, "equal to the backup"},
+		"lost in the apply":         {[]sim.Fault{{Kind: sim.DropsAfter, Match: "^apply", Times: 1}}, true, night.Reverted, "equal to the backup"},
+		"lost while handed over":    {[]sim.Fault{{Kind: sim.Hangs, Match: "^load draft$", Times: 1}}, false, night.Reverted, "equal to the backup"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			set, dir := shipped(t), t.TempDir()
@@ -281,15 +281,15 @@ func TestAWholeFileIsPutInPlace(t *testing.T) {
 	for name, c := range map[string]struct {
 		faults []sim.Fault
 		once   bool
-		state  run.State
+		state  night.State
 		note   string
 	}{
-		"all is well":           {nil, false, run.Kept, "kept and saved; as predicted"},
-		"in one apply":          {nil, true, run.Kept, "kept and saved; as predicted"},
-		"cannot be handed over": {[]sim.Fault{{Kind: sim.Refusing}}, false, run.Reverted, "equal to the backup"},
-		"an expectation fails":  {[]sim.Fault{{Kind: sim.NeverSettles}}, true, run.Reverted, "equal to the backup"},
-		"half of it arrives":    {[]sim.Fault{{Kind: sim.HalfLoad, Times: 1}}, false, run.Reverted, "equal to the backup"},
-		"it cannot be ended":    {[]sim.Fault{{Kind: sim.NeverSettles}, {Kind: sim.LostUndo}}, false, run.Reverted, "equal to the backup"},
+		"all is well":           {nil, false, night.Kept, "kept and saved; as predicted"},
+		"in one apply":          {nil, true, night.Kept, "kept and saved; as predicted"},
+		"cannot be handed over": {[]sim.Fault{{Kind: sim.Refusing}}, false, night.Reverted, "equal to the backup"},
+		"an expectation fails":  {[]sim.Fault{{Kind: sim.NeverSettles}}, true, night.Reverted, "equal to the backup"},
+		"half of it arrives":    {[]sim.Fault{{Kind: sim.HalfLoad, Times: 1}}, false, night.Reverted, "equal to the backup"},
+		"it cannot be ended":    {[]sim.Fault{{Kind: sim.NeverSettles}, {Kind: sim.LostUndo}}, false, night.Reverted, "equal to the backup"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			set, dir := shipped(t), t.TempDir()
@@ -310,10 +310,10 @@ func TestAWholeFileIsPutInPlace(t *testing.T) {
 				w.runQuiet()
 				w.endsAs(c.state, c.note)
 				assert.Contains(t, w.sim.Device("ald-quay-2").Saved(), "name ald-quay-2\n")
-				if c.state == run.Kept && !c.once {
-					w.night = run.Night{}
+				if c.state == night.Kept && !c.once {
+					w.night = night.Night{}
 					w.runQuiet()
-					assert.Equal(t, run.Already, w.night.Get("ald-quay-1").State, "the file is in place: %s", w.night.Get("ald-quay-1").Note)
+					assert.Equal(t, night.Already, w.night.Get("ald-quay-1").State, "the file is in place: %s", w.night.Get("ald-quay-1").Note)
 				}
 			})
 		})
@@ -325,15 +325,15 @@ func TestAWholeFileIsPutInPlace(t *testing.T) {
 func TestWholeConfigurationsWithATimer(t *testing.T) {
 	for name, c := range map[string]struct {
 		faults []sim.Fault
-		state  run.State
+		state  night.State
 		note   string
 	}{
-		"all is well":            {nil, run.Kept, "kept and saved; as predicted"},
-		"cannot be handed over":  {[]sim.Fault{{Kind: sim.Refusing}}, run.Reverted, "equal to the backup"},
-		"half of it arrives":     {[]sim.Fault{{Kind: sim.HalfLoad, Times: 1}}, run.Reverted, "equal to the backup"},
-		"an expectation fails":   {[]sim.Fault{{Kind: sim.NeverSettles}}, run.Reverted, "equal to the backup"},
-		"lost while handed over": {[]sim.Fault{{Kind: sim.Drops, Match: "^load", Times: 1}}, run.Reverted, "equal to the backup"},
-		"its check says no":      {[]sim.Fault{{Kind: sim.Balks, Match: "^tell unsaved$"}}, run.Reverted, "equal to the backup"},
+		"all is well":            {nil, night.Kept, "kept and saved; as predicted"},
+		"cannot be handed over":  {[]sim.Fault{{Kind: sim.Refusing}}, night.Reverted, "equal to the backup"},
+		"half of it arrives":     {[]sim.Fault{{Kind: sim.HalfLoad, Times: 1}}, night.Reverted, "equal to the backup"},
+		"an expectation fails":   {[]sim.Fault{{Kind: sim.NeverSettles}}, night.Reverted, "equal to the backup"},
+		"lost while handed over": {[]sim.Fault{{Kind: sim.Drops, Match: "^load", Times: 1}}, night.Reverted, "equal to the backup"},
+		"its check says no":      {[]sim.Fault{{Kind: sim.Balks, Match: "^tell unsaved$"}}, night.Reverted, "equal to the backup"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			set, dir := shipped(t), t.TempDir()
@@ -358,17 +358,17 @@ func TestWholeConfigurationsWithATimer(t *testing.T) {
 func TestAllInOneApply(t *testing.T) {
 	for name, c := range map[string]struct {
 		faults []sim.Fault
-		state  run.State
+		state  night.State
 		note   string
 		marks  []string
 	}{
-		"all is well":            {nil, run.Kept, "kept and saved; as predicted", []string{run.StepDone, run.StepDone, run.StepDone}},
-		"a line is refused":      {[]sim.Fault{{Kind: sim.Rejects, Match: "^carries"}}, run.Reverted, "equal to the backup", nil},
-		"an expectation fails":   {[]sim.Fault{{Kind: sim.NeverSettles}}, run.Reverted, "equal to the backup", []string{run.StepUndone, run.StepUndone, run.StepUndone}},
-		"lost in the apply":      {[]sim.Fault{{Kind: sim.DropsAfter, Match: "^apply", Times: 1}}, run.Reverted, "equal to the backup", nil},
-		"not taken back at once": {[]sim.Fault{{Kind: sim.NeverSettles}, {Kind: sim.LostUndo}}, run.Reverted, "equal to the backup", nil},
-		"a line is ignored":      {[]sim.Fault{{Kind: sim.Ignores, Match: "^to 198"}}, run.Reverted, "equal to the backup", nil},
-		"cut off":                {[]sim.Fault{{Kind: sim.CutsOff, Match: "^to 198"}}, run.Reverted, "equal to the backup", nil},
+		"all is well":            {nil, night.Kept, "kept and saved; as predicted", []string{night.StepDone, night.StepDone, night.StepDone}},
+		"a line is refused":      {[]sim.Fault{{Kind: sim.Rejects, Match: "^carries"}}, night.Reverted, "equal to the backup", nil},
+		"an expectation fails":   {[]sim.Fault{{Kind: sim.NeverSettles}}, night.Reverted, "equal to the backup", []string{night.StepUndone, night.StepUndone, night.StepUndone}},
+		"lost in the apply":      {[]sim.Fault{{Kind: sim.DropsAfter, Match: "^apply", Times: 1}}, night.Reverted, "equal to the backup", nil},
+		"not taken back at once": {[]sim.Fault{{Kind: sim.NeverSettles}, {Kind: sim.LostUndo}}, night.Reverted, "equal to the backup", nil},
+		"a line is ignored":      {[]sim.Fault{{Kind: sim.Ignores, Match: "^to 198"}}, night.Reverted, "equal to the backup", nil},
+		"cut off":                {[]sim.Fault{{Kind: sim.CutsOff, Match: "^to 198"}}, night.Reverted, "equal to the backup", nil},
 	} {
 		t.Run(name, func(t *testing.T) {
 			set, dir := once(t), t.TempDir()
@@ -380,7 +380,7 @@ func TestAllInOneApply(t *testing.T) {
 				if c.marks != nil {
 					assert.Equal(t, c.marks, w.night.Get("ald-quay-1").Marks)
 				}
-				assert.Len(t, w.intents("ald-quay-2", run.ToApply), 1)
+				assert.Len(t, w.intents("ald-quay-2", night.ToApply), 1)
 			})
 		})
 	}
@@ -388,13 +388,13 @@ func TestAllInOneApply(t *testing.T) {
 
 // endsAs tells how the first device has ended, by the laws, and that the one beside it is
 // kept.
-func (w *world) endsAs(state run.State, note string) {
+func (w *world) endsAs(state night.State, note string) {
 	w.t.Helper()
 	w.checkLaws()
 	d, beside := w.night.Get("ald-quay-1"), w.night.Get("ald-quay-2")
 	assert.Equal(w.t, state, d.State, d.Note)
 	assert.Contains(w.t, d.Note, note)
-	assert.Equal(w.t, run.Kept, beside.State, beside.Note)
+	assert.Equal(w.t, night.Kept, beside.State, beside.Note)
 	if w.t.Failed() {
 		w.t.Log(w.story())
 	}
@@ -416,7 +416,7 @@ func TestTrialsCutOffAtEveryPoint(t *testing.T) {
 						w.runQuiet()
 						w.checkLaws()
 						d, dev := w.night.Devices[0], w.sim.Devices()[0]
-						assert.Contains(t, []run.State{run.Kept, run.Reverted, run.Blocked}, d.State, "at %d: %s", k, d.Note)
+						assert.Contains(t, []night.State{night.Kept, night.Reverted, night.Blocked}, d.State, "at %d: %s", k, d.Note)
 						assert.Zero(t, dev.Due(), "at %d: %s", k, d.Note)
 						assert.True(t, dev.Drafted() == "" || strings.Contains(d.Note, "may still stand in its candidate"), "at %d, %s: a draft of %s is left: %s", k, d.State, dev.Drafted(), d.Note)
 						if t.Failed() {
@@ -436,10 +436,10 @@ func TestWhatStandsThereBefore(t *testing.T) {
 		w := simple(t, osiers(sim.Spec{Draft: "bosun"}, sim.Spec{Editing: "bosun"}, sim.Spec{}), book(mixedBook))
 		defer w.sim.Close()
 		w.runQuiet()
-		assert.Equal(t, run.Blocked, w.night.Get("ald-quay-1").State)
+		assert.Equal(t, night.Blocked, w.night.Get("ald-quay-1").State)
 		assert.Contains(t, w.night.Get("ald-quay-1").Note, "changes of bosun stand in its candidate")
-		assert.NotEqual(t, run.Kept, w.night.Get("ald-quay-2").State)
-		assert.Equal(t, run.Kept, w.night.Get("ald-quay-3").State)
+		assert.NotEqual(t, night.Kept, w.night.Get("ald-quay-2").State)
+		assert.Equal(t, night.Kept, w.night.Get("ald-quay-3").State)
 		w.checkLaws()
 	})
 }
@@ -451,9 +451,9 @@ func TestDraftsThatCannotBeRead(t *testing.T) {
 		w := simple(t, osiers(sim.Spec{Faults: []sim.Fault{balks}}, sim.Spec{}), book(mixedBook))
 		defer w.sim.Close()
 		w.runQuiet()
-		assert.Equal(t, run.Blocked, w.night.Get("ald-quay-1").State, w.night.Get("ald-quay-1").Note)
+		assert.Equal(t, night.Blocked, w.night.Get("ald-quay-1").State, w.night.Get("ald-quay-1").Note)
 		assert.Contains(t, w.night.Get("ald-quay-1").Note, "show draft")
-		assert.Equal(t, run.Kept, w.night.Get("ald-quay-2").State)
+		assert.Equal(t, night.Kept, w.night.Get("ald-quay-2").State)
 		w.checkLaws()
 	})
 }
@@ -568,14 +568,14 @@ func TestBracesAreTheSame(t *testing.T) {
 func TestAPairThatFailsOver(t *testing.T) {
 	for name, c := range map[string]struct {
 		active, standby []sim.Fault
-		states          [2]run.State
+		states          [2]night.State
 		over            bool // the work has gone over to the standby
 		note            string
 	}{
-		"all is well":           {nil, nil, [2]run.State{run.Kept, run.Kept}, false, "kept and saved"},
-		"the active one is cut": {[]sim.Fault{{Kind: sim.CutsOff, Match: "^carries"}}, nil, [2]run.State{run.Reverted, run.Kept}, true, "equal to the backup"},
-		"the standby is cut":    {nil, []sim.Fault{{Kind: sim.CutsOff, Match: "^carries"}}, [2]run.State{run.Skipped, run.Reverted}, false, "its partner brm-dist-2 is reverted"},
-		"it is not healthy":     {nil, []sim.Fault{{Kind: sim.PairAway}}, [2]run.State{run.Skipped, run.Blocked}, false, "its partner brm-dist-2 is blocked"},
+		"all is well":           {nil, nil, [2]night.State{night.Kept, night.Kept}, false, "kept and saved"},
+		"the active one is cut": {[]sim.Fault{{Kind: sim.CutsOff, Match: "^carries"}}, nil, [2]night.State{night.Reverted, night.Kept}, true, "equal to the backup"},
+		"the standby is cut":    {nil, []sim.Fault{{Kind: sim.CutsOff, Match: "^carries"}}, [2]night.State{night.Skipped, night.Reverted}, false, "its partner brm-dist-2 is reverted"},
+		"it is not healthy":     {nil, []sim.Fault{{Kind: sim.PairAway}}, [2]night.State{night.Skipped, night.Blocked}, false, "its partner brm-dist-2 is blocked"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
@@ -588,7 +588,7 @@ func TestAPairThatFailsOver(t *testing.T) {
 				w.runQuiet()
 				w.checkLaws()
 				one, two := w.night.Get("brm-dist-1"), w.night.Get("brm-dist-2")
-				assert.Equal(t, c.states, [2]run.State{one.State, two.State}, "%s; %s", one.Note, two.Note)
+				assert.Equal(t, c.states, [2]night.State{one.State, two.State}, "%s; %s", one.Note, two.Note)
 				assert.Contains(t, one.Note, c.note)
 				assert.Equal(t, c.over, w.sim.Active("brm-dist-2"))
 				assert.Empty(t, w.sim.Outages("brm"), "neither did the work")

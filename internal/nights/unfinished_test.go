@@ -8,6 +8,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/run"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/sim"
@@ -28,18 +29,18 @@ func TestWhatANightThatWasCutOffLeftUnsaved(t *testing.T) {
 	for name, c := range map[string]struct {
 		unsaved, book string
 		left          func(w *world) *run.Unfinished
-		state         run.State
+		state         night.State
 		note          string
 	}{
-		"ours":               {"log host 198.51.100.14", logOnly, ours, run.Kept, "kept and saved: it ran already and was not saved"},
-		"ours, another book": {"log host 198.51.100.14", strings.Replace(logOnly, ".14", ".15", 1), ours, run.Blocked, "they are what night 7 left, which was cut off: run its runbook again, which proves and saves them, or take them back with metabasis restore --before 7"},
+		"ours":               {"log host 198.51.100.14", logOnly, ours, night.Kept, "kept and saved: it ran already and was not saved"},
+		"ours, another book": {"log host 198.51.100.14", strings.Replace(logOnly, ".14", ".15", 1), ours, night.Blocked, "they are what night 7 left, which was cut off: run its runbook again, which proves and saves them, or take them back with metabasis restore --before 7"},
 		"not just ours": {others, logOnly, func(w *world) *run.Unfinished {
 			u := ours(w)
 			u.WouldHave = strings.Replace(u.WouldHave, others+"\n", "log host 198.51.100.14\n", 1)
 			return u
-		}, run.Blocked, "night 7 was soaking there when it was cut off, and they are not just what it was to leave"},
-		"its backup is gone": {"log host 198.51.100.14", logOnly, func(w *world) *run.Unfinished { u := ours(w); u.Had = ""; return u }, run.Blocked, "not just what it was to leave"},
-		"nobody's":           {"log host 198.51.100.14", logOnly, func(*world) *run.Unfinished { return nil }, run.Blocked, "it has unsaved changes: + log host 198.51.100.14"},
+		}, night.Blocked, "night 7 was soaking there when it was cut off, and they are not just what it was to leave"},
+		"its backup is gone": {"log host 198.51.100.14", logOnly, func(w *world) *run.Unfinished { u := ours(w); u.Had = ""; return u }, night.Blocked, "not just what it was to leave"},
+		"nobody's":           {"log host 198.51.100.14", logOnly, func(*world) *run.Unfinished { return nil }, night.Blocked, "it has unsaved changes: + log host 198.51.100.14"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir := t.TempDir()
@@ -51,7 +52,7 @@ func TestWhatANightThatWasCutOffLeftUnsaved(t *testing.T) {
 				d, dev := w.night.Get("ald-quay-1"), w.sim.Device("ald-quay-1")
 				assert.Equal(t, c.state, d.State, d.Note)
 				assert.Contains(t, d.Note, c.note)
-				assert.Equal(t, c.state == run.Kept, dev.Running() == dev.Saved())
+				assert.Equal(t, c.state == night.Kept, dev.Running() == dev.Saved())
 				for _, tr := range dev.Truth() {
 					assert.NotEqual(t, sim.Armed, tr.What, "law 2: it is not armed")
 					assert.NotEqual(t, sim.Received, tr.What, "nothing is sent")
@@ -74,7 +75,7 @@ func TestUnsavedChangesAreTakenBack(t *testing.T) {
 		before := w.sim.Device("ald-quay-1").Saved()
 		w.run(context.Background(), nil)
 		d, dev := w.night.Get("ald-quay-1"), w.sim.Device("ald-quay-1")
-		assert.Equal(t, run.Kept, d.State, d.Note)
+		assert.Equal(t, night.Kept, d.State, d.Note)
 		assert.Equal(t, "kept and saved; as predicted", d.Note, "nothing that was unsaved is left")
 		assert.Equal(t, before, dev.Running())
 		assert.Equal(t, before, dev.Saved())
@@ -87,13 +88,13 @@ func TestUnsavedChangesAreTakenBack(t *testing.T) {
 func TestLinesAloneAreNotAsIntended(t *testing.T) {
 	for name, c := range map[string]struct {
 		edit  func(string) string
-		state run.State
+		state night.State
 		note  string
 	}{
-		"it shows": {nil, run.Already, "as intended already and saved; nothing was sent"},
+		"it shows": {nil, night.Already, "as intended already and saved; nothing was sent"},
 		"it never shows": {func(s string) string {
 			return strings.Replace(s, `expect    clock.source == "192.0.2.40"`, `expect    clock.source == "192.0.2.9"`, 1)
-		}, run.Reverted, "nothing was sent: it is as it was, with the change, and what is expected of it does not hold"},
+		}, night.Reverted, "nothing was sent: it is as it was, with the change, and what is expected of it does not hold"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir := t.TempDir()
@@ -101,8 +102,8 @@ func TestLinesAloneAreNotAsIntended(t *testing.T) {
 				w := simpleIn(t, dir, []sim.Spec{{Config: intendedConfig}}, c.edit)
 				defer w.sim.Close()
 				found, _ := w.rehearse()
-				assert.Equal(t, c.state == run.Already, found[0].Already, "a rehearsal says the same")
-				assert.Equal(t, c.state != run.Already, strings.Contains(strings.Join(found[0].Notices, "\n"), "all of it is there already, and what is expected of it does not hold: clock.source"))
+				assert.Equal(t, c.state == night.Already, found[0].Already, "a rehearsal says the same")
+				assert.Equal(t, c.state != night.Already, strings.Contains(strings.Join(found[0].Notices, "\n"), "all of it is there already, and what is expected of it does not hold: clock.source"))
 				w.runQuiet()
 				d, dev := w.night.Get("ald-quay-1"), w.sim.Device("ald-quay-1")
 				assert.Equal(t, c.state, d.State, d.Note)
@@ -110,8 +111,8 @@ func TestLinesAloneAreNotAsIntended(t *testing.T) {
 				for _, tr := range dev.Truth() {
 					assert.NotEqual(t, sim.Received, tr.What, "nothing is sent")
 				}
-				if c.state == run.Reverted {
-					assert.NotEqual(t, run.AllKept, w.night.Outcome())
+				if c.state == night.Reverted {
+					assert.NotEqual(t, night.AllKept, w.night.Outcome())
 					assert.NotEmpty(t, w.holdsOf("ald-quay-1"))
 				}
 			})

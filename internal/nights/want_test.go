@@ -15,6 +15,7 @@ import (
 
 	"metabasis/internal/core/config"
 	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/run"
 	"metabasis/internal/device/lines"
 	"metabasis/internal/device/profile"
@@ -52,7 +53,7 @@ func book(steps string) func(string) string {
 // sentTo are the lines that a device was sent, by what they were sent for.
 func (w *world) sentTo(device, what string) (out []string) {
 	for _, e := range w.seen {
-		if e.Kind == run.Intent && e.What == what && e.Device == device {
+		if e.Kind == night.Intent && e.What == what && e.Device == device {
 			out = append(out, e.Lines...)
 		}
 	}
@@ -72,15 +73,15 @@ func TestWhatIsWantedIsDone(t *testing.T) {
 		w.checkLaws()
 		for _, name := range []string{"ald-quay-1", "ald-quay-2"} {
 			d := w.night.Get(name)
-			assert.Equal(t, run.Kept, d.State, d.Note)
+			assert.Equal(t, night.Kept, d.State, d.Note)
 			assert.True(t, d.Predicted)
 			assert.True(t, strings.HasPrefix(w.sim.Device(name).Saved(), strings.Replace(done, "{{.Name}}", name, 1)), w.sim.Device(name).Saved())
 			assert.Equal(t, d.Diff, d.Foreseen)
 		}
-		assert.Equal(t, run.Already, w.night.Get("ald-quay-3").State, w.night.Get("ald-quay-3").Note)
+		assert.Equal(t, night.Already, w.night.Get("ald-quay-3").State, w.night.Get("ald-quay-3").Note)
 		assert.Equal(t, []string{"time source 192.0.2.40 first", "drop time source 192.0.2.10", "log host 198.51.100.14", "drop log host 198.51.100.9", "lan 310", "title gates", "up", "port 3", "lan 310"},
-			w.sentTo("ald-quay-1", run.ToSend))
-		assert.Equal(t, []string{"drop log host 198.51.100.8"}, w.sentTo("ald-quay-2", run.ToSend)[2:3])
+			w.sentTo("ald-quay-1", night.ToSend))
+		assert.Equal(t, []string{"drop log host 198.51.100.8"}, w.sentTo("ald-quay-2", night.ToSend)[2:3])
 	})
 }
 
@@ -92,16 +93,16 @@ func TestUndoThatNobodyWrote(t *testing.T) {
 		defer w.sim.Close()
 		w.runQuiet()
 		w.checkLaws()
-		assert.Equal(t, run.Reverted, w.night.Devices[0].State, w.night.Devices[0].Note)
-		assert.Equal(t, []string{"port 2", "lan 10"}, w.sentTo("ald-quay-1", run.ToLead), "where it was before")
+		assert.Equal(t, night.Reverted, w.night.Devices[0].State, w.night.Devices[0].Note)
+		assert.Equal(t, []string{"port 2", "lan 10"}, w.sentTo("ald-quay-1", night.ToLead), "where it was before")
 	})
 	synctest.Test(t, func(t *testing.T) { // port 9 is there, port 99 is not
 		w := simple(t, []sim.Spec{{}}, book("step \"Gone\"\n  want\n    | port 9\n    |   shut\n    | port 99\n    |   shut\n"))
 		defer w.sim.Close()
 		w.runQuiet()
-		assert.Equal(t, run.Blocked, w.night.Devices[0].State)
+		assert.Equal(t, night.Blocked, w.night.Devices[0].State)
 		assert.Contains(t, w.night.Devices[0].Note, `step "Gone": "port 99" is not there, and no line makes it`)
-		assert.Empty(t, w.sentTo("ald-quay-1", run.ToSend))
+		assert.Empty(t, w.sentTo("ald-quay-1", night.ToSend))
 		found, _ := w.rehearse()
 		assert.Contains(t, found[0].Blocked, `step "Gone": "port 99" is not there, and no line makes it`, "a rehearsal says the same")
 		assert.Empty(t, found[0].Steps)
@@ -119,12 +120,12 @@ func TestWrittenUndoThatDoesNotLeadBack(t *testing.T) {
 			w.runQuiet()
 			w.checkLaws()
 			d := w.night.Devices[0]
-			assert.Equal(t, run.Reverted, d.State, d.Note)
+			assert.Equal(t, night.Reverted, d.State, d.Note)
 			assert.Equal(t, []string{`the undo lines of "Gates" do not lead back: they would leave 1 missing, 0 added`, "- port 2 > lan 10",
 				"computed: port 2", "computed: lan 10", "computed: up", "computed: drop lan 310"}, d.Notices)
 			var got []string
 			for _, e := range w.seen {
-				if e.Kind == run.Rung {
+				if e.Kind == night.Rung {
 					got = append(got, e.What)
 				}
 			}
@@ -146,10 +147,10 @@ func TestLoopOverWhatTheDeviceHas(t *testing.T) {
 			w.mark = "shut"
 			w.runQuiet()
 			w.checkLaws()
-			assert.Equal(t, run.Kept, w.night.Devices[0].State, w.night.Devices[0].Note)
-			assert.Equal(t, []string{"port 3", "shut"}, w.sentTo("ald-quay-1", run.ToSend)[:2])
-			assert.NotContains(t, w.sentTo("ald-quay-1", run.ToSend), "port 2")
-			assert.Empty(t, w.sentTo("ald-quay-2", run.ToSend), "no port there is a gate")
+			assert.Equal(t, night.Kept, w.night.Devices[0].State, w.night.Devices[0].Note)
+			assert.Equal(t, []string{"port 3", "shut"}, w.sentTo("ald-quay-1", night.ToSend)[:2])
+			assert.NotContains(t, w.sentTo("ald-quay-1", night.ToSend), "port 2")
+			assert.Empty(t, w.sentTo("ald-quay-2", night.ToSend), "no port there is a gate")
 			assert.Equal(t, []string{`step "Gates": no row of ports fits, of 12`}, w.night.Get("ald-quay-2").Notices)
 		})
 	}
@@ -160,9 +161,9 @@ func TestLoopOverWhatTheDeviceHas(t *testing.T) {
 func TestNotAsPredicted(t *testing.T) {
 	drifts := []sim.Fault{{Kind: sim.Drifts, Match: "^title gates", Times: 1}}
 	for _, c := range []struct {
-		choice run.Choice
-		end    run.State
-	}{{run.Accept, run.Kept}, {run.BackDevice, run.Reverted}} {
+		choice night.Choice
+		end    night.State
+	}{{night.Accept, night.Kept}, {night.BackDevice, night.Reverted}} {
 		synctest.Test(t, func(t *testing.T) {
 			w := simple(t, []sim.Spec{{Faults: drifts}}, book(wantedBook))
 			defer w.sim.Close()
@@ -173,7 +174,7 @@ func TestNotAsPredicted(t *testing.T) {
 			assert.Equal(t, []string{`after "Gates", what runs is not what was predicted / there, and not predicted: log host 192.0.2.253 / its way back is pending: it restarts at 00:04:00 / nothing of the change is saved`}, w.holdsOf("ald-quay-1"))
 			d := w.night.Devices[0]
 			assert.Equal(t, c.end, d.State, d.Note)
-			if c.end == run.Kept {
+			if c.end == night.Kept {
 				assert.False(t, d.Predicted)
 				assert.Equal(t, []string{"there, and not predicted: log host 192.0.2.253"}, d.Unlike)
 			}
@@ -265,7 +266,7 @@ func predictedNight(t *testing.T, rng *rand.Rand, set profile.Set, misled bool, 
 		truth := w.sim.Device(d.Name)
 		style := w.profiles["tern"].Style()
 		switch d.State {
-		case run.Kept:
+		case night.Kept:
 			if d.Unknown != "" && misled { // what a wrong rule does not tell is said not to be known
 				continue
 			}
@@ -277,7 +278,7 @@ func predictedNight(t *testing.T, rng *rand.Rand, set profile.Set, misled bool, 
 				assert.Equal(t, d.Foreseen, config.Compare(was, now).Lines(slices.Clone), d.Name)
 			}
 			assert.Equal(t, truth.Running(), truth.Saved())
-		case run.Already:
+		case night.Already:
 			assert.Empty(t, d.Foreseen)
 			assert.Equal(t, w.initial[d.Name], truth.Running())
 		}
@@ -360,11 +361,11 @@ func drawnSteps(g *generator) string {
 func TestSameAsBeforeTheChange(t *testing.T) {
 	label := "step \"Label\"\n  want\n    | port 2\n    |   label \"desk\"\n  expect    %s within 5s\n"
 	for cond, c := range map[string]struct {
-		end  run.State
+		end  night.State
 		held string
 	}{
-		"same(neighbours) and same(ports, except: [label])": {run.Kept, ""},
-		"same(ports)": {run.Reverted, "ports is not as before; gone: label , lan 10, port 2, state up; new: label desk, lan 10, port 2, state up"},
+		"same(neighbours) and same(ports, except: [label])": {night.Kept, ""},
+		"same(ports)": {night.Reverted, "ports is not as before; gone: label , lan 10, port 2, state up; new: label desk, lan 10, port 2, state up"},
 	} {
 		synctest.Test(t, func(t *testing.T) {
 			w := simple(t, []sim.Spec{{}}, book(fmt.Sprintf(label, cond)))
@@ -436,15 +437,15 @@ func TestNothingIsPredictedWithoutALanguage(t *testing.T) {
 		require.NoError(t, w.scripts.Close())
 		assert.NotNil(t, target)
 		assert.Empty(t, found.Blocked)
-		events = slices.DeleteFunc(events, func(e run.Event) bool { return e.Kind != run.Foreseen })
+		events = slices.DeleteFunc(events, func(e night.Event) bool { return e.Kind != night.Foreseen })
 		require.Len(t, events, 1)
-		assert.Equal(t, run.NotForeseen, events[0].What)
+		assert.Equal(t, night.NotForeseen, events[0].What)
 		assert.Contains(t, events[0].Note, "the profile of tern has no language")
 		w.mark = ""
-		w.run(context.Background(), always(t, run.SkipStep))
+		w.run(context.Background(), always(t, night.SkipStep))
 		w.checkLaws()
 		d := w.night.Devices[0]
-		assert.Equal(t, run.Kept, d.State, d.Note)
+		assert.Equal(t, night.Kept, d.State, d.Note)
 		assert.Equal(t, `kept WITHOUT "Log"; kept and saved`, d.Note)
 		assert.False(t, d.Predicted)
 	})

@@ -20,6 +20,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/record"
 	"metabasis/internal/core/run"
@@ -89,7 +90,7 @@ type world struct {
 	backups    *recordingBackups
 	scripts    *store.Transcripts // of the newest night
 	dir        string
-	night      run.Night
+	night      night.Night
 	started    time.Time
 	unsaved    map[string]bool
 	stored0    map[string]string // what was saved on each when the night began
@@ -104,8 +105,8 @@ type world struct {
 	mark       string // stands in the configuration of a device that is kept with the whole change
 	noTimer    bool   // the runbook says "timer none"
 	profiles   profile.Set
-	secrets    []string    // further ones that may be written nowhere
-	seen       []run.Event // all events of the newest night, written or not
+	secrets    []string      // further ones that may be written nowhere
+	seen       []night.Event // all events of the newest night, written or not
 	who        run.Identities
 	remnants   func(device string) []run.Remnant
 	unfinished func(device string) *run.Unfinished
@@ -129,7 +130,7 @@ type recordingJournal struct {
 	appends int
 }
 
-func (j *recordingJournal) Append(ev []run.Event) error {
+func (j *recordingJournal) Append(ev []night.Event) error {
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	j.appends++
@@ -256,7 +257,7 @@ func login(_ context.Context, name string) (device.Login, error) {
 
 // person decides for a run; it is called for every event, in order, and may
 // start goroutines that decide later.
-type person func(r *run.Run, e run.Event)
+type person func(r *run.Run, e night.Event)
 
 // run runs the night to its end and folds its events.
 func (w *world) run(ctx context.Context, who person) {
@@ -279,7 +280,7 @@ func (w *world) runTo(ctx context.Context, who person) error {
 	done := make(chan error, 1)
 	go func() { done <- r.Go(ctx) }()
 	for events := range r.Events() {
-		w.night = run.Fold(w.night, events...)
+		w.night = night.Fold(w.night, events...)
 		w.seen = append(w.seen, events...)
 		if who != nil {
 			for _, e := range events {

@@ -7,8 +7,8 @@ import (
 	"strings"
 
 	"metabasis/internal/core/config"
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/record"
-	"metabasis/internal/core/run"
 )
 
 // Compared sums up a comparison in a sentence.
@@ -62,7 +62,7 @@ func orExpected(all []record.Differing) string {
 
 // NotCompared says how many devices were not compared, since nothing was read of them that
 // could be.
-func NotCompared(states map[run.State]int) string {
+func NotCompared(states map[night.State]int) string {
 	n := 0
 	var parts []string
 	for _, s := range States {

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
 	"metabasis/internal/core/runbook"
@@ -62,7 +63,7 @@ func documentRehearsal() *store.Rehearsal {
 	r := &store.Rehearsal{Ended: time.Date(2026, 12, 1, 21, 0, 0, 0, time.UTC), By: "ada", Title: "x", Values: []plan.Value{{Name: "log_host", Value: "192.0.2.40"}}}
 	for _, d := range []string{"a", "b", "c"} {
 		f := run.Rehearsed{Device: d, Batch: 1, Differs: []string{"+ log host 192.0.2.40"}, Steps: []run.RehearsedStep{{Title: "Log host", Send: []string{"log host 192.0.2.40 key ▒▒▒▒"}, Undo: []string{"drop log host 192.0.2.40"}}},
-			Checks: []run.Check{{Name: "clock", OK: true, Note: "off by 1s"}}}
+			Checks: []night.Check{{Name: "clock", OK: true, Note: "off by 1s"}}}
 		if d == "b" {
 			f.Differs, f.Path = append(f.Differs, "- manage from any"), []string{"manage from any"}
 		}

@@ -9,14 +9,14 @@ import (
 	"strings"
 	"time"
 
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
-	"metabasis/internal/core/run"
 	"metabasis/internal/core/runbook"
 )
 
 // Line tells one event on one line, without the time. It is "" for events that
 // a person following along does not need.
-func Line(e run.Event) string {
+func Line(e night.Event) string {
 	text := tell(e)
 	if text == "" {
 		return ""
@@ -34,16 +34,16 @@ type Teller struct {
 }
 
 // Line is [Line] with the titles of steps, and each line that was sent.
-func (t *Teller) Line(e run.Event) string {
+func (t *Teller) Line(e night.Event) string {
 	switch {
-	case e.Kind == run.Planned && e.Outline != nil:
+	case e.Kind == night.Planned && e.Outline != nil:
 		t.titles = map[string][]string{}
 		for _, b := range e.Outline.Batches {
 			for _, d := range b {
 				t.titles[d.Name] = d.Steps
 			}
 		}
-	case e.Kind == run.Stepped && e.Step >= 1 && e.Step <= len(t.titles[e.Device]):
+	case e.Kind == night.Stepped && e.Step >= 1 && e.Step <= len(t.titles[e.Device]):
 		text := fmt.Sprintf("step %d, %q: %s", e.Step, t.titles[e.Device][e.Step-1], e.What)
 		if e.Note != "" {
 			text += ": " + e.Note
@@ -53,9 +53,9 @@ func (t *Teller) Line(e run.Event) string {
 	return Line(e)
 }
 
-func tell(e run.Event) string {
+func tell(e night.Event) string {
 	switch e.Kind {
-	case run.Planned:
+	case night.Planned:
 		n := 0
 		for _, b := range e.Outline.Batches {
 			n += len(b)
@@ -76,13 +76,13 @@ func tell(e run.Event) string {
 			s += "; warning: " + w
 		}
 		return s
-	case run.BatchBegan:
+	case night.BatchBegan:
 		return fmt.Sprintf("batch %d begins", e.Batch)
-	case run.BatchEnded:
+	case night.BatchEnded:
 		return fmt.Sprintf("batch %d is over", e.Batch)
-	case run.HoldOpened:
+	case night.HoldOpened:
 		return "held: " + withLines(e.Note, e.Lines)
-	case run.HoldClosed:
+	case night.HoldClosed:
 		if e.Choice == "" {
 			return "no decision is needed any more"
 		}
@@ -91,57 +91,57 @@ func tell(e run.Event) string {
 			s += ": " + e.Note
 		}
 		return s
-	case run.Aborted:
+	case night.Aborted:
 		return fmt.Sprintf("aborted by %s: %s", e.By, abortWords(e.Choice))
-	case run.LetGo:
+	case night.LetGo:
 		return "let go of everything: " + e.By
-	case run.Moved:
-		if e.State == run.Held { // the hold itself is told, with its evidence
+	case night.Moved:
+		if e.State == night.Held { // the hold itself is told, with its evidence
 			return ""
 		}
 		if e.Note == "" || e.Note == string(e.State) {
 			return string(e.State)
 		}
 		return string(e.State) + ": " + e.Note
-	case run.Lost:
+	case night.Lost:
 		return "contact lost: " + e.Note
-	case run.Quiet:
+	case night.Quiet:
 		return "no answer for " + runbook.FormatDuration(e.For)
-	case run.Doing:
+	case night.Doing:
 		if strings.HasPrefix(e.Note, "no contact") {
 			return e.Note
 		}
-	case run.Sent:
+	case night.Sent:
 		if e.What != "" {
 			return "sent to lead back, and taken: " + strings.Join(e.Lines, "")
 		}
 		return "sent, and taken: " + strings.Join(e.Lines, "")
-	case run.Prechecked:
+	case night.Prechecked:
 		if e.Waived != "" {
 			return fmt.Sprintf("precheck %s: %s; waived by %s: %s", e.What, e.Note, e.By, e.Waived)
 		}
 		return "precheck " + e.What + ": " + okOr(e.OK, e.Note)
-	case run.BackedUp:
+	case night.BackedUp:
 		if e.OK {
 			return "backup: identical to " + e.What
 		}
 		return "backup: " + e.What
-	case run.Recorded:
+	case night.Recorded:
 		switch {
-		case e.What == run.Foretold:
+		case e.What == night.Foretold:
 			return "what was predicted of it could not be kept: " + e.Note
 		case !e.OK:
 			return "what was recorded " + e.What + " could not be kept: " + e.Note
 		}
 		return "recorded " + e.What + ": " + strings.Join(e.Lines, ", ")
-	case run.Shelved:
+	case night.Shelved:
 		if !e.OK {
 			return "what it is left with could not be put on the shelf: " + e.Note
 		}
 		return "what it is left with: " + e.What
-	case run.Refusal:
+	case night.Refusal:
 		return fmt.Sprintf("refused: %s: %s", strings.Join(e.Lines, ""), e.Note)
-	case run.TimerSeen:
+	case night.TimerSeen:
 		if e.What == string(plan.TrialTimer) && e.Note != "" {
 			return fmt.Sprintf("may be on trial for %s, until %s; %s", runbook.FormatDuration(e.For), Clock(e.Due), e.Note)
 		}
@@ -149,32 +149,32 @@ func tell(e run.Event) string {
 			return fmt.Sprintf("on trial for %s, until %s", runbook.FormatDuration(e.For), Clock(e.Due))
 		}
 		return fmt.Sprintf("timer armed for %s, due %s", runbook.FormatDuration(e.For), Clock(e.Due))
-	case run.TimerGone:
+	case night.TimerGone:
 		return "no timer is pending"
-	case run.Stepped:
+	case night.Stepped:
 		if e.Note != "" {
 			return fmt.Sprintf("step %d %s: %s", e.Step, e.What, e.Note)
 		}
 		return fmt.Sprintf("step %d %s", e.Step, e.What)
-	case run.Expected:
+	case night.Expected:
 		return "expectation " + okOr(e.OK, e.Note)
-	case run.Foreseen:
+	case night.Foreseen:
 		return foreseen(e)
-	case run.Predicted:
+	case night.Predicted:
 		if !e.OK {
 			return "not as predicted: " + Some(e.Lines, 3)
 		}
-		if e.What == run.AtTheEnd {
+		if e.What == night.AtTheEnd {
 			return "as predicted"
 		}
-	case run.Rung:
+	case night.Rung:
 		return "taking back, " + e.What + ": " + e.Note
 	}
 	return ""
 }
 
 // foreseen tells what was computed for a device.
-func foreseen(e run.Event) string {
+func foreseen(e night.Event) string {
 	switch {
 	case e.Step > 0 && len(e.Lines) == 0:
 		return e.Note
@@ -188,11 +188,11 @@ func foreseen(e run.Event) string {
 	return Count(len(e.Lines), "line") + " will differ"
 }
 
-func abortWords(c run.Choice) string {
+func abortWords(c night.Choice) string {
 	switch c {
-	case run.Finish:
+	case night.Finish:
 		return "devices in change may finish"
-	case run.BackAll:
+	case night.BackAll:
 		return "everything is taken back"
 	}
 	return "devices in change are taken back"
@@ -231,10 +231,10 @@ func Count(n int, word string) string {
 func Clock(t time.Time) string { return t.Format("15:04:05") }
 
 // Summary tells in one line how a night stands or ended.
-func Summary(n *run.Night) string {
+func Summary(n *night.Night) string {
 	count := n.Count()
 	var parts []string
-	for _, s := range slices.SortedFunc(maps.Keys(count), func(a, b run.State) int { return order(a) - order(b) }) {
+	for _, s := range slices.SortedFunc(maps.Keys(count), func(a, b night.State) int { return order(a) - order(b) }) {
 		parts = append(parts, fmt.Sprintf("%d %s", count[s], s))
 	}
 	s := fmt.Sprintf("%s: %s", Count(len(n.Devices), "device"), strings.Join(parts, ", "))
@@ -251,9 +251,9 @@ func Summary(n *run.Night) string {
 }
 
 // unlike are the devices that were kept although they are not as predicted.
-func unlike(n *run.Night) (out []*run.Device) {
+func unlike(n *night.Night) (out []*night.Device) {
 	for _, d := range n.Devices {
-		if d.State == run.Kept && len(d.Unlike) > 0 {
+		if d.State == night.Kept && len(d.Unlike) > 0 {
 			out = append(out, d)
 		}
 	}
@@ -261,7 +261,7 @@ func unlike(n *run.Night) (out []*run.Device) {
 }
 
 // unread names the devices of which it cannot be read what is saved.
-func unread(n *run.Night) (names []string) {
+func unread(n *night.Night) (names []string) {
 	for _, d := range n.Devices {
 		if d.SavedUnread {
 			names = append(names, d.Name)
@@ -270,7 +270,7 @@ func unread(n *run.Night) (names []string) {
 	return names
 }
 
-func leftSteps(n *run.Night) int {
+func leftSteps(n *night.Night) int {
 	k := 0
 	for _, d := range n.Devices {
 		k += d.LeftSteps()
@@ -279,21 +279,21 @@ func leftSteps(n *run.Night) int {
 }
 
 // Needs lists what a person must see to after the night, one line each.
-func Needs(n *run.Night) []string {
+func Needs(n *night.Night) []string {
 	var out, notes, waiting []string
 	skipped := map[string][]string{} // by the reason: a night that was stopped has many
-	unbegun := map[run.State][]string{}
+	unbegun := map[night.State][]string{}
 	for _, d := range n.Devices {
 		switch d.State {
-		case run.Stranded, run.Dark, run.Reverted, run.Blocked:
+		case night.Stranded, night.Dark, night.Reverted, night.Blocked:
 			out = append(out, fmt.Sprintf("%-14s %s: %s", d.Name, d.State, d.Note))
-		case run.Skipped:
+		case night.Skipped:
 			if skipped[d.Note] == nil {
 				notes = append(notes, d.Note)
 			}
 			skipped[d.Note] = append(skipped[d.Note], d.Name)
-		case run.Kept, run.Already:
-		case run.Waiting:
+		case night.Kept, night.Already:
+		case night.Waiting:
 			waiting = append(waiting, d.Name)
 		default: // the night has no end
 			if !d.Begun() {
@@ -302,7 +302,7 @@ func Needs(n *run.Night) []string {
 			}
 			out = append(out, fmt.Sprintf("%-14s %s: look what it has now", d.Name, d.WasAt()))
 		}
-		if k := d.LeftSteps(); k > 0 && d.State == run.Kept {
+		if k := d.LeftSteps(); k > 0 && d.State == night.Kept {
 			out = append(out, fmt.Sprintf("%-14s kept without %s", d.Name, leftTitles(d)))
 		}
 	}
@@ -341,10 +341,10 @@ func Some(names []string, most int) string {
 }
 
 // leftTitles names the steps that were left out on a device.
-func leftTitles(d *run.Device) string {
+func leftTitles(d *night.Device) string {
 	var titles []string
 	for i, m := range d.Marks {
-		if m == run.StepLeft {
+		if m == night.StepLeft {
 			titles = append(titles, strconv.Quote(d.Steps[i]))
 		}
 	}
@@ -352,13 +352,13 @@ func leftTitles(d *run.Device) string {
 }
 
 // States lists all states from the best end to the worst, then those on the way.
-var States = []run.State{run.Kept, run.Already, run.Skipped, run.Blocked, run.Reverted, run.Stranded,
-	run.Held, run.Dark, run.Reverting, run.Soaking, run.Verifying, run.Changing, run.Armed, run.Recording, run.Checking, run.Waiting}
+var States = []night.State{night.Kept, night.Already, night.Skipped, night.Blocked, night.Reverted, night.Stranded,
+	night.Held, night.Dark, night.Reverting, night.Soaking, night.Verifying, night.Changing, night.Armed, night.Recording, night.Checking, night.Waiting}
 
-func order(s run.State) int { return slices.Index(States, s) }
+func order(s night.State) int { return slices.Index(States, s) }
 
 // Crashed tells how a night stood whose journal ends before it does.
-func Crashed(n *run.Night) string {
+func Crashed(n *night.Night) string {
 	open := 0
 	for _, d := range n.Devices {
 		if d.MayRun() {

@@ -9,8 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
-	"metabasis/internal/core/run"
 )
 
 // Morning is the report of a night, for whoever asks in the morning: what changed, was that
@@ -65,26 +65,26 @@ type BatchReport struct {
 
 // DeviceReport is one device's night.
 type DeviceReport struct {
-	Name       string       `json:"name"`
-	Site       string       `json:"site,omitempty"`
-	Role       string       `json:"role,omitempty"`
-	Platform   string       `json:"platform"`
-	Batch      int          `json:"batch"`
-	Result     run.State    `json:"result"`
-	Note       string       `json:"note,omitempty"`
-	Began      time.Time    `json:"began,omitzero"`
-	Ended      time.Time    `json:"ended,omitzero"`
-	Stages     []Stage      `json:"stages,omitempty"`
-	Steps      []StepReport `json:"steps,omitempty"`
-	Checks     []run.Check  `json:"checks,omitempty"`
-	Differs    []string     `json:"differs,omitempty"` // from its backup, at the end
-	Prediction string       `json:"prediction"`        // kept, kept without STEP, not kept, or none
-	Unlike     []string     `json:"unlike,omitempty"`
-	Notices    []string     `json:"notices,omitempty"`
-	Backup     string       `json:"backup,omitempty"`
-	SHA256     string       `json:"sha256,omitempty"`
-	Left       string       `json:"left,omitempty"`
-	LeftSHA256 string       `json:"left_sha256,omitempty"`
+	Name       string        `json:"name"`
+	Site       string        `json:"site,omitempty"`
+	Role       string        `json:"role,omitempty"`
+	Platform   string        `json:"platform"`
+	Batch      int           `json:"batch"`
+	Result     night.State   `json:"result"`
+	Note       string        `json:"note,omitempty"`
+	Began      time.Time     `json:"began,omitzero"`
+	Ended      time.Time     `json:"ended,omitzero"`
+	Stages     []Stage       `json:"stages,omitempty"`
+	Steps      []StepReport  `json:"steps,omitempty"`
+	Checks     []night.Check `json:"checks,omitempty"`
+	Differs    []string      `json:"differs,omitempty"` // from its backup, at the end
+	Prediction string        `json:"prediction"`        // kept, kept without STEP, not kept, or none
+	Unlike     []string      `json:"unlike,omitempty"`
+	Notices    []string      `json:"notices,omitempty"`
+	Backup     string        `json:"backup,omitempty"`
+	SHA256     string        `json:"sha256,omitempty"`
+	Left       string        `json:"left,omitempty"`
+	LeftSHA256 string        `json:"left_sha256,omitempty"`
 	// Cut says where it was when the night was cut off; "" where its end is known.
 	Cut      string `json:"cut_off,omitempty"`
 	mustLook bool   // what it is now is known by looking only
@@ -112,9 +112,9 @@ func (d DeviceReport) Took() time.Duration {
 
 // Stage is a time that a device spent in one state.
 type Stage struct {
-	State run.State `json:"state"`
-	From  time.Time `json:"from"`
-	To    time.Time `json:"to"`
+	State night.State `json:"state"`
+	From  time.Time   `json:"from"`
+	To    time.Time   `json:"to"`
 }
 
 // StepReport is what became of a step on a device.
@@ -125,13 +125,13 @@ type StepReport struct {
 
 // Decided is a decision, with what it was about.
 type Decided struct {
-	At       time.Time  `json:"at"`
-	By       string     `json:"by"`
-	Device   string     `json:"device,omitempty"`
-	Choice   run.Choice `json:"choice"`
-	Reason   string     `json:"reason,omitempty"`
-	Why      string     `json:"why,omitempty"` // it was asked
-	Evidence []string   `json:"evidence,omitempty"`
+	At       time.Time    `json:"at"`
+	By       string       `json:"by"`
+	Device   string       `json:"device,omitempty"`
+	Choice   night.Choice `json:"choice"`
+	Reason   string       `json:"reason,omitempty"`
+	Why      string       `json:"why,omitempty"` // it was asked
+	Evidence []string     `json:"evidence,omitempty"`
 }
 
 // Waived is a precheck that did not hold and was passed, or a waiver that was given.
@@ -145,19 +145,19 @@ type Waived struct {
 
 // Failure is why a device is not as it was meant to be.
 type Failure struct {
-	Device   string    `json:"device"`
-	Site     string    `json:"site,omitempty"`
-	At       time.Time `json:"at"`
-	State    run.State `json:"state"`
-	Cause    string    `json:"cause"` // in a few words, the same for the same cause
-	Why      string    `json:"why"`
-	Evidence []string  `json:"evidence,omitempty"`
+	Device   string      `json:"device"`
+	Site     string      `json:"site,omitempty"`
+	At       time.Time   `json:"at"`
+	State    night.State `json:"state"`
+	Cause    string      `json:"cause"` // in a few words, the same for the same cause
+	Why      string      `json:"why"`
+	Evidence []string    `json:"evidence,omitempty"`
 }
 
 // MorningOf makes the report of a night from its events. File is its runbook, sum the
 // checksum of its events in the journal.
-func MorningOf(id int64, file, sum string, events []run.Event) *Morning {
-	n := run.Fold(run.Night{}, events...)
+func MorningOf(id int64, file, sum string, events []night.Event) *Morning {
+	n := night.Fold(night.Night{}, events...)
 	m := &Morning{Night: id, Runbook: filepath.Base(file), Sum: sum, Began: n.Began, Ended: n.Ended, Last: n.Last, Code: int(n.Outcome())}
 	if n.Outline == nil {
 		m.Outcome = "nothing of it can be read"
@@ -168,7 +168,7 @@ func MorningOf(id int64, file, sum string, events []run.Event) *Morning {
 	}
 	o := n.Outline
 	m.Title, m.Change, m.Sealed, m.Values, m.Warnings, m.LeftOut = o.Title, o.Change, o.Seal, o.Values, o.Warnings, o.LeftOut
-	t := &teller{m: m, n: &n, stages: map[string][]Stage{}, why: map[string]Failure{}, holds: map[int]run.Event{}, used: map[string]bool{}}
+	t := &teller{m: m, n: &n, stages: map[string][]Stage{}, why: map[string]Failure{}, holds: map[int]night.Event{}, used: map[string]bool{}}
 	for b, batch := range o.Batches {
 		m.Batches = append(m.Batches, BatchReport{Number: b + 1, Devices: len(batch)})
 	}
@@ -205,36 +205,36 @@ func (m *Morning) StillRuns() {
 // teller takes in the events of a night.
 type teller struct {
 	m      *Morning
-	n      *run.Night
+	n      *night.Night
 	stages map[string][]Stage
 	why    map[string]Failure // the first that went wrong on each device
-	holds  map[int]run.Event
+	holds  map[int]night.Event
 	used   map[string]bool
 }
 
-func (t *teller) event(e run.Event) {
+func (t *teller) event(e night.Event) {
 	switch e.Kind {
-	case run.Began:
+	case night.Began:
 		t.m.By = e.By
-	case run.Forecast:
+	case night.Forecast:
 		if t.m.Likely.IsZero() {
 			t.m.Likely = e.Due
 		}
-	case run.BatchBegan:
+	case night.BatchBegan:
 		t.m.Batches[e.Batch-1].Began = e.At
-	case run.BatchEnded:
+	case night.BatchEnded:
 		t.m.Batches[e.Batch-1].Ended = e.At
-	case run.Moved:
+	case night.Moved:
 		t.moved(e)
-	case run.Prechecked:
+	case night.Prechecked:
 		if e.Waived != "" {
 			t.used[e.What+" "+e.Waived] = true
 		}
-	case run.Lost:
+	case night.Lost:
 		t.wrong(e.Device, e.At, "contact was lost: "+e.Note, nil)
-	case run.Refusal:
+	case night.Refusal:
 		t.wrong(e.Device, e.At, "a line was refused: "+e.Note, append([]string{"said: " + e.Note}, e.Lines...))
-	case run.HoldOpened:
+	case night.HoldOpened:
 		t.holds[e.Hold] = e
 		if e.Device != "" && !e.Aside() { // a question beside the waiting is no cause of it
 			t.wrong(e.Device, e.At, e.Note, e.Lines)
@@ -242,15 +242,15 @@ func (t *teller) event(e run.Event) {
 			f.Why, f.Evidence = e.Note, e.Lines
 			t.why[e.Device] = f
 		}
-	case run.HoldClosed:
+	case night.HoldClosed:
 		if e.Choice != "" {
 			asked := t.holds[e.Hold]
 			t.m.Decisions = append(t.m.Decisions, Decided{e.At, e.By, e.Device, e.Choice, e.Note, asked.Note, asked.Lines})
 		}
-	case run.Aborted:
+	case night.Aborted:
 		t.m.Decisions = append(t.m.Decisions, Decided{At: e.At, By: e.By, Choice: "abort: " + e.Choice, Reason: e.Note})
-	case run.LetGo:
-		t.m.Decisions = append(t.m.Decisions, Decided{At: e.At, By: e.By, Choice: run.Release})
+	case night.LetGo:
+		t.m.Decisions = append(t.m.Decisions, Decided{At: e.At, By: e.By, Choice: night.Release})
 	}
 }
 
@@ -260,7 +260,7 @@ func (t *teller) wrong(device string, at time.Time, why string, evidence []strin
 	}
 }
 
-func (t *teller) moved(e run.Event) {
+func (t *teller) moved(e night.Event) {
 	list := t.stages[e.Device]
 	if i := len(list) - 1; i >= 0 {
 		list[i].To = e.At
@@ -270,7 +270,7 @@ func (t *teller) moved(e run.Event) {
 	}
 	t.stages[e.Device] = list
 	switch e.State {
-	case run.Blocked, run.Stranded, run.Dark:
+	case night.Blocked, night.Stranded, night.Dark:
 		t.wrong(e.Device, e.At, e.Note, nil)
 	}
 }
@@ -294,21 +294,21 @@ func (t *teller) devices() {
 		switch {
 		case r.mustLook:
 			r.Prediction = NotKnown
-		case d.State == run.Kept && len(d.Unlike) > 0:
+		case d.State == night.Kept && len(d.Unlike) > 0:
 			r.Prediction = "not kept"
-		case d.State == run.Kept && d.Predicted && d.LeftSteps() > 0:
+		case d.State == night.Kept && d.Predicted && d.LeftSteps() > 0:
 			r.Prediction = "kept without " + strings.Join(d.LeftTitles(), ", ")
-		case d.State == run.Kept && d.Predicted:
+		case d.State == night.Kept && d.Predicted:
 			r.Prediction = "kept"
 		}
 		t.m.Devices = append(t.m.Devices, r)
-		if d.State == run.Kept || d.State == run.Already {
+		if d.State == night.Kept || d.State == night.Already {
 			t.m.Batches[d.Batch-1].Kept++
 			if d.LeftSteps() == 0 && len(d.Unlike) == 0 {
 				continue
 			}
 		}
-		if d.State == run.Skipped || d.State == run.Waiting {
+		if d.State == night.Skipped || d.State == night.Waiting {
 			continue // nobody has tried
 		}
 		f, told := t.why[d.Name]
@@ -355,11 +355,11 @@ func (t *teller) window() {
 
 // sentence says how the night ended.
 func (m *Morning) sentence() string {
-	count := map[run.State]int{}
+	count := map[night.State]int{}
 	for _, d := range m.Devices {
 		count[d.Result]++
 	}
-	good, all := count[run.Kept]+count[run.Already], len(m.Devices)
+	good, all := count[night.Kept]+count[night.Already], len(m.Devices)
 	var s string
 	switch {
 	case m.Runs:
@@ -380,7 +380,7 @@ func (m *Morning) sentence() string {
 		of = "Of"
 	}
 	s += fmt.Sprintf("%s %s, %s", of, Count(all, "device"), strings.Join(parts, ", "))
-	look := count[run.Stranded]
+	look := count[night.Stranded]
 	for _, d := range m.Devices {
 		if d.mustLook {
 			look++
@@ -401,7 +401,7 @@ func (m *Morning) Took() time.Duration { return cmp.Or(m.Ended, m.Last).Sub(m.Be
 
 // Parts is how long devices were in a state, all together.
 type Parts struct {
-	State run.State
+	State night.State
 	Times []time.Duration // sorted
 }
 
@@ -412,13 +412,13 @@ func (p Parts) Median() time.Duration { return p.Times[len(p.Times)/2] }
 func (p Parts) Most() time.Duration { return p.Times[len(p.Times)-1] }
 
 // stageOrder is the order in which states follow one another.
-var stageOrder = []run.State{run.Checking, run.Recording, run.Armed, run.Changing, run.Verifying, run.Soaking, run.Held, run.Dark, run.Reverting}
+var stageOrder = []night.State{night.Checking, night.Recording, night.Armed, night.Changing, night.Verifying, night.Soaking, night.Held, night.Dark, night.Reverting}
 
 // Durations is how long devices were in each state, in the order of a night.
 func (m *Morning) Durations() (out []Parts) {
-	all := map[run.State][]time.Duration{}
+	all := map[night.State][]time.Duration{}
 	for _, d := range m.Devices {
-		sum := map[run.State]time.Duration{}
+		sum := map[night.State]time.Duration{}
 		for _, s := range d.Stages {
 			sum[s.State] += s.To.Sub(s.From)
 		}

@@ -15,78 +15,78 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
-	"metabasis/internal/core/run"
 )
 
 // aNight is the events of a night of n devices in two batches. Of every hundred one is
 // taken back by decision, one is blocked, and the last device of all is stranded.
-func aNight(n int) []run.Event {
+func aNight(n int) []night.Event {
 	open := time.Date(2026, 12, 2, 1, 30, 0, 0, time.UTC)
-	o := &run.Outline{Title: "Move the quays", Change: "MSF-2291", Window: plan.Window{Open: open, Close: open.Add(2 * time.Hour), Reserve: 20 * time.Minute},
+	o := &night.Outline{Title: "Move the quays", Change: "MSF-2291", Window: plan.Window{Open: open, Close: open.Add(2 * time.Hour), Reserve: 20 * time.Minute},
 		LeftOut: []plan.LeftOut{{Device: "ops-1", Why: "role is core, wanted quay"}}, Values: []plan.Value{{Name: "gate_lan", Prompt: "Gate LAN", Value: "310", Usual: true}},
-		Waivers: []plan.Waiver{{Check: "clock", Device: "q-0002", Reason: "its battery is dead", By: "ada"}}, Batches: make([][]run.OutlineDevice, 2)}
+		Waivers: []plan.Waiver{{Check: "clock", Device: "q-0002", Reason: "its battery is dead", By: "ada"}}, Batches: make([][]night.OutlineDevice, 2)}
 	name := func(i int) string { return fmt.Sprintf("q-%04d", i) }
 	for i := range n {
 		b := min(i, 1)
-		o.Batches[b] = append(o.Batches[b], run.OutlineDevice{Name: name(i), Site: []string{"ALD", "BRM"}[i%2], Role: "quay", Platform: "tern", Steps: []string{"Log collector"}})
+		o.Batches[b] = append(o.Batches[b], night.OutlineDevice{Name: name(i), Site: []string{"ALD", "BRM"}[i%2], Role: "quay", Platform: "tern", Steps: []string{"Log collector"}})
 	}
-	var out []run.Event
+	var out []night.Event
 	at := open
-	add := func(e run.Event) {
+	add := func(e night.Event) {
 		e.Seq, e.At = int64(len(out)+1), at
 		out = append(out, e)
 	}
-	add(run.Event{Kind: run.Planned, Outline: o})
-	add(run.Event{Kind: run.Began, By: "ada"})
-	add(run.Event{Kind: run.Forecast, Due: open.Add(50 * time.Minute)})
+	add(night.Event{Kind: night.Planned, Outline: o})
+	add(night.Event{Kind: night.Began, By: "ada"})
+	add(night.Event{Kind: night.Forecast, Due: open.Add(50 * time.Minute)})
 	for b, batch := range o.Batches {
-		add(run.Event{Kind: run.BatchBegan, Batch: b + 1})
+		add(night.Event{Kind: night.BatchBegan, Batch: b + 1})
 		for i, d := range batch {
 			at = at.Add(100 * time.Millisecond)
 			k, last := b+i, b == 1 && i == len(batch)-1
-			dev := func(e run.Event) { e.Device = d.Name; add(e) }
-			dev(run.Event{Kind: run.Moved, State: run.Checking})
+			dev := func(e night.Event) { e.Device = d.Name; add(e) }
+			dev(night.Event{Kind: night.Moved, State: night.Checking})
 			if k%100 == 7 {
-				dev(run.Event{Kind: run.Moved, State: run.Blocked, Note: "saved: it has unsaved changes: + lan 4", OK: true})
+				dev(night.Event{Kind: night.Moved, State: night.Blocked, Note: "saved: it has unsaved changes: + lan 4", OK: true})
 				continue
 			}
 			if k == 2 {
-				dev(run.Event{Kind: run.Prechecked, What: "clock", Note: "off by 3m", Waived: "its battery is dead", By: "ada"})
+				dev(night.Event{Kind: night.Prechecked, What: "clock", Note: "off by 3m", Waived: "its battery is dead", By: "ada"})
 			}
-			dev(run.Event{Kind: run.Foreseen, OK: true, Lines: []string{"+ log host 198.51.100.14"}})
-			dev(run.Event{Kind: run.Moved, State: run.Recording})
-			dev(run.Event{Kind: run.BackedUp, What: "backups/" + d.Name + "/2026-12-02T013000Z.cfg", Note: strings.Repeat("a", 64)})
-			dev(run.Event{Kind: run.Moved, State: run.Changing})
-			dev(run.Event{Kind: run.Stepped, Step: 1, What: run.StepBegan})
+			dev(night.Event{Kind: night.Foreseen, OK: true, Lines: []string{"+ log host 198.51.100.14"}})
+			dev(night.Event{Kind: night.Moved, State: night.Recording})
+			dev(night.Event{Kind: night.BackedUp, What: "backups/" + d.Name + "/2026-12-02T013000Z.cfg", Note: strings.Repeat("a", 64)})
+			dev(night.Event{Kind: night.Moved, State: night.Changing})
+			dev(night.Event{Kind: night.Stepped, Step: 1, What: night.StepBegan})
 			at = at.Add(time.Second)
 			switch {
 			case last:
-				dev(run.Event{Kind: run.Moved, State: run.Stranded, Note: "could not be taken back", OK: true})
+				dev(night.Event{Kind: night.Moved, State: night.Stranded, Note: "could not be taken back", OK: true})
 				continue
 			case k%100 == 5:
-				dev(run.Event{Kind: run.Moved, State: run.Held, Note: `line 1 of "Log collector" was refused`})
-				dev(run.Event{Kind: run.HoldOpened, Hold: k, Note: `line 1 of "Log collector" was refused`, Lines: []string{"sent: log host 198.51.100.14", "said: no & <room> ]]>"}})
-				dev(run.Event{Kind: run.HoldClosed, Hold: k, Choice: run.BackDevice, By: "ada", Note: "seen before"})
-				dev(run.Event{Kind: run.Moved, State: run.Reverting})
-				dev(run.Event{Kind: run.Moved, State: run.Reverted, Note: "equal to the backup", OK: true})
+				dev(night.Event{Kind: night.Moved, State: night.Held, Note: `line 1 of "Log collector" was refused`})
+				dev(night.Event{Kind: night.HoldOpened, Hold: k, Note: `line 1 of "Log collector" was refused`, Lines: []string{"sent: log host 198.51.100.14", "said: no & <room> ]]>"}})
+				dev(night.Event{Kind: night.HoldClosed, Hold: k, Choice: night.BackDevice, By: "ada", Note: "seen before"})
+				dev(night.Event{Kind: night.Moved, State: night.Reverting})
+				dev(night.Event{Kind: night.Moved, State: night.Reverted, Note: "equal to the backup", OK: true})
 				continue
 			}
-			dev(run.Event{Kind: run.Stepped, Step: 1, What: run.StepDone})
-			dev(run.Event{Kind: run.Differs, Lines: []string{"+ log host 198.51.100.14"}})
-			dev(run.Event{Kind: run.Predicted, What: run.AtTheEnd, OK: true})
-			dev(run.Event{Kind: run.Shelved, What: "backups/" + d.Name + "/2026-12-02T013100Z.cfg", Note: strings.Repeat("b", 64), OK: true})
-			dev(run.Event{Kind: run.Moved, State: run.Kept, Note: "kept and saved; as predicted", OK: true})
+			dev(night.Event{Kind: night.Stepped, Step: 1, What: night.StepDone})
+			dev(night.Event{Kind: night.Differs, Lines: []string{"+ log host 198.51.100.14"}})
+			dev(night.Event{Kind: night.Predicted, What: night.AtTheEnd, OK: true})
+			dev(night.Event{Kind: night.Shelved, What: "backups/" + d.Name + "/2026-12-02T013100Z.cfg", Note: strings.Repeat("b", 64), OK: true})
+			dev(night.Event{Kind: night.Moved, State: night.Kept, Note: "kept and saved; as predicted", OK: true})
 		}
-		add(run.Event{Kind: run.BatchEnded, Batch: b + 1})
+		add(night.Event{Kind: night.BatchEnded, Batch: b + 1})
 	}
-	add(run.Event{Kind: run.Ended})
+	add(night.Event{Kind: night.Ended})
 	return out
 }
 
 func TestTheReportOfANight(t *testing.T) {
 	m := MorningOf(21, "/ws/quays.runbook", "c0ffee", aNight(24))
-	assert.Equal(t, int(run.NeedsPerson), m.Code)
+	assert.Equal(t, int(night.NeedsPerson), m.Code)
 	assert.Equal(t, "Of 24 devices, 21 kept, 1 blocked, 1 reverted, 1 stranded. 1 device must be looked at by a person.", m.Outcome)
 	assert.Len(t, m.Devices, 24)
 	assert.Len(t, m.Failures, 3)
@@ -148,7 +148,7 @@ func TestTheReportOfHalfANight(t *testing.T) {
 		assert.NotEmpty(t, doc)
 		assert.NotContains(t, doc, " to , ", "an end that nobody saw is not an empty one")
 		for _, d := range m.Devices {
-			if d.Result == run.Waiting {
+			if d.Result == night.Waiting {
 				assert.Equal(t, "nothing sent", d.DiffersBy(), "of %s nobody has read by how much it differs", d.Name)
 			}
 		}

@@ -6,7 +6,7 @@ import (
 	"strings"
 	"time"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/runbook"
 )
 
@@ -146,7 +146,7 @@ func (d *morningDocument) changes() {
 	var groups []*group
 	at := map[string]*group{}
 	for _, dev := range d.m.Devices {
-		if dev.Result != run.Kept || len(dev.Differs) == 0 {
+		if dev.Result != night.Kept || len(dev.Differs) == 0 {
 			continue
 		}
 		key := strings.Join(dev.Differs, "\n")
@@ -158,7 +158,7 @@ func (d *morningDocument) changes() {
 	}
 	switch {
 	case len(groups) > 0:
-	case slices.ContainsFunc(d.m.Devices, func(dev DeviceReport) bool { return dev.Result == run.Kept }):
+	case slices.ContainsFunc(d.m.Devices, func(dev DeviceReport) bool { return dev.Result == night.Kept }):
 		d.line("Nothing on any device that was kept.")
 	default:
 		d.line("No device was kept.")
@@ -173,7 +173,7 @@ func (d *morningDocument) changes() {
 		if dev.Prediction == "not kept" {
 			odd = append(odd, []string{dev.Name, Some(dev.Unlike, 6)})
 		}
-		if dev.mustLook || dev.Result == run.Stranded || dev.Result == run.Dark {
+		if dev.mustLook || dev.Result == night.Stranded || dev.Result == night.Dark {
 			unknown = append(unknown, dev.Name)
 		}
 	}
@@ -231,7 +231,7 @@ func (d *morningDocument) decisions() {
 }
 
 // Shapes are how the states are drawn in a line of text.
-var shapes = map[run.State]rune{run.Checking: '·', run.Recording: '○', run.Armed: '○', run.Changing: '█', run.Verifying: '▓', run.Soaking: '░', run.Held: '■', run.Dark: '▲', run.Reverting: '◄'}
+var shapes = map[night.State]rune{night.Checking: '·', night.Recording: '○', night.Armed: '○', night.Changing: '█', night.Verifying: '▓', night.Soaking: '░', night.Held: '■', night.Dark: '▲', night.Reverting: '◄'}
 
 // mostDrawn is how many devices are drawn one by one; with more, their batches are.
 const mostDrawn = 120
@@ -262,7 +262,7 @@ func (d *morningDocument) timeline() {
 		}
 		lines = append(lines, fmt.Sprintf("batch %-3d  %s, %d of %d kept", b.Number, m.during(b), b.Kept, b.Devices))
 		for _, dev := range m.Devices {
-			if dev.Batch != b.Number || len(m.Devices) > mostDrawn && dev.Result == run.Kept {
+			if dev.Batch != b.Number || len(m.Devices) > mostDrawn && dev.Result == night.Kept {
 				continue
 			}
 			row := []rune(strings.Repeat(" ", columns))
@@ -332,7 +332,7 @@ func (d *morningDocument) each() {
 	for _, dev := range d.m.Devices {
 		var marks []string
 		for _, s := range dev.Steps {
-			if s.Mark != run.StepDone && s.Mark != "" {
+			if s.Mark != night.StepDone && s.Mark != "" {
 				marks = append(marks, fmt.Sprintf("%s: %s", s.Title, s.Mark))
 			}
 		}

@@ -9,7 +9,7 @@ import (
 	"strings"
 	"time"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/textfile"
 )
 
@@ -88,15 +88,15 @@ func (m *Morning) junitBatch(b BatchReport, why map[string]Failure) junitSuite {
 		c := junitCase{Name: dev.Name, Class: strings.Trim(dev.Site+"."+dev.Platform, "."), Time: seconds(dev.Took())}
 		told := &junitText{xmlText(string(dev.Result) + ": " + cmp.Or(dev.Cut, dev.Note)), xmlText(strings.Join(append([]string{f.Why}, f.Evidence...), "\n"))}
 		switch dev.Result {
-		case run.Kept, run.Already:
+		case night.Kept, night.Already:
 			if wrong { // kept, and not as it was meant to be
 				c.Failure = told
 				s.Failures++
 			}
-		case run.Skipped, run.Waiting:
+		case night.Skipped, night.Waiting:
 			c.Skipped = told
 			s.Skipped++
-		case run.Reverted, run.Blocked:
+		case night.Reverted, night.Blocked:
 			c.Failure = told
 			s.Failures++
 		default:

@@ -17,7 +17,7 @@ import (
 	"golang.org/x/sys/unix"
 	_ "modernc.org/sqlite" // the driver "sqlite"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/night"
 )
 
 // Journal is the durable record of all nights of a workspace. It has one
@@ -185,7 +185,7 @@ type NightWriter struct {
 
 // Append implements [run.Journal]: all events are on disk when it returns, or
 // none. They are one row, since SQLite's cost is by the row.
-func (w *NightWriter) Append(events []run.Event) error {
+func (w *NightWriter) Append(events []night.Event) error {
 	if len(events) == 0 {
 		return nil
 	}
@@ -252,20 +252,20 @@ func (e *Damaged) Unwrap() error { return e.Err }
 
 // Events reads the events of a night, in order. Of a night that is damaged it
 // returns those before the damage, and a [Damaged].
-func (j *Journal) Events(ctx context.Context, night int64) ([]run.Event, error) {
-	rows, err := j.db.QueryContext(ctx, `SELECT body FROM events WHERE night = ? ORDER BY seq`, night)
+func (j *Journal) Events(ctx context.Context, id int64) ([]night.Event, error) {
+	rows, err := j.db.QueryContext(ctx, `SELECT body FROM events WHERE night = ? ORDER BY seq`, id)
 	if err != nil {
 		return nil, fmt.Errorf("journal: %w", err)
 	}
 	defer rows.Close()
-	var out []run.Event
-	damaged := func(err error) ([]run.Event, error) { return out, &Damaged{night, len(out), err} }
+	var out []night.Event
+	damaged := func(err error) ([]night.Event, error) { return out, &Damaged{id, len(out), err} }
 	for rows.Next() {
 		var body string
 		if err := rows.Scan(&body); err != nil {
 			return damaged(err)
 		}
-		var together []run.Event
+		var together []night.Event
 		if err := json.Unmarshal([]byte(body), &together); err != nil {
 			return damaged(err)
 		}
@@ -280,9 +280,9 @@ func (j *Journal) Events(ctx context.Context, night int64) ([]run.Event, error) 
 		return damaged(err)
 	}
 	if len(out) == 0 {
-		return nil, fmt.Errorf("night %d: %w", night, ErrNoNight)
+		return nil, fmt.Errorf("night %d: %w", id, ErrNoNight)
 	}
-	if out[0].Kind != run.Planned || out[0].Outline == nil {
+	if out[0].Kind != night.Planned || out[0].Outline == nil {
 		out = nil
 		return damaged(errors.New("it does not begin with its plan"))
 	}
@@ -312,21 +312,21 @@ func (j *Journal) Sum(ctx context.Context, night int64) (string, error) {
 
 // First reads the first events of a night, those that became durable together with its
 // plan.
-func (j *Journal) First(ctx context.Context, night int64) ([]run.Event, error) {
-	rows, err := j.db.QueryContext(ctx, `SELECT body FROM events WHERE night = ? ORDER BY seq LIMIT 3`, night)
+func (j *Journal) First(ctx context.Context, id int64) ([]night.Event, error) {
+	rows, err := j.db.QueryContext(ctx, `SELECT body FROM events WHERE night = ? ORDER BY seq LIMIT 3`, id)
 	if err != nil {
 		return nil, fmt.Errorf("journal: %w", err)
 	}
 	defer rows.Close()
-	var out []run.Event
+	var out []night.Event
 	for rows.Next() {
 		var body []byte
-		var together []run.Event
+		var together []night.Event
 		if err := rows.Scan(&body); err != nil {
-			return out, fmt.Errorf("journal: night %d: %w", night, err)
+			return out, fmt.Errorf("journal: night %d: %w", id, err)
 		}
 		if err := json.Unmarshal(body, &together); err != nil {
-			return out, &Damaged{night, len(out), err}
+			return out, &Damaged{id, len(out), err}
 		}
 		out = append(out, together...)
 	}

@@ -11,7 +11,7 @@ import (
 	"modernc.org/sqlite"
 	sqlite3 "modernc.org/sqlite/lib"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/night"
 )
 
 // Broken tells whether an error says that a journal's file itself is damaged, and
@@ -86,7 +86,7 @@ func SetAside(ctx context.Context, file string, now time.Time) (aside string, sa
 }
 
 // take writes a night of another journal into this one, under its number there.
-func (j *Journal) take(h NightHead, events []run.Event) error {
+func (j *Journal) take(h NightHead, events []night.Event) error {
 	return j.in(func(tx *sql.Tx) error {
 		if _, err := tx.Exec(`INSERT INTO nights (id, began, title, change, file, runbook) VALUES (?, ?, ?, ?, ?, ?)`,
 			h.ID, h.Began.UTC().Format(time.RFC3339Nano), h.Title, h.Change, h.File, h.Runbook); err != nil {

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
 
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/run"
 	"metabasis/internal/store/within"
 )
@@ -25,10 +26,10 @@ func TestJournalKeepsNightsAcrossReopening(t *testing.T) {
 	began := time.Date(2026, 12, 2, 1, 30, 0, 0, time.UTC)
 	w, err := j.Begin(NightHead{Began: began, Title: "Quays", Change: "MSF-2291", File: "q.runbook", Runbook: "runbook"})
 	require.NoError(t, err)
-	var want []run.Event
-	want = append(want, run.Event{Seq: 1, At: began, Kind: run.Planned, Outline: &run.Outline{Title: "Quays"}})
+	var want []night.Event
+	want = append(want, night.Event{Seq: 1, At: began, Kind: night.Planned, Outline: &night.Outline{Title: "Quays"}})
 	for i := 1; i < 200; i++ {
-		want = append(want, run.Event{Seq: int64(i + 1), At: began.Add(time.Duration(i)), Kind: run.Doing, Device: "ald-quay-1", Note: "note"})
+		want = append(want, night.Event{Seq: int64(i + 1), At: began.Add(time.Duration(i)), Kind: night.Doing, Device: "ald-quay-1", Note: "note"})
 	}
 	require.NoError(t, w.Append(want[:3]))
 	require.NoError(t, w.Append(want[3:]))

@@ -7,17 +7,17 @@ import (
 	"fmt"
 	"time"
 
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
-	"metabasis/internal/core/run"
 )
 
 // Summary is what a night came to, in few words: it is written at the night's end, so
 // that nobody has to read a whole journal to list its nights.
 type Summary struct {
-	Ended   time.Time   `json:"ended,omitzero"` // zero: it never saw its end
-	Last    time.Time   `json:"last,omitzero"`  // of its last event
-	Outcome run.Outcome `json:"outcome"`
-	Text    string      `json:"text"`
+	Ended   time.Time     `json:"ended,omitzero"` // zero: it never saw its end
+	Last    time.Time     `json:"last,omitzero"`  // of its last event
+	Outcome night.Outcome `json:"outcome"`
+	Text    string        `json:"text"`
 	// Needs are the devices that a person must look at, with what is known of each.
 	Needs []string `json:"needs,omitempty"`
 	// Times is how long things took; nil where none was kept.

@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/night"
 )
 
 // Nights are listed without their events, with what they came to where that is written,
@@ -24,10 +24,10 @@ func TestListing(t *testing.T) {
 		require.NoError(t, err)
 		ids = append(ids, w.ID)
 		if title != "empty" {
-			require.NoError(t, w.Append([]run.Event{{Seq: 1, Kind: run.Planned, Outline: &run.Outline{}}}))
+			require.NoError(t, w.Append([]night.Event{{Seq: 1, Kind: night.Planned, Outline: &night.Outline{}}}))
 		}
 	}
-	s := Summary{Ended: began.Add(time.Hour), Outcome: run.NeedsPerson, Text: "1 stranded", Needs: []string{"ald-quay-1 stranded"}}
+	s := Summary{Ended: began.Add(time.Hour), Outcome: night.NeedsPerson, Text: "1 stranded", Needs: []string{"ald-quay-1 stranded"}}
 	require.NoError(t, j.Summarise(ids[0], s))
 	require.NoError(t, j.Summarise(ids[0], s), "again is the same")
 	require.NoError(t, j.Settle(ids[0], Seen{At: began, By: "ada", Why: "replaced"}))

@@ -14,6 +14,7 @@ import (
 	"sync"
 	"time"
 
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/record"
 	"metabasis/internal/core/run"
@@ -367,7 +368,7 @@ func (w *Workspace) remnantsIn(ctx context.Context, j *store.Journal, except int
 		}
 		_, runs := w.Running(h)
 		events, _ := j.Events(ctx, h.ID) // of a damaged night, what can be read
-		for device, dues := range run.TimersLeft(events) {
+		for device, dues := range night.TimersLeft(events) {
 			for _, due := range dues {
 				left[device] = append(left[device], run.Remnant{Night: fmt.Sprintf("%q of %s", h.Title, h.Began.Local().Format("Mon 2 Jan 15:04")), Due: due, Runs: runs})
 			}
@@ -381,7 +382,7 @@ const oldest = 8 * 24 * time.Hour
 
 // Finish writes what the night came to, at its end, and gives free the workspace and the
 // devices: another night can begin. What was said can be read on, until [Night.Close].
-func (n *Night) Finish(night *run.Night) error {
+func (n *Night) Finish(night *night.Night) error {
 	var errs []error
 	if n.journal != nil {
 		if err := n.journal.Summarise(n.ID, Summed(night)); err != nil {
@@ -402,16 +403,16 @@ func (n *Night) Finish(night *run.Night) error {
 }
 
 // Summed is what a night came to.
-func Summed(n *run.Night) store.Summary {
+func Summed(n *night.Night) store.Summary {
 	s := store.Summary{Ended: n.Ended, Last: n.Last, Outcome: n.Outcome(), Text: report.Summary(n)}
 	if n.Ended.IsZero() {
-		s.Outcome, s.Text = run.NeedsPerson, report.Crashed(n)
+		s.Outcome, s.Text = night.NeedsPerson, report.Crashed(n)
 	}
 	if times := n.Times(); len(times.Parts) > 0 {
 		s.Times = &times
 	}
 	for _, d := range n.Devices {
-		if d.State == run.Stranded || d.State == run.Dark {
+		if d.State == night.Stranded || d.State == night.Dark {
 			s.Needs = append(s.Needs, d.Name+" "+string(d.State))
 		}
 	}
@@ -449,9 +450,9 @@ const lockFile = "metabasis.lock"
 // Past is a night of the journal.
 type Past struct {
 	store.NightHead
-	Night run.Night // what of it can be read
+	Night night.Night // what of it can be read
 	// Events are what it is a fold of.
-	Events []run.Event
+	Events []night.Event
 }
 
 // Listed lists the nights of the workspace, newest first, without reading their events;
@@ -508,7 +509,7 @@ func (w *Workspace) Past(ctx context.Context, id int64) (Past, error) {
 	}
 	p := Past{NightHead: heads[i].NightHead}
 	events, err := j.Events(ctx, id)
-	p.Night, p.Events = run.Fold(run.Night{}, events...), events
+	p.Night, p.Events = night.Fold(night.Night{}, events...), events
 	if text, wrong := j.Runbook(ctx, id); wrong != nil {
 		err = errors.Join(err, wrong)
 	} else {

@@ -7,7 +7,7 @@ import (
 	"sync"
 	"time"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/store"
 )
@@ -15,8 +15,8 @@ import (
 // past finds what devices had, for runbooks that restore. A night is read once.
 func (w *Workspace) past() func(runbook.Restore, string) (runbook.Was, error) {
 	var mu sync.Mutex
-	nights := map[int64]*run.Night{}
-	night := func(id int64) (*run.Night, error) {
+	nights := map[int64]*night.Night{}
+	night := func(id int64) (*night.Night, error) {
 		mu.Lock()
 		defer mu.Unlock()
 		if n, read := nights[id]; read {
@@ -70,7 +70,7 @@ func (w *Workspace) asOf(r runbook.Restore, device string) (runbook.Was, error) 
 // withoutWhatWasToBe finds what a device had before a night of which nobody read what it left
 // on the device: what it was to have then stands in for that, so that what others did stays.
 // Of what was not done, nothing is found, and nothing taken away.
-func (w *Workspace) withoutWhatWasToBe(r runbook.Restore, d *run.Device) (was runbook.Was, err error) {
+func (w *Workspace) withoutWhatWasToBe(r runbook.Restore, d *night.Device) (was runbook.Was, err error) {
 	why := fmt.Sprintf("night %d was cut off while it was %s", r.Night, d.State)
 	if !d.CutOff() {
 		why = fmt.Sprintf("night %d left it %s", r.Night, d.State)
@@ -112,14 +112,14 @@ func (w *Workspace) predictedBy(origin, device string) (text string, known bool)
 
 // beforeNight finds what a device had before a night, and where only what that night did is
 // taken back, what it left.
-func (w *Workspace) beforeNight(r runbook.Restore, d *run.Device, device string) (was runbook.Was, err error) {
+func (w *Workspace) beforeNight(r runbook.Restore, d *night.Device, device string) (was runbook.Was, err error) {
 	none := func(format string, args ...any) (runbook.Was, error) {
 		return was, &runbook.NoPast{Why: fmt.Sprintf("night %d ", r.Night) + fmt.Sprintf(format, args...)}
 	}
 	switch {
 	case d == nil:
 		return none("was not for it")
-	case r.Without && d.State != run.Kept && !d.MayRun():
+	case r.Without && d.State != night.Kept && !d.MayRun():
 		return none("did not keep it: it is %s", d.State)
 	case d.Backup == "" && d.CutOff():
 		return none("was cut off before it had a backup of it, and sent nothing: it was %s", d.State)

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/run"
 )
 
@@ -37,7 +38,7 @@ func (n *Night) standing(j run.Journal, transcripts string) (*stands, error) {
 }
 
 // Append implements [run.Journal].
-func (s *stands) Append(events []run.Event) error {
+func (s *stands) Append(events []night.Event) error {
 	for path, was := range s.what {
 		is, err := os.Stat(path)
 		if errors.Is(err, fs.ErrNotExist) || err == nil && !os.SameFile(was, is) {

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"sync"
 
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/run"
 	"metabasis/internal/store"
 )
@@ -18,9 +19,9 @@ func (w *Workspace) Unfinished(ctx context.Context, except int64) func(device st
 	ctx = context.WithoutCancel(ctx) // it is asked for later on
 	var mu sync.Mutex
 	var heads []store.NightHead
-	var read []*run.Night // as far as they were asked for
+	var read []*night.Night // as far as they were asked for
 	listed := false
-	nights := func(i int) *run.Night {
+	nights := func(i int) *night.Night {
 		if !listed {
 			listed = true
 			if j, err := w.ReadJournal(); err == nil {
@@ -36,7 +37,7 @@ func (w *Workspace) Unfinished(ctx context.Context, except int64) func(device st
 		for len(read) <= i && len(read) < len(heads) {
 			p, err := w.Past(ctx, heads[len(read)].ID)
 			if err != nil {
-				p.Night = run.Night{}
+				p.Night = night.Night{}
 			}
 			night := p.Night // without its events, which are many
 			read = append(read, &night)
@@ -66,7 +67,7 @@ func (w *Workspace) Unfinished(ctx context.Context, except int64) func(device st
 	}
 }
 
-func (w *Workspace) unfinished(h store.NightHead, d *run.Device) *run.Unfinished {
+func (w *Workspace) unfinished(h store.NightHead, d *night.Device) *run.Unfinished {
 	u := &run.Unfinished{ID: h.ID, Night: fmt.Sprintf("night %d, %q of %s", h.ID, h.Title, h.Began.Local().Format("Mon 2 Jan 15:04")), Was: string(d.State)}
 	if _, text, err := w.Backups("").ReadNoted(d.Name, d.Backup, d.SHA256); err == nil {
 		u.Had = text

@@ -4,11 +4,13 @@ import (
 	"slices"
 	"time"
 
+	"metabasis/internal/core/night"
+
 	"metabasis/internal/core/plan"
 )
 
 // command carries out what a person decided.
-func (r *Run) command(c Command) {
+func (r *Run) command(c night.Command) {
 	if c.Hold != 0 {
 		r.answer(c)
 		return
@@ -19,24 +21,24 @@ func (r *Run) command(c Command) {
 // abort starts no new device (law 7). What becomes of the devices in change is
 // the choice: they are taken back, or may finish, or everything is taken back,
 // or everything is let go of at once.
-func (r *Run) abort(c Command) {
+func (r *Run) abort(c night.Command) {
 	if r.released {
 		return
 	}
-	if c.Choice == Release {
+	if c.Choice == night.Release {
 		r.letGoAll(c.By)
 		return
 	}
-	r.rec.emit(Event{Kind: Aborted, Choice: c.Choice, By: c.By})
+	r.rec.emit(night.Event{Kind: night.Aborted, Choice: c.Choice, By: c.By})
 	switch c.Choice {
-	case BackAll:
+	case night.BackAll:
 		r.takeAllBack()
-	case Finish:
+	case night.Finish:
 		r.stop("the run was aborted")
-		r.answerRunHolds(Stop, "the abort")
+		r.answerRunHolds(night.Stop, "the abort")
 	default:
 		r.stop("the run was aborted")
-		r.answerRunHolds(Stop, "the abort")
+		r.answerRunHolds(night.Stop, "the abort")
 		r.backActive()
 	}
 }
@@ -46,7 +48,7 @@ func (r *Run) abort(c Command) {
 func (r *Run) backActive() {
 	for _, w := range r.active {
 		if !w.toldBack() && w.waits() {
-			r.rec.emit(Event{Kind: Doing, Device: w.name(), Note: "no contact; to be taken back as soon as it is there: decided at " + r.now().Format("15:04:05")})
+			r.rec.emit(night.Event{Kind: night.Doing, Device: w.name(), Note: "no contact; to be taken back as soon as it is there: decided at " + r.now().Format("15:04:05")})
 		}
 		w.takeBackNow()
 	}
@@ -58,15 +60,15 @@ func (r *Run) letGoAll(by string) {
 		return
 	}
 	r.released, r.stopping = true, true
-	r.rec.emit(Event{Kind: LetGo, By: by})
+	r.rec.emit(night.Event{Kind: night.LetGo, By: by})
 	r.release()
 }
 
 // answerRunHolds answers the holds that are about the run itself.
-func (r *Run) answerRunHolds(c Choice, by string) {
+func (r *Run) answerRunHolds(c night.Choice, by string) {
 	for n, h := range r.holds {
 		if h.w == nil {
-			r.answer(Command{Hold: n, Choice: c, By: by})
+			r.answer(night.Command{Hold: n, Choice: c, By: by})
 		}
 	}
 }
@@ -102,7 +104,7 @@ func (r *Run) takeBatchBack() {
 // takeAllBack takes back every device of the night and stops.
 func (r *Run) takeAllBack() {
 	r.stop("everything is being taken back")
-	r.answerRunHolds(Stop, "the abort")
+	r.answerRunHolds(night.Stop, "the abort")
 	r.backActive()
 	r.undoKept(func(*worker) bool { return true })
 }

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"syscall"
 	"time"
+
+	"metabasis/internal/core/night"
 )
 
 // claim takes the device for this night, so that no other night on this machine
@@ -26,7 +28,7 @@ func (w *worker) claim() error {
 			return err
 		}
 		if !told {
-			w.move(Checking, "waiting: "+err.Error())
+			w.move(night.Checking, "waiting: "+err.Error())
 		}
 		if err := w.sleep(claimEvery); err != nil {
 			return err
@@ -101,23 +103,23 @@ func (w *worker) timerAsLeft() *trouble {
 	case !pending && was.IsZero():
 		return w.armAgain()
 	case pending && was.IsZero() && w.onTrial():
-		w.emit(Event{Kind: TimerSeen, Due: w.due, For: time.Until(w.due)})
+		w.emit(night.Event{Kind: night.TimerSeen, Due: w.due, For: time.Until(w.due)})
 		evidence := "it is on trial until " + w.due.Format("15:04:05")
 		if w.untold {
 			evidence = "the device does not tell until when"
 		}
 		return changedUnderUs("something is on trial that we have not applied", evidence)
 	case !pending && w.onTrial():
-		w.emit(Event{Kind: TimerGone})
+		w.emit(night.Event{Kind: night.TimerGone})
 		return changedUnderUs("what was on trial is so no more: its time was up, or somebody confirmed it or took it back",
 			"it was on trial until "+was.Format("15:04:05")+"; nothing is now")
 	case !pending:
-		w.emit(Event{Kind: TimerGone})
+		w.emit(night.Event{Kind: night.TimerGone})
 		return changedUnderUs("the rollback timer is gone: somebody or something took it off the clock",
 			"it was due "+was.Format("15:04:05")+"; nothing is pending now")
 	case was.IsZero():
 	case w.due.Sub(was).Abs() > slack+w.slack+rounding:
-		w.emit(Event{Kind: TimerSeen, Due: w.due, For: time.Until(w.due)})
+		w.emit(night.Event{Kind: night.TimerSeen, Due: w.due, For: time.Until(w.due)})
 		return changedUnderUs("the rollback timer was changed under us",
 			fmt.Sprintf("it was due %s; now it is due %s", was.Format("15:04:05"), w.due.Format("15:04:05")))
 	default:
@@ -141,7 +143,7 @@ func (w *worker) armAgain() *trouble {
 		return changedUnderUs("no rollback timer is pending, and none may be armed",
 			"what is saved on it is neither the backup nor what runs now: a restart would bring that back")
 	}
-	if err := w.arm(ToArm, w.paced().TimerFor(w.r.plan)); err != nil {
+	if err := w.arm(night.ToArm, w.paced().TimerFor(w.r.plan)); err != nil {
 		return faced("arming again", err)
 	}
 	return nil

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"metabasis/internal/core/night"
+
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/runbook"
 )
@@ -17,28 +19,28 @@ import (
 type openHold struct {
 	w      *worker
 	tr     *trouble
-	answer func(Choice)
-	offers []Offer
+	answer func(night.Choice)
+	offers []night.Offer
 	aside  bool // others may start while it is open
 }
 
 // ask opens a hold of the run and serves until it is answered. Alone is what an
 // unattended run answers; on is what going on is called here.
-func (r *Run) ask(ctx context.Context, why string, evidence []string, alone, on Choice) {
+func (r *Run) ask(ctx context.Context, why string, evidence []string, alone, on night.Choice) {
 	answered := false
 	likely := r.plan.Forecast(r.progress(r.now(), min(r.batch, len(r.plan.Batches)))).Likely
 	back, touched := r.backAll()
-	offers := []Offer{
-		{Choice: on, Touches: r.toCome(), Takes: likely.Sub(r.now()), Reason: on == StartEarly || on == GoOnLate, Against: alone == Stop},
-		{Choice: Stop},
-		{Choice: BackAll, Touches: touched, Takes: back, Open: r.unknown(r.inChange())},
+	offers := []night.Offer{
+		{Choice: on, Touches: r.toCome(), Takes: likely.Sub(r.now()), Reason: on == night.StartEarly || on == night.GoOnLate, Against: alone == night.Stop},
+		{Choice: night.Stop},
+		{Choice: night.BackAll, Touches: touched, Takes: back, Open: r.unknown(r.inChange())},
 	}
-	r.open(&openHold{offers: offers, answer: func(c Choice) {
+	r.open(&openHold{offers: offers, answer: func(c night.Choice) {
 		answered = true
 		switch c {
-		case Stop:
+		case night.Stop:
 			r.stopping, r.why = true, cmp.Or(r.why, "stopped: "+why)
-		case BackAll:
+		case night.BackAll:
 			r.takeAllBack()
 		}
 	}}, "", why, evidence, alone)
@@ -102,7 +104,7 @@ func (r *Run) toCome() (n int) {
 func (r *Run) overBudget() {
 	if r.holds[r.budgetHold] != nil {
 		delete(r.holds, r.budgetHold)
-		r.rec.emit(Event{Kind: HoldClosed, Hold: r.budgetHold})
+		r.rec.emit(night.Event{Kind: night.HoldClosed, Hold: r.budgetHold})
 	}
 	failures := "failures"
 	if r.failures == 1 {
@@ -111,17 +113,17 @@ func (r *Run) overBudget() {
 	why := fmt.Sprintf("%d %s; the runbook stops after %d", r.failures, failures, r.plan.Rules.StopAfter)
 	likely := r.plan.Forecast(r.progress(r.now(), min(r.batch, len(r.plan.Batches)))).Likely
 	back, touched := r.backAll()
-	offers := []Offer{{Choice: GoOn, Touches: r.toCome(), Takes: likely.Sub(r.now()), Against: true}, {Choice: Stop}, {Choice: BackAll, Touches: touched, Takes: back, Open: r.unknown(r.inChange())}}
-	r.open(&openHold{offers: offers, answer: func(c Choice) {
+	offers := []night.Offer{{Choice: night.GoOn, Touches: r.toCome(), Takes: likely.Sub(r.now()), Against: true}, {Choice: night.Stop}, {Choice: night.BackAll, Touches: touched, Takes: back, Open: r.unknown(r.inChange())}}
+	r.open(&openHold{offers: offers, answer: func(c night.Choice) {
 		switch c {
-		case GoOn:
+		case night.GoOn:
 			r.budget = r.failures + 1
-		case Stop:
+		case night.Stop:
 			r.stop("the failure budget was used up")
-		case BackAll:
+		case night.BackAll:
 			r.takeAllBack()
 		}
-	}}, "", why, r.failedSoFar(), Stop)
+	}}, "", why, r.failedSoFar(), night.Stop)
 	r.budgetHold = r.nextHold
 }
 
@@ -150,13 +152,13 @@ func (r *Run) offerAnew() {
 			o := &fresh[i]
 			was := *o
 			switch o.Choice {
-			case BackAll:
+			case night.BackAll:
 				o.Takes, o.Touches = r.backAll()
 				o.Open = r.unknown(r.inChange())
-			case BackBatch:
+			case night.BackBatch:
 				batch := r.batchWorkers()
 				o.Takes, o.Touches, o.Open = r.backTime(batch), len(batch), r.unknown(batch)
-			case GoOn, GoOnLate:
+			case night.GoOn, night.GoOnLate:
 				if h.w == nil {
 					o.Touches = r.toCome()
 				}
@@ -174,7 +176,7 @@ func (r *Run) offerAnew() {
 		if h.w != nil {
 			device = h.w.name()
 		}
-		r.rec.emit(Event{Kind: HoldAnew, Device: device, Hold: n, Offers: fresh})
+		r.rec.emit(night.Event{Kind: night.HoldAnew, Device: device, Hold: n, Offers: fresh})
 	}
 }
 
@@ -207,25 +209,25 @@ func (r *Run) holdDevice(m held) {
 	m.w.wasHeld = true
 	offers := m.offers
 	batch := r.batchWorkers()
-	offers = append(offers, Offer{Choice: BackBatch, Touches: len(batch), Takes: r.backTime(batch), Open: r.unknown(batch)})
+	offers = append(offers, night.Offer{Choice: night.BackBatch, Touches: len(batch), Takes: r.backTime(batch), Open: r.unknown(batch)})
 	back, touched := r.backAll()
-	offers = append(offers, Offer{Choice: BackAll, Touches: touched, Takes: back, Open: r.unknown(r.inChange())})
-	h := &openHold{w: m.w, tr: m.tr, aside: m.aside, offers: offers, answer: func(c Choice) {
+	offers = append(offers, night.Offer{Choice: night.BackAll, Touches: touched, Takes: back, Open: r.unknown(r.inChange())})
+	h := &openHold{w: m.w, tr: m.tr, aside: m.aside, offers: offers, answer: func(c night.Choice) {
 		switch c {
-		case BackBatch:
+		case night.BackBatch:
 			r.takeBatchBack()
-		case BackAll:
+		case night.BackAll:
 			r.takeAllBack()
 		default:
 			m.w.told <- answer{m.question, c}
 		}
 	}}
-	alone := BackDevice // nobody is there to say that it goes on after the time to change things
-	if offers[0].Choice != GoOnLate {
+	alone := night.BackDevice // nobody is there to say that it goes on after the time to change things
+	if offers[0].Choice != night.GoOnLate {
 		alone = r.alone(m.w)
 	}
-	if !slices.ContainsFunc(offers, func(o Offer) bool { return o.Choice == alone }) {
-		alone = BackDevice // it cannot be done on this device
+	if !slices.ContainsFunc(offers, func(o night.Offer) bool { return o.Choice == alone }) {
+		alone = night.BackDevice // it cannot be done on this device
 	}
 	r.open(h, m.w.name(), m.tr.why, m.tr.evidence, alone)
 }
@@ -233,7 +235,7 @@ func (r *Run) holdDevice(m held) {
 // batchWorkers are the devices of the batch that runs which were touched.
 func (r *Run) batchWorkers() (out []*plan.Target) {
 	for _, t := range r.plan.Batches[min(r.batch, len(r.plan.Batches)-1)] {
-		if r.active[t.Device.Name] != nil || r.ends[t.Device.Name] == Kept {
+		if r.active[t.Device.Name] != nil || r.ends[t.Device.Name] == night.Kept {
 			out = append(out, t)
 		}
 	}
@@ -241,44 +243,44 @@ func (r *Run) batchWorkers() (out []*plan.Target) {
 }
 
 // alone is what an unattended run answers for a held device.
-func (r *Run) alone(w *worker) Choice {
+func (r *Run) alone(w *worker) night.Choice {
 	u := r.plan.Unattended
 	if w.tries < u.Tries {
 		w.tries++
-		return TryAgain
+		return night.TryAgain
 	}
 	switch u.Then {
 	case runbook.SkipStep:
 		if w.at.step < len(w.target.Steps) && !w.skipFailed {
-			return SkipStep
+			return night.SkipStep
 		}
 	case runbook.BackBatch:
-		return BackBatch
+		return night.BackBatch
 	case runbook.BackAll:
-		return BackAll
+		return night.BackAll
 	}
-	return BackDevice
+	return night.BackDevice
 }
 
 // open opens a hold and, when nobody is there, answers it.
-func (r *Run) open(h *openHold, device, why string, evidence []string, alone Choice) {
+func (r *Run) open(h *openHold, device, why string, evidence []string, alone night.Choice) {
 	r.nextHold++
 	n := r.nextHold
 	r.holds[n] = h
 	for i := range h.offers {
 		h.offers[i].Fits = r.now().Add(h.offers[i].Takes).Before(r.plan.Window.Close)
 	}
-	r.rec.emit(Event{Kind: HoldOpened, Device: device, Hold: n, Note: why, Lines: evidence, Offers: h.offers})
+	r.rec.emit(night.Event{Kind: night.HoldOpened, Device: device, Hold: n, Note: why, Lines: evidence, Offers: h.offers})
 	if r.opts.Unattended && alone != "" {
-		r.answer(Command{Hold: n, Choice: alone, By: "the runbook's unattended line"})
+		r.answer(night.Command{Hold: n, Choice: alone, By: "the runbook's unattended line"})
 	}
 }
 
 // answer answers a hold. What is not offered, and what lacks the reason it must
 // have, answers nothing.
-func (r *Run) answer(c Command) {
+func (r *Run) answer(c night.Command) {
 	n, h := c.Hold, r.holds[c.Hold]
-	if h == nil || !slices.ContainsFunc(h.offers, func(o Offer) bool {
+	if h == nil || !slices.ContainsFunc(h.offers, func(o night.Offer) bool {
 		return o.Choice == c.Choice && (!o.Reason || strings.TrimSpace(c.Reason) != "")
 	}) {
 		return
@@ -288,7 +290,7 @@ func (r *Run) answer(c Command) {
 	if h.w != nil {
 		device = h.w.name()
 	}
-	r.rec.emit(Event{Kind: HoldClosed, Device: device, Hold: n, Choice: c.Choice, By: c.By, Note: r.plan.Mask(c.Reason)})
+	r.rec.emit(night.Event{Kind: night.HoldClosed, Device: device, Hold: n, Choice: c.Choice, By: c.By, Note: r.plan.Mask(c.Reason)})
 	h.answer(c.Choice)
 }
 
@@ -297,7 +299,7 @@ func (r *Run) closeHolds(w *worker) {
 	for n, h := range r.holds {
 		if h.w == w {
 			delete(r.holds, n)
-			r.rec.emit(Event{Kind: HoldClosed, Device: w.name(), Hold: n})
+			r.rec.emit(night.Event{Kind: night.HoldClosed, Device: w.name(), Hold: n})
 		}
 	}
 }

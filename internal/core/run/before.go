@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"metabasis/internal/core/night"
+
 	"metabasis/internal/core/record"
 	"metabasis/internal/core/runbook"
 )
@@ -68,7 +70,7 @@ func (w *worker) keepRecord(phase string, tables map[string]any, wrong map[strin
 		}
 	}
 	err := w.r.opts.Record(phase, d)
-	e := Event{Kind: Recorded, What: phase, Lines: w.t.Record.Tables, OK: err == nil}
+	e := night.Event{Kind: night.Recorded, What: phase, Lines: w.t.Record.Tables, OK: err == nil}
 	if err != nil {
 		e.Note = err.Error()
 	}
@@ -83,7 +85,7 @@ func (w *worker) asRecorded() *trouble {
 	if len(r.Compare) == 0 || w.recorded == nil {
 		return nil
 	}
-	w.move(Verifying, "comparing "+strings.Join(r.Compare, ", "))
+	w.move(night.Verifying, "comparing "+strings.Join(r.Compare, ", "))
 	if err := w.guard(len(w.t.Steps), r.Within); err != nil {
 		return faced("extending the timer", err)
 	}
@@ -95,11 +97,11 @@ func (w *worker) asRecorded() *trouble {
 			return faced("comparing with what was recorded", err)
 		}
 		if len(lost) == 0 {
-			w.emit(Event{Kind: Expected, What: r.String(), OK: true})
+			w.emit(night.Event{Kind: night.Expected, What: r.String(), OK: true})
 			return nil
 		}
 		if text := strings.Join(lost, "; "); text != last {
-			w.emit(Event{Kind: Expected, What: r.String(), Note: text, Due: by})
+			w.emit(night.Event{Kind: night.Expected, What: r.String(), Note: text, Due: by})
 			last = text
 		}
 		left := time.Until(by)

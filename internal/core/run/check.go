@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"metabasis/internal/core/night"
+
 	"metabasis/internal/core/config"
 	"metabasis/internal/core/identity"
 	"metabasis/internal/core/plan"
@@ -33,7 +35,7 @@ func (w *worker) precheck() string {
 	}
 	var failed []string
 	note := func(name, good string, err error) {
-		e := Event{Kind: Prechecked, What: name, OK: err == nil, Note: noteOr(good, err)}
+		e := night.Event{Kind: night.Prechecked, What: name, OK: err == nil, Note: noteOr(good, err)}
 		if waiver, ok := w.r.plan.Waived(name, w.t); ok && err != nil {
 			e.Waived, e.By = waiver.Reason, waiver.By
 		} else if err != nil {
@@ -333,11 +335,11 @@ func (w *worker) alreadyDone() (all bool, err error) {
 		w.emit(e)
 	}
 	if called := w.willBeCalled(); called != "" {
-		w.emit(Event{Kind: Foreseen, Step: 1, Note: called})
+		w.emit(night.Event{Kind: night.Foreseen, Step: 1, Note: called})
 	}
 	w.keepPrediction()
 	if path := w.onPath(nil); len(path) > 0 && !w.guarded() {
-		w.emit(Event{Kind: Foreseen, Step: 1, Lines: path,
+		w.emit(night.Event{Kind: night.Foreseen, Step: 1, Lines: path,
 			Note: "it is managed by what these lines change, and it has no way back of its own: a slip in them means that somebody must go there"})
 	}
 	return all, nil
@@ -423,12 +425,12 @@ func (w *worker) expect(i int, e plan.Expect) *trouble {
 			return faced("looking whether "+e.Cond.Source, err)
 		}
 		if ok {
-			w.emit(Event{Kind: Expected, Step: i + 1, What: e.Cond.Source, OK: true})
+			w.emit(night.Event{Kind: night.Expected, Step: i + 1, What: e.Cond.Source, OK: true})
 			return nil
 		}
 		why := e.Cond.Explain(env)
 		if why != last {
-			w.emit(Event{Kind: Expected, Step: i + 1, What: e.Cond.Source, Note: why, Due: by})
+			w.emit(night.Event{Kind: night.Expected, Step: i + 1, What: e.Cond.Source, Note: why, Due: by})
 			last = why
 		}
 		left := time.Until(by)

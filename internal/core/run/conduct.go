@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"metabasis/internal/core/night"
+
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/record"
 )
@@ -63,7 +65,7 @@ type Run struct {
 	connector Connector
 	backups   Backups
 	rec       *recorder
-	commands  chan Command
+	commands  chan night.Command
 	inbox     chan any
 	mine      takes // by who they are, the devices in change
 	opts      Options
@@ -78,7 +80,7 @@ type Run struct {
 	backs      []*worker // kept devices to be taken back, in that order
 	active     map[string]*worker
 	busy       *plan.Busy // the same, as the caps count them
-	ends       map[string]State
+	ends       map[string]night.State
 	kept       []*worker // in the order they were kept
 	holds      map[int]*openHold
 	nextHold   int
@@ -99,17 +101,17 @@ type Run struct {
 func New(p *plan.Plan, o Options) *Run {
 	return &Run{
 		plan: p, connector: o.Connector, backups: o.Backups, rec: newRecorder(o.Journal), opts: o,
-		commands: make(chan Command, 16), inbox: make(chan any, 64),
-		active: map[string]*worker{}, ends: map[string]State{}, holds: map[int]*openHold{}, failed: map[string]bool{}, budget: p.Rules.StopAfter,
+		commands: make(chan night.Command, 16), inbox: make(chan any, 64),
+		active: map[string]*worker{}, ends: map[string]night.State{}, holds: map[int]*openHold{}, failed: map[string]bool{}, budget: p.Rules.StopAfter,
 	}
 }
 
 // Events hands out what happens, in order, as it becomes durable. It must be
 // read until it is closed, or the run stands still.
-func (r *Run) Events() <-chan []Event { return r.rec.out }
+func (r *Run) Events() <-chan []night.Event { return r.rec.out }
 
 // Do passes on a decision. A decision on a hold that is closed is ignored.
-func (r *Run) Do(ctx context.Context, c Command) error {
+func (r *Run) Do(ctx context.Context, c night.Command) error {
 	select {
 	case r.commands <- c:
 		return nil
@@ -136,8 +138,8 @@ func (r *Run) Go(ctx context.Context) error {
 	work, release := context.WithCancel(ctx)
 	r.release = release
 	defer release()
-	r.rec.emit(Event{Kind: Planned, Outline: Outlined(r.plan)})
-	r.rec.emit(Event{Kind: Began, By: r.opts.By})
+	r.rec.emit(night.Event{Kind: night.Planned, Outline: night.Outlined(r.plan)})
+	r.rec.emit(night.Event{Kind: night.Began, By: r.opts.By})
 	r.forecast(true)
 	r.waitForWindow(work)
 	for r.batch = 0; r.batch < len(r.plan.Batches) && !r.stopping; r.batch++ {
@@ -156,7 +158,7 @@ func (r *Run) Go(ctx context.Context) error {
 		r.skip(b, cmp.Or(r.why, "the run was stopped before its batch"))
 	}
 	r.serve(work, func() bool { return len(r.active) == 0 && len(r.backs) == 0 })
-	r.rec.emit(Event{Kind: Ended})
+	r.rec.emit(night.Event{Kind: night.Ended})
 	close(r.rec.in)
 	<-r.rec.done
 	r.rec.telling.Wait()
@@ -194,15 +196,15 @@ func (r *Run) waitForWindow(ctx context.Context) {
 		}
 	})
 	defer t.Stop()
-	r.ask(ctx, "the window opens at "+open.Format("Mon 2 Jan 15:04 MST"), []string{"the run starts by itself when it opens"}, "", StartEarly)
+	r.ask(ctx, "the window opens at "+open.Format("Mon 2 Jan 15:04 MST"), []string{"the run starts by itself when it opens"}, "", night.StartEarly)
 }
 
 // skip ends the night of devices that were never started.
 func (r *Run) skip(targets []*plan.Target, why string) {
 	for _, t := range targets {
 		if r.ends[t.Device.Name] == "" {
-			r.ends[t.Device.Name] = Skipped
-			r.rec.emit(Event{Kind: Moved, Device: t.Device.Name, State: Skipped, Note: why, OK: true})
+			r.ends[t.Device.Name] = night.Skipped
+			r.rec.emit(night.Event{Kind: night.Moved, Device: t.Device.Name, State: night.Skipped, Note: why, OK: true})
 		}
 	}
 }
@@ -217,7 +219,7 @@ func (r *Run) inTime(ctx context.Context) {
 	}
 	r.lateAsked = true // and need not be asked for each of its devices
 	r.ask(ctx, fmt.Sprintf("the turn-back time of batch %d was %s", r.batch+1, turn.Format("15:04:05")),
-		[]string{"started now, it may not be possible to take everything back before the window closes"}, Stop, GoOnLate)
+		[]string{"started now, it may not be possible to take everything back before the window closes"}, night.Stop, night.GoOnLate)
 }
 
 // heed asks before a batch when a device was lost in a way that nothing but a
@@ -228,16 +230,16 @@ func (r *Run) heed(ctx context.Context) {
 	}
 	alarms := r.alarms
 	r.alarms = nil
-	r.ask(ctx, fmt.Sprintf("before batch %d: a device needs a person", r.batch+1), alarms, Stop, GoOn)
+	r.ask(ctx, fmt.Sprintf("before batch %d: a device needs a person", r.batch+1), alarms, night.Stop, night.GoOn)
 }
 
 func (r *Run) runBatch(ctx context.Context) {
 	r.queue = r.plan.Order(r.batch)
 	r.batchBack = false
-	r.rec.emit(Event{Kind: BatchBegan, Batch: r.batch + 1})
+	r.rec.emit(night.Event{Kind: night.BatchBegan, Batch: r.batch + 1})
 	r.forecast(true)
 	r.serve(ctx, func() bool { return len(r.queue) == 0 && len(r.active) == 0 && len(r.backs) == 0 })
-	r.rec.emit(Event{Kind: BatchEnded, Batch: r.batch + 1})
+	r.rec.emit(night.Event{Kind: night.BatchEnded, Batch: r.batch + 1})
 }
 
 // afterBatch holds where the runbook says so, and after a batch that was taken
@@ -248,9 +250,9 @@ func (r *Run) afterBatch(ctx context.Context) {
 	switch {
 	case last || r.stopping:
 	case r.batchBack:
-		r.ask(ctx, fmt.Sprintf("batch %d was taken back", r.batch+1), nil, Stop, GoOn)
+		r.ask(ctx, fmt.Sprintf("batch %d was taken back", r.batch+1), nil, night.Stop, night.GoOn)
 	case rules.HoldAlways || slices.Contains(rules.HoldAfter, r.batch+1):
-		count := map[State]int{}
+		count := map[night.State]int{}
 		for _, t := range r.plan.Batches[r.batch] {
 			count[r.ends[t.Device.Name]]++
 		}
@@ -258,11 +260,11 @@ func (r *Run) afterBatch(ctx context.Context) {
 		for _, s := range slices.Sorted(maps.Keys(count)) {
 			lines = append(lines, fmt.Sprintf("%d %s", count[s], s))
 		}
-		alone, failed := GoOn, count[Reverted]+count[Stranded]+count[Dark]
-		if (failed > 0 || count[Kept]+count[Already] == 0) && !r.plan.Unattended.GoOn {
-			alone = Stop // nobody is there who has seen it
+		alone, failed := night.GoOn, count[night.Reverted]+count[night.Stranded]+count[night.Dark]
+		if (failed > 0 || count[night.Kept]+count[night.Already] == 0) && !r.plan.Unattended.GoOn {
+			alone = night.Stop // nobody is there who has seen it
 		}
-		r.ask(ctx, fmt.Sprintf("the runbook holds after batch %d", r.batch+1), lines, alone, GoOn)
+		r.ask(ctx, fmt.Sprintf("the runbook holds after batch %d", r.batch+1), lines, alone, night.GoOn)
 	}
 }
 
@@ -285,7 +287,7 @@ func (r *Run) serve(ctx context.Context, done func() bool) {
 				r.message(<-r.inbox)
 			}
 			for _, w := range r.backs {
-				r.rec.emit(Event{Kind: Doing, Device: w.name(), Note: "kept; it was let go of before it could be taken back"})
+				r.rec.emit(night.Event{Kind: night.Doing, Device: w.name(), Note: "kept; it was let go of before it could be taken back"})
 			}
 			r.backs = nil
 			r.skip(r.queue, "let go before it was started")
@@ -308,35 +310,35 @@ func (r *Run) message(m any) {
 	case ended:
 		r.finished(m.w, m.state)
 	case windowOpen:
-		r.answer(Command{Hold: m.hold, Choice: StartEarly, By: "the clock", Reason: "the window is open"})
+		r.answer(night.Command{Hold: m.hold, Choice: night.StartEarly, By: "the clock", Reason: "the window is open"})
 	case lostAlone:
 		r.alarm(m.w, "no contact, and no timer that would take it back")
 		r.fail(m.w)
 	case cannotWrite:
 		if !r.stopping {
 			r.stop("stopped: " + m.err.Error())
-			r.answerRunHolds(Stop, "what cannot be written")
+			r.answerRunHolds(night.Stop, "what cannot be written")
 		}
 	}
 }
 
 // finished takes note of a device whose night is over.
-func (r *Run) finished(w *worker, s State) {
+func (r *Run) finished(w *worker, s night.State) {
 	r.closeHolds(w)
 	delete(r.active, w.name())
 	r.busy.End(w.target)
 	r.ends[w.name()] = s
-	if s == Kept {
+	if s == night.Kept {
 		r.kept = append(r.kept, w)
 		if w.toldBack() { // it was being saved when it was to be taken back
 			r.undoKept(func(k *worker) bool { return k == w })
 		}
 		r.pace.learn(w, r.plan, r.now())
 	}
-	if s == Stranded || s == Dark {
+	if s == night.Stranded || s == night.Dark {
 		r.alarm(w, string(s))
 	}
-	if s == Reverted || s == Stranded || s == Dark {
+	if s == night.Reverted || s == night.Stranded || s == night.Dark {
 		r.fail(w)
 	}
 	r.offerAnew()
@@ -431,15 +433,15 @@ func (r *Run) tooLate(t *plan.Target) bool {
 	r.lateAsked = true
 	back, touched := r.backAll()
 	why := fmt.Sprintf("the last moment to begin %s was %s", t.Device.Name, last.Format("15:04:05"))
-	offers := []Offer{{Choice: GoOnLate, Touches: r.toCome(), Reason: true, Against: true}, {Choice: Stop}, {Choice: BackAll, Touches: touched, Takes: back, Open: r.unknown(r.inChange())}}
-	r.open(&openHold{offers: offers, answer: func(c Choice) {
+	offers := []night.Offer{{Choice: night.GoOnLate, Touches: r.toCome(), Reason: true, Against: true}, {Choice: night.Stop}, {Choice: night.BackAll, Touches: touched, Takes: back, Open: r.unknown(r.inChange())}}
+	r.open(&openHold{offers: offers, answer: func(c night.Choice) {
 		switch c {
-		case Stop:
+		case night.Stop:
 			r.stop("its last moment in the window had passed")
-		case BackAll:
+		case night.BackAll:
 			r.takeAllBack()
 		}
-	}}, "", why, []string{"begun now, it may not be over before the reserve begins, or not be taken back before the window closes"}, Stop)
+	}}, "", why, []string{"begun now, it may not be over before the reserve begins, or not be taken back before the window closes"}, night.Stop)
 	return true
 }
 
@@ -458,7 +460,7 @@ func (r *Run) waits() bool {
 func (r *Run) mayStart(t *plan.Target) (ok bool, never string) {
 	if t.Second {
 		switch first := r.ends[t.Partner]; first {
-		case Kept, Already:
+		case night.Kept, night.Already:
 		case "":
 			return false, ""
 		default:
@@ -501,7 +503,7 @@ func (r *Run) forecast(always bool) {
 	began := time.Now()
 	defer func() { r.forecastAt = now.Add(max(seldom, share*time.Since(began))) }()
 	o := r.plan.Forecast(r.progress(later(now, r.plan.Window.Open), min(r.batch, len(r.plan.Batches))))
-	r.rec.emit(Event{Kind: Forecast, Batch: r.batch + 1, Slots: o.Slots, Due: o.Likely, Late: o.Late, Stays: o.Stays})
+	r.rec.emit(night.Event{Kind: night.Forecast, Batch: r.batch + 1, Slots: o.Slots, Due: o.Likely, Late: o.Late, Stays: o.Stays})
 }
 
 // progress is how far the night is, as the forecast wants it.

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"time"
 
+	"metabasis/internal/core/night"
+
 	"metabasis/internal/core/config"
 )
 
@@ -32,7 +34,7 @@ const (
 func (w *worker) await(why string) verdict {
 	w.hangUp()
 	if !w.firing { // else we left it
-		w.emit(Event{Kind: Lost, Note: why})
+		w.emit(night.Event{Kind: night.Lost, Note: why})
 	}
 	boot := w.t.Traits.Boot
 	deadline := time.Now().Add(patience + 2*boot)
@@ -44,7 +46,7 @@ func (w *worker) await(why string) verdict {
 	if w.firing {
 		note = "left to itself: " + w.way()
 	}
-	w.move(Dark, note)
+	w.move(night.Dark, note)
 	if w.due.IsZero() && w.changed() {
 		w.r.inbox <- lostAlone{w}
 	}
@@ -80,7 +82,7 @@ func (w *worker) await(why string) verdict {
 			return w.letGo()
 		}
 		if time.Now().After(deadline) {
-			w.end(Stranded, fmt.Sprintf("not back by %s; last try: %s", deadline.Format("15:04:05"), last))
+			w.end(night.Stranded, fmt.Sprintf("not back by %s; last try: %s", deadline.Format("15:04:05"), last))
 			return over
 		}
 		if err := w.pause(pause, open); err != nil {
@@ -105,10 +107,10 @@ func (w *worker) gone(err error) verdict {
 // leave leaves the device as it is: to its timer, where one is pending.
 func (w *worker) leave(why string) {
 	if w.due.IsZero() {
-		w.end(Stranded, "left as it is, "+why+"; no timer is pending on it")
+		w.end(night.Stranded, "left as it is, "+why+"; no timer is pending on it")
 		return
 	}
-	w.end(Dark, "left to itself ("+w.way()+"), "+why+"; look whether it took the change back")
+	w.end(night.Dark, "left to itself ("+w.way()+"), "+why+"; look whether it took the change back")
 }
 
 // way says what the device does by itself, and when, such as "restarts at 02:41:00".
@@ -144,7 +146,7 @@ func (l *leaving) ask() {
 	if w.due.IsZero() {
 		tr.evidence = []string{"it is waited for, but no timer takes the change back"}
 	}
-	w.r.inbox <- held{w: w, tr: tr, offers: []Offer{{Choice: Leave, Touches: 1}}, question: w.question, aside: true}
+	w.r.inbox <- held{w: w, tr: tr, offers: []night.Offer{{Choice: night.Leave, Touches: 1}}, question: w.question, aside: true}
 }
 
 func (l *leaving) close() {
@@ -173,7 +175,7 @@ func (w *worker) pause(d time.Duration, open *leaving) error {
 		case <-open.after:
 			open.ask()
 		case a := <-w.told:
-			if open.asked && a.question == w.question && a.choice == Leave {
+			if open.asked && a.question == w.question && a.choice == night.Leave {
 				return errLeave
 			}
 		case <-w.ctx.Done():
@@ -200,13 +202,13 @@ func (w *worker) recognise() (v verdict, decided bool, err error) {
 	if err != nil {
 		return over, false, err
 	}
-	w.emit(Event{Kind: Contact})
+	w.emit(night.Event{Kind: night.Contact})
 	if pending {
 		w.dueIn(left, true, asked)
 		if w.firing {
 			return over, false, errors.New("its timer is still pending")
 		}
-		w.emit(Event{Kind: TimerSeen, Due: w.due, For: max(left, 0)})
+		w.emit(night.Event{Kind: night.TimerSeen, Due: w.due, For: max(left, 0)})
 		return regained, true, nil
 	}
 	if config.OnlyParts(w.before, now) && w.partLooks < partLooks {
@@ -216,9 +218,9 @@ func (w *worker) recognise() (v verdict, decided bool, err error) {
 	early := w.onTrial() && time.Now().Before(w.due) // it was confirmed or ended, or never begun
 	alone := w.due.IsZero()                          // no timer was pending when contact was lost: none has fired
 	w.due, w.firing = time.Time{}, false
-	w.emit(Event{Kind: TimerGone})
+	w.emit(night.Event{Kind: night.TimerGone})
 	diff := config.Compare(w.before, now)
-	w.emit(Event{Kind: Differs, Lines: diff.Lines(w.t.Masked)})
+	w.emit(night.Event{Kind: night.Differs, Lines: diff.Lines(w.t.Masked)})
 	savedEqual := known && config.Equal(w.before, saved)
 	switch {
 	case !w.guarded():
@@ -226,10 +228,10 @@ func (w *worker) recognise() (v verdict, decided bool, err error) {
 	case early && !w.reverting:
 		return regained, true, nil
 	case diff.Empty() && savedEqual && w.onTrial():
-		w.end(Reverted, "nothing is on trial any more, and it is equal to the backup")
+		w.end(night.Reverted, "nothing is on trial any more, and it is equal to the backup")
 		return over, true, nil
 	case diff.Empty() && savedEqual:
-		w.end(Reverted, "came back with its saved configuration, equal to the backup")
+		w.end(night.Reverted, "came back with its saved configuration, equal to the backup")
 		return over, true, nil
 	case w.intended != "" && (config.Equal(config.Parse(w.intended, w.t.Traits.Style), now) || diff.Empty()):
 		// Contact was lost while closing, or while taking back what was kept.
@@ -241,20 +243,20 @@ func (w *worker) recognise() (v verdict, decided bool, err error) {
 	if known && !savedEqual {
 		evidence = append(evidence, "the saved configuration differs from the backup, too")
 	}
-	w.end(Stranded, "it is back without a timer and is not what was backed up: "+joinSome(evidence))
+	w.end(night.Stranded, "it is back without a timer and is not what was backed up: "+joinSome(evidence))
 	return over, true, nil
 }
 
 // letGo leaves the device to its timer (law 7).
 func (w *worker) letGo() verdict {
-	state, note := Dark, "let go; no timer is pending on it"
+	state, note := night.Dark, "let go; no timer is pending on it"
 	switch {
 	case !w.due.IsZero():
 		note = "let go; " + w.way()
 	case len(w.begun) == 0 && w.intended == "":
-		state, note = Skipped, "let go before anything was changed"
+		state, note = night.Skipped, "let go before anything was changed"
 	default:
-		state = Stranded
+		state = night.Stranded
 	}
 	w.end(state, note)
 	return over

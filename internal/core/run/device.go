@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"time"
 
+	"metabasis/internal/core/night"
+
 	"metabasis/internal/core/identity"
 	"metabasis/internal/core/plan"
 )
@@ -142,5 +144,5 @@ func (e *Taken) Error() string { return "another night has it: " + e.By }
 // Journal keeps events.
 type Journal interface {
 	// Append returns once all the events are durable, in order.
-	Append(events []Event) error
+	Append(events []night.Event) error
 }

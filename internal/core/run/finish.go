@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"time"
 
+	"metabasis/internal/core/night"
+
 	"metabasis/internal/core/config"
 )
 
@@ -24,12 +26,12 @@ func (w *worker) finish() *trouble {
 	if w.intended == "" {
 		w.intended = running
 	}
-	w.emit(Event{Kind: Differs, Lines: config.Compare(w.before, after).Lines(w.t.Masked)})
+	w.emit(night.Event{Kind: night.Differs, Lines: config.Compare(w.before, after).Lines(w.t.Masked)})
 	if err := w.interrupted(); err != nil {
 		return faced("closing", err)
 	}
 	if w.proves && !w.hadUnsaved() && w.without() == "" && config.Equal(w.before, after) {
-		w.end(Already, w.alreadyNote())
+		w.end(night.Already, w.alreadyNote())
 		return nil
 	}
 	if tr := w.disarm(); tr != nil {
@@ -56,7 +58,7 @@ func (w *worker) finish() *trouble {
 		}
 	}
 	w.recordAfter(w.shelve(left))
-	w.end(Kept, w.keptNote())
+	w.end(night.Kept, w.keptNote())
 	return nil
 }
 
@@ -68,10 +70,10 @@ func (w *worker) shelve(text string) Backup {
 	}
 	b, err := w.r.opts.Shelve(w.name(), text, time.Now())
 	if err != nil {
-		w.emit(Event{Kind: Shelved, Note: err.Error()})
+		w.emit(night.Event{Kind: night.Shelved, Note: err.Error()})
 		return Backup{}
 	}
-	w.emit(Event{Kind: Shelved, What: b.Path, Note: b.SHA256, OK: true})
+	w.emit(night.Event{Kind: night.Shelved, What: b.Path, Note: b.SHA256, OK: true})
 	return b
 }
 
@@ -96,7 +98,7 @@ func (w *worker) disarm() *trouble {
 		w.saved = true // what is confirmed is what it starts with
 	}
 	w.doing("%s", doing)
-	if err := w.intend(Event{What: ToDisarm}); err != nil {
+	if err := w.intend(night.Event{What: night.ToDisarm}); err != nil {
 		return faced("disarming", err)
 	}
 	w.doubted = true
@@ -111,7 +113,7 @@ func (w *worker) disarm() *trouble {
 		}
 		if !pending {
 			w.doubted = false
-			w.emit(Event{Kind: TimerGone})
+			w.emit(night.Event{Kind: night.TimerGone})
 			return nil
 		}
 		if err := w.sleep(disarmPause); err != nil && !w.reverting {
@@ -119,7 +121,7 @@ func (w *worker) disarm() *trouble {
 		}
 	}
 	left := time.Until(w.due).Round(time.Second)
-	w.emit(Event{Kind: TimerSeen, Due: w.due, For: left})
+	w.emit(night.Event{Kind: night.TimerSeen, Due: w.due, For: left})
 	return &trouble{why: stuck,
 		evidence: []string{fmt.Sprintf("due in %s", left)}, err: &Unclear{Asked: "disarm", Got: "still pending"}}
 }

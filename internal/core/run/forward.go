@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"metabasis/internal/core/night"
+
 	"metabasis/internal/core/plan"
 )
 
@@ -38,7 +40,7 @@ func (w *worker) step(i int) *trouble {
 		}
 	}
 	if w.already[i] {
-		w.emit(Event{Kind: Stepped, Step: i + 1, What: StepAlready})
+		w.emit(night.Event{Kind: night.Stepped, Step: i + 1, What: night.StepAlready})
 		return nil
 	}
 	if !w.at.sent && !(w.t.Traits.Once && slices.Contains(w.begun, i)) {
@@ -50,8 +52,8 @@ func (w *worker) step(i int) *trouble {
 		if tr := w.inWindow(s); tr != nil {
 			return tr
 		}
-		w.move(Changing, s.Title)
-		w.emit(Event{Kind: Stepped, Step: i + 1, What: StepBegan})
+		w.move(night.Changing, s.Title)
+		w.emit(night.Event{Kind: night.Stepped, Step: i + 1, What: night.StepBegan})
 		if err := w.guard(i, 0); err != nil {
 			return faced("extending the timer", err)
 		}
@@ -59,7 +61,7 @@ func (w *worker) step(i int) *trouble {
 			return tr
 		}
 		if w.already[i] { // as it was only now computed to be
-			w.emit(Event{Kind: Stepped, Step: i + 1, What: StepAlready})
+			w.emit(night.Event{Kind: night.Stepped, Step: i + 1, What: night.StepAlready})
 			return nil
 		}
 		if !w.at.sent { // else it is tried again, and all of its lines are in
@@ -75,7 +77,7 @@ func (w *worker) step(i int) *trouble {
 	if tr := w.proveStep(i); tr != nil {
 		return tr
 	}
-	w.emit(Event{Kind: Stepped, Step: i + 1, What: StepDone})
+	w.emit(night.Event{Kind: night.Stepped, Step: i + 1, What: night.StepDone})
 	return nil
 }
 
@@ -99,11 +101,11 @@ func (w *worker) inWindow(s plan.Step) *trouble {
 func (w *worker) proveStep(i int) *trouble {
 	s := w.t.Steps[i]
 	if len(s.Expect) > 0 {
-		w.move(Verifying, s.Title)
+		w.move(night.Verifying, s.Title)
 	}
 	for _, e := range s.Expect {
 		if tr := w.expect(i, e); tr != nil {
-			w.emit(Event{Kind: Stepped, Step: i + 1, What: StepFailed})
+			w.emit(night.Event{Kind: night.Stepped, Step: i + 1, What: night.StepFailed})
 			return tr
 		}
 	}
@@ -119,11 +121,11 @@ func (w *worker) send(i int) *trouble {
 	}
 	steps := w.together(i)
 	for _, j := range steps {
-		what := ToSend
+		what := night.ToSend
 		if w.t.Steps[j].Whole != "" {
-			what = ToRestore
+			what = night.ToRestore
 		}
-		if err := w.intend(Event{What: what, Step: j + 1, Lines: w.shown(w.t.Steps[j].Send...)}); err != nil {
+		if err := w.intend(night.Event{What: what, Step: j + 1, Lines: w.shown(w.t.Steps[j].Send...)}); err != nil {
 			return faced(title, err)
 		}
 		if !w.stages() {
@@ -138,7 +140,7 @@ func (w *worker) send(i int) *trouble {
 	}
 	for _, j := range steps {
 		if j > i {
-			w.emit(Event{Kind: Stepped, Step: j + 1, What: StepBegan})
+			w.emit(night.Event{Kind: night.Stepped, Step: j + 1, What: night.StepBegan})
 			if err := w.ses.Edit(w.ctx); err != nil { // at the top again
 				return faced(title, err)
 			}
@@ -204,8 +206,8 @@ func (w *worker) lines(i int) *trouble {
 		w.took(asked)
 		var refused *Refused
 		if errors.As(err, &refused) {
-			w.emit(Event{Kind: Refusal, Step: i + 1, Line: n + 1, Lines: w.shown(line), Note: refused.Said})
-			w.emit(Event{Kind: Stepped, Step: i + 1, What: StepFailed})
+			w.emit(night.Event{Kind: night.Refusal, Step: i + 1, Line: n + 1, Lines: w.shown(line), Note: refused.Said})
+			w.emit(night.Event{Kind: night.Stepped, Step: i + 1, What: night.StepFailed})
 			if err := w.leaveEdit(); err != nil && !answered(err) {
 				return faced(s.Title, err)
 			}
@@ -215,7 +217,7 @@ func (w *worker) lines(i int) *trouble {
 		if err != nil {
 			return faced(fmt.Sprintf("line %d of %q", n+1, s.Title), err)
 		}
-		w.emit(Event{Kind: Sent, Step: i + 1, Line: n + 1, Lines: w.shown(line)})
+		w.emit(night.Event{Kind: night.Sent, Step: i + 1, Line: n + 1, Lines: w.shown(line)})
 		if !w.stages() {
 			w.taken = true
 			w.sent[i]++
@@ -233,7 +235,7 @@ func (w *worker) put(i int) *trouble {
 	if err := w.ses.Put(w.ctx, strings.Join(s.Put, "\n")+"\n"); err != nil {
 		return faced(s.Title, err)
 	}
-	w.emit(Event{Kind: Sent, Step: i + 1, Line: len(s.Put), Lines: []string{fmt.Sprintf("a whole file of %s", CountLines(len(s.Put)))}})
+	w.emit(night.Event{Kind: night.Sent, Step: i + 1, Line: len(s.Put), Lines: []string{fmt.Sprintf("a whole file of %s", night.CountLines(len(s.Put)))}})
 	return nil
 }
 
@@ -255,14 +257,14 @@ func (w *worker) putBack(i int) *trouble {
 	var refused *Refused
 	switch {
 	case errors.As(err, &refused):
-		w.emit(Event{Kind: Stepped, Step: i + 1, What: StepFailed})
+		w.emit(night.Event{Kind: night.Stepped, Step: i + 1, What: night.StepFailed})
 		return &trouble{why: fmt.Sprintf("the backup %s was refused", s.Was.Name), err: errors.Join(refused, w.unstage()), evidence: []string{"said: " + refused.Said}}
 	case err != nil && answered(err):
 		return faced(s.Title, errors.Join(err, w.unstage()))
 	case err != nil:
 		return faced(s.Title, err)
 	}
-	w.emit(Event{Kind: Sent, Step: i + 1, Line: len(s.Send), Lines: []string{fmt.Sprintf("the whole backup %s, %s", s.Was.Name, CountLines(len(s.Send)))}})
+	w.emit(night.Event{Kind: night.Sent, Step: i + 1, Line: len(s.Send), Lines: []string{fmt.Sprintf("the whole backup %s, %s", s.Was.Name, night.CountLines(len(s.Send)))}})
 	if w.onTrial() {
 		w.begin(i)
 		return w.applied(i, []int{i})
@@ -292,7 +294,7 @@ func (w *worker) soak() *trouble {
 	if w.r.plan.Soak <= 0 {
 		return nil
 	}
-	w.move(Soaking, "watching that it holds")
+	w.move(night.Soaking, "watching that it holds")
 	until := time.Now().Add(w.r.plan.Soak)
 	if err := w.guard(len(w.t.Steps), 0); err != nil {
 		return faced("extending the timer", err)
@@ -310,7 +312,7 @@ func (w *worker) soak() *trouble {
 				}
 				if !ok {
 					why := e.Cond.Explain(env)
-					w.emit(Event{Kind: Expected, Step: i + 1, What: e.Cond.Source, Note: why})
+					w.emit(night.Event{Kind: night.Expected, Step: i + 1, What: e.Cond.Source, Note: why})
 					return &trouble{why: "during the soak, an expectation stopped holding", evidence: []string{why, "expectation: " + e.Cond.Source},
 						err: &Unclear{Asked: e.Cond.Source, Got: why}}
 				}

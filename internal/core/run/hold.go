@@ -7,6 +7,8 @@ import (
 	"strconv"
 	"time"
 
+	"metabasis/internal/core/night"
+
 	"metabasis/internal/core/config"
 	"metabasis/internal/core/plan"
 )
@@ -55,27 +57,27 @@ func (w *worker) decide(tr *trouble) (next *trouble, over bool) {
 	if err != nil {
 		return &trouble{why: err.Error(), err: err, evidence: tr.evidence}, false
 	}
-	if choice != Accept && choice != Extend {
+	if choice != night.Accept && choice != night.Extend {
 		w.differs = nil
 	}
 	w.overrun = false
 	switch choice {
-	case GoOnLate:
+	case night.GoOnLate:
 		w.goesOnLate = true
 		return nil, false
-	case TryAgain:
+	case night.TryAgain:
 		w.doing("trying again")
 		return nil, false
-	case SkipStep:
+	case night.SkipStep:
 		return w.skipStep(), false
-	case Extend:
-		if err := w.arm(ToExtend, max(w.r.plan.Timer.Long(w.t.Device.Platform), w.paced().TimerFor(w.r.plan))); err != nil {
+	case night.Extend:
+		if err := w.arm(night.ToExtend, max(w.r.plan.Timer.Long(w.t.Device.Platform), w.paced().TimerFor(w.r.plan))); err != nil {
 			return faced("extending the timer", err), false
 		}
 		return tr, false
-	case Accept:
+	case night.Accept:
 		return w.accept(), false
-	case LetFire:
+	case night.LetFire:
 		w.firing = true
 		return &trouble{why: "waiting for its timer by decision", err: lostWith(errors.New("session ended by decision"))}, false
 	default: // BackDevice, and what widens it
@@ -120,7 +122,7 @@ func (w *worker) skipStep() *trouble {
 // leaveOut marks a step as left out. Those behind it are computed anew.
 func (w *worker) leaveOut(i int, why string) {
 	w.left[w.t.Steps[i].Number] = true
-	w.emit(Event{Kind: Stepped, Step: i + 1, What: StepLeft, Note: why})
+	w.emit(night.Event{Kind: night.Stepped, Step: i + 1, What: night.StepLeft, Note: why})
 	if now, known := w.snaps[i]; known && w.t.Traits.Language != nil {
 		w.expected = &now
 	}
@@ -140,8 +142,8 @@ func (w *worker) misses(s plan.Step) string {
 
 // hold asks the conductor for a decision and waits for it. Meanwhile the timer
 // runs on; when it fires, there is nothing left to decide.
-func (w *worker) hold(tr *trouble) (Choice, error) {
-	w.move(Held, tr.why)
+func (w *worker) hold(tr *trouble) (night.Choice, error) {
+	w.move(night.Held, tr.why)
 	w.question++
 	shown := &trouble{why: w.maskText(tr.why), evidence: w.maskLines(slices.Concat(tr.evidence, w.wayBack())), err: tr.err}
 	w.r.inbox <- held{w: w, tr: shown, offers: w.choices(), question: w.question}
@@ -151,7 +153,7 @@ func (w *worker) hold(tr *trouble) (Choice, error) {
 		defer t.Stop()
 		fired = t.C
 	}
-	close := func(err error) (Choice, error) {
+	close := func(err error) (night.Choice, error) {
 		w.r.inbox <- unheld{w}
 		return "", err
 	}
@@ -177,34 +179,34 @@ func (w *worker) hold(tr *trouble) (Choice, error) {
 }
 
 // choices are what can be done with the device as it is.
-func (w *worker) choices() []Offer {
-	var out []Offer
-	offer := func(c Choice, takes time.Duration, does string) *Offer {
-		out = append(out, Offer{Choice: c, Touches: 1, Takes: takes, Does: does})
+func (w *worker) choices() []night.Offer {
+	var out []night.Offer
+	offer := func(c night.Choice, takes time.Duration, does string) *night.Offer {
+		out = append(out, night.Offer{Choice: c, Touches: 1, Takes: takes, Does: does})
 		return &out[len(out)-1]
 	}
 	usual, most := w.going(w.at.step, w.at.sent, w.at.soaked)
-	again := TryAgain
+	again := night.TryAgain
 	if w.overrun {
-		again = GoOnLate
+		again = night.GoOnLate
 	}
 	o := offer(again, usual, w.againDoes(usual))
 	o.Most, o.Reason = most, w.overrun
 	if w.at.step < len(w.t.Steps) && !w.t.Traits.Once {
 		usual, most := w.going(w.at.step+1, false, false)
 		undo := w.skipping()
-		offer(SkipStep, usual+undo, w.skipDoes()).Most = most + undo
+		offer(night.SkipStep, usual+undo, w.skipDoes()).Most = most + undo
 	}
-	offer(BackDevice, w.backing(), w.backDoes())
+	offer(night.BackDevice, w.backing(), w.backDoes())
 	if !w.due.IsZero() {
-		offer(LetFire, w.firingTakes(), "").Way = w.t.Traits.Timer
+		offer(night.LetFire, w.firingTakes(), "").Way = w.t.Traits.Timer
 		if !w.onTrial() || w.t.Traits.Extends {
-			offer(Extend, w.each(1, opArm)+w.each(1, opPending), "")
+			offer(night.Extend, w.each(1, opArm)+w.each(1, opPending), "")
 		}
 	}
 	if w.differs != nil {
 		usual, most := w.going(w.at.step, true, w.at.soaked)
-		o := offer(Accept, usual, "sends nothing for it; "+w.thenDoes(w.at.step+1))
+		o := offer(night.Accept, usual, "sends nothing for it; "+w.thenDoes(w.at.step+1))
 		o.Most, o.Reason = most, true
 	}
 	return out
@@ -330,7 +332,7 @@ type (
 	held struct {
 		w        *worker
 		tr       *trouble
-		offers   []Offer
+		offers   []night.Offer
 		question int
 		aside    bool // it waits by itself; others may start meanwhile
 	}
@@ -341,14 +343,14 @@ type (
 	windowOpen  struct{ hold int }
 	ended       struct {
 		w     *worker
-		state State
+		state night.State
 	}
 )
 
 // answer is a decision on one question of a worker.
 type answer struct {
 	question int
-	choice   Choice
+	choice   night.Choice
 }
 
 // errUnknownHold answers a decision that comes too late.

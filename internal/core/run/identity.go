@@ -9,6 +9,8 @@ import (
 	"sync"
 	"time"
 
+	"metabasis/internal/core/night"
+
 	"metabasis/internal/core/config"
 	"metabasis/internal/core/identity"
 	"metabasis/internal/core/plan"
@@ -51,7 +53,7 @@ func (w *worker) open(ctx context.Context) error {
 func (w *worker) identify(seen identity.Seen) string {
 	last := w.r.last(w.name())
 	err := identity.Check(w.t.Device.Meant(), last, seen)
-	e := Event{Kind: Prechecked, What: plan.IdentityCheck, OK: err == nil, Note: seen.Brief()}
+	e := night.Event{Kind: night.Prechecked, What: plan.IdentityCheck, OK: err == nil, Note: seen.Brief()}
 	if seen.Nothing() {
 		e.Note = nobodyTells
 	}

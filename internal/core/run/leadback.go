@@ -4,6 +4,8 @@ import (
 	"errors"
 	"fmt"
 
+	"metabasis/internal/core/night"
+
 	"metabasis/internal/core/config"
 )
 
@@ -16,7 +18,7 @@ func (w *worker) leadBack() (bool, error) {
 	}
 	switch sent, err := w.leadTo(now, w.before, 0); {
 	case err != nil && !sent && errors.Is(err, errNoLines):
-		w.emit(Event{Kind: Rung, What: RungLines, Note: err.Error()})
+		w.emit(night.Event{Kind: night.Rung, What: RungLines, Note: err.Error()})
 		return false, nil
 	case err != nil:
 		return false, err
@@ -47,7 +49,7 @@ func (w *worker) leadTo(from, to config.Config, step int) (sent bool, err error)
 		return false, err
 	}
 	w.doing("sending the lines that lead back")
-	if err := w.intend(Event{What: ToLead, Step: step, Lines: w.shown(lines...)}); err != nil {
+	if err := w.intend(night.Event{What: night.ToLead, Step: step, Lines: w.shown(lines...)}); err != nil {
 		return false, err
 	}
 	w.turned, w.led = true, true
@@ -96,7 +98,7 @@ func (w *worker) typeBack(lines []string) error {
 		var refused *Refused
 		if errors.As(err, &refused) {
 			w.refusedUndo++
-			w.emit(Event{Kind: Refusal, Line: n + 1, Lines: w.shown(line), Note: refused.Said})
+			w.emit(night.Event{Kind: night.Refusal, Line: n + 1, Lines: w.shown(line), Note: refused.Said})
 			if w.stages() { // half of them leads nowhere
 				return w.unstage()
 			}
@@ -105,7 +107,7 @@ func (w *worker) typeBack(lines []string) error {
 		if err != nil {
 			return err
 		}
-		w.emit(Event{Kind: Sent, Line: n + 1, Lines: w.shown(line), What: ToLead})
+		w.emit(night.Event{Kind: night.Sent, Line: n + 1, Lines: w.shown(line), What: night.ToLead})
 	}
 	switch err := w.applyBack(); {
 	case err != nil && w.stages():

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 
+	"metabasis/internal/core/night"
+
 	"metabasis/internal/core/config"
 	"metabasis/internal/core/plan"
 )
@@ -105,7 +107,7 @@ func (w *worker) unlike(i int, predicted, now config.Config, why string) *troubl
 	d := config.Compare(predicted, now)
 	w.differs = &now
 	lines := w.unforeseen(d)
-	w.emit(Event{Kind: Predicted, Step: i + 1, Lines: lines})
+	w.emit(night.Event{Kind: night.Predicted, Step: i + 1, Lines: lines})
 	if i < len(w.t.Steps) {
 		why = fmt.Sprintf(why, w.t.Steps[i].Title)
 	}
@@ -141,7 +143,7 @@ func (w *worker) asPredicted(i int) *trouble {
 			return faced("looking whether what runs is as predicted", err)
 		}
 		if config.Equal(*s.After, now) {
-			w.emit(Event{Kind: Predicted, Step: i + 1, OK: true})
+			w.emit(night.Event{Kind: night.Predicted, Step: i + 1, OK: true})
 			w.expected = s.After
 			if i+1 < len(w.t.Steps) && len(s.Expect) == 0 {
 				w.snaps[i+1] = now // it need not be read again for the next step
@@ -149,7 +151,7 @@ func (w *worker) asPredicted(i int) *trouble {
 			return nil
 		}
 		if looks == missedLooks {
-			w.emit(Event{Kind: Stepped, Step: i + 1, What: StepFailed})
+			w.emit(night.Event{Kind: night.Stepped, Step: i + 1, What: night.StepFailed})
 			return w.unlike(i, *s.After, now, "after %q, what runs is not what was predicted")
 		}
 		if err := w.sleep(missedPause); err != nil {
@@ -162,7 +164,7 @@ func (w *worker) asPredicted(i int) *trouble {
 func (w *worker) foretold(after config.Config) *trouble {
 	w.differs = nil
 	if w.expected == nil && len(w.accepted) > 0 {
-		w.emit(Event{Kind: Predicted, What: AtTheEnd, Lines: w.accepted})
+		w.emit(night.Event{Kind: night.Predicted, What: night.AtTheEnd, Lines: w.accepted})
 	}
 	if w.expected == nil {
 		return nil
@@ -171,7 +173,7 @@ func (w *worker) foretold(after config.Config) *trouble {
 		return w.unlike(len(w.t.Steps), *w.expected, after, "at the end, what runs is not what was predicted")
 	}
 	if !w.unforetold || len(w.accepted) > 0 {
-		w.emit(Event{Kind: Predicted, What: AtTheEnd, OK: len(w.accepted) == 0, Lines: w.accepted})
+		w.emit(night.Event{Kind: night.Predicted, What: night.AtTheEnd, OK: len(w.accepted) == 0, Lines: w.accepted})
 	}
 	return nil
 }

@@ -4,6 +4,8 @@ import (
 	"context"
 	"slices"
 	"time"
+
+	"metabasis/internal/core/night"
 )
 
 // How long a choice takes is reckoned from what the device itself has shown tonight: how
@@ -149,14 +151,14 @@ func (w *worker) quiet() (heard func()) {
 	told := make(chan struct{})
 	t := time.AfterFunc(quietAfter, func() {
 		defer close(told)
-		w.r.rec.emit(Event{Kind: Quiet, Device: w.name(), For: quietAfter})
+		w.r.rec.emit(night.Event{Kind: night.Quiet, Device: w.name(), For: quietAfter})
 	})
 	return func() {
 		if t.Stop() {
 			return
 		}
 		<-told
-		w.r.rec.emit(Event{Kind: Contact, Device: w.name()})
+		w.r.rec.emit(night.Event{Kind: night.Contact, Device: w.name()})
 	}
 }
 

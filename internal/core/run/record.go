@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"sync"
 	"time"
+
+	"metabasis/internal/core/night"
 )
 
 // recorder gives events their order, makes them durable and hands them on. Its
@@ -13,7 +15,7 @@ import (
 type recorder struct {
 	journal Journal
 	in      chan entry
-	out     chan []Event
+	out     chan []night.Event
 	done    chan struct{}
 	failed  error       // the first failure of the journal; owned by the goroutine
 	onFail  func(error) // is told of it, once, in a goroutine of its own; may be nil
@@ -21,7 +23,7 @@ type recorder struct {
 }
 
 type entry struct {
-	event Event
+	event night.Event
 	ack   chan error // nil when nobody waits
 }
 
@@ -30,18 +32,18 @@ type entry struct {
 const lazy = 25 * time.Millisecond
 
 func newRecorder(j Journal) *recorder {
-	return &recorder{journal: j, in: make(chan entry, 256), out: make(chan []Event, 64), done: make(chan struct{})}
+	return &recorder{journal: j, in: make(chan entry, 256), out: make(chan []night.Event, 64), done: make(chan struct{})}
 }
 
 // emit records a fact. It does not wait until the fact is durable.
-func (r *recorder) emit(e Event) {
+func (r *recorder) emit(e night.Event) {
 	e.At = time.Now()
 	r.in <- entry{event: e}
 }
 
 // intend records what is about to be done and returns once it is durable.
 // What cannot be made durable must not be done.
-func (r *recorder) intend(e Event) error {
+func (r *recorder) intend(e night.Event) error {
 	e.At = time.Now()
 	ack := make(chan error, 1)
 	r.in <- entry{e, ack}
@@ -56,7 +58,7 @@ func (r *recorder) run() {
 	defer close(r.done)
 	defer close(r.out)
 	seq := int64(0)
-	var batch []Event
+	var batch []night.Event
 	var acks []chan error
 	flush := func() {
 		if len(batch) == 0 {
@@ -130,12 +132,12 @@ func (r *recorder) tell(err error) {
 
 // MemoryJournal keeps events in memory only: for rehearsals in tests.
 type MemoryJournal struct {
-	Events []Event
-	Fail   func([]Event) error // when set, decides whether an append fails
+	Events []night.Event
+	Fail   func([]night.Event) error // when set, decides whether an append fails
 }
 
 // Append implements [Journal].
-func (m *MemoryJournal) Append(events []Event) error {
+func (m *MemoryJournal) Append(events []night.Event) error {
 	if m.Fail != nil {
 		if err := m.Fail(events); err != nil {
 			return err

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"time"
 
+	"metabasis/internal/core/night"
+
 	"metabasis/internal/core/config"
 	"metabasis/internal/core/plan"
 )
@@ -18,7 +20,7 @@ type Rehearsed struct {
 	Platform string          `json:"platform"`
 	Batch    int             `json:"batch"`             // from 1
 	Blocked  string          `json:"blocked,omitempty"` // why it would not be changed
-	Checks   []Check         `json:"checks,omitempty"`
+	Checks   []night.Check   `json:"checks,omitempty"`
 	Already  bool            `json:"already,omitempty"` // there is nothing to do
 	Steps    []RehearsedStep `json:"steps,omitempty"`
 	Differs  []string        `json:"differs,omitempty"` // what will differ from what it is
@@ -48,11 +50,11 @@ type RehearsedStep struct {
 // backed up, and what would be done to it is computed. Nothing is changed on it. It
 // returns the target with its lines, nil where they cannot be computed, what was found,
 // and what is to be told of it.
-func Rehearse(ctx context.Context, p *plan.Plan, t *plan.Target, o Options) (*plan.Target, Rehearsed, []Event) {
+func Rehearse(ctx context.Context, p *plan.Plan, t *plan.Target, o Options) (*plan.Target, Rehearsed, []night.Event) {
 	o.Journal = &MemoryJournal{}
 	r := New(p, o)
 	go r.rec.run()
-	var events []Event
+	var events []night.Event
 	told := make(chan struct{})
 	go func() {
 		defer close(told)
@@ -65,8 +67,8 @@ func Rehearse(ctx context.Context, p *plan.Plan, t *plan.Target, o Options) (*pl
 	found := w.rehearsing()
 	close(r.rec.in)
 	<-told
-	alone := &Outline{Batches: [][]OutlineDevice{{OutlinedDevice(p, t)}}} // of a night of its own
-	d := Fold(Night{}, append([]Event{{Kind: Planned, Outline: alone}}, events...)...)
+	alone := &night.Outline{Batches: [][]night.OutlineDevice{{night.OutlinedDevice(p, t)}}} // of a night of its own
+	d := night.Fold(night.Night{}, append([]night.Event{{Kind: night.Planned, Outline: alone}}, events...)...)
 	if got := d.Get(t.Device.Name); got != nil {
 		found.Checks, found.Notices = got.Checks, got.Notices
 		found.Differs, found.Unknown = got.Foreseen, got.Unknown
@@ -99,7 +101,7 @@ func (w *worker) unrehearsed() Rehearsed {
 // notForeseen says why nothing is foreseen of the device.
 func (w *worker) notForeseen(out Rehearsed, why string) Rehearsed {
 	out.Blocked = w.maskText(why)
-	w.emit(Event{Kind: Foreseen, What: NotForeseen, Note: why})
+	w.emit(night.Event{Kind: night.Foreseen, What: night.NotForeseen, Note: why})
 	return out
 }
 
@@ -108,10 +110,10 @@ func (w *worker) rehearse() Rehearsed {
 	began := time.Now()
 	unknown := func(why string) Rehearsed { return w.notForeseen(out, why) }
 	if err := w.reach(); err != nil {
-		w.emit(Event{Kind: Prechecked, What: "reachable", Note: err.Error()})
+		w.emit(night.Event{Kind: night.Prechecked, What: "reachable", Note: err.Error()})
 		return unknown("not reachable: " + err.Error())
 	}
-	w.emit(Event{Kind: Prechecked, What: "reachable", OK: true})
+	w.emit(night.Event{Kind: night.Prechecked, What: "reachable", OK: true})
 	if why := w.identify(w.who); why != "" {
 		return unknown(why)
 	}
@@ -138,11 +140,11 @@ func (w *worker) rehearse() Rehearsed {
 			return unknown(err.Error())
 		}
 		if out.Already = unmet == ""; unmet != "" {
-			w.emit(Event{Kind: Foreseen, Step: 1, Note: "all of it is there already, and what is expected of it does not hold: " + unmet})
+			w.emit(night.Event{Kind: night.Foreseen, Step: 1, Note: "all of it is there already, and what is expected of it does not hold: " + unmet})
 		}
 	}
 	if out.Blocked != "" {
-		w.emit(Event{Kind: Foreseen, Step: 1, Note: "it would be blocked: " + out.Blocked})
+		w.emit(night.Event{Kind: night.Foreseen, Step: 1, Note: "it would be blocked: " + out.Blocked})
 	}
 	if out.Blocked == "" && !out.Already {
 		out.Blocked = w.maskText(w.noWayBack())
@@ -163,7 +165,7 @@ func (w *worker) keep(out *Rehearsed) error {
 		return err
 	}
 	out.Backup = b.Path
-	w.emit(Event{Kind: BackedUp, What: b.Path, Note: b.SHA256, OK: b.Same})
+	w.emit(night.Event{Kind: night.BackedUp, What: b.Path, Note: b.SHA256, OK: b.Same})
 	return nil
 }
 
@@ -176,10 +178,10 @@ func (w *worker) rehearsed(out *Rehearsed) {
 	}
 	events := w.foreseen()
 	if len(out.Path) > 0 {
-		events = append(events, Event{Kind: Foreseen, Step: 1, Note: "it is managed by what these lines change; a slip in them cuts it off", Lines: out.Path})
+		events = append(events, night.Event{Kind: night.Foreseen, Step: 1, Note: "it is managed by what these lines change; a slip in them cuts it off", Lines: out.Path})
 	}
 	if called := w.willBeCalled(); called != "" {
-		events = append(events, Event{Kind: Foreseen, Step: 1, Note: called})
+		events = append(events, night.Event{Kind: night.Foreseen, Step: 1, Note: called})
 	}
 	for _, e := range events {
 		w.emit(e)

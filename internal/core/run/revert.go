@@ -6,6 +6,8 @@ import (
 	"slices"
 	"time"
 
+	"metabasis/internal/core/night"
+
 	"metabasis/internal/core/config"
 	"metabasis/internal/core/plan"
 )
@@ -41,11 +43,11 @@ var errExhausted = errors.New("not equal to the backup after the last rung")
 // over when it returns.
 func (w *worker) takeBack(why string) {
 	w.reverting = true
-	w.move(Reverting, why)
+	w.move(night.Reverting, why)
 	last := error(nil)
 	for try := range takeBackTries {
 		if last = w.climb(); last == nil {
-			w.end(Reverted, w.backNote()+w.refusals())
+			w.end(night.Reverted, w.backNote()+w.refusals())
 			return
 		}
 		switch {
@@ -53,10 +55,10 @@ func (w *worker) takeBack(why string) {
 			w.letGo()
 			return
 		case errors.Is(last, errDrifts):
-			w.emit(Event{Kind: Rung, What: "gone wrong", Note: last.Error()})
+			w.emit(night.Event{Kind: night.Rung, What: "gone wrong", Note: last.Error()})
 			continue // from the first rung again
 		case errors.Is(last, errJournal) && w.due.IsZero():
-			w.end(Stranded, "could not be taken back: "+last.Error())
+			w.end(night.Stranded, "could not be taken back: "+last.Error())
 			return
 		case errors.Is(last, errJournal):
 			w.leave(last.Error())
@@ -64,7 +66,7 @@ func (w *worker) takeBack(why string) {
 		case answered(last) && (w.due.IsZero() || w.saved) && try < takeBackTries-1:
 			// It answers, but not as it should: it may yet. Where the change is saved, a
 			// restart would only bring it back.
-			w.emit(Event{Kind: Rung, What: "gone wrong", Note: last.Error()})
+			w.emit(night.Event{Kind: night.Rung, What: "gone wrong", Note: last.Error()})
 			if w.pauseBack() != nil {
 				w.letGo()
 				return
@@ -72,7 +74,7 @@ func (w *worker) takeBack(why string) {
 			continue
 		case errors.Is(last, errExhausted) && w.onTrial() && w.due.IsZero() && try < takeBackTries-1:
 			// Somebody else may be writing in its candidate: that may be over soon.
-			w.emit(Event{Kind: Rung, What: "gone wrong", Note: last.Error()})
+			w.emit(night.Event{Kind: night.Rung, What: "gone wrong", Note: last.Error()})
 			if w.sleep(candidatePause) != nil {
 				w.letGo()
 				return
@@ -80,7 +82,7 @@ func (w *worker) takeBack(why string) {
 			continue
 		case answered(last), errors.Is(last, errExhausted), errors.Is(last, errUnseen), errors.Is(last, errNotPending):
 			if w.due.IsZero() {
-				w.end(Stranded, "could not be taken back: "+last.Error())
+				w.end(night.Stranded, "could not be taken back: "+last.Error())
 				return
 			}
 			w.letFire()
@@ -88,7 +90,7 @@ func (w *worker) takeBack(why string) {
 		if w.await(last.Error()) == over {
 			return
 		}
-		w.move(Reverting, "contact again")
+		w.move(night.Reverting, "contact again")
 	}
 	if !w.due.IsZero() { // its timer can still do what we could not
 		w.letFire()
@@ -96,7 +98,7 @@ func (w *worker) takeBack(why string) {
 			return
 		}
 	}
-	w.end(Stranded, "could not be taken back: "+last.Error())
+	w.end(night.Stranded, "could not be taken back: "+last.Error())
 }
 
 // candidatePause is how long a candidate that somebody else has is waited for before the
@@ -108,7 +110,7 @@ func (w *worker) pauseBack() error { return w.sleep(2 * time.Second) }
 
 // letFire chooses to wait for the timer, the last rung.
 func (w *worker) letFire() {
-	w.emit(Event{Kind: Rung, What: RungFire, Note: "due " + w.due.Format("15:04:05")})
+	w.emit(night.Event{Kind: night.Rung, What: RungFire, Note: "due " + w.due.Format("15:04:05")})
 	w.firing = true
 }
 
@@ -147,7 +149,7 @@ func (w *worker) climb() error {
 			return err
 		} else if err != nil {
 			wrong = ": " + err.Error()
-			w.emit(Event{Kind: Rung, What: "gone wrong", Note: err.Error()})
+			w.emit(night.Event{Kind: night.Rung, What: "gone wrong", Note: err.Error()})
 		}
 	}
 	if !equal {
@@ -163,7 +165,7 @@ func (w *worker) secure() error {
 	if !w.guarded() {
 		return nil
 	}
-	what := ToExtend
+	what := night.ToExtend
 	if _, err := w.see(); err != nil {
 		return err
 	}
@@ -172,7 +174,7 @@ func (w *worker) secure() error {
 		return nil
 	}
 	if w.due.IsZero() {
-		what = ToArm
+		what = night.ToArm
 	}
 	if !w.due.IsZero() && !w.doubted && time.Until(w.due) >= need {
 		return nil
@@ -228,11 +230,11 @@ func (w *worker) compare(rung string) (bool, error) {
 	d := config.Compare(w.before, now)
 	if unseen := w.unseen(now); rung == asFound && !w.turned && d.Empty() && len(unseen) > 0 {
 		err := fmt.Errorf("%w: it reads like the backup, but it took the lines of %q, and nothing of them is seen: what its profile reads may not be what runs", errUnseen, w.t.Steps[unseen[0]].Title)
-		w.emit(Event{Kind: Rung, What: rung, Note: err.Error()})
+		w.emit(night.Event{Kind: night.Rung, What: rung, Note: err.Error()})
 		return false, err
 	}
-	w.emit(Event{Kind: Rung, What: rung, OK: d.Empty(), Note: d.String()})
-	w.emit(Event{Kind: Differs, Lines: d.Lines(w.t.Masked)})
+	w.emit(night.Event{Kind: night.Rung, What: rung, OK: d.Empty(), Note: d.String()})
+	w.emit(night.Event{Kind: night.Differs, Lines: d.Lines(w.t.Masked)})
 	if d.Empty() {
 		for _, i := range slices.Backward(slices.Clone(w.begun)) {
 			w.proveUndone(i)
@@ -299,7 +301,7 @@ func (w *worker) undoWritten(which func(plan.Step) bool) (bool, error) {
 // proveUndone takes note of a step that was proven to be undone.
 func (w *worker) proveUndone(i int) {
 	w.begun = slices.DeleteFunc(w.begun, func(j int) bool { return j == i })
-	w.emit(Event{Kind: Stepped, Step: i + 1, What: StepUndone})
+	w.emit(night.Event{Kind: night.Stepped, Step: i + 1, What: night.StepUndone})
 }
 
 // undo sends the undo lines of a step. What it says proves nothing: whoever calls
@@ -307,7 +309,7 @@ func (w *worker) proveUndone(i int) {
 func (w *worker) undo(i int) error {
 	s := w.t.Steps[i]
 	w.doing("undoing %s", s.Title)
-	if err := w.intend(Event{What: ToUndo, Step: i + 1, Lines: w.shown(s.Undo...)}); err != nil {
+	if err := w.intend(night.Event{What: night.ToUndo, Step: i + 1, Lines: w.shown(s.Undo...)}); err != nil {
 		return err
 	}
 	w.turned = true
@@ -325,11 +327,11 @@ func (w *worker) undo(i int) error {
 			if w.whole(i) && !w.led { // else it may be undone already
 				w.refusedUndo++
 			}
-			w.emit(Event{Kind: Refusal, Step: i + 1, Line: n + 1, Lines: w.shown(line), Note: refused.Said})
+			w.emit(night.Event{Kind: night.Refusal, Step: i + 1, Line: n + 1, Lines: w.shown(line), Note: refused.Said})
 		case err != nil:
 			return err
 		default:
-			w.emit(Event{Kind: Sent, Step: i + 1, Line: n + 1, Lines: w.shown(line), What: ToUndo})
+			w.emit(night.Event{Kind: night.Sent, Step: i + 1, Line: n + 1, Lines: w.shown(line), What: night.ToUndo})
 		}
 	}
 	if err := w.applyBack(); err != nil {
@@ -341,7 +343,7 @@ func (w *worker) undo(i int) error {
 
 func (w *worker) restore() (bool, error) {
 	w.doing("restoring the backup")
-	if err := w.intend(Event{What: ToRestore}); err != nil {
+	if err := w.intend(night.Event{What: night.ToRestore}); err != nil {
 		return false, err
 	}
 	w.turned = true
@@ -357,7 +359,7 @@ func (w *worker) restore() (bool, error) {
 		err = errors.Join(err, w.unstage())
 	}
 	if errors.As(err, &refused) {
-		w.emit(Event{Kind: Rung, What: RungRestore, Note: "refused: " + refused.Said})
+		w.emit(night.Event{Kind: night.Rung, What: RungRestore, Note: "refused: " + refused.Said})
 		return false, nil
 	}
 	if err != nil {
@@ -380,7 +382,7 @@ func (w *worker) proveBack() error {
 		return err
 	}
 	if d := config.Compare(w.before, now); !d.Empty() {
-		w.emit(Event{Kind: Differs, Lines: d.Lines(w.t.Masked)})
+		w.emit(night.Event{Kind: night.Differs, Lines: d.Lines(w.t.Masked)})
 		return fmt.Errorf("%w: %s", errDrifts, d)
 	}
 	return nil

@@ -7,6 +7,8 @@ import (
 	"testing"
 	"time"
 
+	"metabasis/internal/core/night"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -14,11 +16,11 @@ import (
 // slowJournal takes its time and remembers what came together.
 type slowJournal struct {
 	mu     sync.Mutex
-	groups [][]Event
+	groups [][]night.Event
 	fail   error
 }
 
-func (j *slowJournal) Append(e []Event) error {
+func (j *slowJournal) Append(e []night.Event) error {
 	time.Sleep(time.Millisecond)
 	j.mu.Lock()
 	defer j.mu.Unlock()
@@ -35,7 +37,7 @@ func TestRecorderGroupsAndWaits(t *testing.T) {
 	j := &slowJournal{}
 	r := newRecorder(j)
 	go r.run()
-	var out []Event
+	var out []night.Event
 	done := make(chan struct{})
 	go func() {
 		for e := range r.out {
@@ -48,14 +50,14 @@ func TestRecorderGroupsAndWaits(t *testing.T) {
 	for i := range n {
 		wg.Go(func() {
 			name := fmt.Sprint(i)
-			r.emit(Event{Kind: Doing, Device: name})
-			assert.NoError(t, r.intend(Event{Kind: Intent, Device: name}))
+			r.emit(night.Event{Kind: night.Doing, Device: name})
+			assert.NoError(t, r.intend(night.Event{Kind: night.Intent, Device: name}))
 			j.mu.Lock()
 			defer j.mu.Unlock()
 			found := false
 			for _, g := range j.groups {
 				for _, e := range g {
-					found = found || e.Kind == Intent && e.Device == name
+					found = found || e.Kind == night.Intent && e.Device == name
 				}
 			}
 			assert.True(t, found, "an intention returned before it was durable")
@@ -79,11 +81,11 @@ func TestRecorderStaysFailed(t *testing.T) {
 		for range r.out {
 		}
 	}()
-	require.ErrorContains(t, r.intend(Event{Kind: Intent}), "no space")
+	require.ErrorContains(t, r.intend(night.Event{Kind: night.Intent}), "no space")
 	j.mu.Lock()
 	j.fail = nil
 	j.mu.Unlock()
-	assert.ErrorContains(t, r.intend(Event{Kind: Intent}), "no space", "what is missing in the middle cannot be made good")
+	assert.ErrorContains(t, r.intend(night.Event{Kind: night.Intent}), "no space", "what is missing in the middle cannot be made good")
 	close(r.in)
 	<-r.done
 }

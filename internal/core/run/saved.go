@@ -5,6 +5,8 @@ import (
 	"strconv"
 	"strings"
 
+	"metabasis/internal/core/night"
+
 	"metabasis/internal/core/config"
 )
 
@@ -28,7 +30,7 @@ func (w *worker) save() error {
 		return nil
 	}
 	w.doing("saving")
-	if err := w.intend(Event{What: ToSave}); err != nil {
+	if err := w.intend(night.Event{What: night.ToSave}); err != nil {
 		return err
 	}
 	w.saved = true // from here on it may be, whatever we hear
@@ -69,13 +71,13 @@ func (w *worker) keptNote() string {
 	without := w.without()
 	switch {
 	case without != "" && len(w.accepted) > 0:
-		return fmt.Sprintf("%s; not as predicted: %s; %s", without, CountLines(len(w.accepted)), w.savedNote())
+		return fmt.Sprintf("%s; not as predicted: %s; %s", without, night.CountLines(len(w.accepted)), w.savedNote())
 	case without != "" && w.expected != nil && !w.unforetold:
 		return without + "; " + w.savedNote() + "; the rest as predicted"
 	case without != "":
 		return without + "; " + w.savedNote()
 	case len(w.accepted) > 0:
-		return fmt.Sprintf("not as predicted: %s; %s", CountLines(len(w.accepted)), w.savedNote())
+		return fmt.Sprintf("not as predicted: %s; %s", night.CountLines(len(w.accepted)), w.savedNote())
 	case w.expected != nil && !w.unforetold:
 		return w.savedNote() + "; as predicted"
 	}

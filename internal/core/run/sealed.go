@@ -3,6 +3,8 @@ package run
 import (
 	"fmt"
 	"slices"
+
+	"metabasis/internal/core/night"
 )
 
 // Sealed is what was approved for one device: the lines of each step, and the fingerprint
@@ -23,7 +25,7 @@ func (w *worker) asSealed() string {
 		return ""
 	}
 	why := w.unsealed()
-	e := Event{Kind: Prechecked, What: SealedCheck, OK: why == "", Note: why}
+	e := night.Event{Kind: night.Prechecked, What: SealedCheck, OK: why == "", Note: why}
 	if waiver, ok := w.r.plan.Waived(SealedCheck, w.target); ok && why != "" {
 		e.Waived, e.By = waiver.Reason, waiver.By
 		why = ""

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"time"
 
+	"metabasis/internal/core/night"
+
 	"metabasis/internal/core/config"
 	"metabasis/internal/core/plan"
 )
@@ -64,22 +66,22 @@ func (w *worker) apply(step int) error {
 		return err
 	}
 	d := w.paced().TrialFor(w.r.plan, w.at.step)
-	if err := w.intend(Event{What: ToApply, Step: step, For: d}); err != nil {
+	if err := w.intend(night.Event{What: night.ToApply, Step: step, For: d}); err != nil {
 		return err
 	}
 	w.due, w.slack = later(w.due, time.Now().Add(d)), 0 // it may be on trial from now on, whatever we hear
 	err := w.ses.Apply(w.ctx, d)
 	if err != nil && !answered(err) {
-		w.emit(Event{Kind: TimerSeen, Due: w.due, For: d, Note: NotSeen})
+		w.emit(night.Event{Kind: night.TimerSeen, Due: w.due, For: d, Note: night.NotSeen})
 		return err
 	}
 	pending, look := w.see()
 	switch {
 	case look != nil:
-		w.emit(Event{Kind: TimerSeen, Due: w.due, For: d, Note: NotSeen})
+		w.emit(night.Event{Kind: night.TimerSeen, Due: w.due, For: d, Note: night.NotSeen})
 		return look
 	case err != nil && pending: // it says no, and is on trial all the same
-		w.emit(Event{Kind: TimerSeen, Due: w.due, For: d})
+		w.emit(night.Event{Kind: night.TimerSeen, Due: w.due, For: d})
 		return errors.Join(err, w.unstage())
 	case err != nil:
 		return errors.Join(err, w.unstage())
@@ -88,7 +90,7 @@ func (w *worker) apply(step int) error {
 	if !pending {
 		return errNotPending
 	}
-	w.emit(Event{Kind: TimerSeen, Due: w.due, For: d})
+	w.emit(night.Event{Kind: night.TimerSeen, Due: w.due, For: d})
 	return nil
 }
 
@@ -145,7 +147,7 @@ func (w *worker) abandon() (bool, error) {
 		return false, nil
 	}
 	w.doing("taking back what is on trial")
-	if err := w.intend(Event{What: ToTakeBack}); err != nil {
+	if err := w.intend(night.Event{What: night.ToTakeBack}); err != nil {
 		return false, err
 	}
 	w.turned = true

@@ -8,6 +8,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"metabasis/internal/core/night"
+
 	"metabasis/internal/core/config"
 	"metabasis/internal/core/identity"
 	"metabasis/internal/core/plan"
@@ -123,9 +125,9 @@ func faced(doing string, err error) *trouble {
 
 func (w *worker) name() string { return w.target.Device.Name }
 
-func (w *worker) emit(e Event) {
+func (w *worker) emit(e night.Event) {
 	e.Device = w.name()
-	if way := w.t.Traits.Timer; e.Kind == TimerSeen && way != plan.RestartTimer {
+	if way := w.t.Traits.Timer; e.Kind == night.TimerSeen && way != plan.RestartTimer {
 		e.What = string(way)
 	}
 	w.r.rec.emit(w.masked(e))
@@ -133,7 +135,7 @@ func (w *worker) emit(e Event) {
 
 // masked takes secrets out of an event: a device may print what it was told in
 // confidence, anywhere (law 12).
-func (w *worker) masked(e Event) Event {
+func (w *worker) masked(e night.Event) night.Event {
 	e.Note, e.Lines = w.maskText(e.Note), w.maskLines(e.Lines)
 	return e
 }
@@ -158,47 +160,47 @@ func (w *worker) maskLines(lines []string) []string {
 }
 
 // intend makes an intention durable before it is acted on (law 11).
-func (w *worker) intend(e Event) error {
-	e.Device, e.Kind = w.name(), Intent
+func (w *worker) intend(e night.Event) error {
+	e.Device, e.Kind = w.name(), night.Intent
 	return w.r.rec.intend(w.masked(e))
 }
 
 // shown is lines as they may be kept and shown: without secrets (law 12).
 func (w *worker) shown(lines ...string) []string { return w.t.Masked(lines) }
 
-func (w *worker) move(s State, note string) {
+func (w *worker) move(s night.State, note string) {
 	defer func() { w.r.inbox <- shifted{} }() // taking it back takes another time now
 	switch {
-	case s == Dark && w.due.IsZero():
+	case s == night.Dark && w.due.IsZero():
 		w.stands(standing{back: w.backing(), ready: time.Now().Add(patience), open: true})
-	case s == Dark: // it takes itself back
+	case s == night.Dark: // it takes itself back
 		w.stands(standing{ready: time.Now().Add(w.firingTakes())})
-	case s == Changing: // with the step in hand
+	case s == night.Changing: // with the step in hand
 		w.stands(standing{back: w.backing(w.at.step)})
 	default:
 		w.stands(standing{back: w.backing()})
 	}
-	w.emit(Event{Kind: Moved, State: s, Note: note})
+	w.emit(night.Event{Kind: night.Moved, State: s, Note: note})
 }
 
 // end closes the session and ends the device's night in that state. What was not
 // changed is given free for other nights.
-func (w *worker) end(s State, note string) {
+func (w *worker) end(s night.State, note string) {
 	if w.staging && w.ses != nil && w.unstage() != nil {
 		note += "; lines of ours may still stand in its candidate, which do not run"
 	}
 	w.hangUp()
 	w.r.mine.drop(w.name())
-	if w.release != nil && (s == Blocked || s == Already || s == Skipped) {
+	if w.release != nil && (s == night.Blocked || s == night.Already || s == night.Skipped) {
 		w.release()
 		w.release = nil
 	}
-	if s == Kept {
+	if s == night.Kept {
 		w.stands(standing{back: w.backingKept()})
 	}
-	e := Event{Kind: Moved, State: s, Note: note, OK: true}
-	if (s == Kept || s == Reverted || s == Already) && !w.t.Traits.TellsSaved {
-		e.What = SavedUnread
+	e := night.Event{Kind: night.Moved, State: s, Note: note, OK: true}
+	if (s == night.Kept || s == night.Reverted || s == night.Already) && !w.t.Traits.TellsSaved {
+		e.What = night.SavedUnread
 	}
 	w.emit(e)
 	w.r.inbox <- ended{w, s}
@@ -212,7 +214,7 @@ func (w *worker) hangUp() {
 }
 
 func (w *worker) doing(format string, args ...any) {
-	w.emit(Event{Kind: Doing, Note: fmt.Sprintf(format, args...)})
+	w.emit(night.Event{Kind: night.Doing, Note: fmt.Sprintf(format, args...)})
 }
 
 // work is the worker's goroutine. Whatever fails in it costs this device, not
@@ -245,7 +247,7 @@ func (w *worker) broke(p any, stack []byte) {
 	if w.staging {
 		pending += "; lines of ours may still stand in its candidate, which do not run"
 	}
-	w.end(Stranded, fmt.Sprintf("Metabasis itself failed on this device (%v); %s; look at it", p, pending))
+	w.end(night.Stranded, fmt.Sprintf("Metabasis itself failed on this device (%v); %s; look at it", p, pending))
 }
 
 // night is the whole of it.
@@ -273,25 +275,25 @@ func (w *worker) night() {
 func (w *worker) prepare() (over bool) {
 	block := func(why string) bool {
 		if w.ctx.Err() != nil { // what failed then, failed because we let go
-			w.end(Skipped, "let go before anything was changed")
+			w.end(night.Skipped, "let go before anything was changed")
 			return true
 		}
-		w.end(Blocked, why)
+		w.end(night.Blocked, why)
 		return true
 	}
-	w.move(Checking, "connecting")
+	w.move(night.Checking, "connecting")
 	switch err := w.claim(); {
 	case errors.Is(err, errLetGo), errors.Is(err, errTakeBack):
-		w.end(Skipped, "stopped before it was reached")
+		w.end(night.Skipped, "stopped before it was reached")
 		return true
 	case err != nil:
 		return block(err.Error())
 	}
 	if err := w.reach(); err != nil {
-		w.emit(Event{Kind: Prechecked, What: "reachable", Note: err.Error()})
+		w.emit(night.Event{Kind: night.Prechecked, What: "reachable", Note: err.Error()})
 		return block("not reachable: " + err.Error())
 	}
-	w.emit(Event{Kind: Prechecked, What: "reachable", OK: true})
+	w.emit(night.Event{Kind: night.Prechecked, What: "reachable", OK: true})
 	if why := w.identify(w.who); why != "" {
 		return block(why)
 	}
@@ -309,7 +311,7 @@ func (w *worker) prepare() (over bool) {
 		}
 	}
 	if done && !w.hadUnsaved() && unmet == "" {
-		w.end(Already, w.alreadyNote())
+		w.end(night.Already, w.alreadyNote())
 		return true
 	}
 	if why := w.noWayBack(); why != "" && !done {
@@ -320,7 +322,7 @@ func (w *worker) prepare() (over bool) {
 			return block(why)
 		}
 	}
-	w.move(Recording, "backing up")
+	w.move(night.Recording, "backing up")
 	if err := w.record(); err != nil {
 		return block(err.Error())
 	}
@@ -328,7 +330,7 @@ func (w *worker) prepare() (over bool) {
 		return block("no backup: " + err.Error())
 	}
 	if err := w.interrupted(); err != nil {
-		w.end(Skipped, "stopped before anything was changed")
+		w.end(night.Skipped, "stopped before anything was changed")
 		return true
 	}
 	if !w.guarded() || w.onTrial() { // a trial begins with what is applied
@@ -341,23 +343,23 @@ func (w *worker) prepare() (over bool) {
 // not changed; one that may be armed without our knowing is watched.
 func (w *worker) prepareTimer() (over bool) {
 	d := w.t.TimerFor(w.r.plan)
-	err := w.arm(ToArm, d)
+	err := w.arm(night.ToArm, d)
 	switch {
 	case err == nil:
-		w.move(Armed, "timer armed")
+		w.move(night.Armed, "timer armed")
 		return false
 	case errors.Is(err, errNotPending):
-		w.end(Blocked, "the rollback timer is not pending after it was armed")
+		w.end(night.Blocked, "the rollback timer is not pending after it was armed")
 		return true
 	case errors.Is(err, errJournal):
-		w.end(Blocked, err.Error())
+		w.end(night.Blocked, err.Error())
 		return true
 	case answered(err) && w.nothingPending():
-		w.end(Blocked, "the rollback timer cannot be armed: "+err.Error())
+		w.end(night.Blocked, "the rollback timer cannot be armed: "+err.Error())
 		return true
 	}
 	w.due = time.Now().Add(d) // it may be armed: treat it as if it were
-	w.emit(Event{Kind: TimerSeen, Due: w.due, For: d})
+	w.emit(night.Event{Kind: night.TimerSeen, Due: w.due, For: d})
 	return w.settle(faced("arming", lostWith(err)))
 }
 
@@ -385,7 +387,7 @@ func (w *worker) reach() (err error) {
 		asked := time.Now()
 		if err = w.open(w.ctx); err == nil {
 			w.entry = max(w.entry, time.Since(asked))
-			w.emit(Event{Kind: Contact})
+			w.emit(night.Event{Kind: night.Contact})
 			return nil
 		}
 		if answered(err) || errors.Is(err, ErrDenied) || errors.Is(err, ErrOther) {
@@ -406,7 +408,7 @@ func (w *worker) backUp() error {
 	if err != nil {
 		return err
 	}
-	e := Event{Kind: BackedUp, Device: w.name(), What: b.Path, Note: b.SHA256, OK: b.Same}
+	e := night.Event{Kind: night.BackedUp, Device: w.name(), What: b.Path, Note: b.SHA256, OK: b.Same}
 	if err := w.r.rec.intend(e); err != nil {
 		return err
 	}
@@ -420,7 +422,7 @@ var errNotPending = errors.New("no rollback timer is pending")
 
 // arm puts the timer on the clock and looks that it is pending (law 1).
 func (w *worker) arm(what string, d time.Duration) error {
-	if err := w.intend(Event{What: what, For: d}); err != nil {
+	if err := w.intend(night.Event{What: what, For: d}); err != nil {
 		return err
 	}
 	if err := w.ses.Arm(w.ctx, d); err != nil {
@@ -433,7 +435,7 @@ func (w *worker) arm(what string, d time.Duration) error {
 	if !pending {
 		return errNotPending
 	}
-	w.emit(Event{Kind: TimerSeen, Due: w.due, For: d})
+	w.emit(night.Event{Kind: night.TimerSeen, Due: w.due, For: d})
 	return nil
 }
 
@@ -485,5 +487,5 @@ func (w *worker) guard(i int, extra time.Duration) error {
 	if time.Until(w.due) >= need {
 		return nil
 	}
-	return w.arm(ToExtend, max(need+plan.Margin, w.r.plan.Timer.Long(w.t.Device.Platform)).Round(time.Second))
+	return w.arm(night.ToExtend, max(need+plan.Margin, w.r.plan.Timer.Long(w.t.Device.Platform)).Round(time.Second))
 }

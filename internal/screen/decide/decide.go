@@ -9,8 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
-	"metabasis/internal/core/run"
 	"metabasis/internal/report"
 	"metabasis/internal/screen/ink"
 )
@@ -21,14 +21,14 @@ type Question struct {
 	Device   string
 	Title    string
 	Evidence []string
-	Offers   []run.Offer
+	Offers   []night.Offer
 	Since    time.Time
 	Due      time.Time      // when the device's timer fires; zero when none is pending
 	Way      plan.TimerKind // what it does then
 }
 
 // OfHold makes the question of an open hold.
-func OfHold(n *run.Night, h run.Hold) Question {
+func OfHold(n *night.Night, h night.Hold) Question {
 	q := Question{Hold: h.Number, Device: h.Device, Title: h.Why, Evidence: h.Evidence, Offers: h.Offers, Since: h.Since}
 	if d := n.Get(h.Device); d != nil {
 		q.Due, q.Way = d.TimerDue, d.Way
@@ -37,18 +37,18 @@ func OfHold(n *run.Night, h run.Hold) Question {
 }
 
 // OfAbort asks what becomes of the devices in change.
-func OfAbort(n *run.Night) Question {
+func OfAbort(n *night.Night) Question {
 	in, kept := 0, 0
 	ways := map[plan.TimerKind]int{}
 	for _, d := range n.Devices {
 		switch {
-		case d.State == run.Kept:
+		case d.State == night.Kept:
 			kept++
-		case !d.Over && d.State != run.Waiting:
+		case !d.Over && d.State != night.Waiting:
 			in++
 		}
 		switch {
-		case d.Over || d.State == run.Waiting:
+		case d.Over || d.State == night.Waiting:
 		case !d.TimerDue.IsZero():
 			ways[cmp.Or(d.Way, plan.RestartTimer)]++
 		case d.Touched:
@@ -58,11 +58,11 @@ func OfAbort(n *run.Night) Question {
 	q := Question{
 		Title:    "What becomes of those in change?",
 		Evidence: []string{"an abort starts no new device", fmt.Sprintf("%d in change, %d kept; left to themselves: %s", in, kept, leftTo(ways))},
-		Offers: []run.Offer{
-			{Choice: run.BackDevice, Touches: in, Fits: true},
-			{Choice: run.Finish, Touches: in, Fits: true},
-			{Choice: run.BackAll, Touches: in + kept, Fits: true},
-			{Choice: run.Release, Touches: in, Fits: true},
+		Offers: []night.Offer{
+			{Choice: night.BackDevice, Touches: in, Fits: true},
+			{Choice: night.Finish, Touches: in, Fits: true},
+			{Choice: night.BackAll, Touches: in + kept, Fits: true},
+			{Choice: night.Release, Touches: in, Fits: true},
 		},
 	}
 	if n.Aborted != "" { // the second time is about letting go
@@ -129,14 +129,14 @@ func (v *View) Choose(q Question, i int) {
 
 // Enter chooses what is under the cursor. It is false as long as something is wanted
 // before: a choice, or a confirmation.
-func (v *View) Enter(q Question) (run.Offer, bool) {
+func (v *View) Enter(q Question) (night.Offer, bool) {
 	if v.cursor < 0 || v.cursor >= len(q.Offers) {
-		return run.Offer{}, false
+		return night.Offer{}, false
 	}
 	o := q.Offers[v.cursor]
 	if careful(o) && !v.confirm {
 		v.confirm = true
-		return run.Offer{}, false
+		return night.Offer{}, false
 	}
 	v.confirm = false
 	return o, true
@@ -157,23 +157,23 @@ func (v *View) OfferAt(row int) int {
 
 // careful tells a choice that must be confirmed: it touches more than one device,
 // gives something up, does not fit the window, or goes against it.
-func careful(o run.Offer) bool {
+func careful(o night.Offer) bool {
 	switch o.Choice {
-	case run.BackBatch, run.BackAll, run.Release, run.StartEarly, run.GoOnLate, run.Leave:
+	case night.BackBatch, night.BackAll, night.Release, night.StartEarly, night.GoOnLate, night.Leave:
 		return true
 	}
 	return o.Against || o.Touches > 1 || o.Takes > 0 && !o.Fits
 }
 
 // words say what a choice does, in full.
-func words(q Question, o run.Offer) (title, does string) {
+func words(q Question, o night.Offer) (title, does string) {
 	n := report.Count(o.Touches, "device")
 	switch o.Choice {
-	case run.TryAgain:
+	case night.TryAgain:
 		return "Try again", cmp.Or(o.Does, "send the same step once more from its first line") // as it was said in older nights
-	case run.SkipStep:
+	case night.SkipStep:
 		return "Skip the step", cmp.Or(o.Does, "undo it here, prove that, go on with the next step")
-	case run.BackDevice:
+	case night.BackDevice:
 		if q.Hold == 0 {
 			return "Take back those in change", n + ", each after the line in flight"
 		}
@@ -187,16 +187,16 @@ func words(q Question, o run.Offer) (title, does string) {
 			return "Take this device back", "undo, compare with its backup"
 		}
 		return "Take this device back", "undo, compare with its backup, disarm"
-	case run.BackBatch:
+	case night.BackBatch:
 		return "Take the batch back", n + ", those kept included; then ask again"
-	case run.BackAll:
+	case night.BackAll:
 		return "Take everything back and stop", n + ", all that were kept included"
-	case run.Extend:
+	case night.Extend:
 		if q.Way == plan.TrialTimer {
 			return "Give the trial more time", "more time to look; then decide"
 		}
 		return "Extend the timer", "more time to look; then decide"
-	case run.LetFire:
+	case night.LetFire:
 		switch o.Way {
 		case plan.PutBackTimer:
 			return "Wait for the timer", "the device puts its saved configuration back"
@@ -204,24 +204,24 @@ func words(q Question, o run.Offer) (title, does string) {
 			return "Wait for the trial to end", "the device takes back what is on trial"
 		}
 		return "Wait for the timer", "the device restarts with its saved configuration"
-	case run.Accept:
+	case night.Accept:
 		return "Keep what runs", cmp.Or(o.Does, "go on from it as it is") + "; needs a reason"
-	case run.Leave:
+	case night.Leave:
 		return "Leave it as it is", "it is not looked at again tonight; the others go on"
-	case run.GoOn:
+	case night.GoOn:
 		return "Go on", n + " to come"
-	case run.GoOnLate:
+	case night.GoOnLate:
 		if q.Device != "" {
 			return "Go on all the same", cmp.Or(o.Does, "go on") + "; there is no time to take it back; needs a reason"
 		}
 		return "Go on all the same", n + " to come; there is no time to take them back; needs a reason"
-	case run.StartEarly:
+	case night.StartEarly:
 		return "Start before the window", n + " to come; needs a reason"
-	case run.Stop:
+	case night.Stop:
 		return "Stop here", "nothing new starts; what is kept stays"
-	case run.Finish:
+	case night.Finish:
 		return "Let those in change finish", n + ", each to its end"
-	case run.Release:
+	case night.Release:
 		return "Let go of everything", n + ", each left to what it does by itself"
 	}
 	return string(o.Choice), ""
@@ -266,7 +266,7 @@ func (v *View) Rows(q Question, now time.Time, focused bool, cells int) []ink.Ro
 	return rows
 }
 
-func (v *View) offer(q Question, o run.Offer, i int, now time.Time, focused bool, cells int) []ink.Row {
+func (v *View) offer(q Question, o night.Offer, i int, now time.Time, focused bool, cells int) []ink.Row {
 	title, does := words(q, o)
 	lead := "  "
 	if focused && i == v.cursor {
@@ -279,7 +279,7 @@ func (v *View) offer(q Question, o run.Offer, i int, now time.Time, focused bool
 	left = left.Strong(ink.Foam, title)
 	right := ink.Row{}
 	done := now.Add(o.Takes)
-	if o.Choice == run.LetFire { // it runs already, whatever is decided
+	if o.Choice == night.LetFire { // it runs already, whatever is decided
 		done = q.Since.Add(o.Takes)
 	}
 	if o.Takes > 0 {
@@ -287,7 +287,7 @@ func (v *View) offer(q Question, o run.Offer, i int, now time.Time, focused bool
 		if done.Sub(now) < time.Second {
 			about, by = "at once", ""
 		}
-		if late := now.Add(o.Most); o.Most > o.Takes*5/4 && o.Choice != run.LetFire {
+		if late := now.Add(o.Most); o.Most > o.Takes*5/4 && o.Choice != night.LetFire {
 			about, by = ink.Long(o.Takes)+" to "+ink.Long(o.Most), ", done by "+late.Format("15:04:05")
 		}
 		if right = ink.T(ink.Dim, about+by); left.Width()+right.Width() >= cells {
@@ -332,11 +332,11 @@ func (v *View) hint(q Question, cells int) []ink.Row {
 }
 
 // again says why a choice is to be confirmed.
-func again(o run.Offer) string {
+func again(o night.Offer) string {
 	switch {
-	case o.Choice == run.StartEarly:
+	case o.Choice == night.StartEarly:
 		return "before the window, " + report.Count(o.Touches, "device")
-	case o.Choice == run.GoOnLate:
+	case o.Choice == night.GoOnLate:
 		return "after the turn-back time, " + report.Count(o.Touches, "device")
 	case o.Takes > 0 && !o.Fits:
 		return report.Count(o.Touches, "device") + ", and it does not fit the window"

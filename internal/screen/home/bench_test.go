@@ -7,8 +7,8 @@ import (
 	"time"
 
 	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
-	"metabasis/internal/core/run"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/core/table"
 	"metabasis/internal/screen"
@@ -23,22 +23,22 @@ import (
 
 // bigNight is a night over 5,000 devices of which some two thousand a second move.
 func bigNight() *watch.Night {
-	o := &run.Outline{Title: "Move the quays", Window: plan.Window{Open: began, Close: began.Add(3 * time.Hour), Reserve: 20 * time.Minute}}
+	o := &night.Outline{Title: "Move the quays", Window: plan.Window{Open: began, Close: began.Add(3 * time.Hour), Reserve: 20 * time.Minute}}
 	for i := range 5000 {
 		if i%250 == 0 {
 			o.Batches = append(o.Batches, nil)
 		}
 		last := len(o.Batches) - 1
-		o.Batches[last] = append(o.Batches[last], run.OutlineDevice{Name: fmt.Sprintf("quay-%04d", i), Platform: "tern", Steps: []string{"Time sources"}})
+		o.Batches[last] = append(o.Batches[last], night.OutlineDevice{Name: fmt.Sprintf("quay-%04d", i), Platform: "tern", Steps: []string{"Time sources"}})
 	}
 	at := 0
-	return watch.New(watch.Source{Night: run.Fold(run.Night{}, run.Event{Kind: run.Planned, Outline: o}),
-		Begin: func(context.Context) error { return nil }, Do: func(run.Command) error { return nil },
-		Next: func(ctx context.Context) (events []run.Event, more bool) {
+	return watch.New(watch.Source{Night: night.Fold(night.Night{}, night.Event{Kind: night.Planned, Outline: o}),
+		Begin: func(context.Context) error { return nil }, Do: func(night.Command) error { return nil },
+		Next: func(ctx context.Context) (events []night.Event, more bool) {
 			for range 100 {
 				at++
-				states := []run.State{run.Checking, run.Changing, run.Verifying, run.Kept}
-				events = append(events, run.Event{Kind: run.Moved, At: began, Device: fmt.Sprintf("quay-%04d", at%5000), State: states[at/5000%4], Note: "Time sources"})
+				states := []night.State{night.Checking, night.Changing, night.Verifying, night.Kept}
+				events = append(events, night.Event{Kind: night.Moved, At: began, Device: fmt.Sprintf("quay-%04d", at%5000), State: states[at/5000%4], Note: "Time sources"})
 			}
 			return events, ctx.Err() == nil
 		}})
@@ -60,7 +60,7 @@ func BenchmarkBelow(b *testing.B) {
 	write(b, dir, "fleet.csv", fleetCSV)
 	j := journal(b, dir)
 	for i := range 2000 {
-		past(b, j, began.Add(time.Duration(i)*time.Hour), fmt.Sprintf("Night %d", i), run.Kept, true, true)
+		past(b, j, began.Add(time.Duration(i)*time.Hour), fmt.Sprintf("Night %d", i), night.Kept, true, true)
 	}
 	desk, err := acts.Open(dir, nil, nil)
 	if err != nil {

@@ -11,8 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metabasis/internal/acts"
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
-	"metabasis/internal/core/run"
 	"metabasis/internal/screen"
 	"metabasis/internal/screen/screentest"
 	"metabasis/internal/store"
@@ -42,17 +42,17 @@ func write(t testing.TB, dir, name, text string) {
 }
 
 // past puts a night into the journal. With an end it gets a summary, as at its end.
-func past(t testing.TB, j *store.Journal, began time.Time, title string, last run.State, ended, summed bool) int64 {
+func past(t testing.TB, j *store.Journal, began time.Time, title string, last night.State, ended, summed bool) int64 {
 	w, err := j.Begin(store.NightHead{Began: began, Title: title, Change: "MSF-1", File: "one.runbook"})
 	require.NoError(t, err)
-	o := &run.Outline{Title: title, Window: plan.Window{Open: began, Close: began.Add(time.Hour)}, Batches: [][]run.OutlineDevice{{{Name: "ald-quay-1"}}}}
-	events := []run.Event{{Seq: 1, Kind: run.Planned, At: began, Outline: o}, {Seq: 2, Kind: run.Moved, At: began.Add(time.Minute), Device: "ald-quay-1", State: last}}
+	o := &night.Outline{Title: title, Window: plan.Window{Open: began, Close: began.Add(time.Hour)}, Batches: [][]night.OutlineDevice{{{Name: "ald-quay-1"}}}}
+	events := []night.Event{{Seq: 1, Kind: night.Planned, At: began, Outline: o}, {Seq: 2, Kind: night.Moved, At: began.Add(time.Minute), Device: "ald-quay-1", State: last}}
 	if ended {
-		events = append(events, run.Event{Seq: 3, Kind: run.Ended, At: began.Add(2 * time.Minute)})
+		events = append(events, night.Event{Seq: 3, Kind: night.Ended, At: began.Add(2 * time.Minute)})
 	}
 	require.NoError(t, w.Append(events))
 	if summed {
-		n := run.Fold(run.Night{}, events...)
+		n := night.Fold(night.Night{}, events...)
 		require.NoError(t, j.Summarise(w.ID, workspace.Summed(&n)))
 	}
 	return w.ID
@@ -81,10 +81,10 @@ func TestHomeTells(t *testing.T) {
 	write(t, dir, "one.runbook", oneBook)
 	write(t, dir, "wrong.runbook", "runbook \"Wrong\"\n  windw now for 10m\n")
 	j := journal(t, dir)
-	past(t, j, began.AddDate(0, -2, 0), "An old one", run.Kept, true, true)
-	past(t, j, began, "A good one", run.Kept, true, false)
-	past(t, j, began.AddDate(0, 0, 1), "A stranded one", run.Stranded, true, true)
-	past(t, j, began.AddDate(0, 0, 2), "A crashed one", run.Changing, false, false)
+	past(t, j, began.AddDate(0, -2, 0), "An old one", night.Kept, true, true)
+	past(t, j, began, "A good one", night.Kept, true, false)
+	past(t, j, began.AddDate(0, 0, 1), "A stranded one", night.Stranded, true, true)
+	past(t, j, began.AddDate(0, 0, 2), "A crashed one", night.Changing, false, false)
 	s := open(t, dir)
 	s.See(`A crashed one · MSF-1 +crashed at`)
 	s.See(`● A good one`)
@@ -158,7 +158,7 @@ func BenchmarkOpen(b *testing.B) {
 	write(b, dir, "fleet.csv", fleetCSV)
 	j := journal(b, dir)
 	for i := range 2000 {
-		past(b, j, began.Add(time.Duration(i)*time.Hour), fmt.Sprintf("Night %d", i), run.Kept, true, true)
+		past(b, j, began.Add(time.Duration(i)*time.Hour), fmt.Sprintf("Night %d", i), night.Kept, true, true)
 	}
 	for b.Loop() {
 		s := open(b, dir)

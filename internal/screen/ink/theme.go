@@ -9,7 +9,7 @@ import (
 
 	"charm.land/lipgloss/v2"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/night"
 )
 
 // Theme is a set of inks.
@@ -69,24 +69,24 @@ type Sign struct {
 
 // The shapes are those of the Geometric Shapes block that common terminal fonts
 // have, all of one size.
-var signs = map[run.State]Sign{
-	run.Waiting:   {"◦", Dim},
-	run.Checking:  {"◔", Tide},
-	run.Recording: {"◫", Tide},
-	run.Armed:     {"◊", Tide},
-	run.Changing:  {"◧", Tide},
-	run.Verifying: {"◕", Tide},
-	run.Soaking:   {"◌", Tide},
-	run.Kept:      {"●", Buoy},
-	run.Already:   {"◎", Buoy},
-	run.Blocked:   {"▪", Lamp},
-	run.Skipped:   {"▫", Dim},
-	run.Held:      {"◆", Lamp},
-	run.Reverting: {"◀", Heather},
-	run.Reverted:  {"◁", Heather},
-	run.Dark:      {"▽", Port},
-	run.Stranded:  {"▲", Port},
+var signs = map[night.State]Sign{
+	night.Waiting:   {"◦", Dim},
+	night.Checking:  {"◔", Tide},
+	night.Recording: {"◫", Tide},
+	night.Armed:     {"◊", Tide},
+	night.Changing:  {"◧", Tide},
+	night.Verifying: {"◕", Tide},
+	night.Soaking:   {"◌", Tide},
+	night.Kept:      {"●", Buoy},
+	night.Already:   {"◎", Buoy},
+	night.Blocked:   {"▪", Lamp},
+	night.Skipped:   {"▫", Dim},
+	night.Held:      {"◆", Lamp},
+	night.Reverting: {"◀", Heather},
+	night.Reverted:  {"◁", Heather},
+	night.Dark:      {"▽", Port},
+	night.Stranded:  {"▲", Port},
 }
 
 // SignOf is the sign of a state.
-func SignOf(s run.State) Sign { return signs[s] }
+func SignOf(s night.State) Sign { return signs[s] }

@@ -8,7 +8,7 @@ import (
 	"strings"
 
 	"metabasis/internal/acts"
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/night"
 	"metabasis/internal/screen"
 	"metabasis/internal/screen/ink"
 	"metabasis/internal/screen/keys"
@@ -30,7 +30,7 @@ type Source struct {
 type View struct {
 	src    Source
 	host   *screen.Host
-	all    []night
+	all    []row
 	shown  []int // of all
 	only   string
 	loaded bool
@@ -40,7 +40,7 @@ type View struct {
 }
 
 // night is a night with what it can be looked for by.
-type night struct {
+type row struct {
 	store.Listed
 	by      string
 	devices []string
@@ -64,7 +64,7 @@ func (v *View) Opened(h *screen.Host) {
 		list, err := v.src.List(ctx)
 		h.Then(func() {
 			for _, l := range list {
-				n := night{Listed: l}
+				n := row{Listed: l}
 				n.text = n.words()
 				v.all = append(v.all, n)
 			}
@@ -93,7 +93,7 @@ func (v *View) Opened(h *screen.Host) {
 }
 
 // words are what a night is found by.
-func (n *night) words() string {
+func (n *row) words() string {
 	parts := []string{fmt.Sprintf("night %d", n.ID), n.Began.Local().Format("Mon 2 Jan 2006 15:04"), n.Title, n.Change, n.by, n.File}
 	if n.Summary != nil {
 		parts = append(parts, n.Summary.Text)
@@ -164,13 +164,13 @@ func (v *View) draw(i int, here bool, cells int) ink.Row {
 }
 
 // Sign is the shape and the ink of how a night ended.
-func Sign(o run.Outcome) (string, ink.Ink) {
+func Sign(o night.Outcome) (string, ink.Ink) {
 	switch o {
-	case run.SomeBlocked:
+	case night.SomeBlocked:
 		return "▪", ink.Lamp
-	case run.SomeBack:
+	case night.SomeBack:
 		return "◁", ink.Heather
-	case run.NeedsPerson:
+	case night.NeedsPerson:
 		return "▲", ink.Port
 	}
 	return "●", ink.Buoy

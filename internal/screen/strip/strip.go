@@ -8,8 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
-	"metabasis/internal/core/run"
 	"metabasis/internal/screen/ink"
 )
 
@@ -17,7 +17,7 @@ import (
 const Height = 3
 
 // Still draws the strip of a night whose journal ends before it does, as it was then.
-func Still(n *run.Night, cells int) []ink.Row {
+func Still(n *night.Night, cells int) []ink.Row {
 	rows := Rows(n, n.Last, cells)
 	if n.Outline != nil {
 		rows[0] = beside(n, ink.Row{}.Add(ink.Dim, "stands still at ").Strong(ink.Foam, stamp(n.Last)), cells)
@@ -26,7 +26,7 @@ func Still(n *run.Night, cells int) []ink.Row {
 }
 
 // Rows draws the strip at a moment.
-func Rows(n *run.Night, now time.Time, cells int) []ink.Row {
+func Rows(n *night.Night, now time.Time, cells int) []ink.Row {
 	if n.Outline == nil {
 		return make([]ink.Row, Height)
 	}
@@ -37,7 +37,7 @@ func Rows(n *run.Night, now time.Time, cells int) []ink.Row {
 	return []ink.Row{heading(n, now, cells), bar, labels}
 }
 
-func heading(n *run.Night, now time.Time, cells int) ink.Row {
+func heading(n *night.Night, now time.Time, cells int) ink.Row {
 	right := status(n, now, true)
 	if cells-right.Width() < title(n).Width()+3 {
 		right = status(n, now, false)
@@ -45,7 +45,7 @@ func heading(n *run.Night, now time.Time, cells int) ink.Row {
 	return beside(n, right, cells)
 }
 
-func title(n *run.Night) ink.Row {
+func title(n *night.Night) ink.Row {
 	left := ink.Row{}.Add(ink.Foam, " ").Strong(ink.Foam, n.Outline.Title)
 	if n.Outline.Change != "" {
 		left = left.Add(ink.Dim, " · "+n.Outline.Change)
@@ -54,7 +54,7 @@ func title(n *run.Night) ink.Row {
 }
 
 // beside puts the title before what must be seen.
-func beside(n *run.Night, right ink.Row, cells int) ink.Row {
+func beside(n *night.Night, right ink.Row, cells int) ink.Row {
 	left := title(n)
 	if room := cells - right.Width() - 2; left.Width() > room {
 		left = ink.Cut(left, max(room, 0))
@@ -63,7 +63,7 @@ func beside(n *run.Night, right ink.Row, cells int) ink.Row {
 }
 
 // status says, in full or in short, how much window is left, in the order a tired person needs it.
-func status(n *run.Night, now time.Time, full bool) ink.Row {
+func status(n *night.Night, now time.Time, full bool) ink.Row {
 	w := n.Outline.Window
 	r := ink.Row{}.Strong(ink.Foam, now.Format("15:04:05"))
 	if !n.Ended.IsZero() {
@@ -128,7 +128,7 @@ func stamp(t time.Time) string {
 	return t.Format("15:04:05")
 }
 
-func finishInk(n *run.Night, late time.Time) ink.Ink {
+func finishInk(n *night.Night, late time.Time) ink.Ink {
 	if late.After(n.Outline.Window.Ends()) {
 		return ink.Lamp
 	}
@@ -136,7 +136,7 @@ func finishInk(n *run.Night, late time.Time) ink.Ink {
 }
 
 // nextTurnBack is the turn-back time of the first batch that has not begun.
-func nextTurnBack(n *run.Night) (time.Time, bool) {
+func nextTurnBack(n *night.Night) (time.Time, bool) {
 	i := n.Batch + 1 - firstSlot(n)
 	if n.Began.IsZero() || n.Batch == 0 {
 		i = 0
@@ -148,10 +148,10 @@ func nextTurnBack(n *run.Night) (time.Time, bool) {
 }
 
 // firstSlot is the number, from 1, of the batch that the first slot is for.
-func firstSlot(n *run.Night) int { return len(n.Outline.Batches) - len(n.Slots) + 1 }
+func firstSlot(n *night.Night) int { return len(n.Outline.Batches) - len(n.Slots) + 1 }
 
 // drawn is the window as it is drawn: where there is none, the time that the night takes.
-func drawn(n *run.Night, now time.Time) plan.Window {
+func drawn(n *night.Night, now time.Time) plan.Window {
 	w := n.Outline.Window
 	if w.None {
 		end := latest(latest(n.Late, now), n.Ended)
@@ -161,7 +161,7 @@ func drawn(n *run.Night, now time.Time) plan.Window {
 }
 
 // ruler draws the window to scale and what stands under it.
-func ruler(n *run.Night, now time.Time, cells int) (bar, labels ink.Row) {
+func ruler(n *night.Night, now time.Time, cells int) (bar, labels ink.Row) {
 	cells = max(cells, 0)
 	w := drawn(n, now)
 	open, end := w.Open.Format("Mon 2 Jan 15:04 MST"), w.Close.Format("15:04")

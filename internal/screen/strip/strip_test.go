@@ -8,19 +8,19 @@ import (
 	"github.com/stretchr/testify/assert"
 	"pgregory.net/rapid"
 
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
-	"metabasis/internal/core/run"
 	"metabasis/internal/screen/ink"
 )
 
 var open = time.Date(2026, 12, 2, 1, 30, 0, 0, time.UTC)
 
-func night(slots ...plan.Slot) *run.Night {
-	o := &run.Outline{Title: "Quays", Window: plan.Window{Open: open, Close: open.Add(100 * time.Minute), Reserve: 20 * time.Minute}}
+func aNight(slots ...plan.Slot) *night.Night {
+	o := &night.Outline{Title: "Quays", Window: plan.Window{Open: open, Close: open.Add(100 * time.Minute), Reserve: 20 * time.Minute}}
 	for range slots {
 		o.Batches = append(o.Batches, nil)
 	}
-	n := run.Fold(run.Night{}, run.Event{Kind: run.Planned, Outline: o}, run.Event{Kind: run.Forecast, Slots: slots, Due: open.Add(50 * time.Minute), Late: open.Add(60 * time.Minute)})
+	n := night.Fold(night.Night{}, night.Event{Kind: night.Planned, Outline: o}, night.Event{Kind: night.Forecast, Slots: slots, Due: open.Add(50 * time.Minute), Late: open.Add(60 * time.Minute)})
 	return &n
 }
 
@@ -33,7 +33,7 @@ func plain(r ink.Row) string {
 }
 
 func TestTheWindowIsDrawnToScale(t *testing.T) {
-	n := night(plan.Slot{Start: open.Add(10 * time.Minute), End: open.Add(30 * time.Minute), TurnBack: open.Add(70 * time.Minute)},
+	n := aNight(plan.Slot{Start: open.Add(10 * time.Minute), End: open.Add(30 * time.Minute), TurnBack: open.Add(70 * time.Minute)},
 		plan.Slot{Start: open.Add(30 * time.Minute), End: open.Add(50 * time.Minute), TurnBack: open.Add(75 * time.Minute)})
 	rows := Rows(n, open.Add(10*time.Minute), 102)
 	bar := []rune(plain(rows[1]))[1:]
@@ -53,7 +53,7 @@ func TestTheWindowIsDrawnToScale(t *testing.T) {
 // Where there is no window, the time the night takes is drawn, and nothing is said of
 // what is left.
 func TestNoWindow(t *testing.T) {
-	n := night(plan.Slot{Start: open, End: open.Add(50 * time.Minute)})
+	n := aNight(plan.Slot{Start: open, End: open.Add(50 * time.Minute)})
 	n.Outline.Window = plan.Window{Open: open, Close: open.AddDate(10, 0, 0), None: true}
 	rows := Rows(n, open, 120)
 	all := plain(rows[0]) + plain(rows[1]) + plain(rows[2])
@@ -67,7 +67,7 @@ func TestNoWindow(t *testing.T) {
 }
 
 func TestWhatATiredPersonReads(t *testing.T) {
-	n := night(plan.Slot{Start: open, End: open.Add(10 * time.Minute), TurnBack: open.Add(70 * time.Minute)})
+	n := aNight(plan.Slot{Start: open, End: open.Add(10 * time.Minute), TurnBack: open.Add(70 * time.Minute)})
 	for after, want := range map[time.Duration]string{
 		0:                 "next batch must start within 1 h 10 m   window 1 h 40 m   finish 02:20:00, 90 % by 02:30:00",
 		66 * time.Minute:  "next batch must start within 4 m 00 s",
@@ -76,11 +76,11 @@ func TestWhatATiredPersonReads(t *testing.T) {
 	} {
 		assert.Contains(t, plain(Rows(n, open.Add(after), 200)[0]), want, after)
 	}
-	*n = run.Fold(*n, run.Event{Kind: run.Ended, At: open.Add(40 * time.Minute)})
+	*n = night.Fold(*n, night.Event{Kind: night.Ended, At: open.Add(40 * time.Minute)})
 	assert.Contains(t, plain(Rows(n, open.Add(90*time.Minute), 200)[0]), "over since Wed 2 Dec 02:10:00, 1 h 00 m before the window's end")
-	*n = run.Fold(*n, run.Event{Kind: run.Ended, At: open.Add(106 * time.Minute)})
+	*n = night.Fold(*n, night.Event{Kind: night.Ended, At: open.Add(106 * time.Minute)})
 	assert.Contains(t, plain(Rows(n, open.Add(110*time.Minute), 200)[0]), "6 m 00 s after the window closed")
-	*n = run.Fold(run.Night{}, run.Event{Kind: run.Planned, Outline: n.Outline})
+	*n = night.Fold(night.Night{}, night.Event{Kind: night.Planned, Outline: n.Outline})
 	assert.Contains(t, plain(Rows(n, open.Add(-21*time.Hour), 200)[0]), "opens in 21 h 00 m")
 	assert.Contains(t, plain(Rows(n, open.Add(-21*time.Hour), 200)[2]), "Wed 2 Dec 01:30 UTC")
 	n.Outline.Window.Now = true
@@ -93,7 +93,7 @@ func TestStripFits(t *testing.T) {
 		minute := func(name string) time.Time {
 			return open.Add(time.Duration(rapid.IntRange(-30, 200).Draw(t, name)) * time.Minute)
 		}
-		n := night(plan.Slot{Start: minute("a"), End: minute("b"), TurnBack: minute("c")}, plan.Slot{Start: minute("d"), End: minute("e"), TurnBack: minute("f")})
+		n := aNight(plan.Slot{Start: minute("a"), End: minute("b"), TurnBack: minute("c")}, plan.Slot{Start: minute("d"), End: minute("e"), TurnBack: minute("f")})
 		cells := rapid.IntRange(60, 220).Draw(t, "cells")
 		for _, r := range Rows(n, minute("now"), cells)[1:] {
 			if r.Width() > cells {
@@ -108,11 +108,11 @@ func TestStripFits(t *testing.T) {
 func TestTheNarrowestWindow(t *testing.T) {
 	slots := []plan.Slot{{Start: open.Add(10 * time.Minute), End: open.Add(30 * time.Minute), TurnBack: open.Add(70 * time.Minute)},
 		{Start: open.Add(30 * time.Minute), End: open.Add(50 * time.Minute), TurnBack: open.Add(75 * time.Minute)}}
-	none := night(slots...)
+	none := aNight(slots...)
 	none.Outline.Window = plan.Window{Open: open, Close: open.AddDate(10, 0, 0), None: true}
-	empty := night(slots...)
+	empty := aNight(slots...)
 	empty.Outline.Window.Close = open
-	for _, n := range []*run.Night{night(), night(slots...), none, empty} {
+	for _, n := range []*night.Night{aNight(), aNight(slots...), none, empty} {
 		for cells := -2; cells < 40; cells++ {
 			for _, at := range []time.Duration{-time.Hour, 0, time.Hour, 48 * time.Hour} {
 				Rows(n, open.Add(at), cells)

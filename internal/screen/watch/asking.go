@@ -5,7 +5,7 @@ import (
 	"strings"
 
 	"metabasis/internal/acts"
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/night"
 	"metabasis/internal/screen"
 	"metabasis/internal/screen/decide"
 	"metabasis/internal/screen/ink"
@@ -112,8 +112,8 @@ func (a *asking) enter(q decide.Question) {
 	}
 }
 
-func (a *asking) answer(q decide.Question, choice run.Choice, reason string) {
-	a.v.n.do(a.host, run.Command{Hold: q.Hold, Choice: choice, Reason: reason})
+func (a *asking) answer(q decide.Question, choice night.Choice, reason string) {
+	a.v.n.do(a.host, night.Command{Hold: q.Hold, Choice: choice, Reason: reason})
 	a.close()
 }
 

@@ -7,7 +7,7 @@ import (
 	"slices"
 	"strings"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/scope"
 	"metabasis/internal/report"
 	"metabasis/internal/screen/ink"
@@ -201,7 +201,7 @@ func (v *View) computed(cells int) []ink.Row {
 }
 
 // stops says after how many failures the run stops to ask.
-func stops(o *run.Outline) string {
+func stops(o *night.Outline) string {
 	switch {
 	case o.Budget == 0:
 		return "never: however many fail, it goes on"
@@ -211,7 +211,7 @@ func stops(o *run.Outline) string {
 	return "after " + report.Count(o.Budget, "failure")
 }
 
-func sizes(o *run.Outline) string {
+func sizes(o *night.Outline) string {
 	var out []string
 	for _, b := range o.Batches {
 		out = append(out, fmt.Sprint(len(b)))
@@ -223,7 +223,7 @@ func sizes(o *run.Outline) string {
 }
 
 // leftOut says who is left out, grouped by the reason.
-func leftOut(o *run.Outline) []string {
+func leftOut(o *night.Outline) []string {
 	var out []string
 	for _, g := range scope.Groups(o.LeftOut) {
 		text := strings.Join(g.Devices[:min(len(g.Devices), 3)], ", ")

@@ -11,21 +11,21 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
-	"metabasis/internal/core/run"
 	"metabasis/internal/screen"
 	"metabasis/internal/screen/screentest"
 )
 
 // asked is a hold of the run.
-func asked(n int, offers ...run.Offer) run.Event {
-	return run.Event{Kind: run.HoldOpened, At: began, Hold: n, Note: "the window opens at Wed 2 Dec 01:30 UTC", Offers: offers}
+func asked(n int, offers ...night.Offer) night.Event {
+	return night.Event{Kind: night.HoldOpened, At: began, Hold: n, Note: "the window opens at Wed 2 Dec 01:30 UTC", Offers: offers}
 }
 
 // Nothing that cannot be seen can be answered: in a window that is too small, keys do
 // nothing at all.
 func TestKeysDoNothingInAWindowThatIsTooSmall(t *testing.T) {
-	s := running(t, run.Fold(planned(4, 4), held("ald-quay-3", 7)...), 50, 12)
+	s := running(t, night.Fold(planned(4, 4), held("ald-quay-3", 7)...), 50, 12)
 	assert.Contains(t, s.Text(), "Keys do nothing until then.")
 	assert.Contains(t, s.Text(), "ald-quay-3 is held", "what needs a person is said all the same")
 	s.Press("d", "down", "down", "enter", "enter", "a", "4", "enter", "enter", "ctrl+c", "enter")
@@ -39,10 +39,10 @@ func TestKeysDoNothingInAWindowThatIsTooSmall(t *testing.T) {
 // What stands in a pane with little room scrolls: the choice under the cursor, and
 // what Enter will do, are always in sight.
 func TestTheChoiceIsAlwaysInSight(t *testing.T) {
-	n := run.Fold(planned(4, 4), held("ald-quay-3", 7)...)
+	n := night.Fold(planned(4, 4), held("ald-quay-3", 7)...)
 	n.Holds[0].Evidence = strings.Split(strings.Repeat("said: something long enough to fill a line\n", 12), "\n")
-	n.Holds[0].Offers = []run.Offer{{Choice: run.TryAgain, Takes: time.Minute, Fits: true}, {Choice: run.SkipStep, Fits: true}, {Choice: run.BackDevice, Fits: true},
-		{Choice: run.LetFire, Fits: true}, {Choice: run.Extend, Fits: true}, {Choice: run.BackBatch, Touches: 3, Fits: true}, {Choice: run.BackAll, Touches: 7, Fits: true}}
+	n.Holds[0].Offers = []night.Offer{{Choice: night.TryAgain, Takes: time.Minute, Fits: true}, {Choice: night.SkipStep, Fits: true}, {Choice: night.BackDevice, Fits: true},
+		{Choice: night.LetFire, Fits: true}, {Choice: night.Extend, Fits: true}, {Choice: night.BackBatch, Touches: 3, Fits: true}, {Choice: night.BackAll, Touches: 7, Fits: true}}
 	titles := []string{"Try again", "Skip the step", "Take this device back", "Wait for the timer", "Extend the timer", "Take the batch back", "Take everything back"}
 	for _, size := range [][2]int{{160, 20}, {100, 20}, {60, 16}} {
 		s := running(t, n, size[0], size[1])
@@ -62,7 +62,7 @@ func TestTheChoiceIsAlwaysInSight(t *testing.T) {
 // again begins anew, too.
 func TestEscForgets(t *testing.T) {
 	for _, away := range [][]string{{"esc", "d"}, {"q", "d"}, {"d"}, {"a", "esc", "d"}, {"?", "q", "esc", "d"}} {
-		s := running(t, run.Fold(planned(4, 4), held("ald-quay-3", 7)...), 160, 42)
+		s := running(t, night.Fold(planned(4, 4), held("ald-quay-3", 7)...), 160, 42)
 		s.Press("d", "down", "enter")
 		require.Contains(t, s.Text(), "Enter again")
 		s.Press(away...)
@@ -78,14 +78,14 @@ func TestEscForgets(t *testing.T) {
 // What touches many devices, does not fit or goes against the window is never chosen
 // before a person moves to it.
 func TestNothingHarmfulIsPreselected(t *testing.T) {
-	for name, first := range map[string]run.Offer{
-		"many":    {Choice: run.GoOn, Touches: 21, Fits: true},
-		"no room": {Choice: run.TryAgain, Touches: 1, Takes: time.Hour},
-		"early":   {Choice: run.StartEarly, Touches: 1, Reason: true, Fits: true},
-		"late":    {Choice: run.GoOnLate, Touches: 1, Reason: true, Fits: true},
-		"give up": {Choice: run.Leave, Touches: 1, Fits: true},
+	for name, first := range map[string]night.Offer{
+		"many":    {Choice: night.GoOn, Touches: 21, Fits: true},
+		"no room": {Choice: night.TryAgain, Touches: 1, Takes: time.Hour},
+		"early":   {Choice: night.StartEarly, Touches: 1, Reason: true, Fits: true},
+		"late":    {Choice: night.GoOnLate, Touches: 1, Reason: true, Fits: true},
+		"give up": {Choice: night.Leave, Touches: 1, Fits: true},
 	} {
-		s := running(t, run.Fold(planned(4, 4), asked(3, first, run.Offer{Choice: run.Stop})), 160, 42)
+		s := running(t, night.Fold(planned(4, 4), asked(3, first, night.Offer{Choice: night.Stop})), 160, 42)
 		s.Press("d")
 		assert.Contains(t, s.Text(), "Nothing is chosen", name)
 		s.Press("enter", "enter", "enter")
@@ -94,7 +94,7 @@ func TestNothingHarmfulIsPreselected(t *testing.T) {
 		assert.Empty(t, s.commands, name)
 		assert.Contains(t, s.Text(), "Enter again: ", name)
 	}
-	s := running(t, run.Fold(planned(4, 4), asked(3, run.Offer{Choice: run.GoOn, Touches: 1, Fits: true}, run.Offer{Choice: run.Stop})), 160, 42)
+	s := running(t, night.Fold(planned(4, 4), asked(3, night.Offer{Choice: night.GoOn, Touches: 1, Fits: true}, night.Offer{Choice: night.Stop})), 160, 42)
 	s.Press("d", "enter")
 	assert.Len(t, s.commands, 1, "going on with one device is no harm")
 }
@@ -102,7 +102,7 @@ func TestNothingHarmfulIsPreselected(t *testing.T) {
 // A click chooses an answer; it never gives it.
 func TestAClickOnlyChooses(t *testing.T) {
 	for _, size := range [][2]int{{160, 42}, {100, 30}} {
-		s := running(t, run.Fold(planned(4, 4), held("ald-quay-3", 7)...), size[0], size[1])
+		s := running(t, night.Fold(planned(4, 4), held("ald-quay-3", 7)...), size[0], size[1])
 		s.Press("d")
 		for y, l := range s.Lines() {
 			if i := strings.Index(l, "2 Take everything back"); i >= 0 {
@@ -138,20 +138,20 @@ func TestAClickOnlyChooses(t *testing.T) {
 // second.
 func TestAnAbortHasNothingPreselected(t *testing.T) {
 	moved := changing("ald-quay-1", "ald-quay-2")
-	for _, more := range [][]run.Event{nil, {{Kind: run.Aborted, Choice: run.Finish}}} {
-		s := running(t, run.Fold(planned(4, 4), append(moved, more...)...), 160, 42)
+	for _, more := range [][]night.Event{nil, {{Kind: night.Aborted, Choice: night.Finish}}} {
+		s := running(t, night.Fold(planned(4, 4), append(moved, more...)...), 160, 42)
 		s.Press("a", "enter", "enter", "a", "a", "enter", "enter")
 		assert.Empty(t, s.commands)
 		s.Press("1", "enter", "enter")
-		assert.Equal(t, []run.Command{{Choice: run.BackDevice}}, s.commands)
+		assert.Equal(t, []night.Command{{Choice: night.BackDevice}}, s.commands)
 	}
 }
 
 // A question that the end of the night answers is closed.
 func TestTheEndClosesTheAbort(t *testing.T) {
-	s := running(t, run.Fold(planned(4, 4), changing("ald-quay-1")...), 160, 42)
+	s := running(t, night.Fold(planned(4, 4), changing("ald-quay-1")...), 160, 42)
 	s.Press("a")
-	s.happen(run.Event{Kind: run.Ended, At: began.Add(time.Minute)})
+	s.happen(night.Event{Kind: night.Ended, At: began.Add(time.Minute)})
 	assert.Contains(t, s.Text(), "the night was over before it was aborted")
 	s.Press("1", "enter")
 	assert.Empty(t, s.commands)
@@ -159,7 +159,7 @@ func TestTheEndClosesTheAbort(t *testing.T) {
 
 // Starting early takes a second Enter and a reason, which is typed and passed on.
 func TestStartingEarlyNeedsAReason(t *testing.T) {
-	s := running(t, run.Fold(planned(4, 4), asked(3, run.Offer{Choice: run.StartEarly, Touches: 4, Reason: true, Fits: true}, run.Offer{Choice: run.Stop})), 160, 42)
+	s := running(t, night.Fold(planned(4, 4), asked(3, night.Offer{Choice: night.StartEarly, Touches: 4, Reason: true, Fits: true}, night.Offer{Choice: night.Stop})), 160, 42)
 	s.Press("d", "1", "enter", "enter")
 	assert.Contains(t, s.Text(), "Reason:")
 	s.Press("enter", "enter")
@@ -171,22 +171,22 @@ func TestStartingEarlyNeedsAReason(t *testing.T) {
 	s.Press("enter", "the  quay is empty: a d q 1")
 	assert.Contains(t, s.Text(), "the  quay is empty: a d q 1")
 	s.Press("enter")
-	assert.Equal(t, []run.Command{{Hold: 3, Choice: run.StartEarly, Reason: "the  quay is empty: a d q 1"}}, s.commands)
+	assert.Equal(t, []night.Command{{Hold: 3, Choice: night.StartEarly, Reason: "the  quay is empty: a d q 1"}}, s.commands)
 }
 
 // A reason that is typed for a hold that closes meanwhile answers nothing.
 func TestAReasonForAHoldThatCloses(t *testing.T) {
-	early := run.Offer{Choice: run.StartEarly, Touches: 4, Reason: true, Fits: true}
-	s := running(t, run.Fold(planned(4, 4), asked(3, early)), 160, 42)
+	early := night.Offer{Choice: night.StartEarly, Touches: 4, Reason: true, Fits: true}
+	s := running(t, night.Fold(planned(4, 4), asked(3, early)), 160, 42)
 	s.Press("d", "1", "enter", "enter", "the quay")
-	s.happen(run.Event{Kind: run.HoldClosed, Hold: 3}, asked(4, early))
+	s.happen(night.Event{Kind: night.HoldClosed, Hold: 3}, asked(4, early))
 	assert.NotContains(t, s.Text(), "Reason:")
 	s.Press("enter")
 	assert.Empty(t, s.commands)
 }
 
 func TestTryAgainSaysWhetherItSends(t *testing.T) {
-	n := run.Fold(planned(4, 4), held("ald-quay-3", 7)...)
+	n := night.Fold(planned(4, 4), held("ald-quay-3", 7)...)
 	s := running(t, n, 160, 42)
 	s.Press("d")
 	assert.Contains(t, s.Text(), "send the same step once more from its first line")
@@ -218,14 +218,14 @@ func TestFindingADevice(t *testing.T) {
 // ready is a night that has not begun.
 func ready(t *testing.T, cells, rows, warnings int) (*shown, chan error) {
 	t.Helper()
-	night := planned(24, 8)
-	night.Outline.Values = []plan.Value{{Name: "clock_a", Value: "192.0.2.40", Usual: true}, {Name: "key", Value: plan.Hidden}}
-	night.Outline.Budget = 2
+	told := planned(24, 8)
+	told.Outline.Values = []plan.Value{{Name: "clock_a", Value: "192.0.2.40", Usual: true}, {Name: "key", Value: plan.Hidden}}
+	told.Outline.Budget = 2
 	for i := range warnings {
-		night.Outline.Warnings = append(night.Outline.Warnings, fmt.Sprintf("warning number %d of many", i+1))
+		told.Outline.Warnings = append(told.Outline.Warnings, fmt.Sprintf("warning number %d of many", i+1))
 	}
 	answers := make(chan error)
-	s := &shown{n: New(Source{Night: night, Warnings: []string{"the agent cannot be asked"},
+	s := &shown{n: New(Source{Night: told, Warnings: []string{"the agent cannot be asked"},
 		Begin: func(ctx context.Context) error {
 			select {
 			case err := <-answers:
@@ -234,7 +234,7 @@ func ready(t *testing.T, cells, rows, warnings int) (*shown, chan error) {
 				return ctx.Err()
 			}
 		},
-		Next: func(ctx context.Context) ([]run.Event, bool) { <-ctx.Done(); return nil, false },
+		Next: func(ctx context.Context) ([]night.Event, bool) { <-ctx.Done(); return nil, false },
 		Lines: func(string) []string {
 			return []string{"Step 1 of 2: Time sources", "    | time source 192.0.2.40 first"}
 		}})}
@@ -310,19 +310,19 @@ func TestAViewThatFailsAboveANight(t *testing.T) {
 	assert.Contains(t, text, "no such tail (watch/careful_test.go:")
 	s.n.src.Tail = nil
 	s.Press("q", "d", "enter")
-	assert.Equal(t, []run.Command{{Choice: run.TryAgain, Hold: 7}}, s.commands)
+	assert.Equal(t, []night.Command{{Choice: night.TryAgain, Hold: 7}}, s.commands)
 }
 
 // Deciding from a view that was opened beside the night leaves it open, and its work
 // goes on; a question is never open twice.
 func TestDecidingLeavesOtherViewsOpen(t *testing.T) {
-	s := running(t, run.Fold(planned(4, 4), held("ald-quay-3", 7)...), 160, 42)
+	s := running(t, night.Fold(planned(4, 4), held("ald-quay-3", 7)...), 160, 42)
 	other := New(Source{Night: planned(2, 2)})
 	s.n.view.host.Root().Open(other.View())
 	s.Press("d")
 	assert.Contains(t, s.Text(), "Decide: ald-quay-3")
 	s.Press("d", "a", "d", "enter")
-	assert.Equal(t, []run.Command{{Choice: run.TryAgain, Hold: 7}}, s.commands)
+	assert.Equal(t, []night.Command{{Choice: night.TryAgain, Hold: 7}}, s.commands)
 	s.Press("q")
 	assert.Regexp(t, `2 devices in|ald-quay-2`, s.Text())
 	assert.NotContains(t, s.Text(), "Decide: ")

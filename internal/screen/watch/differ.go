@@ -6,7 +6,7 @@ import (
 	"strings"
 
 	"metabasis/internal/acts"
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/night"
 	"metabasis/internal/report"
 	"metabasis/internal/screen"
 	"metabasis/internal/screen/ink"
@@ -18,10 +18,10 @@ import (
 // behind what is shown.
 func (v *View) rehearse() {
 	v.busy = true
-	events, done := acts.NewStream[run.Event](), 0
+	events, done := acts.NewStream[night.Event](), 0
 	v.host.Go(func(ctx context.Context) {
 		defer events.Close()
-		if err := v.n.src.Rehearse(ctx, func(e ...run.Event) { events.Put(e...) }); err != nil {
+		if err := v.n.src.Rehearse(ctx, func(e ...night.Event) { events.Put(e...) }); err != nil {
 			v.host.Then(func() {
 				if v.n.planned() && !v.n.asked { // else that is why
 					v.host.Say("not rehearsed: " + err.Error())
@@ -30,13 +30,13 @@ func (v *View) rehearse() {
 		}
 	})
 	total := len(v.n.night.Devices)
-	screen.Listen(v.host, events.Next, func(list []run.Event) {
+	screen.Listen(v.host, events.Next, func(list []night.Event) {
 		if !v.n.planned() {
 			return // it has begun meanwhile, and tells by itself
 		}
-		v.n.night = run.Fold(v.n.night, list...)
+		v.n.night = night.Fold(v.n.night, list...)
 		for _, e := range list {
-			if e.Kind == run.Foreseen && e.Step == 0 {
+			if e.Kind == night.Foreseen && e.Step == 0 {
 				done++
 			}
 		}
@@ -77,7 +77,7 @@ func (v *View) difference() {
 
 // Difference draws all that is known of what changes on a device: what was computed, what
 // runs in truth, and where the two are not the same.
-func Difference(d *run.Device, cells int) []ink.Row {
+func Difference(d *night.Device, cells int) []ink.Row {
 	if d == nil {
 		return nil
 	}
@@ -137,7 +137,7 @@ func differing(l string, cells int) ink.Row {
 }
 
 // foretold are the rows of the panel on what was computed for a device.
-func foretold(d *run.Device, cells int) (rows []ink.Row) {
+func foretold(d *night.Device, cells int) (rows []ink.Row) {
 	label := func(name string) ink.Row { return ink.T(ink.Dim, ink.Fit(name, 9)) }
 	if len(d.Unlike) > 0 {
 		rows = append(rows, label("unlike").Strong(ink.Lamp, fmt.Sprintf("not as predicted: %s, v shows them", report.Count(len(d.Unlike), "line"))))

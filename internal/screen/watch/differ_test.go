@@ -7,7 +7,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/night"
 	"metabasis/internal/screen"
 	"metabasis/internal/screen/screentest"
 )
@@ -16,15 +16,15 @@ import (
 // what cannot be said comes first; the lines and the difference stand in each other's place.
 func TestWhatWillChangeIsToldInReady(t *testing.T) {
 	moved := []string{"- log host 192.0.2.1", "- port 7 > lan 20", "+ log host 192.0.2.9", "+ port 7 > lan 310"}
-	foresee := func(_ context.Context, each func(...run.Event)) error {
+	foresee := func(_ context.Context, each func(...night.Event)) error {
 		for _, d := range planned(4, 2).Devices {
 			switch d.Name {
 			case "ald-quay-3":
-				each(run.Event{Kind: run.Foreseen, Device: d.Name, What: run.NotForeseen, Note: "not reachable: refused"})
+				each(night.Event{Kind: night.Foreseen, Device: d.Name, What: night.NotForeseen, Note: "not reachable: refused"})
 			case "ald-quay-4":
-				each(run.Event{Kind: run.Foreseen, Device: d.Name, OK: true}, run.Event{Kind: run.Foreseen, Device: d.Name, Step: 1, Note: `step "Gates": no row of ports fits, of 12`})
+				each(night.Event{Kind: night.Foreseen, Device: d.Name, OK: true}, night.Event{Kind: night.Foreseen, Device: d.Name, Step: 1, Note: `step "Gates": no row of ports fits, of 12`})
 			default:
-				each(run.Event{Kind: run.Foreseen, Device: d.Name, OK: true, Lines: moved})
+				each(night.Event{Kind: night.Foreseen, Device: d.Name, OK: true, Lines: moved})
 			}
 		}
 		return nil
@@ -61,12 +61,12 @@ func TestNotAsPredictedIsCalledOut(t *testing.T) {
 	s := running(t, planned(2, 2), 160, 42)
 	unlike := []string{"there, and not predicted: log host 192.0.2.253"}
 	s.happen(
-		run.Event{Kind: run.Foreseen, Device: "ald-quay-1", OK: true, Lines: []string{"+ lan 310"}},
-		run.Event{Kind: run.Predicted, Device: "ald-quay-1", What: run.AtTheEnd, Lines: unlike},
-		run.Event{Kind: run.Moved, Device: "ald-quay-1", State: run.Kept, OK: true, Note: "not as predicted: 1 line; kept and saved"},
-		run.Event{Kind: run.Predicted, Device: "ald-quay-2", What: run.AtTheEnd, OK: true},
-		run.Event{Kind: run.Moved, Device: "ald-quay-2", State: run.Kept, OK: true, Note: "kept and saved; as predicted"},
-		run.Event{Kind: run.Ended, At: began},
+		night.Event{Kind: night.Foreseen, Device: "ald-quay-1", OK: true, Lines: []string{"+ lan 310"}},
+		night.Event{Kind: night.Predicted, Device: "ald-quay-1", What: night.AtTheEnd, Lines: unlike},
+		night.Event{Kind: night.Moved, Device: "ald-quay-1", State: night.Kept, OK: true, Note: "not as predicted: 1 line; kept and saved"},
+		night.Event{Kind: night.Predicted, Device: "ald-quay-2", What: night.AtTheEnd, OK: true},
+		night.Event{Kind: night.Moved, Device: "ald-quay-2", State: night.Kept, OK: true, Note: "kept and saved; as predicted"},
+		night.Event{Kind: night.Ended, At: began},
 	)
 	text := s.Text()
 	assert.Contains(t, text, "2 devices: 2 kept; 1 kept and not as predicted")

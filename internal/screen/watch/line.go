@@ -5,8 +5,8 @@ import (
 	"strings"
 	"time"
 
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
-	"metabasis/internal/core/run"
 	"metabasis/internal/report"
 	"metabasis/internal/screen/ink"
 )
@@ -16,7 +16,7 @@ func perRow(cells int) int { return max((cells-3)/2, 1) }
 
 // cellRow draws a cell a device; the cursor is set in brackets, so that it
 // shows without colour.
-func cellRow(devices []*run.Device, cursor int) ink.Row {
+func cellRow(devices []*night.Device, cursor int) ink.Row {
 	r := ink.T(ink.Foam, "  ")
 	for i, d := range devices {
 		s := ink.SignOf(d.State)
@@ -32,8 +32,8 @@ func cellRow(devices []*run.Device, cursor int) ink.Row {
 }
 
 // head is the line over a batch.
-func head(n *run.Night, number int, members []*run.Device, now time.Time) ink.Row {
-	count, clear := map[run.State]int{}, 0
+func head(n *night.Night, number int, members []*night.Device, now time.Time) ink.Row {
+	count, clear := map[night.State]int{}, 0
 	for _, d := range members {
 		count[d.State]++
 		if d.ClearText {
@@ -45,25 +45,25 @@ func head(n *run.Night, number int, members []*run.Device, now time.Time) ink.Ro
 	if clear > 0 { // folded to cells, the devices cannot say so themselves
 		r = r.Strong(ink.Lamp, fmt.Sprintf("   %d in clear text", clear))
 	}
-	if count[run.Waiting] == len(members) {
+	if count[night.Waiting] == len(members) {
 		return r.Then(plannedFor(n, number, now))
 	}
 	for _, part := range []struct {
 		word   string
 		ink    ink.Ink
-		states []run.State
+		states []night.State
 	}{
-		{"kept", ink.Buoy, []run.State{run.Kept}},
-		{"already", ink.Buoy, []run.State{run.Already}},
-		{"in change", ink.Tide, []run.State{run.Checking, run.Recording, run.Armed, run.Changing, run.Verifying, run.Soaking}},
-		{"held", ink.Lamp, []run.State{run.Held}},
-		{"dark", ink.Port, []run.State{run.Dark}},
-		{"reverting", ink.Heather, []run.State{run.Reverting}},
-		{"reverted", ink.Heather, []run.State{run.Reverted}},
-		{"stranded", ink.Port, []run.State{run.Stranded}},
-		{"blocked", ink.Lamp, []run.State{run.Blocked}},
-		{"skipped", ink.Dim, []run.State{run.Skipped}},
-		{"waiting", ink.Dim, []run.State{run.Waiting}},
+		{"kept", ink.Buoy, []night.State{night.Kept}},
+		{"already", ink.Buoy, []night.State{night.Already}},
+		{"in change", ink.Tide, []night.State{night.Checking, night.Recording, night.Armed, night.Changing, night.Verifying, night.Soaking}},
+		{"held", ink.Lamp, []night.State{night.Held}},
+		{"dark", ink.Port, []night.State{night.Dark}},
+		{"reverting", ink.Heather, []night.State{night.Reverting}},
+		{"reverted", ink.Heather, []night.State{night.Reverted}},
+		{"stranded", ink.Port, []night.State{night.Stranded}},
+		{"blocked", ink.Lamp, []night.State{night.Blocked}},
+		{"skipped", ink.Dim, []night.State{night.Skipped}},
+		{"waiting", ink.Dim, []night.State{night.Waiting}},
 	} {
 		k := 0
 		for _, s := range part.states {
@@ -77,7 +77,7 @@ func head(n *run.Night, number int, members []*run.Device, now time.Time) ink.Ro
 }
 
 // plannedFor says when a batch that has not begun is to run.
-func plannedFor(n *run.Night, number int, now time.Time) ink.Row {
+func plannedFor(n *night.Night, number int, now time.Time) ink.Row {
 	i := number - (len(n.Outline.Batches) - len(n.Slots) + 1)
 	if now.IsZero() {
 		return ink.Row{} // it will not
@@ -117,7 +117,7 @@ const (
 
 // Line is a device on one line: name, state, how far it is, what it is doing,
 // its timer and how long it has taken.
-func Line(d *run.Device, now time.Time, cells int) ink.Row {
+func Line(d *night.Device, now time.Time, cells int) ink.Row {
 	s := ink.SignOf(d.State)
 	r := ink.T(ink.Foam, " ").Col(ink.Foam, " "+d.Name, nameCells+1)
 	r = r.Add(s.Ink, s.Shape+" ").Col(s.Ink, string(d.State), stateCells-2)
@@ -141,44 +141,44 @@ func Line(d *run.Device, now time.Time, cells int) ink.Row {
 	return r.Then(tail)
 }
 
-func note(d *run.Device) string {
+func note(d *night.Device) string {
 	if !d.QuietSince.IsZero() && !d.Over {
 		return "no answer since " + d.QuietSince.Local().Format("15:04:05") + "; " + d.Note
 	}
-	if d.State == run.Changing && d.Lines > 0 {
+	if d.State == night.Changing && d.Lines > 0 {
 		return fmt.Sprintf("%s, line %d of %d", d.Note, d.Line, d.Lines)
 	}
 	return d.Note
 }
 
-func noteInk(d *run.Device) ink.Ink {
+func noteInk(d *night.Device) ink.Ink {
 	switch d.State {
-	case run.Held, run.Stranded, run.Dark, run.Blocked:
+	case night.Held, night.Stranded, night.Dark, night.Blocked:
 		return ink.Foam
 	}
-	if d.SavedUnread || len(d.Unlike) > 0 || d.Over && d.LeftSteps() > 0 || d.State == run.Waiting && (d.Unknown != "" || len(d.Notices) > 0) { // the end is not the whole word
+	if d.SavedUnread || len(d.Unlike) > 0 || d.Over && d.LeftSteps() > 0 || d.State == night.Waiting && (d.Unknown != "" || len(d.Notices) > 0) { // the end is not the whole word
 		return ink.Lamp
 	}
 	return ink.Dim
 }
 
 // timer is what the device does by itself, and the time until then burning down.
-func timer(d *run.Device, now time.Time, cells int) ink.Row {
+func timer(d *night.Device, now time.Time, cells int) ink.Row {
 	bar := 0
 	if cells >= roomy {
 		bar = barCells
 	}
 	switch {
-	case d.State.Ended() && d.State != run.Stranded: // the note has the room
+	case d.State.Ended() && d.State != night.Stranded: // the note has the room
 		return ink.Row{}
-	case d.TimerDue.IsZero() && d.Way == plan.NoTimer && d.State != run.Waiting && d.State != run.Checking:
+	case d.TimerDue.IsZero() && d.Way == plan.NoTimer && d.State != night.Waiting && d.State != night.Checking:
 		return ink.Row{}.Col(ink.Lamp, d.Way.Word(), wayCells+bar+leftCells+1)
 	case d.TimerDue.IsZero():
 		return ink.Row{}
 	}
 	left := d.TimerDue.Sub(now)
 	i := ink.Tide
-	if d.State == run.Held || d.State == run.Dark || d.State == run.Reverting {
+	if d.State == night.Held || d.State == night.Dark || d.State == night.Reverting {
 		i = ink.Lamp
 	}
 	if left < 15*time.Second {
@@ -192,7 +192,7 @@ func timer(d *run.Device, now time.Time, cells int) ink.Row {
 	return r.Add(i, fmt.Sprintf("%*s", leftCells, ink.Short(left))).Add(ink.Foam, " ")
 }
 
-func taken(d *run.Device, now time.Time) string {
+func taken(d *night.Device, now time.Time) string {
 	if d.Began.IsZero() {
 		return ""
 	}
@@ -207,9 +207,9 @@ const mostSteps = 6
 
 // Rail is how far a device has come: a node each for checks, backup, timer,
 // every step, soak and keeping.
-func Rail(d *run.Device) ink.Row {
+func Rail(d *night.Device) ink.Row {
 	done, total, current := progress(d)
-	if d.State == run.Waiting || d.State == run.Skipped {
+	if d.State == night.Waiting || d.State == night.Skipped {
 		return ink.T(ink.Foam, strings.Repeat(" ", 2*total-1))
 	}
 	s := ink.SignOf(d.State)
@@ -234,15 +234,15 @@ func Rail(d *run.Device) ink.Row {
 	return r
 }
 
-func nodeShape(d *run.Device, i int) string {
+func nodeShape(d *night.Device, i int) string {
 	if hollow(d, i) {
 		return "○"
 	}
 	if k := i - 3; k >= 0 && k < len(d.Marks) && len(d.Marks) <= mostSteps {
 		switch d.Marks[k] {
-		case run.StepLeft, run.StepUndone:
+		case night.StepLeft, night.StepUndone:
 			return "◇"
-		case run.StepAlready:
+		case night.StepAlready:
 			return "◎"
 		}
 	}
@@ -251,7 +251,7 @@ func nodeShape(d *run.Device, i int) string {
 
 // hollow tells whether a node was passed without what it stands for: a timer that
 // there is none of, or keeping that it could not be read whether it lasts.
-func hollow(d *run.Device, i int) bool {
+func hollow(d *night.Device, i int) bool {
 	_, total, _ := progress(d)
 	return i == timerNode && !d.Timed || i == total-1 && d.SavedUnread
 }
@@ -259,7 +259,7 @@ func hollow(d *run.Device, i int) bool {
 // timerNode is the place of the timer on a rail.
 const timerNode = 2
 
-func nodeInk(d *run.Device, i int) ink.Ink {
+func nodeInk(d *night.Device, i int) ink.Ink {
 	if hollow(d, i) {
 		return ink.Lamp
 	}
@@ -267,7 +267,7 @@ func nodeInk(d *run.Device, i int) ink.Ink {
 		return ink.Heather
 	}
 	switch d.State {
-	case run.Kept, run.Already:
+	case night.Kept, night.Already:
 		return ink.Buoy
 	}
 	return ink.Dim
@@ -275,20 +275,20 @@ func nodeInk(d *run.Device, i int) ink.Ink {
 
 // progress counts the nodes that are done, and tells whether the next one is
 // being worked on.
-func progress(d *run.Device) (done, total int, current bool) {
+func progress(d *night.Device) (done, total int, current bool) {
 	steps := min(len(d.Marks), mostSteps)
 	if len(d.Marks) > mostSteps {
 		steps = 1
 	}
 	total = 3 + steps + 2
 	state := d.State
-	if state == run.Held || state == run.Reverting || state == run.Dark {
+	if state == night.Held || state == night.Reverting || state == night.Dark {
 		state = d.Before
 	}
 	step := 0
 	if d.Step > 0 {
 		step = d.Step - 1
-		if d.Marks[step] == run.StepDone || d.Marks[step] == run.StepAlready {
+		if d.Marks[step] == night.StepDone || d.Marks[step] == night.StepAlready {
 			step++
 		}
 	}
@@ -296,23 +296,23 @@ func progress(d *run.Device) (done, total int, current bool) {
 		step = 0
 	}
 	switch state {
-	case run.Waiting, run.Skipped, run.Already:
-		return 0, total, state == run.Already
-	case run.Checking:
+	case night.Waiting, night.Skipped, night.Already:
+		return 0, total, state == night.Already
+	case night.Checking:
 		return 0, total, true
-	case run.Blocked:
+	case night.Blocked:
 		return 0, total, true
-	case run.Recording:
+	case night.Recording:
 		return 1, total, true
-	case run.Armed:
+	case night.Armed:
 		return 2, total, true
-	case run.Changing, run.Verifying:
+	case night.Changing, night.Verifying:
 		return 3 + min(step, steps), total, true
-	case run.Soaking:
+	case night.Soaking:
 		return 3 + steps, total, true
-	case run.Kept:
+	case night.Kept:
 		return total, total, false
-	case run.Reverted, run.Stranded:
+	case night.Reverted, night.Stranded:
 		return min(3+step, total-1), total, true
 	}
 	return 0, total, true

@@ -7,7 +7,7 @@ import (
 	"strings"
 	"time"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/night"
 	"metabasis/internal/person"
 	"metabasis/internal/report"
 	"metabasis/internal/screen"
@@ -19,12 +19,12 @@ import (
 // Night is a night with its view. Once it has begun it stands on top of every view.
 type Night struct {
 	src     Source
-	night   run.Night
+	night   night.Night
 	started bool
 	asked   bool // the run was asked to begin
 	view    *View
-	play    *player   // it is played again; nil where it is shown as it ended
-	whole   run.Night // as it ended, meanwhile
+	play    *player     // it is played again; nil where it is shown as it ended
+	whole   night.Night // as it ended, meanwhile
 }
 
 // New makes a night that is to be looked at. Its View is to be opened.
@@ -58,7 +58,7 @@ func (n *Night) cutOff() bool {
 
 // told is a device as it is told: of a night that was cut off, what it does is not said, but
 // where it was, and what takes the change back.
-func (n *Night) told(d *run.Device) *run.Device {
+func (n *Night) told(d *night.Device) *night.Device {
 	if d == nil || !n.cutOff() || !d.CutOff() {
 		return d
 	}
@@ -162,13 +162,13 @@ func (n *Night) pushed(root *screen.Host) {
 }
 
 // take takes in what has happened.
-func (n *Night) take(events []run.Event) {
-	n.night = run.Fold(n.night, events...)
+func (n *Night) take(events []night.Event) {
+	n.night = night.Fold(n.night, events...)
 	n.view.changed()
 }
 
 // do passes on a decision.
-func (n *Night) do(h *screen.Host, c run.Command) {
+func (n *Night) do(h *screen.Host, c night.Command) {
 	if err := n.src.Do(c); err != nil {
 		h.Say(err.Error())
 	}
@@ -188,7 +188,7 @@ func (n *Night) Abort() { n.view.ask(decide.OfAbort(&n.night)) }
 func (n *Night) Leaving() person.Form {
 	in := 0
 	for _, d := range n.night.Devices {
-		if !d.Over && d.State != run.Waiting {
+		if !d.Over && d.State != night.Waiting {
 			in++
 		}
 	}

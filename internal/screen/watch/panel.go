@@ -6,21 +6,21 @@ import (
 	"strings"
 	"time"
 
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
-	"metabasis/internal/core/run"
 	"metabasis/internal/report"
 	"metabasis/internal/screen/ink"
 )
 
 // Panel draws one device: where it is, its steps, timer and difference, and the
 // end of its transcript.
-func Panel(d *run.Device, now time.Time, tail func(lines int) []string, cells, height int) []ink.Row {
+func Panel(d *night.Device, now time.Time, tail func(lines int) []string, cells, height int) []ink.Row {
 	if d == nil {
 		return nil
 	}
 	s := ink.SignOf(d.State)
 	head := ink.Row{}.Strong(ink.Foam, d.Name).Add(ink.Foam, "  ").Add(s.Ink, s.Shape+" "+string(d.State))
-	if d.State != run.Waiting {
+	if d.State != night.Waiting {
 		head = head.Add(ink.Dim, "  since "+d.Since.Format("15:04:05"))
 	}
 	rows := []ink.Row{
@@ -30,7 +30,7 @@ func Panel(d *run.Device, now time.Time, tail func(lines int) []string, cells, h
 	if d.ClearText {
 		rows[1] = rows[1].Strong(ink.Lamp, "  clear text")
 	}
-	if d.State == run.Waiting && d.Why != "" {
+	if d.State == night.Waiting && d.Why != "" {
 		for _, l := range ink.Wrap(d.Why, cells, 3) {
 			rows = append(rows, ink.T(ink.Dim, l))
 		}
@@ -62,7 +62,7 @@ func nonEmpty(parts ...string) (out []string) {
 	return out
 }
 
-func steps(d *run.Device) []ink.Row {
+func steps(d *night.Device) []ink.Row {
 	var rows []ink.Row
 	from := 0
 	if len(d.Steps) > 8 {
@@ -71,20 +71,20 @@ func steps(d *run.Device) []ink.Row {
 	for i := from; i < min(from+8, len(d.Steps)); i++ {
 		shape, word, in := "◦", "", ink.Dim
 		switch d.Marks[i] {
-		case run.StepDone:
+		case night.StepDone:
 			shape, in = "●", ink.Buoy
-		case run.StepAlready:
+		case night.StepAlready:
 			shape, word, in = "◎", "already", ink.Buoy
-		case run.StepBegan:
+		case night.StepBegan:
 			shape, word, in = "◧", "now", ink.Tide
 			if d.Lines > 0 {
 				word = fmt.Sprintf("line %d of %d", d.Line, d.Lines)
 			}
-		case run.StepFailed:
+		case night.StepFailed:
 			shape, word, in = "◆", "failed", ink.Lamp
-		case run.StepLeft:
+		case night.StepLeft:
 			shape, word, in = "◇", "left out", ink.Heather
-		case run.StepUndone:
+		case night.StepUndone:
 			shape, word, in = "◇", "undone", ink.Heather
 		}
 		rows = append(rows, ink.T(in, shape+" ").Add(ink.Foam, d.Steps[i]).Add(ink.Dim, "  "+word))
@@ -93,7 +93,7 @@ func steps(d *run.Device) []ink.Row {
 }
 
 // facts are the timer, the expectation, the backup and the difference.
-func facts(d *run.Device, now time.Time, cells int) []ink.Row {
+func facts(d *night.Device, now time.Time, cells int) []ink.Row {
 	var rows []ink.Row
 	label := func(name string) ink.Row { return ink.T(ink.Dim, ink.Fit(name, 9)) }
 	if !d.TimerDue.IsZero() {
@@ -106,7 +106,7 @@ func facts(d *run.Device, now time.Time, cells int) []ink.Row {
 	} else if d.Way == plan.NoTimer {
 		rows = append(rows, label("way back").Add(ink.Lamp, "none of its own; if lost, it stays as it is"))
 	}
-	if !d.ExpectBy.IsZero() && d.State == run.Verifying {
+	if !d.ExpectBy.IsZero() && d.State == night.Verifying {
 		rows = append(rows, label("expects").Add(ink.Foam, "within "+ink.Short(d.ExpectBy.Sub(now))))
 	}
 	if d.Backup != "" {

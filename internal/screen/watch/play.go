@@ -7,7 +7,7 @@ import (
 	"strings"
 	"time"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/night"
 	"metabasis/internal/screen"
 	"metabasis/internal/screen/ink"
 	"metabasis/internal/screen/keys"
@@ -19,11 +19,11 @@ import (
 
 // player is where in its night a night that is played again stands.
 type player struct {
-	events []run.Event
-	marks  []run.Night // the night after every markEvery events
-	at     int         // events that have happened; at least 1
-	now    time.Time   // the moment that is shown
-	speed  int         // index of speeds
+	events []night.Event
+	marks  []night.Night // the night after every markEvery events
+	at     int           // events that have happened; at least 1
+	now    time.Time     // the moment that is shown
+	speed  int           // index of speeds
 	runs   bool
 	stop   context.CancelFunc // of what moves it on
 }
@@ -35,7 +35,7 @@ const markEvery = 2000
 var speeds = [...]int{1, 2, 5, 10, 30, 60, 300}
 
 // newPlayer stands at the beginning of a night; nil where there is nothing to play.
-func newPlayer(events []run.Event) *player {
+func newPlayer(events []night.Event) *player {
 	if len(events) == 0 || events[0].Outline == nil {
 		return nil
 	}
@@ -45,16 +45,16 @@ func newPlayer(events []run.Event) *player {
 }
 
 // night is the night at that moment.
-func (p *player) night() run.Night {
+func (p *player) night() night.Night {
 	for len(p.marks)*markEvery <= p.at { // up to the one before it
-		var n run.Night
+		var n night.Night
 		if k := len(p.marks); k > 0 {
-			n = run.Fold(p.marks[k-1], p.events[(k-1)*markEvery:k*markEvery]...)
+			n = night.Fold(p.marks[k-1], p.events[(k-1)*markEvery:k*markEvery]...)
 		}
 		p.marks = append(p.marks, n)
 	}
 	k := p.at / markEvery
-	return run.Fold(p.marks[k], p.events[k*markEvery:p.at]...)
+	return night.Fold(p.marks[k], p.events[k*markEvery:p.at]...)
 }
 
 // to goes to the moment of an event, from 1.
@@ -73,7 +73,7 @@ func (p *player) toTime(t time.Time) {
 		t = last
 	}
 	p.now = t
-	n, _ := slices.BinarySearchFunc(p.events, t, func(e run.Event, t time.Time) int {
+	n, _ := slices.BinarySearchFunc(p.events, t, func(e night.Event, t time.Time) int {
 		if e.At.After(t) {
 			return 1
 		}

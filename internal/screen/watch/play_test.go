@@ -9,25 +9,25 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/night"
 	"metabasis/internal/screen/screentest"
 )
 
 // aNight is the events of a long night.
-func aNight(devices int) []run.Event {
+func aNight(devices int) []night.Event {
 	at := time.Date(2026, 12, 1, 23, 50, 0, 0, time.Local)
-	o := &run.Outline{Title: "Quays", Batches: [][]run.OutlineDevice{{}}}
+	o := &night.Outline{Title: "Quays", Batches: [][]night.OutlineDevice{{}}}
 	for i := range devices {
-		o.Batches[0] = append(o.Batches[0], run.OutlineDevice{Name: fmt.Sprintf("q-%d", i), Platform: "tern", Steps: []string{"S"}})
+		o.Batches[0] = append(o.Batches[0], night.OutlineDevice{Name: fmt.Sprintf("q-%d", i), Platform: "tern", Steps: []string{"S"}})
 	}
-	out := []run.Event{{Kind: run.Planned, Outline: o, At: at}}
+	out := []night.Event{{Kind: night.Planned, Outline: o, At: at}}
 	for i := range devices {
-		for _, s := range []run.State{run.Checking, run.Changing, run.Soaking, run.Kept} {
+		for _, s := range []night.State{night.Checking, night.Changing, night.Soaking, night.Kept} {
 			at = at.Add(2 * time.Second)
-			out = append(out, run.Event{Kind: run.Moved, Device: o.Batches[0][i].Name, State: s, OK: s == run.Kept, At: at})
+			out = append(out, night.Event{Kind: night.Moved, Device: o.Batches[0][i].Name, State: s, OK: s == night.Kept, At: at})
 		}
 	}
-	out = append(out, run.Event{Kind: run.Ended, At: at})
+	out = append(out, night.Event{Kind: night.Ended, At: at})
 	for i := range out {
 		out[i].Seq = int64(i + 1)
 	}
@@ -51,7 +51,7 @@ func TestPlayedAgainItIsAsItWas(t *testing.T) {
 		if events[p.at-1].At.After(p.now) {
 			t.Fatalf("event %d has not happened by %s", p.at, p.now)
 		}
-		want := run.Fold(run.Night{}, events[:p.at]...)
+		want := night.Fold(night.Night{}, events[:p.at]...)
 		got := p.night()
 		if got.Seq != want.Seq || fmt.Sprint(got.Count()) != fmt.Sprint(want.Count()) {
 			t.Fatalf("at event %d it is %v, and was %v", p.at, got.Count(), want.Count())
@@ -72,7 +72,7 @@ func TestWhatWasSaidByThen(t *testing.T) {
 
 func TestASliderOverANight(t *testing.T) {
 	events := aNight(6)
-	src := Source{Night: run.Fold(run.Night{}, events...), Events: events,
+	src := Source{Night: night.Fold(night.Night{}, events...), Events: events,
 		Transcript: func(string) ([]string, error) { return []string{"23:50:03.000 > first", "23:50:30.000 > later"}, nil }}
 	s := screentest.Open(t, 160, 40, New(src).View())
 	s.See("6 kept")

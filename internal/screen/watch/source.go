@@ -4,7 +4,7 @@ import (
 	"context"
 
 	"metabasis/internal/acts"
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/night"
 	"metabasis/internal/screen"
 	"metabasis/internal/screen/console"
 )
@@ -13,7 +13,7 @@ import (
 // be done: a night that is only looked at has no Begin and no Do.
 type Source struct {
 	// Night is the night as it stands: planned, or past.
-	Night run.Night
+	Night night.Night
 	// Begin begins the run. It may take a while.
 	Begin func(ctx context.Context) error
 	// Notes are what was met when it began, for the person.
@@ -21,13 +21,13 @@ type Source struct {
 	// Warnings are what was met while it was planned.
 	Warnings []string
 	// Events are those of a past night, to be played again; nil where it cannot be.
-	Events []run.Event
+	Events []night.Event
 	// Next waits for what happens then; it is false at the end.
-	Next func(ctx context.Context) ([]run.Event, bool)
+	Next func(ctx context.Context) ([]night.Event, bool)
 	// Do passes on a decision.
-	Do func(run.Command) error
+	Do func(night.Command) error
 	// Waive asks for a waiver before the night begins, and returns the night with it.
-	Waive func(ctx context.Context) (run.Night, error)
+	Waive func(ctx context.Context) (night.Night, error)
 	// Values asks for the values of the runbook anew before the night begins, and returns
 	// the night with them, to be looked at in this one's place.
 	Values func(ctx context.Context) (Source, error)
@@ -38,7 +38,7 @@ type Source struct {
 	// Lines returns what will be sent to a device, before the night begins.
 	Lines func(device string) []string
 	// Rehearse reads and checks the devices and computes what the night will do to them.
-	Rehearse func(ctx context.Context, each func(...run.Event)) error
+	Rehearse func(ctx context.Context, each func(...night.Event)) error
 	// Rehearsed sums up the newest rehearsal; "" where there was none.
 	Rehearsed func(ctx context.Context) string
 	// Found tells all that it found, nothing where there was none.
@@ -69,12 +69,12 @@ func OfNight(n *acts.Night, wait bool) Source {
 		Night: n.Planned(), Begin: func(ctx context.Context) error { return n.Begin(ctx, wait, func(string) {}) },
 		Next: n.Events.Next, Do: n.Do, Tail: n.Tail, Transcript: n.Transcript, Lines: n.Lines, Close: n.Close, Warnings: n.Warnings(),
 		Rehearsed: n.Rehearsed, Found: n.Found,
-		Rehearse: func(ctx context.Context, each func(...run.Event)) error {
+		Rehearse: func(ctx context.Context, each func(...night.Event)) error {
 			_, err := n.Rehearse(ctx, each)
 			return err
 		},
 		Notes: n.Notes, Login: n.Login, Pushed: n.Pushed, Places: n.Places(),
-		Waive: func(ctx context.Context) (run.Night, error) {
+		Waive: func(ctx context.Context) (night.Night, error) {
 			err := n.Waive(ctx)
 			return n.Planned(), err
 		},

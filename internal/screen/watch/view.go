@@ -8,7 +8,7 @@ import (
 	"strings"
 	"time"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/night"
 	"metabasis/internal/screen"
 	"metabasis/internal/screen/console"
 	"metabasis/internal/screen/decide"
@@ -179,7 +179,7 @@ func (v *View) row(i int, here bool, cells int) ink.Row {
 }
 
 // members are the devices of a batch.
-func (v *View) members(batch int) []*run.Device {
+func (v *View) members(batch int) []*night.Device {
 	from := 0
 	for _, b := range v.n.night.Outline.Batches[:batch-1] {
 		from += len(b)
@@ -197,7 +197,7 @@ func (v *View) text(i int) string {
 }
 
 // Device is the device under the cursor; nil when there is none.
-func (v *View) Device() *run.Device {
+func (v *View) Device() *night.Device {
 	if v.cursor < 0 || v.cursor >= len(v.n.night.Devices) {
 		return nil
 	}
@@ -206,8 +206,8 @@ func (v *View) Device() *run.Device {
 
 // needs lists the states that need somebody, the most urgent first; those that
 // only want to be looked at come last.
-func needs() [][]run.State {
-	return [][]run.State{{run.Held}, {run.Stranded, run.Dark}, {run.Reverting, run.Reverted, run.Blocked}}
+func needs() [][]night.State {
+	return [][]night.State{{night.Held}, {night.Stranded, night.Dark}, {night.Reverting, night.Reverted, night.Blocked}}
 }
 
 // nextInNeed moves the cursor to the next device that needs somebody.
@@ -222,7 +222,7 @@ func (v *View) nextInNeed() {
 		}
 	}
 	for i := 1; i <= len(devices); i++ { // what is kept, and is not the whole change
-		if j := (v.cursor + i) % len(devices); devices[j].Over && devices[j].State == run.Kept && (devices[j].LeftSteps() > 0 || len(devices[j].Unlike) > 0) {
+		if j := (v.cursor + i) % len(devices); devices[j].Over && devices[j].State == night.Kept && (devices[j].LeftSteps() > 0 || len(devices[j].Unlike) > 0) {
 			v.to(j)
 			return
 		}
@@ -231,17 +231,17 @@ func (v *View) nextInNeed() {
 }
 
 // hold is the hold of the device under the cursor, else the oldest.
-func (v *View) hold() (run.Hold, bool) {
+func (v *View) hold() (night.Hold, bool) {
 	holds := v.n.night.Holds
 	if d := v.Device(); d != nil {
-		if i := slices.IndexFunc(holds, func(h run.Hold) bool { return h.Device == d.Name }); i >= 0 {
+		if i := slices.IndexFunc(holds, func(h night.Hold) bool { return h.Device == d.Name }); i >= 0 {
 			return holds[i], true
 		}
 	}
 	if len(holds) > 0 {
 		return holds[0], true
 	}
-	return run.Hold{}, false
+	return night.Hold{}, false
 }
 
 // ask opens a question above the view.
@@ -335,7 +335,7 @@ func (v *View) fold() {
 }
 
 func (v *View) waive() {
-	var night run.Night
+	var night night.Night
 	v.host.Work("Waiving a precheck", func(ctx context.Context) (err error) {
 		night, err = v.n.src.Waive(ctx)
 		return err

@@ -14,8 +14,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
-	"metabasis/internal/core/run"
 	"metabasis/internal/screen"
 	"metabasis/internal/screen/ink"
 	"metabasis/internal/screen/screentest"
@@ -24,23 +24,23 @@ import (
 var began = time.Date(2026, 12, 2, 1, 30, 0, 0, time.UTC)
 
 // planned is a night of some devices in batches of that size.
-func planned(devices, batch int) run.Night {
-	o := &run.Outline{Title: "Move the quays to the new clocks", Change: "MSF-2291", Window: plan.Window{Open: began, Close: began.Add(3 * time.Hour), Reserve: 20 * time.Minute}}
+func planned(devices, batch int) night.Night {
+	o := &night.Outline{Title: "Move the quays to the new clocks", Change: "MSF-2291", Window: plan.Window{Open: began, Close: began.Add(3 * time.Hour), Reserve: 20 * time.Minute}}
 	for i := range devices {
 		if i%batch == 0 {
 			o.Batches = append(o.Batches, nil)
 		}
 		last := len(o.Batches) - 1
-		o.Batches[last] = append(o.Batches[last], run.OutlineDevice{Name: fmt.Sprintf("ald-quay-%d", i+1), Site: "ALD", Platform: "tern", Steps: []string{"Time sources", "Log collector"}})
+		o.Batches[last] = append(o.Batches[last], night.OutlineDevice{Name: fmt.Sprintf("ald-quay-%d", i+1), Site: "ALD", Platform: "tern", Steps: []string{"Time sources", "Log collector"}})
 	}
-	return run.Fold(run.Night{}, run.Event{Kind: run.Planned, At: began, Outline: o})
+	return night.Fold(night.Night{}, night.Event{Kind: night.Planned, At: began, Outline: o})
 }
 
 // shown is a night on a screen.
 type shown struct {
 	*screentest.Screen
 	n        *Night
-	commands []run.Command
+	commands []night.Command
 }
 
 func options() screen.Options {
@@ -48,10 +48,10 @@ func options() screen.Options {
 }
 
 // running shows a night that runs, over the view of a workspace.
-func running(t testing.TB, night run.Night, cells, rows int) *shown {
+func running(t testing.TB, told night.Night, cells, rows int) *shown {
 	t.Helper()
 	s := &shown{}
-	s.n = New(Source{Night: night, Begin: func(context.Context) error { return nil }, Do: func(c run.Command) error { s.commands = append(s.commands, c); return nil },
+	s.n = New(Source{Night: told, Begin: func(context.Context) error { return nil }, Do: func(c night.Command) error { s.commands = append(s.commands, c); return nil },
 		Transcript: func(d string) ([]string, error) {
 			if d == "ald-quay-2" {
 				return nil, fs.ErrNotExist
@@ -67,16 +67,16 @@ func running(t testing.TB, night run.Night, cells, rows int) *shown {
 }
 
 // happen has the night go on.
-func (s *shown) happen(events ...run.Event) {
+func (s *shown) happen(events ...night.Event) {
 	s.n.take(events)
 	s.Send(nil)
 }
 
-func held(device string, n int) []run.Event {
-	return []run.Event{
-		{Kind: run.Moved, At: began, Device: device, State: run.Held, Note: "line 1 was refused"},
-		{Kind: run.HoldOpened, At: began, Device: device, Hold: n, Note: "line 1 was refused", Lines: []string{"said: no"},
-			Offers: []run.Offer{{Choice: run.TryAgain, Takes: time.Minute, Fits: true}, {Choice: run.BackAll, Touches: 7, Takes: time.Hour * 9}}},
+func held(device string, n int) []night.Event {
+	return []night.Event{
+		{Kind: night.Moved, At: began, Device: device, State: night.Held, Note: "line 1 was refused"},
+		{Kind: night.HoldOpened, At: began, Device: device, Hold: n, Note: "line 1 was refused", Lines: []string{"said: no"},
+			Offers: []night.Offer{{Choice: night.TryAgain, Takes: time.Minute, Fits: true}, {Choice: night.BackAll, Touches: 7, Takes: time.Hour * 9}}},
 	}
 }
 
@@ -96,7 +96,7 @@ func TestClearTextIsMarked(t *testing.T) {
 
 // Whatever the size, a frame fills the screen exactly.
 func TestFramesFitTheScreen(t *testing.T) {
-	n := run.Fold(planned(24, 8), held("ald-quay-3", 1)...)
+	n := night.Fold(planned(24, 8), held("ald-quay-3", 1)...)
 	for _, size := range [][2]int{{160, 42}, {100, 30}, {80, 24}, {60, 16}, {59, 16}, {20, 5}, {300, 90}} {
 		for _, keys := range []string{"", "f", "d", "a", "?", "!", "/"} {
 			s := running(t, n, size[0], size[1])
@@ -112,26 +112,26 @@ func TestFramesFitTheScreen(t *testing.T) {
 
 // Every state shows its word, its shape and no other state's shape.
 func TestEveryStateHasAWordAndAShape(t *testing.T) {
-	shapes := map[string]run.State{}
-	for _, state := range []run.State{run.Waiting, run.Checking, run.Recording, run.Armed, run.Changing, run.Verifying, run.Soaking, run.Held,
-		run.Reverting, run.Dark, run.Kept, run.Already, run.Blocked, run.Skipped, run.Reverted, run.Stranded} {
+	shapes := map[string]night.State{}
+	for _, state := range []night.State{night.Waiting, night.Checking, night.Recording, night.Armed, night.Changing, night.Verifying, night.Soaking, night.Held,
+		night.Reverting, night.Dark, night.Kept, night.Already, night.Blocked, night.Skipped, night.Reverted, night.Stranded} {
 		sign := ink.SignOf(state)
 		require.NotEmpty(t, sign.Shape, state)
 		assert.Empty(t, shapes[sign.Shape], "%s and %s share a shape", state, shapes[sign.Shape])
 		shapes[sign.Shape] = state
-		s := running(t, run.Fold(planned(1, 1), run.Event{Kind: run.Moved, At: began, Device: "ald-quay-1", State: state}), 160, 42)
+		s := running(t, night.Fold(planned(1, 1), night.Event{Kind: night.Moved, At: began, Device: "ald-quay-1", State: state}), 160, 42)
 		s.See(`ald-quay-1 +` + regexp.QuoteMeta(sign.Shape+" "+string(state)))
 	}
 }
 
 func TestDecisionsNeedTheirKeys(t *testing.T) {
-	n := run.Fold(planned(4, 4), held("ald-quay-3", 7)...)
+	n := night.Fold(planned(4, 4), held("ald-quay-3", 7)...)
 	s := running(t, n, 160, 42)
 	assert.Contains(t, s.Text(), "ald-quay-3 is held: line 1 was refused")
 	s.Press("enter", "esc") // a transcript, not a decision
 	assert.Empty(t, s.commands)
 	s.Press("d", "enter")
-	assert.Equal(t, []run.Command{{Choice: run.TryAgain, Hold: 7}}, s.commands)
+	assert.Equal(t, []night.Command{{Choice: night.TryAgain, Hold: 7}}, s.commands)
 
 	s = running(t, n, 160, 42)
 	s.Press("d", "down", "enter")
@@ -139,22 +139,22 @@ func TestDecisionsNeedTheirKeys(t *testing.T) {
 	assert.Contains(t, s.Text(), "Enter again: 7 devices")
 	assert.Contains(t, s.Text(), "does not fit the window")
 	s.Press("enter")
-	assert.Equal(t, []run.Command{{Choice: run.BackAll, Hold: 7}}, s.commands)
+	assert.Equal(t, []night.Command{{Choice: night.BackAll, Hold: 7}}, s.commands)
 }
 
 // A key meant for one hold never answers another that came in its place.
 func TestAKeyNeverAnswersAnotherHold(t *testing.T) {
-	s := running(t, run.Fold(planned(4, 4), held("ald-quay-3", 7)...), 160, 42)
+	s := running(t, night.Fold(planned(4, 4), held("ald-quay-3", 7)...), 160, 42)
 	s.Press("d")
-	s.happen(append([]run.Event{{Kind: run.HoldClosed, Device: "ald-quay-3", Hold: 7}}, held("ald-quay-4", 8)...)...)
+	s.happen(append([]night.Event{{Kind: night.HoldClosed, Device: "ald-quay-3", Hold: 7}}, held("ald-quay-4", 8)...)...)
 	assert.Contains(t, s.Text(), "that hold is over")
 	s.Press("enter", "enter")
 	assert.Empty(t, s.commands)
 }
 
-func changing(devices ...string) (out []run.Event) {
+func changing(devices ...string) (out []night.Event) {
 	for _, d := range devices {
-		out = append(out, run.Event{Kind: run.Moved, At: began, Device: d, State: run.Changing})
+		out = append(out, night.Event{Kind: night.Moved, At: began, Device: d, State: night.Changing})
 	}
 	return out
 }
@@ -162,7 +162,7 @@ func changing(devices ...string) (out []run.Event) {
 // Neither Ctrl-C nor q just ends a night that runs: the one asks what an abort means,
 // the other what leaving means.
 func TestNothingJustEndsANightThatRuns(t *testing.T) {
-	s := running(t, run.Fold(planned(4, 4), changing("ald-quay-1")...), 160, 42)
+	s := running(t, night.Fold(planned(4, 4), changing("ald-quay-1")...), 160, 42)
 	s.Press("ctrl+c")
 	assert.Contains(t, s.Text(), "an abort starts no new device")
 	assert.Empty(t, s.commands)
@@ -176,14 +176,14 @@ func TestNothingJustEndsANightThatRuns(t *testing.T) {
 	s.Press("down", "enter")
 	s.Send(nil)
 	assert.True(t, s.Quit)
-	s = running(t, run.Fold(planned(4, 4), changing("ald-quay-1")...), 160, 42)
+	s = running(t, night.Fold(planned(4, 4), changing("ald-quay-1")...), 160, 42)
 	s.Press("ctrl+c", "enter")
-	assert.Equal(t, []run.Command{{Choice: run.BackDevice}}, s.commands)
+	assert.Equal(t, []night.Command{{Choice: night.BackDevice}}, s.commands)
 }
 
 // Letting go is two keys away from an abort, and from a transcript.
 func TestTheSecondAbortIsAboutLettingGo(t *testing.T) {
-	s := running(t, run.Fold(planned(4, 4), append(changing("ald-quay-1"), run.Event{Kind: run.Aborted, Choice: run.BackDevice})...), 160, 42)
+	s := running(t, night.Fold(planned(4, 4), append(changing("ald-quay-1"), night.Event{Kind: night.Aborted, Choice: night.BackDevice})...), 160, 42)
 	s.Press("enter", "a")
 	assert.Contains(t, s.Text(), "The run is aborted already")
 	s.Press("esc", "a", "down", "down", "down")
@@ -191,11 +191,11 @@ func TestTheSecondAbortIsAboutLettingGo(t *testing.T) {
 	s.Press("enter")
 	assert.Empty(t, s.commands)
 	s.Press("enter")
-	assert.Equal(t, []run.Command{{Choice: run.Release}}, s.commands)
+	assert.Equal(t, []night.Command{{Choice: night.Release}}, s.commands)
 }
 
 func TestMessagesDoNotHideWhatNeedsAPerson(t *testing.T) {
-	s := running(t, run.Fold(planned(4, 4), held("ald-quay-3", 7)...), 160, 42)
+	s := running(t, night.Fold(planned(4, 4), held("ald-quay-3", 7)...), 160, 42)
 	s.Press("down", "enter")
 	assert.Contains(t, s.Text(), "nothing was said to ald-quay-2 yet")
 	assert.Contains(t, s.Text(), "ald-quay-3 is held")
@@ -207,10 +207,10 @@ func TestMessagesDoNotHideWhatNeedsAPerson(t *testing.T) {
 // Nothing is ever shown as planned for the past, however long a hold takes.
 func TestThePlanMovesOnWhileARunWaits(t *testing.T) {
 	n := planned(8, 4)
-	n = run.Fold(n, run.Event{Kind: run.Forecast, At: began, Slots: []plan.Slot{
+	n = night.Fold(n, night.Event{Kind: night.Forecast, At: began, Slots: []plan.Slot{
 		{Start: began, End: began.Add(5 * time.Minute), TurnBack: began.Add(time.Hour)},
 		{Start: began.Add(5 * time.Minute), End: began.Add(10 * time.Minute), TurnBack: began.Add(2 * time.Hour)}}, Due: began.Add(10 * time.Minute), Late: began.Add(12 * time.Minute)},
-		run.Event{Kind: run.BatchBegan, At: began, Batch: 1})
+		night.Event{Kind: night.BatchBegan, At: began, Batch: 1})
 	now := began.Add(30 * time.Minute)
 	slots, likely, late := n.Schedule(now)
 	assert.Equal(t, now, slots[1].Start)
@@ -223,10 +223,10 @@ func TestThePlanMovesOnWhileARunWaits(t *testing.T) {
 func TestTheForecastWaitsForTimers(t *testing.T) {
 	n := planned(4, 4)
 	n.Outline.Batches[0][0].Boot = 20 * time.Second
-	n = run.Fold(run.Night{}, run.Event{Kind: run.Planned, At: began, Outline: n.Outline}, run.Event{Kind: run.BatchBegan, Batch: 1},
-		run.Event{Kind: run.Forecast, Slots: []plan.Slot{{Start: began, End: began.Add(time.Minute)}}, Due: began.Add(time.Minute), Late: began.Add(2 * time.Minute)},
-		run.Event{Kind: run.TimerSeen, Device: "ald-quay-1", Due: began.Add(10 * time.Minute), For: 10 * time.Minute},
-		run.Event{Kind: run.Moved, Device: "ald-quay-1", State: run.Dark})
+	n = night.Fold(night.Night{}, night.Event{Kind: night.Planned, At: began, Outline: n.Outline}, night.Event{Kind: night.BatchBegan, Batch: 1},
+		night.Event{Kind: night.Forecast, Slots: []plan.Slot{{Start: began, End: began.Add(time.Minute)}}, Due: began.Add(time.Minute), Late: began.Add(2 * time.Minute)},
+		night.Event{Kind: night.TimerSeen, Device: "ald-quay-1", Due: began.Add(10 * time.Minute), For: 10 * time.Minute},
+		night.Event{Kind: night.Moved, Device: "ald-quay-1", State: night.Dark})
 	_, likely, _ := n.Schedule(began.Add(30 * time.Second))
 	assert.Equal(t, began.Add(10*time.Minute+20*time.Second), likely)
 }
@@ -234,8 +234,8 @@ func TestTheForecastWaitsForTimers(t *testing.T) {
 // A night whose journal ends before it does says that it crashed, and its clocks
 // stand still; Esc leaves it.
 func TestACrashedNight(t *testing.T) {
-	night := run.Fold(planned(4, 4), run.Event{Kind: run.Began, At: began}, run.Event{Kind: run.Moved, At: began.Add(time.Minute), Device: "ald-quay-1", State: run.Changing},
-		run.Event{Kind: run.TimerSeen, At: began.Add(2 * time.Minute), Device: "ald-quay-1", Due: began.Add(6 * time.Minute), For: 5 * time.Minute})
+	night := night.Fold(planned(4, 4), night.Event{Kind: night.Began, At: began}, night.Event{Kind: night.Moved, At: began.Add(time.Minute), Device: "ald-quay-1", State: night.Changing},
+		night.Event{Kind: night.TimerSeen, At: began.Add(2 * time.Minute), Device: "ald-quay-1", Due: began.Add(6 * time.Minute), For: 5 * time.Minute})
 	n := New(Source{Night: night})
 	s := screentest.New(t, 160, 42, screen.Options{Clock: time.Now}, func(h *screen.Host) { h.Open(n.View()) })
 	text := s.Text()
@@ -255,17 +255,17 @@ func TestACrashedNight(t *testing.T) {
 // BenchmarkKeyToFrame presses a key with five thousand devices in view, every
 // other one of them changing, and draws the frame.
 func BenchmarkKeyToFrame(b *testing.B) {
-	night := planned(5000, 250)
-	var events []run.Event
-	for i, d := range night.Devices {
+	told := planned(5000, 250)
+	var events []night.Event
+	for i, d := range told.Devices {
 		if i%2 == 0 {
-			events = append(events, run.Event{Kind: run.Moved, At: began, Device: d.Name, State: run.Changing, Note: "Time sources"})
+			events = append(events, night.Event{Kind: night.Moved, At: began, Device: d.Name, State: night.Changing, Note: "Time sources"})
 		}
 	}
-	night = run.Fold(night, events...)
+	told = night.Fold(told, events...)
 	for _, folded := range []bool{true, false} {
 		b.Run(map[bool]string{true: "cells", false: "lines"}[folded], func(b *testing.B) {
-			n := New(Source{Night: night, Begin: func(context.Context) error { return nil }, Do: func(run.Command) error { return nil }})
+			n := New(Source{Night: told, Begin: func(context.Context) error { return nil }, Do: func(night.Command) error { return nil }})
 			n.started, n.view.folded = true, folded
 			app := screen.New(options())
 			screentest.Bench(b, app, func(h *screen.Host) { h.Stand(n); h.Open(n.View()) }, func(i int) {
