@@ -52,6 +52,13 @@ func TestAMisheardLineTriedAgain(t *testing.T) {
 					assert.Equal(t, night.Kept, d.State, d.Note)
 					assert.Contains(t, d.Note, "not as predicted")
 					assert.Equal(t, []string{"there, and not predicted: lan 30"}, d.Unlike)
+					said := 0
+					for _, e := range w.journal.Events {
+						if e.Kind == night.Predicted && e.What == night.AtTheEnd {
+							said++
+						}
+					}
+					assert.Equal(t, 1, said, "what became of the prediction is said once")
 				}
 				w.checkLaws()
 			})

@@ -3,6 +3,7 @@ package nights
 import (
 	"context"
 	"fmt"
+	"math/rand/v2"
 	"strings"
 	"testing"
 	"testing/synctest"
@@ -13,6 +14,7 @@ import (
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
+	"metabasis/internal/core/runbook"
 	"metabasis/internal/sim"
 )
 
@@ -150,5 +152,53 @@ func TestAMistakeOfOursInARehearsal(t *testing.T) {
 		for _, s := range left {
 			_ = s.Close()
 		}
+	})
+}
+
+// counted is a session that counts what is dropped, and may refuse a whole backup.
+type counted struct {
+	run.Session
+	refuses bool
+	drops   *int
+}
+
+func (s *counted) Drop(ctx context.Context) error { *s.drops++; return s.Session.Drop(ctx) }
+
+func (s *counted) Restore(ctx context.Context, text string) error {
+	if s.refuses {
+		return &run.Refused{Line: "the backup", Said: "no room"}
+	}
+	return s.Session.Restore(ctx, text)
+}
+
+type countedOn struct {
+	run.Connector
+	refuses bool
+	drops   *int
+}
+
+func (c countedOn) Connect(ctx context.Context, t *plan.Target) (run.Session, error) {
+	s, err := c.Connector.Connect(ctx, t)
+	if err != nil {
+		return s, err
+	}
+	return &counted{s, c.refuses, c.drops}, nil
+}
+
+// Of a whole backup that a device refuses, what was handed over is dropped before anything else
+// is done: it would be applied together with what comes after.
+func TestAWholeBackupThatIsRefusedIsDropped(t *testing.T) {
+	set, dir := wordless(t, "osier"), t.TempDir()
+	g := &generator{rng: rand.New(rand.NewPCG(3, 0))}
+	now, text := drawnTern(g), asPrinted(t, "osier", "ald-quay-1", drawnTern(g))
+	synctest.Test(t, func(t *testing.T) {
+		w := restoring(t, set, dir, "osier", []sim.Spec{{Config: now}}, map[string]runbook.Was{"ald-quay-1": {Name: "x.cfg", At: time.Now(), Text: text}})
+		defer w.sim.Close()
+		drops := 0
+		w.through = func(of run.Connector) run.Connector { return countedOn{of, true, &drops} }
+		w.runQuiet()
+		d := w.night.Devices[0]
+		assert.Positive(t, drops, "%s: %s", d.State, d.Note)
+		assert.Equal(t, night.Reverted, d.State, d.Note)
 	})
 }

@@ -142,7 +142,7 @@ func TestLoopOverWhatTheDeviceHas(t *testing.T) {
 	for _, steps := range []string{loop, want} {
 		synctest.Test(t, func(t *testing.T) {
 			gates := strings.Replace(baseConfig, "port 2\n  lan 10\n", "port 2\n  label \"gate\"\n  lan 10\n  shut\n", 1)
-			w := simple(t, []sim.Spec{{Config: gates}, {Config: strings.Replace(baseConfig, "gate", "bell", 1)}}, book(steps))
+			w := simple(t, []sim.Spec{{Config: gates}, {Config: strings.Replace(baseConfig, "gate", "bell", 1)}, {Faults: []sim.Fault{{Kind: sim.Balks, Match: "^tell ports"}}}}, book(steps))
 			defer w.sim.Close()
 			w.mark = "shut"
 			w.runQuiet()
@@ -152,6 +152,8 @@ func TestLoopOverWhatTheDeviceHas(t *testing.T) {
 			assert.NotContains(t, w.sentTo("ald-quay-1", night.ToSend), "port 2")
 			assert.Empty(t, w.sentTo("ald-quay-2", night.ToSend), "no port there is a gate")
 			assert.Equal(t, []string{`step "Gates": no row of ports fits, of 12`}, w.night.Get("ald-quay-2").Notices)
+			assert.Equal(t, night.Blocked, w.night.Get("ald-quay-3").State, "its ports cannot be read: which of them are gates, nobody knows")
+			assert.Empty(t, w.sentTo("ald-quay-3", night.ToSend))
 		})
 	}
 }

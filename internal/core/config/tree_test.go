@@ -139,3 +139,13 @@ func FuzzTree(f *testing.F) {
 		}
 	})
 }
+
+// Of a tree only what sets or deletes can be taken back.
+func TestWhatOfATreeLeadsBack(t *testing.T) {
+	l := &Language{Tree: true}
+	assert.NoError(t, l.LeadsBack([]string{"set /a/b = c", "delete /a/b"}))
+	err := l.LeadsBack([]string{"set /a/b = c", "call /a/reset"})
+	var wrong *Wrong
+	require.ErrorAs(t, err, &wrong)
+	assert.Equal(t, 2, wrong.Number)
+}

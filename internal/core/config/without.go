@@ -15,11 +15,7 @@ import (
 func (l *Language) Without(now, after, before Config) (target Config, clashes []Clash) {
 	t := &taker{l: l}
 	lines := t.section(nil, now.Lines, after.Lines, before.Lines)
-	style := Style{Ordered: now.ordered}
-	if l != nil {
-		style = l.Style
-	}
-	return ofLines(lines, style), t.clashes
+	return ofLines(lines, Style{Ordered: now.ordered}), t.clashes
 }
 
 // Clash is a line that a change made, or took away, and others have changed since.

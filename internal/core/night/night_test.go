@@ -142,3 +142,29 @@ func TestSitesInOrderOfAppearance(t *testing.T) {
 	}
 	assert.Equal(t, []string{"BRM", "ALD"}, n.Sites())
 }
+
+// What is reckoned anew at one question leaves the others as they were asked.
+func TestOffersThatAreReckonedAnew(t *testing.T) {
+	at := func(s int64) time.Time { return time.Unix(s, 0) }
+	n := Fold(Night{}, Event{Kind: Planned, Outline: outline(2)},
+		Event{Kind: HoldOpened, Device: "d0", Hold: 1, At: at(1), Offers: []Offer{{Choice: TryAgain}}},
+		Event{Kind: HoldOpened, Device: "d1", Hold: 2, At: at(2), Offers: []Offer{{Choice: TryAgain}}})
+	anew := Fold(n, Event{Kind: HoldAnew, Device: "d1", Hold: 2, At: at(9), Offers: []Offer{{Choice: BackDevice}}})
+	require.Len(t, anew.Holds, 2)
+	assert.Equal(t, n.Holds[0], anew.Holds[0])
+	assert.Equal(t, []Offer{{Choice: BackDevice}}, anew.Holds[1].Offers)
+	assert.Equal(t, at(9), anew.Holds[1].Told)
+	assert.Equal(t, at(2), anew.Holds[1].Since)
+}
+
+// A device that waited for a person, or for contact, says nothing of how long things take.
+func TestTimesAreOfWhatWentByItself(t *testing.T) {
+	at := func(s int64) time.Time { return time.Unix(s, 0) }
+	for _, between := range []State{Verifying, Held, Dark, Reverting} {
+		n := Fold(Night{}, Event{Kind: Planned, Outline: outline(1)})
+		for i, s := range []State{Checking, Recording, Armed, between, Soaking, Kept} {
+			n = Fold(n, Event{Kind: Moved, Device: "d0", State: s, At: at(int64(10 * i)), OK: s == Kept})
+		}
+		assert.Equal(t, between == Verifying, len(n.Times().Parts) > 0, between)
+	}
+}

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"metabasis/internal/device/profile"
 )
@@ -63,4 +64,67 @@ func TestADraftSaysWhatIsNotSeen(t *testing.T) {
 	const unseen = "It does not say lines back"
 	assert.Contains(t, (&Seen{Echo: profile.EchoNo}).Draft(), unseen)
 	assert.NotContains(t, (&Seen{Echo: profile.EchoYes}).Draft(), unseen)
+}
+
+// saying is a person who says the same to every question.
+type saying struct {
+	wary
+	say string
+}
+
+func (a saying) Ask(string, string) (string, error) { return a.say, nil }
+
+// The name of a device is looked for in its prompt: by the fleet's name, else by what the
+// person says, as long as it stands there.
+func TestTheNameInAPrompt(t *testing.T) {
+	for name, c := range map[string]struct{ prompt, device, say, want string }{
+		"the fleet's name":          {"ald-1> ", "ald-1", "", "ald-1"},
+		"what the person says":      {"box7> ", "ald-1", "box7", "box7"},
+		"what does not stand there": {"box7> ", "ald-1", "box8", ""},
+		"none":                      {"> ", "ald-1", "", ""},
+	} {
+		m := &seenMode{prompt: c.prompt}
+		e := &explorer{seen: &Seen{Device: c.device}, who: saying{say: c.say}}
+		e.seen.Login = *m
+		require.NoError(t, e.nameIn(&e.seen.Login), name)
+		assert.Equal(t, c.want, e.seen.Login.host, name)
+	}
+}
+
+// A login in the session is answered by the questions that are usual, and what was asked is
+// seen; one that is asked again and again was not taken.
+func TestALoginInTheSessionIsSeen(t *testing.T) {
+	for name, c := range map[string]struct {
+		then []string // what it prints, line by line
+		want string   // the error; "" is let in
+		seen int
+	}{
+		"let in":      {[]string{"word: ", "x> "}, "", 2},
+		"not let in":  {[]string{"word: ", "name: ", "word: ", "name: ", "word: "}, "it asks for the login again", 4},
+		"no question": {nil, "", 0},
+	} {
+		synctest.Test(t, func(t *testing.T) {
+			first, n := "name: ", 0
+			if c.then == nil {
+				first = "x> "
+			}
+			conn, end := stage(t, first, func(_ string, out io.Writer) {
+				io.WriteString(out, "\r\n"+c.then[min(n, len(c.then)-1)])
+				n++
+			})
+			defer end()
+			p := unprivileged(t)
+			p.Connect.Login = []profile.Answer{{Question: profile.MustPattern("^name: $"), Send: "<<user>>"}, {Question: profile.MustPattern("^word: $"), Secret: "word"}}
+			s := newSession(p, conn, profile.Options{User: "crew", Log: &keeper{}, Secrets: map[string]string{"word": "tide"}})
+			e := &explorer{ctx: context.Background(), s: s, seen: &Seen{}, who: wary{}}
+			err := e.dialogue()
+			if c.want == "" {
+				assert.NoError(t, err, name)
+			} else {
+				assert.ErrorContains(t, err, c.want, name)
+			}
+			assert.Len(t, e.seen.Connect.Login, c.seen, name)
+			require.NoError(t, s.Close())
+		})
+	}
 }

@@ -1,9 +1,10 @@
 package lines
 
 import (
-	"metabasis/internal/device/profile"
 	"os"
 	"testing"
+
+	"metabasis/internal/device/profile"
 
 	"github.com/stretchr/testify/require"
 )

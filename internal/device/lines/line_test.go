@@ -2,6 +2,7 @@ package lines
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -127,6 +128,30 @@ func TestStatusOfEachLine(t *testing.T) {
 		require.ErrorAs(t, err, &r)
 		assert.Contains(t, r.Said, "status 1")
 		require.NoError(t, s.Line(ctx, "true"))
+	})
+}
+
+// A device that is gone when it is asked how a line went is gone: that is no word on the line.
+func TestADeviceThatIsGoneWhenAskedHowItWent(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		conn, end := stage(t, "[x look] ", func(line string, out io.Writer) {
+			if line == "how" {
+				out.(io.Closer).Close()
+				return
+			}
+			ok(line, out)
+		})
+		defer end()
+		p := unprivileged(t)
+		p.Config.Edit = "look"
+		p.Lines = []profile.Proof{{Status: profile.Status{Send: "how", Good: profile.MustPattern(`^status 0$`)}}}
+		s, err := Start(context.Background(), p, conn, profile.Options{Log: &keeper{}})
+		require.NoError(t, err)
+		err = s.Line(context.Background(), "go")
+		var r *run.Refused
+		var u *run.Unclear
+		assert.False(t, errors.As(err, &r) || errors.As(err, &u), "%v", err)
+		assert.ErrorContains(t, err, "the session ended")
 	})
 }
 
