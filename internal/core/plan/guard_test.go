@@ -303,3 +303,18 @@ func TestPrechecksLookAtWhatProfilesRead(t *testing.T) {
 		})
 	}
 }
+
+// Of a value that a device does not have it is said who was to say it.
+func TestWhoWasToSayAValue(t *testing.T) {
+	f, err := fleet.Read("fleet.csv", []byte("name,address,platform,site,role\na,192.0.2.1,tern,ALD,quay\nb,192.0.2.2,tern,BRM,quay\n"), []string{"tern"})
+	require.NoError(t, err)
+	sites, err := fleet.ReadShared("sites.csv", "site", []byte("site,gate_lan\nALD,310\n"))
+	require.NoError(t, err)
+	require.NoError(t, f.Add(sites))
+	rb, err := runbook.Parse("x.runbook", []byte(strings.Replace(simpleBook, "| port 3", "| lan <<gate_lan>>", 1)))
+	require.NoError(t, err)
+	require.NoError(t, rb.Compile(Schema(traits, f)))
+	_, err = Make(rb, f, nil, traits, night)
+	assert.ErrorContains(t, err, `neither the fleet nor sites.csv says it for site "BRM"`)
+	assert.NotContains(t, err.Error(), `site "ALD"`)
+}
