@@ -254,7 +254,7 @@ func LeftToDo(n *night.Night) bool { return len(notKept(n)) > 0 }
 // notKept are the devices of a night that are not as it meant them to be.
 func notKept(n *night.Night) (out []string) {
 	for _, dev := range n.Devices {
-		if dev.State != night.Kept && dev.State != night.Already || dev.LeftSteps() > 0 {
+		if !dev.State.Good() || dev.LeftSteps() > 0 {
 			out = append(out, dev.Name)
 		}
 	}

@@ -116,7 +116,7 @@ func (t *timeline) batch(b report.BatchReport) {
 		if d.Batch != b.Number {
 			continue
 		}
-		if len(t.m.Devices) > mostRows && (d.Result == night.Kept || d.Result == night.Already) {
+		if len(t.m.Devices) > mostRows && d.Result.Good() {
 			folded++
 			continue
 		}
@@ -149,10 +149,10 @@ func (t *timeline) device(d report.DeviceReport) {
 		}
 	}
 	said := string(d.Result)
-	if d.Result != night.Kept && d.Result != night.Already && d.Note != "" {
+	if !d.Result.Good() && d.Note != "" {
 		said += ": " + d.Note
 	}
-	t.Text(t.s.left+t.s.width+2, t.y+3.1, small, d.Result != night.Kept && d.Result != night.Already, 0, fitted(t.Pen, said, times-4))
+	t.Text(t.s.left+t.s.width+2, t.y+3.1, small, !d.Result.Good(), 0, fitted(t.Pen, said, times-4))
 	t.y += deviceRow
 }
 

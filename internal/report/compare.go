@@ -65,7 +65,7 @@ func orExpected(all []record.Differing) string {
 func NotCompared(states map[night.State]int) string {
 	n := 0
 	var parts []string
-	for _, s := range States {
+	for _, s := range night.States() {
 		if states[s] > 0 {
 			n += states[s]
 			parts = append(parts, fmt.Sprintf("%d %s", states[s], s))

@@ -234,7 +234,7 @@ func Clock(t time.Time) string { return t.Format("15:04:05") }
 func Summary(n *night.Night) string {
 	count := n.Count()
 	var parts []string
-	for _, s := range slices.SortedFunc(maps.Keys(count), func(a, b night.State) int { return order(a) - order(b) }) {
+	for _, s := range slices.SortedFunc(maps.Keys(count), func(a, b night.State) int { return a.Rank() - b.Rank() }) {
 		parts = append(parts, fmt.Sprintf("%d %s", count[s], s))
 	}
 	s := fmt.Sprintf("%s: %s", Count(len(n.Devices), "device"), strings.Join(parts, ", "))
@@ -314,7 +314,7 @@ func Needs(n *night.Night) []string {
 		}
 		out = append(out, fmt.Sprintf("%s skipped: %s: %s", Count(len(names), "device"), note, Some(names, 6)))
 	}
-	for _, st := range States {
+	for _, st := range night.States() {
 		if names := unbegun[st]; len(names) > 0 {
 			out = append(out, fmt.Sprintf("%s %s when it was cut off, and nothing of the change was sent: %s", Count(len(names), "device"), st, Some(names, 6)))
 		}
@@ -350,12 +350,6 @@ func leftTitles(d *night.Device) string {
 	}
 	return strings.Join(titles, ", ")
 }
-
-// States lists all states from the best end to the worst, then those on the way.
-var States = []night.State{night.Kept, night.Already, night.Skipped, night.Blocked, night.Reverted, night.Stranded,
-	night.Held, night.Dark, night.Reverting, night.Soaking, night.Verifying, night.Changing, night.Armed, night.Recording, night.Checking, night.Waiting}
-
-func order(s night.State) int { return slices.Index(States, s) }
 
 // Crashed tells how a night stood whose journal ends before it does.
 func Crashed(n *night.Night) string {

@@ -302,7 +302,7 @@ func (t *teller) devices() {
 			r.Prediction = "kept"
 		}
 		t.m.Devices = append(t.m.Devices, r)
-		if d.State == night.Kept || d.State == night.Already {
+		if d.State.Good() {
 			t.m.Batches[d.Batch-1].Kept++
 			if d.LeftSteps() == 0 && len(d.Unlike) == 0 {
 				continue
@@ -370,7 +370,7 @@ func (m *Morning) sentence() string {
 		s = "All went as intended: "
 	}
 	var parts []string
-	for _, st := range States {
+	for _, st := range night.States() {
 		if count[st] > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", count[st], st))
 		}

@@ -7,40 +7,6 @@ import (
 	"metabasis/internal/core/plan"
 )
 
-// State is where a device is in its night.
-type State string
-
-// The states of a device. The last seven are ends.
-const (
-	Waiting   State = "waiting"
-	Checking  State = "checking"
-	Recording State = "recording"
-	Armed     State = "armed"
-	Changing  State = "changing"
-	Verifying State = "verifying"
-	Soaking   State = "soaking"
-	Held      State = "held"
-	Reverting State = "reverting"
-	Dark      State = "dark"
-
-	Kept     State = "kept"
-	Already  State = "already"
-	Blocked  State = "blocked"
-	Skipped  State = "skipped"
-	Reverted State = "reverted"
-	Stranded State = "stranded"
-)
-
-// Ended tells whether a device's night can end in s. A device that was let go
-// of while its timer runs ends dark, too; see [Device.Over].
-func (s State) Ended() bool {
-	switch s {
-	case Kept, Already, Blocked, Skipped, Reverted, Stranded:
-		return true
-	}
-	return false
-}
-
 // Kind says what an event tells.
 type Kind string
 

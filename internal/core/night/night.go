@@ -453,13 +453,9 @@ func (n *Night) Outcome() Outcome {
 		out = SomeBlocked
 	}
 	for _, d := range n.Devices {
-		switch {
-		case d.State == Stranded, d.State == Dark:
-			return NeedsPerson
-		case d.State == Reverted, d.LeftSteps() > 0:
+		out = max(out, d.State.of().outcome)
+		if d.LeftSteps() > 0 {
 			out = max(out, SomeBack)
-		case d.State != Kept && d.State != Already:
-			out = max(out, SomeBlocked)
 		}
 	}
 	return out

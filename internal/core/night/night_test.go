@@ -168,3 +168,20 @@ func TestTimesAreOfWhatWentByItself(t *testing.T) {
 		assert.Equal(t, between == Verifying, len(n.Times().Parts) > 0, between)
 	}
 }
+
+// Every state stands in the one table, once, with a shape of its own; of one that a later
+// version wrote nothing good is said.
+func TestTheTableOfStates(t *testing.T) {
+	all := []State{Waiting, Checking, Recording, Armed, Changing, Verifying, Soaking, Held, Reverting, Dark, Kept, Already, Blocked, Skipped, Reverted, Stranded}
+	assert.ElementsMatch(t, all, States())
+	shapes := map[string]State{}
+	for _, s := range all {
+		assert.Empty(t, shapes[s.Shape()], "%s is drawn as %s is", s, shapes[s.Shape()])
+		shapes[s.Shape()] = s
+		assert.True(t, !s.Good() || s.Ended(), s)
+		assert.Equal(t, s.Good(), s.of().outcome == AllKept, s)
+	}
+	later := State("a state of a later version")
+	assert.False(t, later.Good() || later.Ended())
+	assert.Equal(t, SomeBlocked, later.of().outcome)
+}

@@ -67,26 +67,25 @@ type Sign struct {
 	Ink   Ink
 }
 
-// The shapes are those of the Geometric Shapes block that common terminal fonts
-// have, all of one size.
-var signs = map[night.State]Sign{
-	night.Waiting:   {"◦", Dim},
-	night.Checking:  {"◔", Tide},
-	night.Recording: {"◫", Tide},
-	night.Armed:     {"◊", Tide},
-	night.Changing:  {"◧", Tide},
-	night.Verifying: {"◕", Tide},
-	night.Soaking:   {"◌", Tide},
-	night.Kept:      {"●", Buoy},
-	night.Already:   {"◎", Buoy},
-	night.Blocked:   {"▪", Lamp},
-	night.Skipped:   {"▫", Dim},
-	night.Held:      {"◆", Lamp},
-	night.Reverting: {"◀", Heather},
-	night.Reverted:  {"◁", Heather},
-	night.Dark:      {"▽", Port},
-	night.Stranded:  {"▲", Port},
+// inks are the inks of the states.
+var inks = map[night.State]Ink{
+	night.Waiting:   Dim,
+	night.Checking:  Tide,
+	night.Recording: Tide,
+	night.Armed:     Tide,
+	night.Changing:  Tide,
+	night.Verifying: Tide,
+	night.Soaking:   Tide,
+	night.Kept:      Buoy,
+	night.Already:   Buoy,
+	night.Blocked:   Lamp,
+	night.Skipped:   Dim,
+	night.Held:      Lamp,
+	night.Reverting: Heather,
+	night.Reverted:  Heather,
+	night.Dark:      Port,
+	night.Stranded:  Port,
 }
 
 // SignOf is the sign of a state.
-func SignOf(s night.State) Sign { return signs[s] }
+func SignOf(s night.State) Sign { return Sign{s.Shape(), inks[s]} }
