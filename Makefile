@@ -14,7 +14,7 @@ build:
 
 # The limit is for what hangs: on two cores all of it takes some five minutes.
 test: deps vet lint
-	TMPDIR=$$(scripts/tests-tmp) $(GO) test -count=1 -timeout 15m -parallel 12 ./...
+	TMPDIR=$$(scripts/tests-tmp) $(GO) test -count=1 -timeout 15m -p 4 -parallel 12 ./...
 
 # What the tests need beside Go: tmux, the OpenSSH client, and a reader of PDF.
 deps:
