@@ -48,7 +48,7 @@ step "Log host"
 const csv = "name,address,platform,site,role\na,192.0.2.1,tern,ALD,quay\nb,192.0.2.2,tern,ALD,quay\nc,192.0.2.3,tern,ALD,desk\n"
 
 var (
-	traits   = map[string]plan.Traits{"tern": {Timer: plan.RestartTimer, Saves: true, TellsSaved: true, Restores: true,
+	traits = map[string]plan.Traits{"tern": {Timer: plan.RestartTimer, Saves: true, TellsSaved: true, Restores: true,
 		Tables: map[string]runbook.Table{"clock": {Columns: map[string]runbook.ColumnType{"time": runbook.TimeColumn}}, "storage": {Columns: map[string]runbook.ColumnType{"free": runbook.NumberColumn}}}}}
 	profiles = map[string]string{"tern": strings.Repeat("a1", 32)}
 	now      = time.Date(2026, 12, 1, 20, 0, 0, 0, time.UTC)

@@ -318,3 +318,27 @@ func TestWhoWasToSayAValue(t *testing.T) {
 	assert.ErrorContains(t, err, `neither the fleet nor sites.csv says it for site "BRM"`)
 	assert.NotContains(t, err.Error(), `site "ALD"`)
 }
+
+// A platform that applies on trial, and in no other way, cannot be told to go without.
+func TestATrialCannotBeLeftOut(t *testing.T) {
+	terms := map[string]Traits{"tern": traits["tern"]}
+	tern := terms["tern"]
+	tern.Timer = TrialTimer
+	terms["tern"] = tern
+	for text, want := range map[string]string{
+		simpleBook: "",
+		strings.Replace(simpleBook, "timer       10m", "timer       none on tern", 1): "timer none on tern: its changes are applied on trial, and in no other way",
+	} {
+		rb, err := runbook.Parse("x.runbook", []byte(text))
+		require.NoError(t, err)
+		require.NoError(t, rb.Compile(Schema(terms, nil)))
+		f, err := fleet.Read("fleet.csv", []byte("name,address,platform,site,role\na,192.0.2.1,tern,ALD,quay\n"), []string{"tern"})
+		require.NoError(t, err)
+		_, err = Make(rb, f, nil, terms, night)
+		if want == "" {
+			assert.NoError(t, err)
+		} else {
+			assert.ErrorContains(t, err, want)
+		}
+	}
+}
