@@ -327,7 +327,7 @@ func TestATrialCannotBeLeftOut(t *testing.T) {
 	terms["tern"] = tern
 	for text, want := range map[string]string{
 		simpleBook: "",
-		strings.Replace(simpleBook, "timer       10m", "timer       none on tern", 1): "timer none on tern: its changes are applied on trial, and in no other way",
+		strings.Replace(simpleBook, "timer       10m\n", "timer       10m\ntimer       none on tern\n", 1): "timer none on tern: its changes are applied on trial, and in no other way",
 	} {
 		rb, err := runbook.Parse("x.runbook", []byte(text))
 		require.NoError(t, err)
