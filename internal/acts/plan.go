@@ -160,6 +160,9 @@ func (c *Change) plan(ctx context.Context, r Request, finder *workspace.Finder) 
 	if err := p.Waive(waivers); err != nil {
 		return nil, nil, err
 	}
+	if err := p.Readable(); err != nil {
+		return nil, nil, err
+	}
 	sealed, err := c.heldAgainst(p, r.Sealed)
 	if err != nil {
 		return nil, nil, err

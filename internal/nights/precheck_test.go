@@ -2,6 +2,7 @@ package nights
 
 import (
 	"fmt"
+	"maps"
 	"strings"
 	"testing"
 	"testing/synctest"
@@ -161,5 +162,33 @@ func TestAPrecheckSwitchedOff(t *testing.T) {
 		w.runQuiet()
 		assert.Equal(t, night.Kept, w.night.Devices[0].State)
 		assert.Contains(t, w.plan.Warnings, "precheck clock is switched off")
+	})
+}
+
+// A platform whose profile does not read what a precheck looks at: the plan says so, and where
+// that is waived for the platform its devices pass, with the reason in the journal.
+func TestAPrecheckThatAProfileCannotLookAt(t *testing.T) {
+	set, dir := maps.Clone(shipped(t)), t.TempDir()
+	p := *set["tern"]
+	p.Readers = maps.Clone(p.Readers)
+	delete(p.Readers, "storage")
+	set["tern"] = &p
+	synctest.Test(t, func(t *testing.T) {
+		w := simpleOf(t, set, dir, []sim.Spec{{}}, nil, nil)
+		defer w.sim.Close()
+		assert.ErrorContains(t, w.plan.Readable(), "the profile of tern does not read the table storage")
+		waiver, err := plan.ParseWaiver("storage on tern: it cannot show it", "Ada")
+		require.NoError(t, err)
+		require.NoError(t, w.plan.Waive([]plan.Waiver{waiver}))
+		require.NoError(t, w.plan.Readable())
+		w.runQuiet()
+		d := w.night.Devices[0]
+		assert.Equal(t, night.Kept, d.State, d.Note)
+		for _, c := range d.Checks {
+			if c.Name == "storage" {
+				assert.False(t, c.OK)
+				assert.Equal(t, "it cannot show it", c.Waived)
+			}
+		}
 	})
 }

@@ -62,22 +62,57 @@ func (m *maker) platforms(in []*Target) {
 					Msg: fmt.Sprintf("saved cannot be off on %s: its timer brings back what is saved, and with it would go what was never saved", p)})
 			}
 		}
-		m.unreadChecks(p, first[p])
 		m.list = append(m.list, m.rb.Suits(p, schema, steps[p])...)
 	}
 }
 
-// unreadChecks refuses prechecks that look at tables which the profile of a platform does not
-// read: each device of it would be blocked at night. That what is saved cannot be read is
-// warned of, and can be waived; see [Plan.Waive].
-func (m *maker) unreadChecks(platform, device string) {
-	has := m.traits[platform]
-	for _, pc := range m.rb.Prechecks {
-		if why := pc.Unread(has.Tables); why != "" {
-			m.list = append(m.list, problem.Problem{File: m.rb.File, Line: pc.Line, Hint: fmt.Sprintf("%s off; or teach the profile of %s to read it", pc.Name, platform),
-				Msg: fmt.Sprintf("%s cannot be looked at on %s, which is in scope: the profile of %s %s", pc.Name, device, platform, why)})
+// notRead is a precheck that looks at what the profile of a platform in scope does not read:
+// each device of it would be blocked at night.
+type notRead struct {
+	check, platform string
+	problem         problem.Problem
+}
+
+// unread are those prechecks, over the targets. That what is saved cannot be read is warned
+// of; see [Plan.Waive].
+func unread(rb *runbook.Runbook, in []*Target) (out []notRead) {
+	looked := map[string]bool{}
+	for _, t := range in {
+		platform := t.Device.Platform
+		if looked[platform] {
+			continue
+		}
+		looked[platform] = true
+		for _, pc := range rb.Prechecks {
+			why := pc.Unread(t.Traits.Tables)
+			if why == "" {
+				continue
+			}
+			asked := ""
+			if pc.From != "" {
+				asked = ", which " + pc.From + " asks for,"
+			}
+			out = append(out, notRead{pc.Name, platform, problem.Problem{File: rb.File, Line: pc.Line,
+				Hint: fmt.Sprintf("%s off; or teach the profile of %s to read it; or plan with --waive \"%s on %s: REASON\"", pc.Name, platform, pc.Name, platform),
+				Msg:  fmt.Sprintf("%s%s cannot be looked at on %s, which is in scope: the profile of %s %s", pc.Name, asked, t.Device.Name, platform, why)}})
 		}
 	}
+	return out
+}
+
+// Readable refuses a plan with prechecks that cannot be looked at on a platform and are not
+// waived for it. The error is a problem.List.
+func (p *Plan) Readable() error {
+	var list problem.List
+	for _, u := range p.unread {
+		if slices.ContainsFunc(p.Targets(), func(t *Target) bool {
+			_, waived := p.Waived(u.check, t)
+			return t.Device.Platform == u.platform && !waived
+		}) {
+			list = append(list, u.problem)
+		}
+	}
+	return list.Err()
 }
 
 // Schema is what runbooks over these platforms and this fleet, if there is one, may
@@ -113,7 +148,11 @@ func Review(rb *runbook.Runbook, f *fleet.Fleet, traits map[string]Traits) (open
 		}
 	}
 	m := sampled(rb, f, traits)
-	m.platforms(m.targets(f, &Plan{}))
+	in := m.targets(f, &Plan{})
+	m.platforms(in)
+	for _, u := range unread(rb, in) {
+		m.list = append(m.list, u.problem)
+	}
 	return "", m.list.Err()
 }
 

@@ -150,7 +150,8 @@ type Plan struct {
 	places     int       // kinds of sites, roles and uplinks together
 	taken      []float64 // seconds to take back everything up to each batch
 	byName     map[string]*Target
-	secrets    []string // values that are shown nowhere
+	unread     []notRead // see [Plan.Readable]
+	secrets    []string  // values that are shown nowhere
 	whole      *whole
 }
 
@@ -286,7 +287,8 @@ func (p *Plan) Devices() (out []fleet.Device) {
 }
 
 // Make plans a compiled runbook over a fleet. Traits are by platform. The
-// error, if any, is a problem.List.
+// error, if any, is a problem.List. Whether its prechecks can be looked at is said by
+// [Plan.Readable], once waivers are known.
 func Make(rb *runbook.Runbook, f *fleet.Fleet, answers map[string]string, traits map[string]Traits, now time.Time) (*Plan, error) {
 	m := &maker{rb: rb, answers: answers, traits: traits, fleet: f, columns: f.Columns, said: map[string]bool{}}
 	window, notes, err := newWindow(rb, now)
@@ -304,6 +306,7 @@ func Make(rb *runbook.Runbook, f *fleet.Fleet, answers map[string]string, traits
 	if m.list == nil {
 		in := m.targets(f, p)
 		m.platforms(in)
+		p.unread = unread(rb, in)
 		m.batches(p, in)
 	}
 	if err := m.list.Err(); err != nil {
