@@ -271,6 +271,7 @@ func (r *Run) afterBatch(ctx context.Context) {
 // serve runs the event loop until done says so.
 func (r *Run) serve(ctx context.Context, done func() bool) {
 	for {
+		r.heedJournal()
 		r.startMore(ctx)
 		if done() {
 			return
@@ -296,6 +297,14 @@ func (r *Run) serve(ctx context.Context, done func() bool) {
 				return
 			}
 		}
+	}
+}
+
+// heedJournal stops the run where the journal cannot be written any more. A worker may say that
+// its night is over for it before anybody else has told us.
+func (r *Run) heedJournal() {
+	if broken := r.rec.broken.Load(); broken != nil {
+		r.message(cannotWrite{*broken})
 	}
 }
 

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"metabasis/internal/core/night"
@@ -17,8 +18,9 @@ type recorder struct {
 	in      chan entry
 	out     chan []night.Event
 	done    chan struct{}
-	failed  error       // the first failure of the journal; owned by the goroutine
-	onFail  func(error) // is told of it, once, in a goroutine of its own; may be nil
+	failed  error                 // the first failure of the journal; owned by the goroutine
+	broken  atomic.Pointer[error] // the same, for the conductor: it stands before anybody is told
+	onFail  func(error)           // is told of it, once, in a goroutine of its own; may be nil
 	telling sync.WaitGroup
 }
 
@@ -67,8 +69,10 @@ func (r *recorder) run() {
 		err := r.failed
 		if err == nil {
 			if err = r.journal.Append(batch); err != nil {
+				said := fmt.Errorf("%w: %w", errJournal, err)
 				r.failed = err
-				r.tell(fmt.Errorf("%w: %w", errJournal, err))
+				r.broken.Store(&said)
+				r.tell(said)
 			}
 		}
 		for _, a := range acks {
