@@ -83,9 +83,6 @@ func (w *worker) snap(i int) error {
 	return err
 }
 
-// rounding is how far a device may round what it says of its timer.
-const rounding = 2 * time.Second
-
 // timerAsLeft looks whether the timer is still on the clock as we left it. One
 // that was changed under us is somebody else's work on the device: nothing more is
 // sent until a person has decided. What is pending then counts as known.
@@ -93,16 +90,16 @@ func (w *worker) timerAsLeft() *trouble {
 	if !w.guarded() {
 		return nil
 	}
-	was, slack := w.due, w.slack
+	was := w.timer
 	pending, err := w.see()
 	if err != nil {
 		return faced("looking at the timer", err)
 	}
 	switch {
-	case !pending && was.IsZero() && w.onTrial(): // nothing was applied yet
-	case !pending && was.IsZero():
+	case !pending && !was.pends() && w.onTrial(): // nothing was applied yet
+	case !pending && !was.pends():
 		return w.armAgain()
-	case pending && was.IsZero() && w.onTrial():
+	case pending && !was.pends() && w.onTrial():
 		w.emit(night.Event{Kind: night.TimerSeen, Due: w.due, For: time.Until(w.due)})
 		evidence := "it is on trial until " + w.due.Format("15:04:05")
 		if w.untold {
@@ -112,18 +109,18 @@ func (w *worker) timerAsLeft() *trouble {
 	case !pending && w.onTrial():
 		w.emit(night.Event{Kind: night.TimerGone})
 		return changedUnderUs("what was on trial is so no more: its time was up, or somebody confirmed it or took it back",
-			"it was on trial until "+was.Format("15:04:05")+"; nothing is now")
+			"it was on trial until "+was.due.Format("15:04:05")+"; nothing is now")
 	case !pending:
 		w.emit(night.Event{Kind: night.TimerGone})
 		return changedUnderUs("the rollback timer is gone: somebody or something took it off the clock",
-			"it was due "+was.Format("15:04:05")+"; nothing is pending now")
-	case was.IsZero():
-	case w.due.Sub(was).Abs() > slack+w.slack+rounding:
+			"it was due "+was.due.Format("15:04:05")+"; nothing is pending now")
+	case !was.pends(), was.untold: // what it is known by now is what it tells now
+	case w.another(was):
 		w.emit(night.Event{Kind: night.TimerSeen, Due: w.due, For: time.Until(w.due)})
 		return changedUnderUs("the rollback timer was changed under us",
-			fmt.Sprintf("it was due %s; now it is due %s", was.Format("15:04:05"), w.due.Format("15:04:05")))
+			fmt.Sprintf("it was due %s; now it is due %s", was.due.Format("15:04:05"), w.due.Format("15:04:05")))
 	default:
-		w.due, w.slack = was, slack // as near as the first reading; it must not wander
+		w.due, w.slack = was.due, was.slack // as near as the first reading; it must not wander
 	}
 	return nil
 }

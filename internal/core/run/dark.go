@@ -39,7 +39,7 @@ func (w *worker) await(why string) verdict {
 	boot := w.t.Traits.Boot
 	deadline := time.Now().Add(patience + 2*boot)
 	note := "looking for it; no contact"
-	if !w.due.IsZero() {
+	if w.pends() {
 		deadline = later(w.due, time.Now()).Add(2*boot + grace)
 		note = "no contact; " + w.way()
 	}
@@ -47,7 +47,7 @@ func (w *worker) await(why string) verdict {
 		note = "left to itself: " + w.way()
 	}
 	w.move(night.Dark, note)
-	if w.due.IsZero() && w.changed() {
+	if !w.pends() && w.changed() {
 		w.r.inbox <- lostAlone{w}
 	}
 	open := w.offerToLeave(note)
@@ -106,7 +106,7 @@ func (w *worker) gone(err error) verdict {
 
 // leave leaves the device as it is: to its timer, where one is pending.
 func (w *worker) leave(why string) {
-	if w.due.IsZero() {
+	if !w.pends() {
 		w.end(night.Stranded, "left as it is, "+why+"; no timer is pending on it")
 		return
 	}
@@ -143,7 +143,7 @@ func (l *leaving) ask() {
 	w.question++
 	l.asked, l.after = true, nil
 	tr := &trouble{why: "it is waited for: " + l.note, evidence: []string{"it is waited for in any case, until its timer must have fired"}}
-	if w.due.IsZero() {
+	if !w.pends() {
 		tr.evidence = []string{"it is waited for, but no timer takes the change back"}
 	}
 	w.r.inbox <- held{w: w, tr: tr, offers: []night.Offer{{Choice: night.Leave, Touches: 1}}, question: w.question, aside: true}
@@ -204,7 +204,7 @@ func (w *worker) recognise() (v verdict, decided bool, err error) {
 	}
 	w.emit(night.Event{Kind: night.Contact})
 	if pending {
-		w.dueIn(left, true, asked)
+		w.saw(left, true, asked, time.Now())
 		if w.firing {
 			return over, false, errors.New("its timer is still pending")
 		}
@@ -216,8 +216,9 @@ func (w *worker) recognise() (v verdict, decided bool, err error) {
 		return over, false, errors.New("what runs beside its configuration is not as it was yet")
 	}
 	early := w.onTrial() && time.Now().Before(w.due) // it was confirmed or ended, or never begun
-	alone := w.due.IsZero()                          // no timer was pending when contact was lost: none has fired
-	w.due, w.firing = time.Time{}, false
+	alone := !w.pends()                              // no timer was pending when contact was lost: none has fired
+	w.lapse()
+	w.firing = false
 	w.emit(night.Event{Kind: night.TimerGone})
 	diff := config.Compare(w.before, now)
 	w.emit(night.Event{Kind: night.Differs, Lines: diff.Lines(w.t.Masked)})
@@ -251,7 +252,7 @@ func (w *worker) recognise() (v verdict, decided bool, err error) {
 func (w *worker) letGo() verdict {
 	state, note := night.Dark, "let go; no timer is pending on it"
 	switch {
-	case !w.due.IsZero():
+	case w.pends():
 		note = "let go; " + w.way()
 	case len(w.begun) == 0 && w.intended == "":
 		state, note = night.Skipped, "let go before anything was changed"

@@ -82,7 +82,7 @@ func (w *worker) disarm() *trouble {
 	if !w.guarded() {
 		return nil
 	}
-	if w.due.IsZero() {
+	if !w.pends() {
 		// It may be pending without our knowing, after contact was lost.
 		pending, err := w.see()
 		if err != nil {

@@ -162,7 +162,7 @@ func (w *worker) send(i int) *trouble {
 func (w *worker) applied(i int, steps []int) *trouble {
 	title := w.t.Steps[i].Title
 	err := w.apply(i + 1)
-	if w.onTrial() && err != nil && w.due.IsZero() && answered(err) { // none of them does
+	if w.onTrial() && err != nil && !w.pends() && answered(err) { // none of them does
 		w.begun = slices.DeleteFunc(w.begun, func(j int) bool { return slices.Contains(steps, j) })
 	}
 	for _, j := range steps {

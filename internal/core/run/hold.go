@@ -148,7 +148,7 @@ func (w *worker) hold(tr *trouble) (night.Choice, error) {
 	shown := &trouble{why: w.maskText(tr.why), evidence: w.maskLines(slices.Concat(tr.evidence, w.wayBack())), err: tr.err}
 	w.r.inbox <- held{w: w, tr: shown, offers: w.choices(), question: w.question}
 	var fired <-chan time.Time
-	if !w.due.IsZero() {
+	if w.pends() {
 		t := time.NewTimer(time.Until(w.due) + time.Second)
 		defer t.Stop()
 		fired = t.C
@@ -198,7 +198,7 @@ func (w *worker) choices() []night.Offer {
 		offer(night.SkipStep, usual+undo, w.skipDoes()).Most = most + undo
 	}
 	offer(night.BackDevice, w.backing(), w.backDoes())
-	if !w.due.IsZero() {
+	if w.pends() {
 		offer(night.LetFire, w.firingTakes(), "").Way = w.t.Traits.Timer
 		if !w.onTrial() || w.t.Traits.Extends {
 			offer(night.Extend, w.each(1, opArm)+w.each(1, opPending), "")
@@ -234,7 +234,7 @@ func (w *worker) againDoes(takes time.Duration) string {
 	default:
 		text = "looks once more; "
 	}
-	if !w.due.IsZero() && time.Until(w.due) < takes && (!w.onTrial() || w.t.Traits.Extends) {
+	if w.pends() && time.Until(w.due) < takes && (!w.onTrial() || w.t.Traits.Extends) {
 		text += "its timer is extended first; "
 	}
 	return text + w.thenDoes(w.at.step+1)
@@ -286,11 +286,11 @@ func (w *worker) backDoes() string {
 	text := "compares with its backup, and sends nothing if it is equal"
 	if len(w.begun) > 0 {
 		text = "undoes what was sent, and compares with its backup"
-		if w.onTrial() && !w.due.IsZero() {
+		if w.onTrial() && w.pends() {
 			text = "ends its trial, and compares with its backup"
 		}
 	}
-	if w.guarded() && !w.onTrial() && !w.due.IsZero() {
+	if w.guarded() && !w.onTrial() && w.pends() {
 		text += "; then cancels its timer"
 	}
 	if w.saved {
@@ -304,13 +304,13 @@ func (w *worker) backDoes() string {
 func (w *worker) wayBack() []string {
 	way := "no way back of its own: nothing but we takes it back"
 	switch {
-	case !w.due.IsZero() && w.doubted:
+	case w.pends() && w.doubted:
 		way = "its timer may be gone: cancelling it was asked for and not seen; else it " + w.way()
-	case !w.due.IsZero() && w.untold:
+	case w.pends() && w.untold:
 		way = "a change is on trial on it, and it does not tell until when"
-	case !w.due.IsZero() && w.onTrial():
+	case w.pends() && w.onTrial():
 		way = "its way back is pending: " + w.way()
-	case !w.due.IsZero():
+	case w.pends():
 		way = "its way back is pending: it " + w.way()
 	case w.onTrial() && len(w.begun) == 0:
 		way = "nothing is on trial on it, and nothing of the change runs"

@@ -265,7 +265,7 @@ func (w *worker) backing(more ...int) time.Duration {
 	lines, edits := w.undoing(more...)
 	switch {
 	case edits == 0:
-	case w.onTrial() && !w.due.IsZero():
+	case w.onTrial() && w.pends():
 		d += w.each(2, opPending) + w.each(1, opEnd) + w.each(1, opConfig)
 	default:
 		if w.guarded() {

@@ -57,13 +57,13 @@ func (w *worker) takeBack(why string) {
 		case errors.Is(last, errDrifts):
 			w.emit(night.Event{Kind: night.Rung, What: "gone wrong", Note: last.Error()})
 			continue // from the first rung again
-		case errors.Is(last, errJournal) && w.due.IsZero():
+		case errors.Is(last, errJournal) && !w.pends():
 			w.end(night.Stranded, "could not be taken back: "+last.Error())
 			return
 		case errors.Is(last, errJournal):
 			w.leave(last.Error())
 			return
-		case answered(last) && (w.due.IsZero() || w.saved) && try < takeBackTries-1:
+		case answered(last) && (!w.pends() || w.saved) && try < takeBackTries-1:
 			// It answers, but not as it should: it may yet. Where the change is saved, a
 			// restart would only bring it back.
 			w.emit(night.Event{Kind: night.Rung, What: "gone wrong", Note: last.Error()})
@@ -72,7 +72,7 @@ func (w *worker) takeBack(why string) {
 				return
 			}
 			continue
-		case errors.Is(last, errExhausted) && w.onTrial() && w.due.IsZero() && try < takeBackTries-1:
+		case errors.Is(last, errExhausted) && w.onTrial() && !w.pends() && try < takeBackTries-1:
 			// Somebody else may be writing in its candidate: that may be over soon.
 			w.emit(night.Event{Kind: night.Rung, What: "gone wrong", Note: last.Error()})
 			if w.sleep(candidatePause) != nil {
@@ -81,7 +81,7 @@ func (w *worker) takeBack(why string) {
 			}
 			continue
 		case answered(last), errors.Is(last, errExhausted), errors.Is(last, errUnseen), errors.Is(last, errNotPending):
-			if w.due.IsZero() {
+			if !w.pends() {
 				w.end(night.Stranded, "could not be taken back: "+last.Error())
 				return
 			}
@@ -92,7 +92,7 @@ func (w *worker) takeBack(why string) {
 		}
 		w.move(night.Reverting, "contact again")
 	}
-	if !w.due.IsZero() { // its timer can still do what we could not
+	if w.pends() { // its timer can still do what we could not
 		w.letFire()
 		if w.await(last.Error()) == over {
 			return
@@ -169,17 +169,17 @@ func (w *worker) secure() error {
 	if _, err := w.see(); err != nil {
 		return err
 	}
-	need := w.paced().Back()*2 + plan.Margin                    // at the pace that it has just shown
-	if w.onTrial() && (w.due.IsZero() || !w.t.Traits.Extends) { // what is applied is on trial by that
+	need := w.paced().Back()*2 + plan.Margin                // at the pace that it has just shown
+	if w.onTrial() && (!w.pends() || !w.t.Traits.Extends) { // what is applied is on trial by that
 		return nil
 	}
-	if w.due.IsZero() {
+	if !w.pends() {
 		what = night.ToArm
 	}
-	if !w.due.IsZero() && !w.doubted && time.Until(w.due) >= need {
+	if w.pends() && !w.doubted && w.covers(need, time.Now()) {
 		return nil
 	}
-	if w.due.IsZero() {
+	if !w.pends() {
 		safe, err := w.restartIsSafe()
 		if err != nil {
 			return err
@@ -197,7 +197,7 @@ func (w *worker) secure() error {
 		}
 		return w.secure()
 	}
-	if err != nil && answered(err) && !w.due.IsZero() {
+	if err != nil && answered(err) && w.pends() {
 		return nil // the timer that is pending stays; it may yet be long enough
 	}
 	return err

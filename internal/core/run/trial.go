@@ -69,7 +69,7 @@ func (w *worker) apply(step int) error {
 	if err := w.intend(night.Event{What: night.ToApply, Step: step, For: d}); err != nil {
 		return err
 	}
-	w.due, w.slack = later(w.due, time.Now().Add(d)), 0 // it may be on trial from now on, whatever we hear
+	w.assume(time.Now().Add(d)) // it may be on trial from now on, whatever we hear
 	err := w.ses.Apply(w.ctx, d)
 	if err != nil && !answered(err) {
 		w.emit(night.Event{Kind: night.TimerSeen, Due: w.due, For: d, Note: night.NotSeen})
@@ -143,7 +143,7 @@ func (w *worker) tookEffect() error {
 // abandon is the first rung back of a change that is on trial: the device takes it back
 // now, and not when its time is up.
 func (w *worker) abandon() (bool, error) {
-	if w.due.IsZero() {
+	if !w.pends() {
 		return false, nil
 	}
 	w.doing("taking back what is on trial")

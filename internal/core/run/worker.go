@@ -18,6 +18,7 @@ import (
 // worker takes one device through its night.
 type worker struct {
 	known
+	timer
 	r    *Run
 	ctx  context.Context // ends when everything is let go of
 	back chan struct{}   // closed when the device is to be taken back
@@ -35,10 +36,6 @@ type worker struct {
 	sentIn     map[int]Session       // the session that a step's lines were sent in
 	staging    bool                  // lines of ours may stand in its candidate and do not run
 	taken      bool                  // it took a line of a change in this session
-	due        time.Time             // when the timer fires, by our clock; zero when none is pending
-	doubted    bool                  // a disarming was asked for and not seen: the timer may go at any moment
-	slack      time.Duration         // how far due may be off: the time the device took to tell
-	untold     bool                  // nobody knows when it is due
 	at         position
 	reverting  bool
 	partLooks  int    // times that only something beside the configuration was not as it was
@@ -171,7 +168,7 @@ func (w *worker) shown(lines ...string) []string { return w.t.Masked(lines) }
 func (w *worker) move(s night.State, note string) {
 	defer func() { w.r.inbox <- shifted{} }() // taking it back takes another time now
 	switch {
-	case s == night.Dark && w.due.IsZero():
+	case s == night.Dark && !w.pends():
 		w.stands(standing{back: w.backing(), ready: time.Now().Add(patience), open: true})
 	case s == night.Dark: // it takes itself back
 		w.stands(standing{ready: time.Now().Add(w.firingTakes())})
@@ -241,7 +238,7 @@ func (w *worker) abandonSession(p any, stack []byte) {
 func (w *worker) broke(p any, stack []byte) {
 	w.abandonSession(p, stack)
 	pending := "no timer is pending on it, as far as was seen"
-	if !w.due.IsZero() {
+	if w.pends() {
 		pending = w.way()
 	}
 	if w.staging {
@@ -448,24 +445,8 @@ func (w *worker) see() (pending bool, err error) {
 		return false, err
 	}
 	w.took(asked)
-	w.dueIn(left, pending, asked)
+	w.saw(left, pending, asked, time.Now())
 	return pending, nil
-}
-
-// dueIn takes down when the timer is due, of which the device was asked at that time. What
-// it does not tell stays as it is known; what nobody knows may be any moment.
-func (w *worker) dueIn(left time.Duration, pending bool, asked time.Time) {
-	now := time.Now()
-	switch {
-	case !pending:
-		w.due, w.slack = time.Time{}, 0
-	case left >= 0:
-		w.due, w.slack = now.Add(left), now.Sub(asked)
-	case w.due.IsZero():
-		w.due, w.slack, w.untold = now, 0, true
-		return
-	}
-	w.untold = false
 }
 
 // took takes down how long a command took that was given at that time. A device that
@@ -480,11 +461,11 @@ func (w *worker) paced() *plan.Target { return w.t.At(w.command) }
 // guard extends the timer before it could run short of the work that remains
 // from step i on (law 3).
 func (w *worker) guard(i int, extra time.Duration) error {
-	if w.due.IsZero() || w.onTrial() && !w.t.Traits.Extends {
+	if !w.pends() || w.onTrial() && !w.t.Traits.Extends {
 		return nil
 	}
 	need := w.paced().Left(i, w.r.plan.Soak) + extra + plan.Margin
-	if time.Until(w.due) >= need {
+	if w.covers(need, time.Now()) {
 		return nil
 	}
 	return w.arm(night.ToExtend, max(need+plan.Margin, w.r.plan.Timer.Long(w.t.Device.Platform)).Round(time.Second))
