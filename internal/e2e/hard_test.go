@@ -28,6 +28,10 @@ func TestKeysInASmallWindowAnswerNothing(t *testing.T) {
 	x.tmux("resize-window", "-x", "50", "-y", "12")
 	x.see("Keys do nothing until then.")
 	x.press("d", "Down", "Down", "Down", "Down", "Down", "Down", "Enter", "Enter", "a", "3", "Enter", "Enter", "C-c", "3", "Enter", "Enter")
+	// Still too small, drawn anew: what was pressed before that has arrived by then, or it would
+	// meet the large window.
+	x.tmux("resize-window", "-x", "30", "-y", "12")
+	x.see(`(?m)^ *This window is too small:.{0,6}$`)
 	x.tmux("resize-window", "-x", "160", "-y", "42")
 	s := x.see(`brm-quay-4 +◆ held`)
 	assert.NotContains(t, s, "reverting")
