@@ -30,12 +30,12 @@ require (
 	go.uber.org/goleak v1.3.0
 	golang.org/x/crypto v0.59.0
 	golang.org/x/image v0.48.0
+	golang.org/x/net v0.62.0
 	golang.org/x/sync v0.25.0
 	golang.org/x/sys v0.50.0
 	golang.org/x/term v0.48.0
 	golang.org/x/text v0.44.0
 	gonum.org/v1/gonum v0.17.0
-	google.golang.org/grpc v1.85.0
 	modernc.org/sqlite v1.62.0
 	pgregory.net/rapid v1.3.0
 )

@@ -10,10 +10,10 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"google.golang.org/grpc/test/bufconn"
 
 	"metabasis/internal/device/lines"
 	"metabasis/internal/device/profile"
+	"metabasis/internal/sim/pipe"
 )
 
 // heron plays the device that docs/profiles.md teaches: it answers as the
@@ -58,14 +58,8 @@ func heron(c net.Conn) {
 }
 
 func dialHeron(t *testing.T) net.Conn {
-	l := bufconn.Listen(64 << 10)
-	go func() {
-		if c, err := l.Accept(); err == nil {
-			heron(c)
-		}
-	}()
-	c, err := l.Dial()
-	require.NoError(t, err)
+	c, device := pipe.New(64 << 10)
+	go heron(device)
 	return c
 }
 

@@ -15,13 +15,13 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"google.golang.org/grpc/test/bufconn"
 
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/reach"
 	"metabasis/internal/device"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/sim"
+	"metabasis/internal/sim/pipe"
 	"metabasis/internal/store"
 	"metabasis/profiles"
 )
@@ -311,19 +311,15 @@ func TestAFloodOfOffersIsBounded(t *testing.T) {
 			h := newHarbour(t, []sim.Spec{{Name: "gate", Platform: "plover"}})
 			defer h.sim.Close()
 			h.c.Dial = func(ctx context.Context, _, _ string) (net.Conn, error) {
-				l := bufconn.Listen(4 << 10)
+				ours, c := pipe.New(4 << 10)
 				go func() {
-					c, err := l.Accept()
-					if err != nil {
-						return
-					}
 					defer c.Close()
-					_, err = io.WriteString(c, first)
+					_, err := io.WriteString(c, first)
 					for err == nil {
 						_, err = c.Write([]byte{255, 251, 99, 255, 252, 99})
 					}
 				}()
-				return l.DialContext(ctx)
+				return ours, nil
 			}
 			began := time.Now()
 			r := h.reach(1)["gate"]

@@ -17,7 +17,8 @@ import (
 	"time"
 
 	"golang.org/x/crypto/ssh"
-	"google.golang.org/grpc/test/bufconn"
+
+	"metabasis/internal/sim/pipe"
 )
 
 // Fleet is a set of simulated devices and the network between them.
@@ -362,18 +363,9 @@ func (f *Fleet) Dial(ctx context.Context, network, addr string) (net.Conn, error
 		<-ctx.Done()
 		return nil, &net.OpError{Op: "dial", Net: "tcp", Err: ctx.Err()}
 	}
-	l := bufconn.Listen(64 << 10)
-	f.wg.Go(func() {
-		if server, err := l.Accept(); err == nil {
-			l.Close()
-			d.serve(server)
-		}
-	})
-	client, err := l.DialContext(ctx)
-	if err != nil {
-		l.Close()
-	}
-	return client, err
+	client, server := pipe.New(64 << 10)
+	f.wg.Go(func() { d.serve(server) })
+	return client, nil
 }
 
 // Listen serves every device on a TCP port of its own on host (a loopback

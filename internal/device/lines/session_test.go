@@ -14,11 +14,11 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"google.golang.org/grpc/test/bufconn"
 
 	"metabasis/internal/core/reach"
 	"metabasis/internal/core/run"
 	"metabasis/internal/device/profile"
+	"metabasis/internal/sim/pipe"
 )
 
 // keeper is a transcript in memory.
@@ -44,14 +44,10 @@ func stage(t *testing.T, first string, script func(line string, out io.Writer)) 
 // narrow does the same over a connection that holds so many bytes either way.
 func narrow(t *testing.T, size int, first string, script func(line string, out io.Writer)) (net.Conn, func()) {
 	t.Helper()
-	l := bufconn.Listen(size)
+	ours, c := pipe.New(size)
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
-		c, err := l.Accept()
-		if err != nil {
-			return
-		}
 		defer c.Close()
 		io.WriteString(c, first)
 		in := bufio.NewScanner(c)
@@ -60,9 +56,7 @@ func narrow(t *testing.T, size int, first string, script func(line string, out i
 			script(in.Text(), c)
 		}
 	}()
-	c, err := l.Dial()
-	require.NoError(t, err)
-	return c, func() { c.Close(); l.Close(); <-done }
+	return ours, func() { ours.Close(); <-done }
 }
 
 // lineOrKey takes in a line, or what was typed up to ^C, which needs no Enter.
@@ -403,17 +397,14 @@ func TestHostileDevicesBeforeTheFirstPrompt(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
-				l := bufconn.Listen(64 << 10)
+				conn, theirs := pipe.New(64 << 10)
 				done := make(chan struct{})
 				go func() {
 					defer close(done)
-					conn, err := l.Accept()
-					for err == nil {
-						err = c.print(conn)
+					for err := error(nil); err == nil; {
+						err = c.print(theirs)
 					}
 				}()
-				conn, err := l.Dial()
-				require.NoError(t, err)
 				began := time.Now()
 				s := newSession(tern(t), conn, profile.Options{Log: &keeper{}})
 				f := s.begin(context.Background())
@@ -425,7 +416,6 @@ func TestHostileDevicesBeforeTheFirstPrompt(t *testing.T) {
 				assert.LessOrEqual(t, len(s.out.cur), maxCur)
 				assert.LessOrEqual(t, s.out.size, maxPrinted+(64<<10))
 				s.Close()
-				l.Close()
 				<-done
 			})
 		})

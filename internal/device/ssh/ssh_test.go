@@ -18,10 +18,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
-	"google.golang.org/grpc/test/bufconn"
 
 	"metabasis/internal/core/reach"
 	"metabasis/internal/core/run"
+	"metabasis/internal/sim/pipe"
 )
 
 // host is an SSH server in memory: it gives a shell that echoes, and passes
@@ -58,17 +58,12 @@ func (n *network) dial(ctx context.Context, _, addr string) (net.Conn, error) {
 		return nil, &net.OpError{Op: "dial", Err: errors.New("no route to host")}
 	}
 	h.accepts.Add(1)
-	l := bufconn.Listen(256 << 10)
-	n.wg.Go(func() {
-		if c, err := l.Accept(); err == nil {
-			h.serve(c)
-		}
-	})
-	c, err := l.DialContext(ctx)
+	c, theirs := pipe.New(256 << 10)
+	n.wg.Go(func() { h.serve(theirs) })
 	n.mu.Lock()
 	n.conns = append(n.conns, c)
 	n.mu.Unlock()
-	return c, err
+	return c, nil
 }
 
 // close ends everything that is still connected.

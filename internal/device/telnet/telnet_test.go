@@ -8,21 +8,14 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"google.golang.org/grpc/test/bufconn"
 	"pgregory.net/rapid"
+
+	"metabasis/internal/sim/pipe"
 )
 
 // pair is a buffered connection.
 func pair(t testing.TB) (client, server net.Conn) {
-	l := bufconn.Listen(64 << 10)
-	got := make(chan net.Conn, 1)
-	go func() {
-		c, _ := l.Accept()
-		got <- c
-	}()
-	client, err := l.Dial()
-	require.NoError(t, err)
-	server = <-got
+	client, server = pipe.New(64 << 10)
 	t.Cleanup(func() { client.Close(); server.Close() })
 	return client, server
 }

@@ -83,6 +83,7 @@ func TestBeforeItIsRead(t *testing.T) {
 		return versions()
 	}})
 	s := screentest.New(t, 100, 30, screen.Options{Theme: "light"}, func(h *screen.Host) { h.Open(v) })
+	s.See("Reading: 0 of 9 devices done.")
 	v.done = 4
 	assert.Contains(t, s.Text(), "Reading: 4 of 9 devices done.")
 	s.Press("s", "o", "down", "end", "left", "&", "x", "enter", "esc", "!")
