@@ -32,7 +32,7 @@ func (n *Night) attentionText() ink.Row {
 			Add(ink.Foam, "Here it stands as it was in the journal at "+report.Clock(told.Last.Local())+".")
 	case n.past() && told.Ended.IsZero():
 		return r.Strong(ink.Port, "▲ This night crashed: its journal ends at "+told.Last.Local().Format("Mon 2 Jan 15:04:05")+". ").
-			Add(ink.Foam, "Below is where each device was then; nobody has looked since.")
+			Add(ink.Foam, "Nobody has looked since; below it stands as it was.")
 	case n.planned():
 		return r.Strong(ink.Foam, "Ready. Nothing has been sent.").Add(ink.Dim, fmt.Sprintf("  %s in %s.", report.Count(len(told.Devices), "device"), report.Count(len(told.Outline.Batches), "batch")))
 	case !told.Ended.IsZero():
