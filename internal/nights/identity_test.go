@@ -234,7 +234,7 @@ func TestAWrongLineKeepsNobodyOut(t *testing.T) {
 func TestExchangedNights(t *testing.T) {
 	lines := map[string][]string{
 		"tern":            {"^time source", "^log host", "^tell restart", "^restart cancel", "^keep", "^tell", "^edit$", "^lan"},
-		"osier":           {"^source", "^to ", "^apply", "^keep trial", "^show", "^draft$", "^check"},
+		"osier":           {"^source", "^to ", "^apply", "^keep trial", "^sight", "^draft$", "^check"},
 		"skerry":          {"^set", "commit", "confirm", "^get-config running", "^lock", "^get"},
 		"skerry-restconf": {"^set", "^get-config running", "^get", "."},
 		"bittern":         {"^set", "^get", "sign.clock", "sign.store"},

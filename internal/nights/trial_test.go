@@ -195,7 +195,7 @@ func TestEachFaultOnTrial(t *testing.T) {
 		"cut off, and never fires": {sim.Fault{Kind: sim.NeverFires}, night.Kept, "kept and saved"},
 		"somebody joins":           {sim.Fault{Kind: sim.Joined, Match: "^screen off"}, night.Reverted, "equal to the backup"},
 		"restarts by itself":       {sim.Fault{Kind: sim.Restarts, Match: "^to 198", Times: 1}, night.Reverted, "equal to the backup"},
-		"somebody ends the trial":  {sim.Fault{Kind: sim.OtherTimer, Match: "^show clock", After: 2, Times: 1}, night.Reverted, "equal to the backup"},
+		"somebody ends the trial":  {sim.Fault{Kind: sim.OtherTimer, Match: "^sight clock", After: 2, Times: 1}, night.Reverted, "equal to the backup"},
 		"drifts":                   {sim.Fault{Kind: sim.Drifts, Match: "^keep", Times: 1}, night.Reverted, "equal to the backup"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -447,12 +447,12 @@ func TestWhatStandsThereBefore(t *testing.T) {
 // Where it cannot be read whether something is staged, nothing is done.
 func TestDraftsThatCannotBeRead(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		balks := sim.Fault{Kind: sim.Balks, Match: "^show draft$"}
+		balks := sim.Fault{Kind: sim.Balks, Match: "^sight draft$"}
 		w := simple(t, osiers(sim.Spec{Faults: []sim.Fault{balks}}, sim.Spec{}), book(mixedBook))
 		defer w.sim.Close()
 		w.runQuiet()
 		assert.Equal(t, night.Blocked, w.night.Get("ald-quay-1").State, w.night.Get("ald-quay-1").Note)
-		assert.Contains(t, w.night.Get("ald-quay-1").Note, "show draft")
+		assert.Contains(t, w.night.Get("ald-quay-1").Note, "sight draft")
 		assert.Equal(t, night.Kept, w.night.Get("ald-quay-2").State)
 		w.checkLaws()
 	})
@@ -526,7 +526,7 @@ func exchanged(faults []sim.Fault, lines ...string) (out []sim.Fault) {
 
 // spoilTrial gives an osier a fault or two.
 func (g *generator) spoilTrial(spec *sim.Spec) {
-	lines := []string{"^source", "^to 198", "^lan 310$", "^title", "^port 3$", "^carries", "^up$", "^draft$", "^show trial", "^apply", "^keep", "^end trial", "^show running", "^cut", "^close", "^drop draft", "^check"}
+	lines := []string{"^source", "^to 198", "^lan 310$", "^title", "^port 3$", "^carries", "^up$", "^draft$", "^sight trial", "^apply", "^keep", "^end trial", "^sight running", "^cut", "^close", "^drop draft", "^check"}
 	kinds := []string{sim.Refuses, sim.BadPassword, sim.Hangs, sim.Drops, sim.DropsAfter, sim.Rejects, sim.Garbage, sim.Slow, sim.Restarts, sim.NeverBack, sim.NoSave, sim.NeverSettles, sim.CutsOff,
 		sim.QuietTimer, sim.StuckTimer, sim.LostUndo, sim.Refusing, sim.QuietSave, sim.LateDisarm, sim.Drifts, sim.HalfLoad, sim.OtherTimer, sim.Joined, sim.Ignores, sim.NeverFires, sim.RefusesApply}
 	for range 1 + g.rng.IntN(3) {
@@ -543,9 +543,9 @@ func (g *generator) spoilTrial(spec *sim.Spec) {
 		case sim.Drifts:
 			f.Match = pick(g, []string{"^keep", "^source", "^apply"})
 		case sim.OtherTimer:
-			f.Match, f.By = pick(g, []string{"^show running", "^show sessions", "^show clock"}), time.Duration(g.rng.IntN(3))*time.Minute
+			f.Match, f.By = pick(g, []string{"^sight running", "^sight sessions", "^sight clock"}), time.Duration(g.rng.IntN(3))*time.Minute
 		case sim.Joined:
-			f.Match = pick(g, []string{"^show", "^apply", "^draft$"})
+			f.Match = pick(g, []string{"^sight", "^apply", "^draft$"})
 		case sim.RefusesApply:
 			f.After = g.rng.IntN(3)
 		}

@@ -19,7 +19,7 @@ import (
 //	osier:NAME draft>           after "draft"
 //	osier:NAME draft port 7>    in a section; "up" leaves it, "close" leaves the draft
 //
-// Commands: show running|kept|draft|trial|clock|version|storage|ports|neighbours|sessions|pair,
+// Commands: sight running|kept|draft|trial|clock|version|storage|ports|neighbours|sessions|pair,
 // screen on|off, draft, check draft, apply draft for N s, extend trial to N s, keep trial,
 // end trial, load draft (a configuration up to a line "end of draft"), drop draft, restart
 // (at once), bye.
@@ -126,7 +126,7 @@ func (s *osier) command(line string) {
 		s.over = true
 	case line == "screen on", line == "screen off":
 		s.paged = w[1] == "on"
-	case w[0] == "show" && len(w) == 2:
+	case w[0] == "sight" && len(w) == 2:
 		s.show(w[1])
 	case line == "draft":
 		s.open()
@@ -405,9 +405,9 @@ func (s *osier) shown(what string) string {
 	head := "## " + d.spec.Name + ", " + now.UTC().Format(time.RFC3339) + "\n"
 	switch what {
 	case "running":
-		return head + d.part("show running", d.running.braces()) + "## end\n"
+		return head + d.part("sight running", d.running.braces()) + "## end\n"
 	case "kept":
-		return head + d.part("show kept", d.saved.braces()) + "## end\n"
+		return head + d.part("sight kept", d.saved.braces()) + "## end\n"
 	case "draft":
 		if d.draft == nil {
 			return "There is no draft.\n"
