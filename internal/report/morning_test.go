@@ -1,6 +1,7 @@
 package report
 
 import (
+	"bytes"
 	"encoding/csv"
 	"encoding/json"
 	"encoding/xml"
@@ -11,9 +12,10 @@ import (
 	"testing"
 	"time"
 
-	"github.com/russross/blackfriday/v2"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"github.com/yuin/goldmark"
+	"github.com/yuin/goldmark/extension"
 
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
@@ -236,7 +238,10 @@ func TestTheMarkdownRenders(t *testing.T) {
 	m := MorningOf(21, "q.runbook", "", aNight(24))
 	m.Devices[4].Note, m.Title = "a|b *bold* <b>x</b>", "Gates | <clocks> *now*"
 	m.Todo = append(m.Todo, "a|b *bold* <script>")
-	html := string(blackfriday.Run([]byte(strings.Join(MorningDocument(m), "\n")), blackfriday.WithExtensions(blackfriday.CommonExtensions)))
+	var out bytes.Buffer
+	md := goldmark.New(goldmark.WithExtensions(extension.GFM))
+	require.NoError(t, md.Convert([]byte(strings.Join(MorningDocument(m), "\n")), &out))
+	html := out.String()
 	for _, d := range m.Devices {
 		assert.Contains(t, html, "<td>"+d.Name+"</td>")
 	}
