@@ -318,7 +318,7 @@ const (
 
 // sets carries out a set, and tells what is wrong with which variable.
 func (d *Device) sets(line string, vars []variable, balks bool) (status, at int) {
-	defer d.fleet.topology()
+	defer d.moved()
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.note(Staged, line)

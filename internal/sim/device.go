@@ -75,6 +75,10 @@ type Device struct {
 	gates   *ploverState // a plover's own state; nil for a tern
 	orphans []*gate      // dropped while out of reach; the other side learns of it later
 	truth   []Truth
+
+	below []string       // the devices that are reached through it
+	ports map[string]int // the port that leads to each of them
+	stood place          // its place in the network when that was worked out last for it
 }
 
 // Name is the device's name in the scenario.
@@ -186,7 +190,7 @@ func (d *Device) arm(in time.Duration) {
 		if d.goesOn() {
 			d.putBack()
 			d.mu.Unlock()
-			d.fleet.topology()
+			d.moved()
 			return
 		}
 		d.mu.Unlock()
@@ -347,17 +351,28 @@ func (d *Device) linked() bool {
 }
 
 // portTo is the port of d that leads down to the device named below.
-func (d *Device) portTo(below string) int {
-	n := d.spec.Ports
-	for _, s := range d.fleet.scenario.Devices {
-		if s.Uplink == d.spec.Name {
-			if s.Name == below {
-				return n
-			}
-			n--
-		}
+func (d *Device) portTo(below string) int { return d.ports[below] }
+
+// place is what of a device's own state its reach, and that of those below it, depends on.
+type place struct {
+	up, linked bool
+	shut       string // which of the ports that lead down are
+}
+
+// moved has the network worked out anew where the device's place in it is another now: most
+// lines change nothing of that, and a fleet is large.
+func (d *Device) moved() {
+	d.mu.Lock()
+	now := place{up: d.up.Load(), linked: d.linked()}
+	for _, below := range d.below {
+		now.shut += fmt.Sprint(d.running.ports[d.ports[below]].shut, " ")
 	}
-	return 0
+	was := d.stood
+	d.stood = now
+	d.mu.Unlock()
+	if now != was {
+		d.fleet.topology()
+	}
 }
 
 // neighbour is one row of what a device sees on its ports.
@@ -383,11 +398,10 @@ func (d *Device) neighbours() []neighbour {
 	} else if open(d, d.spec.UplinkPort) {
 		out = append(out, neighbour{d.spec.UplinkPort, "ops-core", len(out) + 1})
 	}
-	for _, s := range d.fleet.scenario.Devices {
-		if s.Uplink == d.spec.Name {
-			if port := d.portTo(s.Name); open(d, port) && open(d.fleet.devices[s.Name], s.UplinkPort) {
-				out = append(out, neighbour{port, s.Name, s.UplinkPort})
-			}
+	for _, name := range d.below {
+		below, port := d.fleet.devices[name], d.portTo(name)
+		if open(d, port) && open(below, below.spec.UplinkPort) {
+			out = append(out, neighbour{port, name, below.spec.UplinkPort})
 		}
 	}
 	return out

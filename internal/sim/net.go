@@ -106,8 +106,23 @@ func New(s Scenario, keys ...ssh.PublicKey) (*Fleet, error) {
 		}
 	}
 	f.pairUp()
+	f.wire()
 	f.topology()
 	return f, nil
+}
+
+// wire gives each device the ports that lead down from it: the last one to the first device
+// below it.
+func (f *Fleet) wire() {
+	for _, d := range f.order {
+		d.ports = map[string]int{}
+	}
+	for _, d := range f.order {
+		if up := f.devices[d.spec.Uplink]; up != nil {
+			up.ports[d.spec.Name] = up.spec.Ports - len(up.below)
+			up.below = append(up.below, d.spec.Name)
+		}
+	}
 }
 
 // Devices lists the devices in the order of the scenario.

@@ -267,7 +267,7 @@ func (s *osier) apply(lasts time.Duration) {
 	d.follow()
 	s.print(fmt.Sprintf("On trial for %d s.\n", int(lasts.Seconds())))
 	d.mu.Unlock()
-	d.fleet.topology()
+	d.moved()
 }
 
 func (s *osier) extend(by time.Duration) {
@@ -337,7 +337,7 @@ func (s *osier) endTrial() {
 	}
 	s.print("Ended.\n")
 	d.mu.Unlock()
-	d.fleet.topology()
+	d.moved()
 }
 
 // load writes a whole configuration into the draft, up to a line "end of draft".

@@ -368,10 +368,10 @@ func (s *skerry) carryOut(op *datum, line string, balks bool) (string, error) {
 	case "get-config":
 		return s.getConfig(op)
 	case "edit-config":
-		defer s.d.fleet.topology()
+		defer s.d.moved()
 		return "", s.editConfig(op, line)
 	case "copy-config":
-		defer s.d.fleet.topology()
+		defer s.d.moved()
 		return "", s.copyConfig(op)
 	case "lock", "unlock":
 		return "", s.lock(op)
@@ -386,10 +386,10 @@ func (s *skerry) carryOut(op *datum, line string, balks bool) (string, error) {
 		s.d.netconf.candidate, s.d.netconf.edited = nil, nil
 		return "", nil
 	case "commit":
-		defer s.d.fleet.topology()
+		defer s.d.moved()
 		return "", s.commit(op)
 	case "cancel-commit":
-		defer s.d.fleet.topology()
+		defer s.d.moved()
 		return "", s.cancel(op)
 	case "kill-session":
 		return "", s.kill(op)

@@ -154,7 +154,7 @@ func (d *Device) rest(req *http.Request, body []byte) *http.Response {
 		resp = d.restGet(req, path)
 	} else {
 		resp = d.restChange(req, path, edit, line, lines)
-		d.fleet.topology()
+		d.moved()
 	}
 	if d.struckAt(DropsAfter, line) {
 		return nil

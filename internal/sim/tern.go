@@ -327,7 +327,7 @@ func (d *Device) change(section, line string) (string, error) {
 	}
 	d.mu.Unlock()
 	if err == nil && (strings.HasPrefix(section, "port") || strings.HasPrefix(line, "manage") || d.hasFaultAt(CutsOff)) {
-		d.fleet.topology()
+		d.moved()
 	}
 	return section, err
 }
@@ -379,7 +379,7 @@ func (d *Device) replace(whole string) error {
 	}
 	d.mu.Unlock()
 	if err == nil {
-		d.fleet.topology()
+		d.moved()
 	}
 	return err
 }
