@@ -76,18 +76,15 @@ const PushAllWithin = 30 * time.Minute
 // ErrPushTime says that pushing took too long.
 var ErrPushTime = fmt.Errorf("not all was pushed within %s; what is there stays, and pushing again goes on", PushAllWithin)
 
-// PushWithin is how long that may take.
-const PushWithin = pushWithin
-
-// pushWithin bounds pushing at the end of a night: what is left is pushed the next time.
-const pushWithin = 2 * time.Minute
+// PushWithin bounds pushing at the end of a night: what is left is pushed the next time.
+const PushWithin = 2 * time.Minute
 
 // push pushes what the night put on the shelf, where the settings name places for it.
 func (n *Night) push(ctx context.Context) error {
 	if len(n.desk.Settings.Places) == 0 {
 		return nil
 	}
-	ctx, stop := context.WithTimeoutCause(ctx, pushWithin, fmt.Errorf("that was not done within %s", pushWithin))
+	ctx, stop := context.WithTimeoutCause(ctx, PushWithin, fmt.Errorf("that was not done within %s", PushWithin))
 	defer stop()
 	all, err := n.desk.Push(ctx, false, nil)
 	wrong := []error{err}

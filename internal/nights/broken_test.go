@@ -155,26 +155,21 @@ func TestAMistakeOfOursInARehearsal(t *testing.T) {
 	})
 }
 
-// counted is a session that counts what is dropped, and may refuse a whole backup.
+// counted is a session that counts what is dropped, and refuses a whole backup.
 type counted struct {
 	run.Session
-	refuses bool
-	drops   *int
+	drops *int
 }
 
 func (s *counted) Drop(ctx context.Context) error { *s.drops++; return s.Session.Drop(ctx) }
 
-func (s *counted) Restore(ctx context.Context, text string) error {
-	if s.refuses {
-		return &run.Refused{Line: "the backup", Said: "no room"}
-	}
-	return s.Session.Restore(ctx, text)
+func (s *counted) Restore(context.Context, string) error {
+	return &run.Refused{Line: "the backup", Said: "no room"}
 }
 
 type countedOn struct {
 	run.Connector
-	refuses bool
-	drops   *int
+	drops *int
 }
 
 func (c countedOn) Connect(ctx context.Context, t *plan.Target) (run.Session, error) {
@@ -182,7 +177,7 @@ func (c countedOn) Connect(ctx context.Context, t *plan.Target) (run.Session, er
 	if err != nil {
 		return s, err
 	}
-	return &counted{s, c.refuses, c.drops}, nil
+	return &counted{s, c.drops}, nil
 }
 
 // Of a whole backup that a device refuses, what was handed over is dropped before anything else
@@ -195,7 +190,7 @@ func TestAWholeBackupThatIsRefusedIsDropped(t *testing.T) {
 		w := restoring(t, set, dir, "osier", []sim.Spec{{Config: now}}, map[string]runbook.Was{"ald-quay-1": {Name: "x.cfg", At: time.Now(), Text: text}})
 		defer w.sim.Close()
 		drops := 0
-		w.through = func(of run.Connector) run.Connector { return countedOn{of, true, &drops} }
+		w.through = func(of run.Connector) run.Connector { return countedOn{of, &drops} }
 		w.runQuiet()
 		d := w.night.Devices[0]
 		assert.Positive(t, drops, "%s: %s", d.State, d.Note)

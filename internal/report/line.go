@@ -355,7 +355,7 @@ func leftTitles(d *night.Device) string {
 func Crashed(n *night.Night) string {
 	open := 0
 	for _, d := range n.Devices {
-		if d.MayRun() {
+		if d.CutOff() && d.Begun() {
 			open++
 		}
 	}

@@ -88,7 +88,7 @@ type DeviceReport struct {
 	// Cut says where it was when the night was cut off; "" where its end is known.
 	Cut      string `json:"cut_off,omitempty"`
 	mustLook bool   // what it is now is known by looking only
-	begun    bool   // something was to be sent to it
+	lined    bool   // lines of the change were to be sent to it
 }
 
 // DiffersBy says by how many lines the device differs from its backup.
@@ -96,7 +96,7 @@ func (d DeviceReport) DiffersBy() string {
 	switch {
 	case d.mustLook && len(d.Differs) == 0:
 		return NotKnown
-	case !d.begun && len(d.Differs) == 0:
+	case !d.lined && len(d.Differs) == 0:
 		return "nothing sent"
 	}
 	return Count(len(d.Differs), "line")
@@ -287,7 +287,7 @@ func (t *teller) devices() {
 		for i, title := range d.Steps {
 			r.Steps = append(r.Steps, StepReport{title, d.Marks[i]})
 		}
-		r.begun, r.mustLook = d.Begun(), d.MayRun()
+		r.lined, r.mustLook = d.Changes(), d.MayRun() || d.State == night.Stranded
 		if d.CutOff() {
 			r.Cut = d.WasAt()
 		}
@@ -380,7 +380,7 @@ func (m *Morning) sentence() string {
 		of = "Of"
 	}
 	s += fmt.Sprintf("%s %s, %s", of, Count(all, "device"), strings.Join(parts, ", "))
-	look := count[night.Stranded]
+	look := 0
 	for _, d := range m.Devices {
 		if d.mustLook {
 			look++

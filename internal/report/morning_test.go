@@ -254,3 +254,34 @@ func TestTheMarkdownRenders(t *testing.T) {
 	assert.NotContains(t, html, "|---")
 	assert.Equal(t, strings.Count(html, "<pre><code"), strings.Count(html, "</code></pre>"))
 }
+
+// Who must be looked at is counted once, also where what was to be sent to it is known; and
+// of a device that was only armed nobody says by how many lines it differs.
+func TestWhoMustBeLookedAtIsCountedOnce(t *testing.T) {
+	at := time.Date(2026, 12, 2, 1, 30, 0, 0, time.UTC)
+	o := &night.Outline{Title: "Quays", Batches: [][]night.OutlineDevice{{{Name: "a", Steps: []string{"x"}}, {Name: "b", Steps: []string{"x"}}, {Name: "c", Steps: []string{"x"}}}}}
+	events := []night.Event{{Kind: night.Planned, Outline: o}, {Kind: night.Began}, {Kind: night.BatchBegan, Batch: 1}}
+	add := func(device string, es ...night.Event) {
+		for _, e := range es {
+			e.Device = device
+			events = append(events, e)
+		}
+	}
+	armed := night.Event{Kind: night.Intent, What: night.ToArm, For: 10 * time.Minute}
+	sent := night.Event{Kind: night.Intent, What: night.ToSend, Step: 1, Lines: []string{"x"}}
+	add("a", night.Event{Kind: night.Moved, State: night.Checking}, armed, sent, night.Event{Kind: night.Moved, State: night.Stranded, OK: true})
+	add("b", night.Event{Kind: night.Moved, State: night.Checking}, armed, night.Event{Kind: night.Moved, State: night.Blocked, OK: true})
+	add("c", night.Event{Kind: night.Moved, State: night.Checking}, armed, sent, night.Event{Kind: night.Moved, State: night.Changing})
+	for i := range events {
+		events[i].Seq, events[i].At = int64(i+1), at.Add(time.Duration(i)*time.Second)
+	}
+	cut := MorningOf(21, "q.runbook", "", events)
+	assert.Contains(t, cut.Outcome, "2 devices must be looked at by a person", "a is stranded, c was cut off")
+	n := night.Fold(night.Night{}, events...)
+	assert.Contains(t, Crashed(&n), ", 1 in change; then: ", "of a it is known how its night ended")
+
+	ended := MorningOf(21, "q.runbook", "", append(events[:len(events)-1:len(events)-1],
+		night.Event{Kind: night.Moved, Device: "c", State: night.Kept, OK: true, At: at.Add(time.Minute)}, night.Event{Kind: night.Ended, At: at.Add(time.Minute)}))
+	assert.Contains(t, ended.Outcome, "1 device must be looked at by a person")
+	assert.Equal(t, []string{NotKnown, "nothing sent", "0 lines"}, []string{ended.Devices[0].DiffersBy(), ended.Devices[1].DiffersBy(), ended.Devices[2].DiffersBy()})
+}

@@ -173,7 +173,7 @@ func (d *morningDocument) changes() {
 		if dev.Prediction == "not kept" {
 			odd = append(odd, []string{dev.Name, Some(dev.Unlike, 6)})
 		}
-		if dev.mustLook || dev.Result == night.Stranded || dev.Result == night.Dark {
+		if dev.mustLook || dev.Result == night.Dark {
 			unknown = append(unknown, dev.Name)
 		}
 	}

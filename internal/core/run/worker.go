@@ -355,7 +355,7 @@ func (w *worker) prepareTimer() (over bool) {
 		w.end(night.Blocked, "the rollback timer cannot be armed: "+err.Error())
 		return true
 	}
-	w.due = time.Now().Add(d) // it may be armed: treat it as if it were
+	w.assume(time.Now().Add(d)) // it may be armed
 	w.emit(night.Event{Kind: night.TimerSeen, Due: w.due, For: d})
 	return w.settle(faced("arming", lostWith(err)))
 }
