@@ -9,10 +9,10 @@ import (
 	"sync"
 	"time"
 
+	"metabasis/internal/core/driver"
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/problem"
 	"metabasis/internal/core/reach"
-	"metabasis/internal/core/run"
 	"metabasis/internal/report"
 	"metabasis/internal/settings"
 	"metabasis/internal/store"
@@ -126,7 +126,7 @@ func (q *asking) one(ctx context.Context, d fleet.Device) (out []Answer) {
 	for _, c := range q.commands.of(d) {
 		one := Answer{Device: d.Name, Host: s.Host(), Command: s.Mask(c)}
 		one.Lines, err = s.Ask(ctx, c, q.anything)
-		var refused *run.Refused
+		var refused *driver.Refused
 		switch {
 		case errors.As(err, &refused):
 			one.Refused = refused.Said

@@ -15,7 +15,7 @@ import (
 	"metabasis/internal/core/identity"
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/record"
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/work"
 	"metabasis/internal/report"
 	"metabasis/internal/store"
 	"metabasis/internal/workspace"
@@ -374,8 +374,8 @@ func (d *Desk) CompareNight(ctx context.Context, id int64) (*Comparison, error) 
 	if err != nil {
 		return nil, err
 	}
-	before, errA := d.Records().Get(workspace.RecordName(id, run.Before))
-	after, errB := d.Records().Get(workspace.RecordName(id, run.After))
+	before, errA := d.Records().Get(workspace.RecordName(id, work.Before))
+	after, errB := d.Records().Get(workspace.RecordName(id, work.After))
 	for _, err := range []error{errA, errB} {
 		if err != nil && !errors.Is(err, store.ErrNoRecord) {
 			return nil, err

@@ -12,9 +12,9 @@ import (
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/problem"
-	"metabasis/internal/core/run"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/core/textfile"
+	"metabasis/internal/core/work"
 	"metabasis/internal/person"
 	"metabasis/internal/report"
 	"metabasis/internal/seal"
@@ -151,7 +151,7 @@ func (c *Change) plan(ctx context.Context, r Request, finder *workspace.Finder) 
 		if err != nil {
 			return nil, nil, err
 		}
-		if w.Check == run.SealedCheck {
+		if w.Check == work.SealedCheck {
 			ofSeal = append(ofSeal, w)
 		} else {
 			waivers = append(waivers, w)

@@ -14,11 +14,11 @@ import (
 	"sync"
 	"time"
 
+	"metabasis/internal/core/driver"
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/problem"
 	"metabasis/internal/core/reach"
 	"metabasis/internal/core/record"
-	"metabasis/internal/core/run"
 	"metabasis/internal/store"
 )
 
@@ -125,7 +125,7 @@ func (e *Evening) recordOne(ctx context.Context, d fleet.Device, tables []string
 
 // recordConfig puts the configuration on the shelf. What is read only to be compared with
 // what is there stays off it: the newest backup would be another after each look.
-func (e *Evening) recordConfig(ctx context.Context, s run.Session, d fleet.Device, rec string, out *record.Device) error {
+func (e *Evening) recordConfig(ctx context.Context, s driver.Session, d fleet.Device, rec string, out *record.Device) error {
 	text, err := wholeConfig(ctx, s, e.Profiles[d.Platform].Style())
 	if err != nil {
 		return err

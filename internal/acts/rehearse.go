@@ -9,7 +9,7 @@ import (
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/reach"
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/work"
 	"metabasis/internal/report"
 	"metabasis/internal/settings"
 	"metabasis/internal/store"
@@ -88,19 +88,19 @@ func (n *Night) newest(ctx context.Context) (r *store.Rehearsal, stale string) {
 	return r, r.Stale(n.Rehearsal().Runbook, n.Plan.Values)
 }
 
-func (n *Night) rehearseEach(ctx context.Context, each func(...night.Event)) map[string]run.Rehearsed {
-	devices, found := map[string]*plan.Target{}, map[string]run.Rehearsed{}
+func (n *Night) rehearseEach(ctx context.Context, each func(...night.Event)) map[string]work.Rehearsed {
+	devices, found := map[string]*plan.Target{}, map[string]work.Rehearsed{}
 	list := n.Plan.Devices()
 	for _, t := range n.Plan.Targets() {
 		devices[t.Device.Name] = t
 	}
-	o := run.Options{Connector: n.Connector, Backups: n.desk.Backups("rehearsal", list...), Predict: n.desk.Predictions("rehearsal", list...).Put, Remnants: n.desk.Remnants(ctx), Unfinished: n.desk.Unfinished(ctx, 0), Broke: n.mistake}
+	o := work.Outside{Connector: n.Connector, Backups: n.desk.Backups("rehearsal", list...), Predict: n.desk.Predictions("rehearsal", list...).Put, Remnants: n.desk.Remnants(ctx), Unfinished: n.desk.Unfinished(ctx, 0), Broke: n.mistake}
 	if ids, err := n.desk.Identities(); err == nil {
 		o.Who = ids
 	}
 	n.access.Once()
 	reach.Sweep(ctx, list, n.desk.Settings.Int(settings.Together), func(ctx context.Context, d fleet.Device) {
-		read, got, events := run.Rehearse(ctx, n.Plan, devices[d.Name], o)
+		read, got, events := work.Rehearse(ctx, n.Plan, devices[d.Name], o)
 		if ctx.Err() != nil {
 			return // what failed then says nothing of the device
 		}

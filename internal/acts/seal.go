@@ -10,16 +10,16 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/crypto/ssh"
+
 	"metabasis/internal/core/plan"
-	"metabasis/internal/core/run"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/core/textfile"
+	"metabasis/internal/core/work"
 	"metabasis/internal/person"
 	"metabasis/internal/seal"
 	"metabasis/internal/settings"
 	"metabasis/internal/store"
-
-	"golang.org/x/crypto/ssh"
 )
 
 // Sealed is a plan that was sealed into a file.
@@ -193,6 +193,6 @@ func (c *Change) heldAgainst(p *plan.Plan, file string) (*seal.Plan, error) {
 		return nil, fmt.Errorf("this is not what was sealed in %s, so it does not begin:\n  %s", file, strings.Join(differs, "\n  "))
 	}
 	p.Seal = fmt.Sprintf("by %s on %s, SHA-256 %s%s: a device that is not what was sealed is not changed", s.Sealed.By, s.Sealed.At.Local().Format("Mon 2 Jan 15:04"), seal.Sum(data)[:12], signed)
-	p.Prechecks = append(p.Prechecks, runbook.Precheck{Name: run.SealedCheck, From: filepath.Base(file)})
+	p.Prechecks = append(p.Prechecks, runbook.Precheck{Name: work.SealedCheck, From: filepath.Base(file)})
 	return s, nil
 }

@@ -11,9 +11,10 @@ import (
 	"time"
 
 	"metabasis/internal/core/config"
+	"metabasis/internal/core/driver"
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/reach"
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/work"
 	"metabasis/internal/store"
 )
 
@@ -69,7 +70,7 @@ func (e *Evening) BackUp(ctx context.Context, origin string, each func(BackedUp)
 }
 
 // backUp backs up one device, and names the backup before it where it is equal.
-func (e *Evening) backUp(ctx context.Context, shelf store.Backups, d fleet.Device) (b run.Backup, equal string, err error) {
+func (e *Evening) backUp(ctx context.Context, shelf store.Backups, d fleet.Device) (b work.Backup, equal string, err error) {
 	s, err := e.open(ctx, d)
 	if err != nil {
 		return b, "", e.unreached(err)
@@ -103,17 +104,17 @@ func (e *Evening) unreached(err error) error {
 
 // configured reads configurations.
 type configured interface {
-	Config(ctx context.Context, which run.Which) (string, error)
+	Config(ctx context.Context, which driver.Which) (string, error)
 }
 
 // wholeConfig reads what runs on a device, twice: one that was cut short looks like any
 // other.
 func wholeConfig(ctx context.Context, s configured, style config.Style) (string, error) {
-	text, err := s.Config(ctx, run.Running)
+	text, err := s.Config(ctx, driver.Running)
 	if err != nil {
 		return "", fmt.Errorf("reading the configuration: %w", err)
 	}
-	again, err := s.Config(ctx, run.Running)
+	again, err := s.Config(ctx, driver.Running)
 	if err != nil {
 		return "", fmt.Errorf("reading the configuration again: %w", err)
 	}

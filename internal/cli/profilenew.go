@@ -7,10 +7,10 @@ import (
 	"os"
 	"path/filepath"
 
+	"github.com/spf13/cobra"
+
 	"metabasis/internal/acts"
 	"metabasis/internal/person"
-
-	"github.com/spf13/cobra"
 )
 
 func (a *app) profileNewCommand() *cobra.Command {

@@ -12,7 +12,7 @@ import (
 
 	"metabasis/internal/acts"
 	"metabasis/internal/core/night"
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/work"
 	"metabasis/internal/report"
 	"metabasis/internal/store"
 )
@@ -132,7 +132,7 @@ func (a *app) tellRehearsal(r *store.Rehearsal, f rehearseFlags) error {
 			return err
 		}
 	}
-	if slices.ContainsFunc(r.Devices, func(d run.Rehearsed) bool { return d.Blocked != "" }) {
+	if slices.ContainsFunc(r.Devices, func(d work.Rehearsed) bool { return d.Blocked != "" }) {
 		return &exitError{code: int(night.SomeBlocked)}
 	}
 	return nil

@@ -6,8 +6,8 @@ import (
 	"net"
 	"time"
 
+	"metabasis/internal/core/driver"
 	"metabasis/internal/core/reach"
-	"metabasis/internal/core/run"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/device/ssh"
 	"metabasis/internal/device/telnet"
@@ -55,8 +55,8 @@ func verdict(err error) ssh.Verdict {
 	case errors.Is(err, context.Canceled):
 		return ssh.Unknown
 	}
-	var refused *run.Refused
-	if errors.Is(err, run.ErrDenied) || errors.As(err, &refused) {
+	var refused *driver.Refused
+	if errors.Is(err, driver.ErrDenied) || errors.As(err, &refused) {
 		return ssh.Denied
 	}
 	return ssh.Unanswered

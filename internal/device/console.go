@@ -7,7 +7,7 @@ import (
 
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/reach"
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/work"
 	"metabasis/internal/device/lines"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/device/ssh"
@@ -24,7 +24,7 @@ func (c *Connector) Console(ctx context.Context, d fleet.Device, columns, rows i
 	}
 	if !anyway {
 		s, err := c.Open(ctx, d, nil)
-		if errors.Is(err, run.ErrOther) {
+		if errors.Is(err, work.ErrOther) {
 			return nil, err
 		}
 		if err == nil { // else a person may still want to see what is wrong

@@ -14,10 +14,11 @@ import (
 	"sync"
 	"time"
 
+	"metabasis/internal/core/driver"
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/reach"
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/work"
 	"metabasis/internal/device/lines"
 	"metabasis/internal/device/netconf"
 	"metabasis/internal/device/profile"
@@ -32,7 +33,7 @@ type Login struct {
 	Keys    []string          // files with private keys for it
 }
 
-// Connector opens sessions with devices. It implements [run.Connector] and can
+// Connector opens sessions with devices. It implements [driver.Connector] and can
 // be used by many goroutines at a time.
 type Connector struct {
 	Profiles profile.Set
@@ -59,7 +60,7 @@ type Connector struct {
 	Guard    *Guard          // nil: logins are tried as often as there are devices
 	Alive    time.Duration   // between two signs of life, unless the configuration says otherwise
 	// Who keeps who devices were seen to be; nil knows nobody.
-	Who run.Identities
+	Who work.Identities
 	// Transcript is where what is said with a device is kept.
 	Transcript func(device string) profile.Transcript
 
@@ -69,7 +70,7 @@ type Connector struct {
 
 // Session is a session with a device, whatever it speaks.
 type Session interface {
-	run.Session
+	driver.Session
 	// Host is the device's own name, as it says; "" when it says none.
 	Host() string
 	// Hide adds secrets that the session does not know of by itself.
@@ -78,10 +79,10 @@ type Session interface {
 	Ask(ctx context.Context, command string, anything bool) ([]string, error)
 }
 
-var _ run.Connector = (*Connector)(nil)
+var _ driver.Connector = (*Connector)(nil)
 
-// Connect implements [run.Connector].
-func (c *Connector) Connect(ctx context.Context, t *plan.Target) (run.Session, error) {
+// Connect implements [driver.Connector].
+func (c *Connector) Connect(ctx context.Context, t *plan.Target) (driver.Session, error) {
 	s, err := c.open(ctx, t.Device, nil)
 	if err != nil {
 		return nil, err
@@ -145,7 +146,7 @@ func (c *Connector) Try(ctx context.Context, d fleet.Device, change bool, report
 	}
 	unseen := 0
 	if change {
-		if err := c.mayChange(ctx, d); errors.Is(err, run.ErrOther) {
+		if err := c.mayChange(ctx, d); errors.Is(err, work.ErrOther) {
 			return 0, err
 		} else if err != nil { // with this profile nobody can tell who it is
 			change, unseen = false, 1

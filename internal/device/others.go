@@ -4,9 +4,9 @@ import (
 	"context"
 	"errors"
 
+	"metabasis/internal/core/driver"
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/reach"
-	"metabasis/internal/core/run"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/device/restconf"
 	"metabasis/internal/device/snmp"
@@ -53,9 +53,9 @@ func (c *Connector) openOther(ctx context.Context, d fleet.Device, watch ssh.Wat
 // a device that is off says the same as one that was asked with a wrong secret. An answer
 // that cannot be read is none either: who answers has let us in.
 func refusal(w *way, err error) bool {
-	var odd *run.Unclear
+	var odd *driver.Unclear
 	switch {
-	case errors.Is(err, run.ErrDenied):
+	case errors.Is(err, driver.ErrDenied):
 		return true
 	case errors.As(err, &odd):
 		return false

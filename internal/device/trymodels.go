@@ -7,7 +7,7 @@ import (
 	"slices"
 	"strings"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/driver"
 	"metabasis/internal/device/lines"
 	"metabasis/internal/device/profile"
 )
@@ -27,8 +27,8 @@ func tryModels(ctx context.Context, p *profile.Profile, s Session, report func(l
 	if name := s.Host(); name != "" {
 		tell("its name", p.Models.Name+p.Snmp.Name, []string{name}, nil)
 	}
-	for _, which := range []run.Which{run.Running, run.Saved} {
-		if which == run.Saved && !p.Traits().TellsSaved {
+	for _, which := range []driver.Which{driver.Running, driver.Saved} {
+		if which == driver.Saved && !p.Traits().TellsSaved {
 			continue
 		}
 		text, err := s.Config(ctx, which)

@@ -18,7 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metabasis/internal/core/night"
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/work"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/sim"
 	"metabasis/internal/store"
@@ -97,7 +97,7 @@ func (nowhere) Sent(string, string) {}
 func (nowhere) Got([]string)        {}
 func (nowhere) Note(string)         {}
 
-func (nowhere) Put(string, string, time.Time) (run.Backup, error) { return run.Backup{}, nil }
+func (nowhere) Put(string, string, time.Time) (work.Backup, error) { return work.Backup{}, nil }
 
 func benchNight(b *testing.B, latency time.Duration, disk bool) {
 	debug.SetGCPercent(400) // as the program does
@@ -263,7 +263,7 @@ func BenchmarkRehearsal(b *testing.B) {
 			defer w.sim.Close()
 			target, reached := w.plan.Targets()[0], w.connector()
 			for b.Loop() {
-				if _, found, _ := run.Rehearse(context.Background(), w.plan, target, run.Options{Connector: reached, Backups: w.backups}); found.Blocked != "" {
+				if _, found, _ := work.Rehearse(context.Background(), w.plan, target, work.Outside{Connector: reached, Backups: w.backups}); found.Blocked != "" {
 					b.Fatal(found.Blocked)
 				}
 			}

@@ -11,9 +11,9 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"metabasis/internal/core/driver"
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
-	"metabasis/internal/core/run"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/sim"
 )
@@ -21,7 +21,7 @@ import (
 // breaking is a session of ours with a mistake in it: at a line it panics, and whatever is
 // asked of it from then on panics, too.
 type breaking struct {
-	run.Session
+	driver.Session
 	at    string
 	broke bool
 	asked *[]string // of it, once it is broken
@@ -61,19 +61,19 @@ func (s *breaking) Pending(ctx context.Context) (time.Duration, bool, error) {
 	return s.Session.Pending(ctx)
 }
 
-func (s *breaking) Config(ctx context.Context, which run.Which) (string, error) {
+func (s *breaking) Config(ctx context.Context, which driver.Which) (string, error) {
 	s.fine("print")
 	return s.Session.Config(ctx, which)
 }
 
 type breakingOn struct {
-	run.Connector
+	driver.Connector
 	device, at string
 	asked      *[]string
-	left       *[]run.Session
+	left       *[]driver.Session
 }
 
-func (c breakingOn) Connect(ctx context.Context, t *plan.Target) (run.Session, error) {
+func (c breakingOn) Connect(ctx context.Context, t *plan.Target) (driver.Session, error) {
 	s, err := c.Connector.Connect(ctx, t)
 	if err != nil || t.Device.Name != c.device {
 		return s, err
@@ -102,8 +102,8 @@ func TestAMistakeOfOursOnOneDevice(t *testing.T) {
 					})
 				defer w.sim.Close()
 				var asked []string
-				var left []run.Session
-				w.through = func(of run.Connector) run.Connector {
+				var left []driver.Session
+				w.through = func(of driver.Connector) driver.Connector {
 					return breakingOn{of, "ald-quay-1", "198.51.100.14", &asked, &left}
 				}
 				var told []string
@@ -136,8 +136,8 @@ func TestAMistakeOfOursInARehearsal(t *testing.T) {
 		w := simpleIn(t, dir, []sim.Spec{{}, {}}, nil)
 		defer w.sim.Close()
 		var asked []string
-		var left []run.Session
-		w.through = func(of run.Connector) run.Connector {
+		var left []driver.Session
+		w.through = func(of driver.Connector) driver.Connector {
 			return breakingOn{of, "ald-quay-1", "", &asked, &left}
 		}
 		told := 0
@@ -157,22 +157,22 @@ func TestAMistakeOfOursInARehearsal(t *testing.T) {
 
 // counted is a session that counts what is dropped, and refuses a whole backup.
 type counted struct {
-	run.Session
+	driver.Session
 	drops *int
 }
 
 func (s *counted) Drop(ctx context.Context) error { *s.drops++; return s.Session.Drop(ctx) }
 
 func (s *counted) Restore(context.Context, string) error {
-	return &run.Refused{Line: "the backup", Said: "no room"}
+	return &driver.Refused{Line: "the backup", Said: "no room"}
 }
 
 type countedOn struct {
-	run.Connector
+	driver.Connector
 	drops *int
 }
 
-func (c countedOn) Connect(ctx context.Context, t *plan.Target) (run.Session, error) {
+func (c countedOn) Connect(ctx context.Context, t *plan.Target) (driver.Session, error) {
 	s, err := c.Connector.Connect(ctx, t)
 	if err != nil {
 		return s, err
@@ -190,7 +190,7 @@ func TestAWholeBackupThatIsRefusedIsDropped(t *testing.T) {
 		w := restoring(t, set, dir, "osier", []sim.Spec{{Config: now}}, map[string]runbook.Was{"ald-quay-1": {Name: "x.cfg", At: time.Now(), Text: text}})
 		defer w.sim.Close()
 		drops := 0
-		w.through = func(of run.Connector) run.Connector { return countedOn{of, &drops} }
+		w.through = func(of driver.Connector) driver.Connector { return countedOn{of, &drops} }
 		w.runQuiet()
 		d := w.night.Devices[0]
 		assert.Positive(t, drops, "%s: %s", d.State, d.Note)

@@ -16,6 +16,7 @@ import (
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
+	"metabasis/internal/core/work"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/sim"
 )
@@ -71,16 +72,16 @@ func TestLadder(t *testing.T) {
 		note   string
 		rungs  []string
 	}{
-		"computed lines are enough": {[]sim.Fault{reject}, night.Reverted, "equal", []string{"as found", run.RungLines}},
-		"undo lost, so restored":    {[]sim.Fault{reject, {Kind: sim.LostUndo}}, night.Reverted, "equal", []string{"as found", run.RungLines, run.RungUndo, run.RungRestore}},
+		"computed lines are enough": {[]sim.Fault{reject}, night.Reverted, "equal", []string{"as found", work.RungLines}},
+		"undo lost, so restored":    {[]sim.Fault{reject, {Kind: sim.LostUndo}}, night.Reverted, "equal", []string{"as found", work.RungLines, work.RungUndo, work.RungRestore}},
 		"computed lines lost, so undo lines": {[]sim.Fault{reject, {Kind: sim.LostUndo, Times: 3}, {Kind: sim.Refusing}}, night.Reverted, "equal",
-			[]string{"as found", run.RungLines, run.RungUndo}},
+			[]string{"as found", work.RungLines, work.RungUndo}},
 		"restore refused, so the timer": {[]sim.Fault{reject, {Kind: sim.LostUndo}, {Kind: sim.Refusing}}, night.Reverted, "came back",
-			[]string{"as found", run.RungLines, run.RungUndo, run.RungRestore, run.RungFire}},
+			[]string{"as found", work.RungLines, work.RungUndo, work.RungRestore, work.RungFire}},
 		"never back": {[]sim.Fault{reject, {Kind: sim.LostUndo}, {Kind: sim.Refusing}, {Kind: sim.NeverBack}}, night.Stranded, "not back by",
-			[]string{"as found", run.RungLines, run.RungUndo, run.RungRestore, run.RungFire}},
+			[]string{"as found", work.RungLines, work.RungUndo, work.RungRestore, work.RungFire}},
 		"back as something else": {[]sim.Fault{reject, {Kind: sim.LostUndo}, {Kind: sim.Refusing}, {Kind: sim.Spoils}}, night.Stranded,
-			"not what was backed up: + log host 192.0.2.254", []string{"as found", run.RungLines, run.RungUndo, run.RungRestore, run.RungFire}},
+			"not what was backed up: + log host 192.0.2.254", []string{"as found", work.RungLines, work.RungUndo, work.RungRestore, work.RungFire}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {

@@ -21,7 +21,7 @@ import (
 	"metabasis/internal/sim"
 )
 
-// known keeps who devices were seen to be, in memory. It implements [run.Identities].
+// known keeps who devices were seen to be, in memory. It implements [work.Identities].
 type known struct {
 	mu   sync.Mutex
 	last map[string]identity.Last

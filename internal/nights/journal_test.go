@@ -12,6 +12,7 @@ import (
 
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/run"
+	"metabasis/internal/core/work"
 	"metabasis/internal/sim"
 )
 
@@ -34,7 +35,7 @@ func TestNothingIsDoneThatCannotBeWritten(t *testing.T) {
 					}
 					return nil
 				}
-				r := run.New(w.plan, run.Options{Connector: w.connector(), Backups: w.backups, Journal: w.journal, Unattended: true})
+				r := run.New(w.plan, run.Options{Outside: work.Outside{Connector: w.connector(), Backups: w.backups}, Journal: w.journal, Unattended: true})
 				done := make(chan error, 1)
 				go func() { done <- r.Go(context.Background()) }()
 				n := night.Night{}

@@ -16,6 +16,7 @@ import (
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
+	"metabasis/internal/core/work"
 	"metabasis/internal/sim"
 )
 
@@ -270,7 +271,9 @@ func TestTimersOfDeadNights(t *testing.T) {
 			})
 			due := w.night.Devices[0].TimerDue
 			require.False(t, due.IsZero())
-			w.remnants = func(string) []run.Remnant { return []run.Remnant{{Night: "the night of yesterday", Due: due.Add(off)}} }
+			w.remnants = func(string) []work.Remnant {
+				return []work.Remnant{{Night: "the night of yesterday", Due: due.Add(off)}}
+			}
 			w.night = night.Night{}
 			w.runQuiet()
 			assert.Equal(t, night.Blocked, w.night.Devices[0].State)
@@ -499,8 +502,8 @@ func TestAFullDisk(t *testing.T) {
 
 type failingBackups struct{ err error }
 
-func (b failingBackups) Put(string, string, time.Time) (run.Backup, error) {
-	return run.Backup{}, b.err
+func (b failingBackups) Put(string, string, time.Time) (work.Backup, error) {
+	return work.Backup{}, b.err
 }
 
 // A value that was asked for as a secret is sent, and shown nowhere: not in a line,

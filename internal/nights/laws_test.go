@@ -13,7 +13,7 @@ import (
 	"metabasis/internal/core/config"
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/work"
 	"metabasis/internal/sim"
 )
 
@@ -353,7 +353,7 @@ func (w *world) firesOnlyWhatIsPending(d *night.Device) {
 			pending = true
 		case e.Kind == night.TimerGone:
 			pending = false
-		case e.Kind == night.Rung && e.What == run.RungFire:
+		case e.Kind == night.Rung && e.What == work.RungFire:
 			assert.True(w.t, pending, "%s waits for a timer that is not pending: %s", d.Name, e.Note)
 		}
 	}

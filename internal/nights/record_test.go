@@ -11,7 +11,7 @@ import (
 
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/record"
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/work"
 	"metabasis/internal/sim"
 )
 
@@ -89,7 +89,7 @@ func TestWhatIsRecordedIsHeldAgainst(t *testing.T) {
 // A record that cannot be written blocks before the change, and is no reason to take a
 // device back after it.
 func TestARecordThatCannotBeWritten(t *testing.T) {
-	for _, phase := range []string{run.Before, run.After} {
+	for _, phase := range []string{work.Before, work.After} {
 		synctest.Test(t, func(t *testing.T) {
 			w := simple(t, []sim.Spec{{}}, func(b string) string {
 				return strings.Replace(b, "\ntimer ", "\nrecord      ports\n\ntimer ", 1)
@@ -104,7 +104,7 @@ func TestARecordThatCannotBeWritten(t *testing.T) {
 			w.runQuiet()
 			w.checkLaws()
 			d := w.night.Devices[0]
-			if phase == run.Before {
+			if phase == work.Before {
 				assert.Equal(t, night.Blocked, d.State)
 				assert.Contains(t, d.Note, "its record cannot be kept")
 				assert.False(t, d.Touched)

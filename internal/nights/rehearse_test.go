@@ -11,14 +11,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metabasis/internal/core/night"
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/work"
 	"metabasis/internal/sim"
 )
 
 // rehearse rehearses all devices of a world.
-func (w *world) rehearse() (found []run.Rehearsed, events []night.Event) {
+func (w *world) rehearse() (found []work.Rehearsed, events []night.Event) {
 	for _, t := range w.plan.Targets() {
-		_, got, told := run.Rehearse(context.Background(), w.plan, t, run.Options{Connector: w.reached(), Backups: w.backups, Broke: w.broke})
+		_, got, told := work.Rehearse(context.Background(), w.plan, t, work.Outside{Connector: w.reached(), Backups: w.backups, Broke: w.broke})
 		require.NoError(w.t, w.scripts.Close())
 		found, events = append(found, got), append(events, told...)
 	}
@@ -57,7 +57,7 @@ func TestARehearsalChangesNothing(t *testing.T) {
 				assert.Len(t, f.Fingerprint, 64)
 			}
 		}
-		byName := map[string]run.Rehearsed{}
+		byName := map[string]work.Rehearsed{}
 		for _, f := range found {
 			byName[f.Device] = f
 			for _, secret := range []string{password, operator, inConfig} {
@@ -80,14 +80,14 @@ func TestWhatChangedSinceTheRehearsal(t *testing.T) {
 		w := simpleIn(t, dir, []sim.Spec{{}, {}}, book(wantedBook))
 		defer w.sim.Close()
 		found, _ := w.rehearse()
-		earlier := map[string]*run.Earlier{}
+		earlier := map[string]*work.Earlier{}
 		for _, f := range found {
-			earlier[f.Device] = &run.Earlier{At: time.Now(), Config: w.backups.text[f.Device], Differs: f.Differs}
+			earlier[f.Device] = &work.Earlier{At: time.Now(), Config: w.backups.text[f.Device], Differs: f.Differs}
 			assert.NotEmpty(t, f.Neighbours, "who is at the other ends of its ports is kept")
 		}
 		was := earlier["ald-quay-1"]
 		was.Config = strings.Replace(was.Config, "log host 198.51.100.9\n", "log host 198.51.100.77\n", 1)
-		w.rehearsed = func(device string) *run.Earlier { return earlier[device] }
+		w.rehearsed = func(device string) *work.Earlier { return earlier[device] }
 		time.Sleep(20 * time.Hour)
 		w.runQuiet()
 		d := w.night.Get("ald-quay-1")
@@ -131,8 +131,8 @@ func TestWhatOurNightChangedSinceTheRehearsal(t *testing.T) {
 			{"nothing was to differ", first, nil, true},
 			{"nothing does", after, nil, false},
 		} {
-			w.rehearsed = func(string) *run.Earlier {
-				return &run.Earlier{At: time.Now(), Config: c.config, Differs: c.differs}
+			w.rehearsed = func(string) *work.Earlier {
+				return &work.Earlier{At: time.Now(), Config: c.config, Differs: c.differs}
 			}
 			w.night = night.Night{}
 			w.runQuiet()
@@ -150,7 +150,7 @@ func TestLinesOnTheManagementPath(t *testing.T) {
 		w := simpleIn(t, dir, specs, book("step \"Way\"\n  want\n    | port 1\n    |   lan 10\n    | log host 198.51.100.14\n    | manage from 192.0.2.1\n"))
 		defer w.sim.Close()
 		found, _ := w.rehearse()
-		byName := map[string]run.Rehearsed{}
+		byName := map[string]work.Rehearsed{}
 		for _, f := range found {
 			byName[f.Device] = f
 		}

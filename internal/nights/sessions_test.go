@@ -14,7 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/driver"
 	"metabasis/internal/device/lines"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/sim"
@@ -71,8 +71,8 @@ func (w *world) tellSession(t *testing.T) string {
 	began := time.Now()
 	say := func(what string, v any, err error) {
 		kind := ""
-		var refused *run.Refused
-		var unclear *run.Unclear
+		var refused *driver.Refused
+		var unclear *driver.Unclear
 		switch {
 		case errors.As(err, &refused):
 			kind = " [refused]"
@@ -92,11 +92,11 @@ func (w *world) tellSession(t *testing.T) string {
 			v, err := ses.Read(ctx, table)
 			say("read "+table, v, err)
 		}
-		for _, which := range []run.Which{run.Running, run.Saved} {
+		for _, which := range []driver.Which{driver.Running, driver.Saved} {
 			v, err := ses.Config(ctx, which)
 			say("config "+string(which), len(v), err)
 		}
-		backup, _ := ses.Config(ctx, run.Running)
+		backup, _ := ses.Config(ctx, driver.Running)
 		say("arm", "", ses.Arm(ctx, 90*time.Second+300*time.Millisecond))
 		left, pending, err := ses.Pending(ctx)
 		say("pending", fmt.Sprint(left, pending), err)

@@ -19,6 +19,7 @@ import (
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
+	"metabasis/internal/core/work"
 	"metabasis/internal/sim"
 )
 
@@ -225,7 +226,7 @@ func takenAtFirst(tries int) func(context.Context, *plan.Target) (func(), error)
 	left := tries
 	return func(context.Context, *plan.Target) (func(), error) {
 		if left--; left >= 0 {
-			return nil, &run.Taken{By: `ben, "Lans" in /net/lans, since 01:12:00`}
+			return nil, &work.Taken{By: `ben, "Lans" in /net/lans, since 01:12:00`}
 		}
 		return func() {}, nil
 	}

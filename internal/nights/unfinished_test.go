@@ -9,8 +9,8 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"metabasis/internal/core/night"
-	"metabasis/internal/core/run"
 	"metabasis/internal/core/runbook"
+	"metabasis/internal/core/work"
 	"metabasis/internal/sim"
 )
 
@@ -22,32 +22,32 @@ const logOnly = "step \"Log collector\"\n  want\n    | log host 198.51.100.14\n"
 // anybody else's blocks, and it is said what that night has to do with it.
 func TestWhatANightThatWasCutOffLeftUnsaved(t *testing.T) {
 	const others = "log host 192.0.2.77"
-	ours := func(w *world) *run.Unfinished {
+	ours := func(w *world) *work.Unfinished {
 		dev := w.sim.Device("ald-quay-1")
-		return &run.Unfinished{ID: 7, Night: "night 7", Was: "soaking", Had: dev.Saved(), WouldHave: strings.ReplaceAll(dev.Running(), inConfig, "▒▒▒▒")}
+		return &work.Unfinished{ID: 7, Night: "night 7", Was: "soaking", Had: dev.Saved(), WouldHave: strings.ReplaceAll(dev.Running(), inConfig, "▒▒▒▒")}
 	}
 	for name, c := range map[string]struct {
 		unsaved, book string
-		left          func(w *world) *run.Unfinished
+		left          func(w *world) *work.Unfinished
 		state         night.State
 		note          string
 	}{
 		"ours":               {"log host 198.51.100.14", logOnly, ours, night.Kept, "kept and saved: it ran already and was not saved"},
 		"ours, another book": {"log host 198.51.100.14", strings.Replace(logOnly, ".14", ".15", 1), ours, night.Blocked, "they are what night 7 left, which was cut off: run its runbook again, which proves and saves them, or take them back with metabasis restore --before 7"},
-		"not just ours": {others, logOnly, func(w *world) *run.Unfinished {
+		"not just ours": {others, logOnly, func(w *world) *work.Unfinished {
 			u := ours(w)
 			u.WouldHave = strings.Replace(u.WouldHave, others+"\n", "log host 198.51.100.14\n", 1)
 			return u
 		}, night.Blocked, "night 7 was soaking there when it was cut off, and they are not just what it was to leave"},
-		"its backup is gone": {"log host 198.51.100.14", logOnly, func(w *world) *run.Unfinished { u := ours(w); u.Had = ""; return u }, night.Blocked, "not just what it was to leave"},
-		"nobody's":           {"log host 198.51.100.14", logOnly, func(*world) *run.Unfinished { return nil }, night.Blocked, "it has unsaved changes: + log host 198.51.100.14"},
+		"its backup is gone": {"log host 198.51.100.14", logOnly, func(w *world) *work.Unfinished { u := ours(w); u.Had = ""; return u }, night.Blocked, "not just what it was to leave"},
+		"nobody's":           {"log host 198.51.100.14", logOnly, func(*world) *work.Unfinished { return nil }, night.Blocked, "it has unsaved changes: + log host 198.51.100.14"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir := t.TempDir()
 			synctest.Test(t, func(t *testing.T) {
 				w := simpleIn(t, dir, []sim.Spec{{Unsaved: c.unsaved}}, book(c.book))
 				defer w.sim.Close()
-				w.unfinished = func(string) *run.Unfinished { return c.left(w) }
+				w.unfinished = func(string) *work.Unfinished { return c.left(w) }
 				w.run(context.Background(), nil)
 				d, dev := w.night.Get("ald-quay-1"), w.sim.Device("ald-quay-1")
 				assert.Equal(t, c.state, d.State, d.Note)

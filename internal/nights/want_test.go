@@ -16,7 +16,7 @@ import (
 	"metabasis/internal/core/config"
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/night"
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/work"
 	"metabasis/internal/device/lines"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/sim"
@@ -113,7 +113,7 @@ func TestUndoThatNobodyWrote(t *testing.T) {
 // what would; the device is taken back all the same.
 func TestWrittenUndoThatDoesNotLeadBack(t *testing.T) {
 	slip := "step \"Gates\"\n  send\n    | lan 310\n    | up\n    | port 2\n    | lan 310\n    | up\n  undo%s\n    | port 2\n    | drop lan\n    | up\n    | drop lan 310\n  expect    any(ports, .port == 99) within 2s\n"
-	for first, rungs := range map[string][]string{"": {"as found", run.RungLines}, " first": {"as found", run.RungUndo, run.RungLines}} {
+	for first, rungs := range map[string][]string{"": {"as found", work.RungLines}, " first": {"as found", work.RungUndo, work.RungLines}} {
 		synctest.Test(t, func(t *testing.T) {
 			w := simple(t, []sim.Spec{{}}, book(fmt.Sprintf(slip, first)))
 			defer w.sim.Close()
@@ -435,7 +435,7 @@ func TestNothingIsPredictedWithoutALanguage(t *testing.T) {
 		set["tern"] = &p
 		w := simpleOf(t, set, dir, []sim.Spec{{Faults: []sim.Fault{{Kind: sim.Rejects, Match: "^log host"}}}}, nil, book("step \"Log\"\n  send\n    | log host 198.51.100.14\n  undo\n    | drop log host 198.51.100.14\n"))
 		defer w.sim.Close()
-		target, found, events := run.Rehearse(context.Background(), w.plan, w.plan.Targets()[0], run.Options{Connector: w.connector(), Backups: w.backups})
+		target, found, events := work.Rehearse(context.Background(), w.plan, w.plan.Targets()[0], work.Outside{Connector: w.connector(), Backups: w.backups})
 		require.NoError(t, w.scripts.Close())
 		assert.NotNil(t, target)
 		assert.Empty(t, found.Blocked)

@@ -19,12 +19,14 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
 
+	"metabasis/internal/core/driver"
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/record"
 	"metabasis/internal/core/run"
 	"metabasis/internal/core/runbook"
+	"metabasis/internal/core/work"
 	"metabasis/internal/device"
 	"metabasis/internal/device/profile"
 	devssh "metabasis/internal/device/ssh"
@@ -96,9 +98,9 @@ type world struct {
 	stored0    map[string]string // what was saved on each when the night began
 	specs      map[string]sim.Spec
 	dial       func(context.Context, string, string) (net.Conn, error) // nil: in memory
-	store      run.Backups                                             // nil: on disk
+	store      work.Backups                                            // nil: on disk
 	spy        func(device string, t profile.Transcript) profile.Transcript
-	through    func(run.Connector) run.Connector // nil: devices are reached as they are
+	through    func(driver.Connector) driver.Connector // nil: devices are reached as they are
 	broke      func(device string, what any, stack []byte)
 	stored     *store.Journal
 	storedID   int64
@@ -107,12 +109,12 @@ type world struct {
 	profiles   profile.Set
 	secrets    []string      // further ones that may be written nowhere
 	seen       []night.Event // all events of the newest night, written or not
-	who        run.Identities
-	remnants   func(device string) []run.Remnant
-	unfinished func(device string) *run.Unfinished
+	who        work.Identities
+	remnants   func(device string) []work.Remnant
+	unfinished func(device string) *work.Unfinished
 	claim      func(ctx context.Context, t *plan.Target) (func(), error)
 	wait       bool
-	rehearsed  func(device string) *run.Earlier
+	rehearsed  func(device string) *work.Earlier
 	asleep     func() time.Duration
 	record     func(phase string, d record.Device) error
 	predict    func(device, text string) error // nil takes it
@@ -150,7 +152,7 @@ type recordingBackups struct {
 	text map[string]string
 }
 
-func (b *recordingBackups) Put(device, text string, at time.Time) (run.Backup, error) {
+func (b *recordingBackups) Put(device, text string, at time.Time) (work.Backup, error) {
 	out, err := b.Backups.Put(device, text, at)
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -223,7 +225,7 @@ func newWorldPast(t testing.TB, set profile.Set, s sim.Scenario, fleetCSV, book 
 }
 
 // reached is what its devices are reached through.
-func (w *world) reached() run.Connector {
+func (w *world) reached() driver.Connector {
 	if w.through != nil {
 		return w.through(w.connector())
 	}
@@ -268,14 +270,13 @@ func (w *world) run(ctx context.Context, who person) {
 // runTo runs the night to its end and returns what the run returned.
 func (w *world) runTo(ctx context.Context, who person) error {
 	w.t.Helper()
-	var backups run.Backups = w.backups
+	var backups work.Backups = w.backups
 	if w.store != nil {
 		backups = w.store
 	}
-	r := run.New(w.plan, run.Options{Connector: w.reached(), Broke: w.broke, Backups: backups, Journal: w.journal, Unattended: who == nil, By: "test",
-		Who: w.who, Remnants: w.remnants, Unfinished: w.unfinished, Claim: w.claim, Wait: w.wait, Rehearsed: w.rehearsed, Asleep: w.asleep, Record: w.record,
-		Predict: w.keepPredicted,
-		Shelve:  w.left().Put})
+	r := run.New(w.plan, run.Options{Journal: w.journal, Unattended: who == nil, By: "test", Asleep: w.asleep, Outside: work.Outside{
+		Connector: w.reached(), Broke: w.broke, Backups: backups, Who: w.who, Remnants: w.remnants, Unfinished: w.unfinished,
+		Claim: w.claim, Wait: w.wait, Rehearsed: w.rehearsed, Record: w.record, Predict: w.keepPredicted, Shelve: w.left().Put}})
 	w.started, w.seen = time.Now(), nil
 	done := make(chan error, 1)
 	go func() { done <- r.Go(ctx) }()
@@ -304,17 +305,17 @@ type memory struct {
 	text map[string]string
 }
 
-// keepPredicted implements run.Options.Predict.
-func (w *world) keepPredicted(device, text string, _ time.Time) (run.Backup, error) {
+// keepPredicted implements work.Outside.Predict.
+func (w *world) keepPredicted(device, text string, _ time.Time) (work.Backup, error) {
 	if w.predict != nil {
 		if err := w.predict(device, text); err != nil {
-			return run.Backup{}, err
+			return work.Backup{}, err
 		}
 	}
 	w.predicted.mu.Lock()
 	defer w.predicted.mu.Unlock()
 	w.predicted.text[device] = text
-	return run.Backup{}, nil
+	return work.Backup{}, nil
 }
 
 // runQuiet runs the night unattended.

@@ -9,9 +9,9 @@ import (
 	"time"
 
 	"metabasis/internal/core/plan"
-	"metabasis/internal/core/run"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/core/scope"
+	"metabasis/internal/core/work"
 	"metabasis/internal/store"
 )
 
@@ -153,7 +153,7 @@ func (d *document) scope() {
 	}
 }
 
-func rehearsedState(f *run.Rehearsed) string {
+func rehearsedState(f *work.Rehearsed) string {
 	switch {
 	case f == nil:
 		return "not rehearsed"
@@ -248,7 +248,7 @@ func (d *document) steps() {
 }
 
 // rehearsedSteps are the lines of a device as they were computed, and what they change.
-func rehearsedSteps(f *run.Rehearsed, t *plan.Target) (out []string) {
+func rehearsedSteps(f *work.Rehearsed, t *plan.Target) (out []string) {
 	for i, s := range f.Steps {
 		out = append(out, fmt.Sprintf("Step %d: %s", i+1, s.Title))
 		if s.Done {

@@ -12,8 +12,8 @@ import (
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
-	"metabasis/internal/core/run"
 	"metabasis/internal/core/runbook"
+	"metabasis/internal/core/work"
 	"metabasis/internal/store"
 )
 
@@ -62,7 +62,7 @@ func documentPlan(t *testing.T) *plan.Plan {
 func documentRehearsal() *store.Rehearsal {
 	r := &store.Rehearsal{Ended: time.Date(2026, 12, 1, 21, 0, 0, 0, time.UTC), By: "ada", Title: "x", Values: []plan.Value{{Name: "log_host", Value: "192.0.2.40"}}}
 	for _, d := range []string{"a", "b", "c"} {
-		f := run.Rehearsed{Device: d, Batch: 1, Differs: []string{"+ log host 192.0.2.40"}, Steps: []run.RehearsedStep{{Title: "Log host", Send: []string{"log host 192.0.2.40 key ▒▒▒▒"}, Undo: []string{"drop log host 192.0.2.40"}}},
+		f := work.Rehearsed{Device: d, Batch: 1, Differs: []string{"+ log host 192.0.2.40"}, Steps: []work.RehearsedStep{{Title: "Log host", Send: []string{"log host 192.0.2.40 key ▒▒▒▒"}, Undo: []string{"drop log host 192.0.2.40"}}},
 			Checks: []night.Check{{Name: "clock", OK: true, Note: "off by 1s"}}}
 		if d == "b" {
 			f.Differs, f.Path = append(f.Differs, "- manage from any"), []string{"manage from any"}
@@ -124,7 +124,7 @@ func TestRehearsalInWords(t *testing.T) {
 func TestRehearsalOfManyDevices(t *testing.T) {
 	r := documentRehearsal()
 	a := r.Devices[0]
-	many := func(n int) (out []run.Rehearsed) {
+	many := func(n int) (out []work.Rehearsed) {
 		for i := range n {
 			one := a
 			one.Device = fmt.Sprintf("q%d", i)

@@ -8,7 +8,7 @@ import (
 
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/work"
 )
 
 func TestLines(t *testing.T) {
@@ -22,7 +22,7 @@ func TestLines(t *testing.T) {
 		"ald-quay-3     precheck clock: does not hold: off by 1h":           {Kind: night.Prechecked, Device: "ald-quay-3", What: "clock", Note: "off by 1h"},
 		"ald-quay-3     precheck storage: holds (41 MB free)":               {Kind: night.Prechecked, Device: "ald-quay-3", What: "storage", OK: true, Note: "41 MB free"},
 		"-              aborted by ada: devices in change may finish":       {Kind: night.Aborted, By: "ada", Choice: night.Finish},
-		"ald-quay-3     taking back, undo lines: equal":                     {Kind: night.Rung, Device: "ald-quay-3", What: run.RungUndo, Note: "equal"},
+		"ald-quay-3     taking back, undo lines: equal":                     {Kind: night.Rung, Device: "ald-quay-3", What: work.RungUndo, Note: "equal"},
 		"-              Quays: 1 device in 1 batch, 0 left out; window 01:44:12 to 02:44:12; warning: timer none": {Kind: night.Planned, Outline: &night.Outline{Title: "Quays", Warnings: []string{"timer none"},
 			Window: plan.Window{Open: due, Close: due.Add(time.Hour)}, Batches: [][]night.OutlineDevice{{{Name: "a"}}}}},
 		"ald-quay-3     decided: start before the window, by ada: the ferry is late":                                   {Kind: night.HoldClosed, Device: "ald-quay-3", Choice: night.StartEarly, By: "ada", Note: "the ferry is late"},

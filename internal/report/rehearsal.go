@@ -7,7 +7,7 @@ import (
 	"slices"
 	"strings"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/work"
 	"metabasis/internal/store"
 )
 
@@ -64,7 +64,7 @@ func Rehearsed(r *store.Rehearsal) string {
 	}
 	parts := []string{fmt.Sprintf("%d ready", ready)}
 	for _, d := range r.Devices {
-		if slices.ContainsFunc(d.Notices, func(n string) bool { return strings.Contains(n, run.NotBack) }) {
+		if slices.ContainsFunc(d.Notices, func(n string) bool { return strings.Contains(n, work.NotBack) }) {
 			slips++
 		}
 	}
@@ -84,7 +84,7 @@ func Rehearsed(r *store.Rehearsal) string {
 }
 
 // found is what was found of one device.
-func found(d *run.Rehearsed) (out []string) {
+func found(d *work.Rehearsed) (out []string) {
 	if d.Blocked != "" {
 		out = append(out, "would be blocked: "+d.Blocked)
 	}
@@ -111,7 +111,7 @@ func found(d *run.Rehearsed) (out []string) {
 
 // RehearsedLines are the lines that would be sent to a device, step by step, as its
 // rehearsal computed them.
-func RehearsedLines(d *run.Rehearsed) (out []string) {
+func RehearsedLines(d *work.Rehearsed) (out []string) {
 	out = append(out, fmt.Sprintf("%s, batch %d. Nothing of this was sent.", d.Device, d.Batch))
 	for _, c := range d.Checks {
 		mark := "holds"

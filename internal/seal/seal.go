@@ -18,8 +18,8 @@ import (
 
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/problem"
-	"metabasis/internal/core/run"
 	"metabasis/internal/core/runbook"
+	"metabasis/internal/core/work"
 	"metabasis/internal/store"
 )
 
@@ -67,15 +67,15 @@ type Window struct {
 
 // Device is a device with all that will be done to it.
 type Device struct {
-	Name     string              `json:"name"`
-	Address  string              `json:"address"`
-	Platform string              `json:"platform"`
-	Batch    int                 `json:"batch"`
-	Why      string              `json:"why"`
-	Blocked  string              `json:"blocked,omitempty"`
-	Already  bool                `json:"already,omitempty"`
-	Steps    []run.RehearsedStep `json:"steps"`
-	Differs  []string            `json:"differs"`
+	Name     string               `json:"name"`
+	Address  string               `json:"address"`
+	Platform string               `json:"platform"`
+	Batch    int                  `json:"batch"`
+	Why      string               `json:"why"`
+	Blocked  string               `json:"blocked,omitempty"`
+	Already  bool                 `json:"already,omitempty"`
+	Steps    []work.RehearsedStep `json:"steps"`
+	Differs  []string             `json:"differs"`
 	// Configuration is the fingerprint of the configuration that this was computed from.
 	Configuration string `json:"configuration"`
 }
@@ -94,7 +94,7 @@ func Make(p *plan.Plan, text string, r *store.Rehearsal, profiles map[string]str
 		case found == nil:
 			return nil, fmt.Errorf("%s was not rehearsed: rehearse it again", d.Name)
 		case found.Fingerprint == "" || found.Steps == nil: // nothing can be approved for it: it is not changed
-			d.Blocked, d.Steps, d.Differs = found.Blocked, []run.RehearsedStep{}, []string{}
+			d.Blocked, d.Steps, d.Differs = found.Blocked, []work.RehearsedStep{}, []string{}
 			continue
 		}
 		d.Blocked, d.Already, d.Steps, d.Differs, d.Configuration = found.Blocked, found.Already, found.Steps, list(found.Differs), found.Fingerprint
@@ -318,11 +318,11 @@ func list(l []string) []string {
 }
 
 // For is what was sealed for a device; ok is false where it was not sealed.
-func (s *Plan) For(device string) (run.Sealed, bool) {
+func (s *Plan) For(device string) (work.Sealed, bool) {
 	for _, d := range s.Devices {
 		if d.Name == device {
-			return run.Sealed{Configuration: d.Configuration, Steps: d.Steps}, true
+			return work.Sealed{Configuration: d.Configuration, Steps: d.Steps}, true
 		}
 	}
-	return run.Sealed{}, false
+	return work.Sealed{}, false
 }

@@ -16,8 +16,8 @@ import (
 
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/plan"
-	"metabasis/internal/core/run"
 	"metabasis/internal/core/runbook"
+	"metabasis/internal/core/work"
 	"metabasis/internal/store"
 )
 
@@ -69,8 +69,8 @@ func planFor(t *testing.T, text, fleetText, host string) *plan.Plan {
 func rehearsal(p *plan.Plan) *store.Rehearsal {
 	r := &store.Rehearsal{Ended: now, By: "ada", Runbook: book, Values: p.Values}
 	for _, t := range p.Targets() {
-		r.Devices = append(r.Devices, run.Rehearsed{Device: t.Device.Name, Fingerprint: strings.Repeat("f0", 32), Differs: []string{"+ log host 192.0.2.40"},
-			Steps: []run.RehearsedStep{{Title: "Log host", Send: t.Steps[0].Send, Undo: t.Steps[0].Undo}}})
+		r.Devices = append(r.Devices, work.Rehearsed{Device: t.Device.Name, Fingerprint: strings.Repeat("f0", 32), Differs: []string{"+ log host 192.0.2.40"},
+			Steps: []work.RehearsedStep{{Title: "Log host", Send: t.Steps[0].Send, Undo: t.Steps[0].Undo}}})
 	}
 	return r
 }
@@ -149,7 +149,7 @@ func TestOnlyWhatWasRehearsedIsSealed(t *testing.T) {
 		"another text":   {func(r *store.Rehearsal) { r.Runbook += "# x" }, "the runbook is not the one that was rehearsed"},
 		"another value":  {func(r *store.Rehearsal) { r.Values = []plan.Value{{Name: "log_host", Value: "192.0.2.7"}} }, `log_host was "192.0.2.7" when it was rehearsed`},
 		"not rehearsed":  {func(r *store.Rehearsal) { r.Devices = r.Devices[:1] }, "b was not rehearsed"},
-		"nothing of one": {func(r *store.Rehearsal) { r.Devices[1] = run.Rehearsed{Device: "b", Blocked: "not reachable"} }, ""},
+		"nothing of one": {func(r *store.Rehearsal) { r.Devices[1] = work.Rehearsed{Device: "b", Blocked: "not reachable"} }, ""},
 	} {
 		r := rehearsal(p)
 		c.spoil(r)

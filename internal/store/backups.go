@@ -16,12 +16,12 @@ import (
 	"time"
 
 	"metabasis/internal/core/identity"
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/work"
 	"metabasis/internal/store/within"
 )
 
 // Backups keeps configurations as plain files, one directory a device. It
-// implements [run.Backups]. Beside the files stands what is noted of each; see
+// implements [work.Backups]. Beside the files stands what is noted of each; see
 // [Backups.Shelf].
 type Backups struct {
 	Dir string
@@ -53,9 +53,9 @@ type Opener interface {
 // returns. When the device's newest backup is identical, that one is named
 // instead, and that it was seen again is noted. A configuration holds secrets: only
 // its owner may read the file, and where there is a seal, it is encrypted.
-func (b Backups) Put(device, text string, at time.Time) (run.Backup, error) {
+func (b Backups) Put(device, text string, at time.Time) (work.Backup, error) {
 	sum := sha256.Sum256([]byte(text))
-	out := run.Backup{SHA256: hex.EncodeToString(sum[:])}
+	out := work.Backup{SHA256: hex.EncodeToString(sum[:])}
 	dir, fresh, err := b.directory(device)
 	if err != nil {
 		return out, fmt.Errorf("backup of %s: %w", device, err)

@@ -11,12 +11,12 @@ import (
 	"time"
 
 	"metabasis/internal/core/identity"
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/work"
 )
 
 // Identities keeps who devices were seen to be, under their names in the fleet: a line each
 // time that it is another than before, or one that says more. Lines are only ever added, by
-// any number of processes, and the last of a device counts. It implements [run.Identities].
+// any number of processes, and the last of a device counts. It implements [work.Identities].
 type Identities struct {
 	file string
 
@@ -27,7 +27,7 @@ type Identities struct {
 	met  map[string]identity.Seen // in this process, whoever it was
 }
 
-var _ run.Identities = (*Identities)(nil)
+var _ work.Identities = (*Identities)(nil)
 
 // Sighted is a line of the file.
 type Sighted struct {
@@ -106,7 +106,7 @@ func (i *Identities) Damaged() string {
 	return fmt.Sprintf("%s: %d lines cannot be read, the first is line %d: whoever they tell of counts as not seen then", i.file, len(i.odd), i.odd[0])
 }
 
-// Last implements [run.Identities].
+// Last implements [work.Identities].
 func (i *Identities) Last(device string) identity.Last {
 	i.mu.Lock()
 	defer i.mu.Unlock()
@@ -121,7 +121,7 @@ func (i *Identities) Met(device string) identity.Seen {
 	return i.met[device]
 }
 
-// Saw implements [run.Identities]. Another device than is meant is not taken down.
+// Saw implements [work.Identities]. Another device than is meant is not taken down.
 func (i *Identities) Saw(device string, s identity.Seen, at time.Time, meant bool) error {
 	i.mu.Lock()
 	defer i.mu.Unlock()

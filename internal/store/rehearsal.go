@@ -11,26 +11,26 @@ import (
 
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/plan"
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/work"
 )
 
 // Rehearsal is what a rehearsal of a night found, device by device, in the order of the
 // plan. No secret is in it.
 type Rehearsal struct {
-	ID      int64           `json:"-"`
-	Began   time.Time       `json:"began"`
-	Ended   time.Time       `json:"ended"`
-	By      string          `json:"by"`
-	Title   string          `json:"title"`
-	Change  string          `json:"change,omitempty"`
-	File    string          `json:"file"`
-	Runbook string          `json:"runbook"` // its text
-	Values  []plan.Value    `json:"values,omitempty"`
-	Devices []run.Rehearsed `json:"devices"`
+	ID      int64            `json:"-"`
+	Began   time.Time        `json:"began"`
+	Ended   time.Time        `json:"ended"`
+	By      string           `json:"by"`
+	Title   string           `json:"title"`
+	Change  string           `json:"change,omitempty"`
+	File    string           `json:"file"`
+	Runbook string           `json:"runbook"` // its text
+	Values  []plan.Value     `json:"values,omitempty"`
+	Devices []work.Rehearsed `json:"devices"`
 }
 
 // Of returns what was found of a device, nil when it was not rehearsed.
-func (r *Rehearsal) Of(device string) *run.Rehearsed {
+func (r *Rehearsal) Of(device string) *work.Rehearsed {
 	for i := range r.Devices {
 		if r.Devices[i].Device == device {
 			return &r.Devices[i]

@@ -15,7 +15,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"metabasis/internal/core/night"
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/work"
 	"metabasis/internal/store/within"
 )
 
@@ -76,7 +76,7 @@ func TestBackups(t *testing.T) {
 
 	same, err := b.Put("ald-quay-1", "name ald-quay-1\n", at.Add(time.Hour))
 	require.NoError(t, err)
-	assert.Equal(t, run.Backup{Path: first.Path, SHA256: first.SHA256, Same: true}, same)
+	assert.Equal(t, work.Backup{Path: first.Path, SHA256: first.SHA256, Same: true}, same)
 
 	second, err := b.Put("ald-quay-1", "name other\n", at)
 	require.NoError(t, err)

@@ -18,6 +18,7 @@ import (
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/record"
 	"metabasis/internal/core/run"
+	"metabasis/internal/core/work"
 	"metabasis/internal/device"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/report"
@@ -67,7 +68,7 @@ type Night struct {
 	Broke func(device string, what any, stack []byte)
 
 	w          *Workspace
-	sealed     func(device string) (run.Sealed, bool) // nil: nobody sealed it
+	sealed     func(device string) (work.Sealed, bool) // nil: nobody sealed it
 	head       store.NightHead
 	unattended bool
 	by         string
@@ -108,7 +109,7 @@ func (w *Workspace) Masked(p *plan.Plan, text string) string { return p.Mask(w.m
 
 // Seal holds the night against what was approved: a device that is not what was sealed,
 // or to which other lines would be sent, is not changed.
-func (n *Night) Seal(sealed func(device string) (run.Sealed, bool)) { n.sealed = sealed }
+func (n *Night) Seal(sealed func(device string) (work.Sealed, bool)) { n.sealed = sealed }
 
 // transcript is where what is said with a device is kept; before the night has begun,
 // that is what was said before it.
@@ -180,9 +181,9 @@ func (n *Night) Begin(ctx context.Context, wait bool, say func(string)) error {
 		_ = before.Close()
 	}
 	name, devices := fmt.Sprintf("night %d", n.ID), n.Plan.Devices()
-	o := run.Options{Connector: n.Connector, Record: n.record,
+	o := run.Options{Unattended: n.unattended, By: n.by, Asleep: asleep, Outside: work.Outside{Connector: n.Connector, Record: n.record,
 		Backups: n.w.Backups(name, devices...), Shelve: n.w.Backups(name+", after", devices...).Put, Predict: n.w.Predictions(name, devices...).Put,
-		Unattended: n.unattended, By: n.by, Wait: wait, Remnants: n.remnants(ctx), Unfinished: n.w.Unfinished(ctx, n.ID), Rehearsed: n.rehearsed(ctx), Sealed: n.sealed, Asleep: asleep, Broke: n.Broke}
+		Wait: wait, Remnants: n.remnants(ctx), Unfinished: n.w.Unfinished(ctx, n.ID), Rehearsed: n.rehearsed(ctx), Sealed: n.sealed, Broke: n.Broke}}
 	ids, err := n.w.Identities()
 	if err != nil {
 		return err
@@ -203,7 +204,7 @@ func (n *Night) Begin(ctx context.Context, wait bool, say func(string)) error {
 	return nil
 }
 
-// record implements run.Options.Record.
+// record implements work.Outside.Record.
 func (n *Night) record(phase string, d record.Device) error {
 	rec := record.Record{Name: RecordName(n.ID, phase), At: n.head.Began, By: n.by, Of: fmt.Sprintf("night %d, %s", n.ID, phase)}
 	return n.w.Records().Add(rec, d)
@@ -321,17 +322,17 @@ func (n *Night) keys(ctx context.Context, t *plan.Target) []string {
 	return out
 }
 
-// claim implements run.Options.Claim.
+// claim implements work.Outside.Claim.
 func (n *Night) claim(ctx context.Context, t *plan.Target) (func(), error) {
 	return n.claimKeys(ctx, n.keys(ctx, t))
 }
 
-// claimKeys implements run.Options.ClaimAs.
+// claimKeys implements work.Outside.ClaimAs.
 func (n *Night) claimKeys(_ context.Context, keys []string) (func(), error) {
 	for _, err := range n.claims.TakeAll(keys) {
 		var held *locks.Held
 		if errors.As(err, &held) {
-			return nil, &run.Taken{By: held.By.String()}
+			return nil, &work.Taken{By: held.By.String()}
 		}
 		return nil, err
 	}
@@ -343,13 +344,13 @@ func (n *Night) claimKeys(_ context.Context, keys []string) (func(), error) {
 }
 
 // remnants finds the timers that nights without an end have left on devices.
-func (n *Night) remnants(ctx context.Context) func(string) []run.Remnant {
+func (n *Night) remnants(ctx context.Context) func(string) []work.Remnant {
 	return n.w.remnantsIn(ctx, n.journal, n.ID)
 }
 
 // Remnants is what the nights of the workspace have left on devices, and what the one that
 // runs now has armed. What cannot be read is not known.
-func (w *Workspace) Remnants(ctx context.Context) func(device string) []run.Remnant {
+func (w *Workspace) Remnants(ctx context.Context) func(device string) []work.Remnant {
 	j, err := w.ReadJournal()
 	if err != nil {
 		return nil
@@ -359,8 +360,8 @@ func (w *Workspace) Remnants(ctx context.Context) func(device string) []run.Remn
 }
 
 // remnantsIn finds them in a journal, except those of one night.
-func (w *Workspace) remnantsIn(ctx context.Context, j *store.Journal, except int64) func(device string) []run.Remnant {
-	left := map[string][]run.Remnant{}
+func (w *Workspace) remnantsIn(ctx context.Context, j *store.Journal, except int64) func(device string) []work.Remnant {
+	left := map[string][]work.Remnant{}
 	heads, _ := j.Nights(ctx)
 	for _, h := range heads {
 		if h.ID == except || h.Damage != nil || time.Since(h.Began) > oldest {
@@ -370,11 +371,11 @@ func (w *Workspace) remnantsIn(ctx context.Context, j *store.Journal, except int
 		events, _ := j.Events(ctx, h.ID) // of a damaged night, what can be read
 		for device, dues := range night.TimersLeft(events) {
 			for _, due := range dues {
-				left[device] = append(left[device], run.Remnant{Night: fmt.Sprintf("%q of %s", h.Title, h.Began.Local().Format("Mon 2 Jan 15:04")), Due: due, Runs: runs})
+				left[device] = append(left[device], work.Remnant{Night: fmt.Sprintf("%q of %s", h.Title, h.Began.Local().Format("Mon 2 Jan 15:04")), Due: due, Runs: runs})
 			}
 		}
 	}
-	return func(device string) []run.Remnant { return left[device] }
+	return func(device string) []work.Remnant { return left[device] }
 }
 
 // oldest is the longest that a timer may have been pending.

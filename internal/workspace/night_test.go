@@ -13,8 +13,8 @@ import (
 
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/plan"
-	"metabasis/internal/core/run"
 	"metabasis/internal/core/runbook"
+	"metabasis/internal/core/work"
 	"metabasis/internal/person"
 	"metabasis/internal/store"
 	"metabasis/internal/store/locks"
@@ -139,7 +139,7 @@ func TestADeviceIsClaimedByNameAndAddress(t *testing.T) {
 	second := prepared(t, t.TempDir())
 	require.NoError(t, second.Begin(context.Background(), false, func(string) {}))
 	_, err = second.claim(context.Background(), second.Plan.Targets()[0])
-	var taken *run.Taken
+	var taken *work.Taken
 	require.ErrorAs(t, err, &taken)
 	assert.Contains(t, taken.By, "ada")
 	require.NoError(t, second.Close())

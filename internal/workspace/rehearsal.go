@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"metabasis/internal/core/fleet"
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/work"
 	"metabasis/internal/device/ssh"
 	"metabasis/internal/settings"
 	"metabasis/internal/store"
@@ -101,16 +101,16 @@ const staleAfter = 14 * 24 * time.Hour
 
 // rehearsed finds what was found of devices at the newest rehearsal of this night; nil
 // where there was none. What of it cannot be read is not held against anything.
-func (n *Night) rehearsed(ctx context.Context) func(device string) *run.Earlier {
+func (n *Night) rehearsed(ctx context.Context) func(device string) *work.Earlier {
 	r, err := n.w.Rehearsed(ctx, 0, n.head.Title)
 	if err != nil || time.Since(r.Ended) > staleAfter {
 		return nil
 	}
-	devices := map[string]*run.Rehearsed{}
+	devices := map[string]*work.Rehearsed{}
 	for i := range r.Devices {
 		devices[r.Devices[i].Device] = &r.Devices[i]
 	}
-	return func(device string) *run.Earlier {
+	return func(device string) *work.Earlier {
 		d := devices[device]
 		if d == nil || d.Backup == "" {
 			return nil
@@ -124,6 +124,6 @@ func (n *Night) rehearsed(ctx context.Context) func(device string) *run.Earlier 
 		if err != nil {
 			return nil
 		}
-		return &run.Earlier{At: r.Ended, Config: text, Differs: d.Differs}
+		return &work.Earlier{At: r.Ended, Config: text, Differs: d.Differs}
 	}
 }

@@ -7,7 +7,7 @@ import (
 	"sync"
 
 	"metabasis/internal/core/night"
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/work"
 	"metabasis/internal/store"
 )
 
@@ -15,7 +15,7 @@ import (
 // written down how that ended; nil where it is known, or no night did. Except is the night
 // that asks, 0 for none. What cannot be read is not known. Nights are read when they are
 // asked for first, from the newest on.
-func (w *Workspace) Unfinished(ctx context.Context, except int64) func(device string) *run.Unfinished {
+func (w *Workspace) Unfinished(ctx context.Context, except int64) func(device string) *work.Unfinished {
 	ctx = context.WithoutCancel(ctx) // it is asked for later on
 	var mu sync.Mutex
 	var heads []store.NightHead
@@ -47,7 +47,7 @@ func (w *Workspace) Unfinished(ctx context.Context, except int64) func(device st
 		}
 		return read[i]
 	}
-	return func(device string) *run.Unfinished {
+	return func(device string) *work.Unfinished {
 		mu.Lock()
 		defer mu.Unlock()
 		for i := 0; ; i++ {
@@ -67,8 +67,8 @@ func (w *Workspace) Unfinished(ctx context.Context, except int64) func(device st
 	}
 }
 
-func (w *Workspace) unfinished(h store.NightHead, d *night.Device) *run.Unfinished {
-	u := &run.Unfinished{ID: h.ID, Night: fmt.Sprintf("night %d, %q of %s", h.ID, h.Title, h.Began.Local().Format("Mon 2 Jan 15:04")), Was: string(d.State)}
+func (w *Workspace) unfinished(h store.NightHead, d *night.Device) *work.Unfinished {
+	u := &work.Unfinished{ID: h.ID, Night: fmt.Sprintf("night %d, %q of %s", h.ID, h.Title, h.Began.Local().Format("Mon 2 Jan 15:04")), Was: string(d.State)}
 	if _, text, err := w.Backups("").ReadNoted(d.Name, d.Backup, d.SHA256); err == nil {
 		u.Had = text
 	}

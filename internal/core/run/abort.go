@@ -5,7 +5,6 @@ import (
 	"time"
 
 	"metabasis/internal/core/night"
-
 	"metabasis/internal/core/plan"
 )
 
@@ -29,7 +28,7 @@ func (r *Run) abort(c night.Command) {
 		r.letGoAll(c.By)
 		return
 	}
-	r.rec.emit(night.Event{Kind: night.Aborted, Choice: c.Choice, By: c.By})
+	r.rec.Emit(night.Event{Kind: night.Aborted, Choice: c.Choice, By: c.By})
 	switch c.Choice {
 	case night.BackAll:
 		r.takeAllBack()
@@ -46,11 +45,11 @@ func (r *Run) abort(c night.Command) {
 // backActive tells all devices in change to be taken back. One that has no contact cannot be
 // asked now: what was decided is said of it.
 func (r *Run) backActive() {
-	for _, w := range r.active {
-		if !w.toldBack() && w.waits() {
-			r.rec.emit(night.Event{Kind: night.Doing, Device: w.name(), Note: "no contact; to be taken back as soon as it is there: decided at " + r.now().Format("15:04:05")})
+	for _, h := range r.active {
+		if !h.orders.ToldBack() && h.waits() {
+			r.rec.Emit(night.Event{Kind: night.Doing, Device: h.name(), Note: "no contact; to be taken back as soon as it is there: decided at " + r.now().Format("15:04:05")})
 		}
-		w.takeBackNow()
+		h.orders.TakeBack()
 	}
 }
 
@@ -60,35 +59,16 @@ func (r *Run) letGoAll(by string) {
 		return
 	}
 	r.released, r.stopping = true, true
-	r.rec.emit(night.Event{Kind: night.LetGo, By: by})
+	r.rec.Emit(night.Event{Kind: night.LetGo, By: by})
 	r.release()
 }
 
 // answerRunHolds answers the holds that are about the run itself.
 func (r *Run) answerRunHolds(c night.Choice, by string) {
 	for n, h := range r.holds {
-		if h.w == nil {
+		if h.of == nil {
 			r.answer(night.Command{Hold: n, Choice: c, By: by})
 		}
-	}
-}
-
-// takeBackNow tells a worker to stop going forward.
-func (w *worker) takeBackNow() {
-	select {
-	case <-w.back:
-	default:
-		close(w.back)
-	}
-}
-
-// toldBack tells whether a worker was told so.
-func (w *worker) toldBack() bool {
-	select {
-	case <-w.back:
-		return true
-	default:
-		return false
 	}
 }
 
@@ -98,7 +78,7 @@ func (r *Run) takeBatchBack() {
 	r.skip(r.queue, "its batch was taken back")
 	r.queue = nil
 	r.backActive()
-	r.undoKept(func(w *worker) bool { return w.target.Batch == r.batch })
+	r.undoKept(func(h *hand) bool { return h.target.Batch == r.batch })
 }
 
 // takeAllBack takes back every device of the night and stops.
@@ -106,24 +86,17 @@ func (r *Run) takeAllBack() {
 	r.stop("everything is being taken back")
 	r.answerRunHolds(night.Stop, "the abort")
 	r.backActive()
-	r.undoKept(func(*worker) bool { return true })
+	r.undoKept(func(*hand) bool { return true })
 }
 
 // undoKept queues kept devices to be taken back, the last kept first.
-func (r *Run) undoKept(which func(*worker) bool) {
-	for _, w := range slices.Backward(r.kept) {
-		if which(w) {
-			r.backs = append(r.backs, w.again())
+func (r *Run) undoKept(which func(*hand) bool) {
+	for _, h := range slices.Backward(r.kept) {
+		if which(h) {
+			r.backs = append(r.backs, h.again())
 		}
 	}
 	r.kept = slices.DeleteFunc(r.kept, which)
-}
-
-// again makes the worker that takes back what w kept.
-func (w *worker) again() *worker {
-	next := w.r.worker(w.known)
-	next.reverting = true
-	return next
 }
 
 // paceKeeper learns how this night's devices compare with the estimates.
@@ -132,19 +105,19 @@ type paceKeeper struct {
 	shown plan.Pace
 }
 
-func (k *paceKeeper) begin(w *worker, now time.Time) {
+func (k *paceKeeper) begin(h *hand, now time.Time) {
 	if k.began == nil {
 		k.began = map[string]time.Time{}
 	}
-	k.began[w.name()] = now
+	k.began[h.name()] = now
 }
 
 // learn takes in a device that was kept. One that was held shows nothing: it waited for a
 // person.
-func (k *paceKeeper) learn(w *worker, p *plan.Plan, now time.Time) {
-	if w.wasHeld {
+func (k *paceKeeper) learn(h *hand, p *plan.Plan, now time.Time) {
+	if h.wasHeld {
 		return
 	}
-	usual, _ := w.target.Estimate(p)
-	k.shown.Add(now.Sub(k.began[w.name()])-p.Soak, usual)
+	usual, _ := h.target.Estimate(p)
+	k.shown.Add(now.Sub(k.began[h.name()])-p.Soak, usual)
 }

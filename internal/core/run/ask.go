@@ -10,15 +10,14 @@ import (
 	"time"
 
 	"metabasis/internal/core/night"
-
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/runbook"
+	"metabasis/internal/core/work"
 )
 
-// openHold is a hold that waits. A hold of the run has no worker.
+// openHold is a hold that waits. A hold of the run is of no device.
 type openHold struct {
-	w      *worker
-	tr     *trouble
+	of     *hand
 	answer func(night.Choice)
 	offers []night.Offer
 	aside  bool // others may start while it is open
@@ -50,11 +49,11 @@ func (r *Run) ask(ctx context.Context, why string, evidence []string, alone, on 
 // backAll estimates taking back everything that was touched so far.
 func (r *Run) backAll() (time.Duration, int) {
 	var targets []*plan.Target
-	for _, w := range r.kept {
-		targets = append(targets, w.target)
+	for _, h := range r.kept {
+		targets = append(targets, h.target)
 	}
-	for _, w := range r.active {
-		targets = append(targets, w.target)
+	for _, h := range r.active {
+		targets = append(targets, h.target)
 	}
 	return r.backTime(targets), len(targets)
 }
@@ -62,22 +61,22 @@ func (r *Run) backAll() (time.Duration, int) {
 // backTime estimates taking some devices back, by what each of them has shown: one that has
 // no contact is not back before its timer has fired.
 func (r *Run) backTime(targets []*plan.Target) time.Duration {
-	now, of := time.Now(), map[string]*worker{}
-	for _, w := range r.kept {
-		of[w.name()] = w
+	now, of := time.Now(), map[string]*hand{}
+	for _, h := range r.kept {
+		of[h.name()] = h
 	}
 	maps.Copy(of, r.active)
 	longest := time.Duration(0)
 	var quick []*plan.Target
 	each := map[*plan.Target]time.Duration{}
 	for _, t := range targets {
-		w := of[t.Device.Name]
-		if w == nil {
+		h := of[t.Device.Name]
+		if h == nil {
 			each[t] = t.Back()
 		} else {
-			each[t] = w.takesBack(now)
+			each[t] = h.takesBack(now)
 		}
-		if w != nil && w.waits() { // it stands in nobody's way meanwhile
+		if h != nil && h.waits() { // it stands in nobody's way meanwhile
 			longest = max(longest, each[t])
 			continue
 		}
@@ -104,7 +103,7 @@ func (r *Run) toCome() (n int) {
 func (r *Run) overBudget() {
 	if r.holds[r.budgetHold] != nil {
 		delete(r.holds, r.budgetHold)
-		r.rec.emit(night.Event{Kind: night.HoldClosed, Hold: r.budgetHold})
+		r.rec.Emit(night.Event{Kind: night.HoldClosed, Hold: r.budgetHold})
 	}
 	failures := "failures"
 	if r.failures == 1 {
@@ -156,10 +155,10 @@ func (r *Run) offerAnew() {
 				o.Takes, o.Touches = r.backAll()
 				o.Open = r.unknown(r.inChange())
 			case night.BackBatch:
-				batch := r.batchWorkers()
+				batch := r.batchTargets()
 				o.Takes, o.Touches, o.Open = r.backTime(batch), len(batch), r.unknown(batch)
 			case night.GoOn, night.GoOnLate:
-				if h.w == nil {
+				if h.of == nil {
 					o.Touches = r.toCome()
 				}
 			default:
@@ -173,17 +172,17 @@ func (r *Run) offerAnew() {
 		}
 		h.offers = fresh
 		device := ""
-		if h.w != nil {
-			device = h.w.name()
+		if h.of != nil {
+			device = h.of.name()
 		}
-		r.rec.emit(night.Event{Kind: night.HoldAnew, Device: device, Hold: n, Offers: fresh})
+		r.rec.Emit(night.Event{Kind: night.HoldAnew, Device: device, Hold: n, Offers: fresh})
 	}
 }
 
 // inChange are the devices that are worked on.
 func (r *Run) inChange() (out []*plan.Target) {
-	for _, w := range r.active {
-		out = append(out, w.target)
+	for _, h := range r.active {
+		out = append(out, h.target)
 	}
 	return out
 }
@@ -192,48 +191,44 @@ func (r *Run) inChange() (out []*plan.Target) {
 // it will be there again.
 func (r *Run) unknown(targets []*plan.Target) bool {
 	return slices.ContainsFunc(targets, func(t *plan.Target) bool {
-		w := r.active[t.Device.Name]
-		if w == nil {
-			return false
-		}
-		s := w.standing.Load()
-		return s != nil && s.open
+		h := r.active[t.Device.Name]
+		return h != nil && h.standing != nil && h.standing.Open
 	})
 }
 
 // holdDevice opens a device's hold.
-func (r *Run) holdDevice(m held) {
-	if m.aside && r.opts.Unattended {
+func (r *Run) holdDevice(of *hand, m work.Held) {
+	if m.Aside && r.opts.Unattended {
 		return // it waits by itself, and nobody is there
 	}
-	m.w.wasHeld = true
-	offers := m.offers
-	batch := r.batchWorkers()
+	of.wasHeld = true
+	offers := m.Offers
+	batch := r.batchTargets()
 	offers = append(offers, night.Offer{Choice: night.BackBatch, Touches: len(batch), Takes: r.backTime(batch), Open: r.unknown(batch)})
 	back, touched := r.backAll()
 	offers = append(offers, night.Offer{Choice: night.BackAll, Touches: touched, Takes: back, Open: r.unknown(r.inChange())})
-	h := &openHold{w: m.w, tr: m.tr, aside: m.aside, offers: offers, answer: func(c night.Choice) {
+	h := &openHold{of: of, aside: m.Aside, offers: offers, answer: func(c night.Choice) {
 		switch c {
 		case night.BackBatch:
 			r.takeBatchBack()
 		case night.BackAll:
 			r.takeAllBack()
 		default:
-			m.w.told <- answer{m.question, c}
+			of.orders.Answer(m.Question, c)
 		}
 	}}
 	alone := night.BackDevice // nobody is there to say that it goes on after the time to change things
 	if offers[0].Choice != night.GoOnLate {
-		alone = r.alone(m.w)
+		alone = r.alone(of, m.Skips)
 	}
 	if !slices.ContainsFunc(offers, func(o night.Offer) bool { return o.Choice == alone }) {
 		alone = night.BackDevice // it cannot be done on this device
 	}
-	r.open(h, m.w.name(), m.tr.why, m.tr.evidence, alone)
+	r.open(h, m.Device, m.Why, m.Evidence, alone)
 }
 
-// batchWorkers are the devices of the batch that runs which were touched.
-func (r *Run) batchWorkers() (out []*plan.Target) {
+// batchTargets are the devices of the batch that runs which were touched.
+func (r *Run) batchTargets() (out []*plan.Target) {
 	for _, t := range r.plan.Batches[min(r.batch, len(r.plan.Batches)-1)] {
 		if r.active[t.Device.Name] != nil || r.ends[t.Device.Name] == night.Kept {
 			out = append(out, t)
@@ -243,15 +238,15 @@ func (r *Run) batchWorkers() (out []*plan.Target) {
 }
 
 // alone is what an unattended run answers for a held device.
-func (r *Run) alone(w *worker) night.Choice {
+func (r *Run) alone(h *hand, skips bool) night.Choice {
 	u := r.plan.Unattended
-	if w.tries < u.Tries {
-		w.tries++
+	if h.tries < u.Tries {
+		h.tries++
 		return night.TryAgain
 	}
 	switch u.Then {
 	case runbook.SkipStep:
-		if w.at.step < len(w.target.Steps) && !w.skipFailed {
+		if skips {
 			return night.SkipStep
 		}
 	case runbook.BackBatch:
@@ -270,7 +265,7 @@ func (r *Run) open(h *openHold, device, why string, evidence []string, alone nig
 	for i := range h.offers {
 		h.offers[i].Fits = r.now().Add(h.offers[i].Takes).Before(r.plan.Window.Close)
 	}
-	r.rec.emit(night.Event{Kind: night.HoldOpened, Device: device, Hold: n, Note: why, Lines: evidence, Offers: h.offers})
+	r.rec.Emit(night.Event{Kind: night.HoldOpened, Device: device, Hold: n, Note: why, Lines: evidence, Offers: h.offers})
 	if r.opts.Unattended && alone != "" {
 		r.answer(night.Command{Hold: n, Choice: alone, By: "the runbook's unattended line"})
 	}
@@ -287,19 +282,19 @@ func (r *Run) answer(c night.Command) {
 	}
 	delete(r.holds, n)
 	device := ""
-	if h.w != nil {
-		device = h.w.name()
+	if h.of != nil {
+		device = h.of.name()
 	}
-	r.rec.emit(night.Event{Kind: night.HoldClosed, Device: device, Hold: n, Choice: c.Choice, By: c.By, Note: r.plan.Mask(c.Reason)})
+	r.rec.Emit(night.Event{Kind: night.HoldClosed, Device: device, Hold: n, Choice: c.Choice, By: c.By, Note: r.plan.Mask(c.Reason)})
 	h.answer(c.Choice)
 }
 
 // closeHolds closes the holds of a device that decided itself.
-func (r *Run) closeHolds(w *worker) {
+func (r *Run) closeHolds(device string) {
 	for n, h := range r.holds {
-		if h.w == w {
+		if h.of != nil && h.of.name() == device {
 			delete(r.holds, n)
-			r.rec.emit(night.Event{Kind: night.HoldClosed, Device: w.name(), Hold: n})
+			r.rec.Emit(night.Event{Kind: night.HoldClosed, Device: device, Hold: n})
 		}
 	}
 }

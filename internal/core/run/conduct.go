@@ -10,65 +10,36 @@ import (
 	"time"
 
 	"metabasis/internal/core/night"
-
 	"metabasis/internal/core/plan"
-	"metabasis/internal/core/record"
+	"metabasis/internal/core/work"
 )
 
-// Options are what a run needs from outside.
+// Options are what a run needs from outside: what its workers need, and what it needs itself.
 type Options struct {
-	Connector Connector
-	Backups   Backups
-	Journal   Journal
+	work.Outside
+	Journal Journal
 	// Unattended answers every hold as the runbook's unattended line says.
 	Unattended bool
 	By         string // who runs it
-	// Remnants finds timers that earlier nights left on a device; nil knows none.
-	Remnants func(device string) []Remnant
-	// Unfinished finds what the newest night that was cut off on a device was to leave
-	// there; nil where there is none. May itself be nil.
-	Unfinished func(device string) *Unfinished
-	// Claim takes a device for this night, so that no other night on this machine
-	// changes it meanwhile. The error is a [Taken] when another one has it. nil
-	// takes nothing.
-	Claim func(ctx context.Context, t *plan.Target) (release func(), err error)
-	// Who keeps who devices were seen to be; nil knows nobody.
-	Who Identities
-	// ClaimAs takes a device by who it says it is, beside Claim. nil takes nothing.
-	ClaimAs func(ctx context.Context, keys []string) (release func(), err error)
-	// Rehearsed is what was found of a device at the newest rehearsal; nil where it was in
-	// none. The function may be nil.
-	Rehearsed func(device string) *Earlier
-	// Sealed is what was approved for a device; nil is a night that nobody sealed.
-	Sealed func(device string) (Sealed, bool)
-	// Shelve keeps what the night left on a device that is kept; nil keeps nothing.
-	Shelve func(device, text string, at time.Time) (Backup, error)
-	// Predict keeps what was computed that a device will have when all is done, secrets
-	// masked; nil keeps nothing.
-	Predict func(device, text string, at time.Time) (Backup, error)
-	// Record keeps what the runbook records of a device, [Before] its change or [After] it;
-	// nil keeps nothing.
-	Record func(phase string, d record.Device) error
 	// Asleep is how long this machine has been suspended, in all: measured time stands still
 	// meanwhile. nil is a machine that never is.
 	Asleep func() time.Duration
-	// Broke is told where Metabasis itself fails on a device: of what, and of the stack then.
-	// nil is told nothing.
-	Broke func(device string, what any, stack []byte)
-	// Wait waits for devices that another night has, in place of blocking them.
-	Wait bool
+}
+
+// Journal keeps events.
+type Journal interface {
+	// Append returns once all the events are durable, in order.
+	Append(events []night.Event) error
 }
 
 // Run is one night.
 type Run struct {
-	plan      *plan.Plan
-	connector Connector
-	backups   Backups
-	rec       *recorder
-	commands  chan night.Command
-	inbox     chan any
-	mine      takes // by who they are, the devices in change
-	opts      Options
+	plan     *plan.Plan
+	crew     *work.Crew
+	rec      *recorder
+	commands chan night.Command
+	inbox    chan any // messages of workers, and of our own goroutines
+	opts     Options
 
 	// Owned by the conductor's goroutine.
 	release    context.CancelFunc // lets go of all devices
@@ -77,11 +48,11 @@ type Run struct {
 	why        string // it is stopping, when somebody said
 	batch      int    // from 0
 	queue      []*plan.Target
-	backs      []*worker // kept devices to be taken back, in that order
-	active     map[string]*worker
+	backs      []*hand // kept devices to be taken back, in that order
+	active     map[string]*hand
 	busy       *plan.Busy // the same, as the caps count them
 	ends       map[string]night.State
-	kept       []*worker // in the order they were kept
+	kept       []*hand // in the order they were kept
 	holds      map[int]*openHold
 	nextHold   int
 	failures   int
@@ -99,11 +70,13 @@ type Run struct {
 
 // New prepares a run of the plan.
 func New(p *plan.Plan, o Options) *Run {
-	return &Run{
-		plan: p, connector: o.Connector, backups: o.Backups, rec: newRecorder(o.Journal), opts: o,
+	r := &Run{
+		plan: p, rec: newRecorder(o.Journal), opts: o,
 		commands: make(chan night.Command, 16), inbox: make(chan any, 64),
-		active: map[string]*worker{}, ends: map[string]night.State{}, holds: map[int]*openHold{}, failed: map[string]bool{}, budget: p.Rules.StopAfter,
+		active: map[string]*hand{}, ends: map[string]night.State{}, holds: map[int]*openHold{}, failed: map[string]bool{}, budget: p.Rules.StopAfter,
 	}
+	r.crew = &work.Crew{Outside: o.Outside, Log: r.rec, Now: r.now, Tell: func(m work.Message) { r.inbox <- m }}
+	return r
 }
 
 // Events hands out what happens, in order, as it becomes durable. It must be
@@ -127,43 +100,44 @@ func (r *Run) Do(ctx context.Context, c night.Command) error {
 func (r *Run) Go(ctx context.Context) error {
 	r.rec.onFail = func(err error) {
 		select {
-		case r.inbox <- cannotWrite{err}:
+		case r.inbox <- work.CannotWrite{Err: err}:
 		case <-r.rec.done:
 		}
 	}
 	go r.rec.run()
 	r.began, r.slept = time.Now(), r.asleep()
 	r.plan = r.plan.Begun(r.began)
+	r.crew.Plan = r.plan
 	r.busy = r.plan.Busy()
-	work, release := context.WithCancel(ctx)
+	all, release := context.WithCancel(ctx)
 	r.release = release
 	defer release()
-	r.rec.emit(night.Event{Kind: night.Planned, Outline: night.Outlined(r.plan)})
-	r.rec.emit(night.Event{Kind: night.Began, By: r.opts.By})
+	r.rec.Emit(night.Event{Kind: night.Planned, Outline: night.Outlined(r.plan)})
+	r.rec.Emit(night.Event{Kind: night.Began, By: r.opts.By})
 	r.forecast(true)
-	r.waitForWindow(work)
+	r.waitForWindow(all)
 	for r.batch = 0; r.batch < len(r.plan.Batches) && !r.stopping; r.batch++ {
-		r.heed(work)
+		r.heed(all)
 		if r.stopping {
 			break
 		}
-		r.inTime(work)
+		r.inTime(all)
 		if r.stopping {
 			break
 		}
-		r.runBatch(work)
-		r.afterBatch(work)
+		r.runBatch(all)
+		r.afterBatch(all)
 	}
 	for _, b := range r.plan.Batches[min(r.batch, len(r.plan.Batches)):] {
 		r.skip(b, cmp.Or(r.why, "the run was stopped before its batch"))
 	}
-	r.serve(work, func() bool { return len(r.active) == 0 && len(r.backs) == 0 })
-	r.rec.emit(night.Event{Kind: night.Ended})
+	r.serve(all, func() bool { return len(r.active) == 0 && len(r.backs) == 0 })
+	r.rec.Emit(night.Event{Kind: night.Ended})
 	close(r.rec.in)
 	<-r.rec.done
 	r.rec.telling.Wait()
 	if r.rec.failed != nil {
-		return fmt.Errorf("%w: %w", errJournal, r.rec.failed)
+		return fmt.Errorf("%w: %w", work.ErrJournal, r.rec.failed)
 	}
 	return nil
 }
@@ -204,7 +178,7 @@ func (r *Run) skip(targets []*plan.Target, why string) {
 	for _, t := range targets {
 		if r.ends[t.Device.Name] == "" {
 			r.ends[t.Device.Name] = night.Skipped
-			r.rec.emit(night.Event{Kind: night.Moved, Device: t.Device.Name, State: night.Skipped, Note: why, OK: true})
+			r.rec.Emit(night.Event{Kind: night.Moved, Device: t.Device.Name, State: night.Skipped, Note: why, OK: true})
 		}
 	}
 }
@@ -236,10 +210,10 @@ func (r *Run) heed(ctx context.Context) {
 func (r *Run) runBatch(ctx context.Context) {
 	r.queue = r.plan.Order(r.batch)
 	r.batchBack = false
-	r.rec.emit(night.Event{Kind: night.BatchBegan, Batch: r.batch + 1})
+	r.rec.Emit(night.Event{Kind: night.BatchBegan, Batch: r.batch + 1})
 	r.forecast(true)
 	r.serve(ctx, func() bool { return len(r.queue) == 0 && len(r.active) == 0 && len(r.backs) == 0 })
-	r.rec.emit(night.Event{Kind: night.BatchEnded, Batch: r.batch + 1})
+	r.rec.Emit(night.Event{Kind: night.BatchEnded, Batch: r.batch + 1})
 }
 
 // afterBatch holds where the runbook says so, and after a batch that was taken
@@ -287,8 +261,8 @@ func (r *Run) serve(ctx context.Context, done func() bool) {
 			for len(r.active) > 0 {
 				r.message(<-r.inbox)
 			}
-			for _, w := range r.backs {
-				r.rec.emit(night.Event{Kind: night.Doing, Device: w.name(), Note: "kept; it was let go of before it could be taken back"})
+			for _, h := range r.backs {
+				r.rec.Emit(night.Event{Kind: night.Doing, Device: h.name(), Note: "kept; it was let go of before it could be taken back"})
 			}
 			r.backs = nil
 			r.skip(r.queue, "let go before it was started")
@@ -304,62 +278,75 @@ func (r *Run) serve(ctx context.Context, done func() bool) {
 // its night is over for it before anybody else has told us.
 func (r *Run) heedJournal() {
 	if broken := r.rec.broken.Load(); broken != nil {
-		r.message(cannotWrite{*broken})
+		r.message(work.CannotWrite{Err: *broken})
 	}
 }
 
 func (r *Run) message(m any) {
+	if m, ok := m.(interface{ Of() string }); ok && m.Of() != "" && r.active[m.Of()] == nil {
+		return // its night is over
+	}
 	switch m := m.(type) {
-	case held:
-		r.holdDevice(m)
-	case shifted:
+	case work.Held:
+		r.holdDevice(r.active[m.Device], m)
+	case work.Stood:
+		r.active[m.Device].stands(m.Standing)
 		r.offerAnew()
-	case unheld:
-		r.closeHolds(m.w)
-	case ended:
-		r.finished(m.w, m.state)
+	case work.Unheld:
+		r.closeHolds(m.Device)
+	case work.Over:
+		r.finished(r.active[m.Device], m)
 	case windowOpen:
 		r.answer(night.Command{Hold: m.hold, Choice: night.StartEarly, By: "the clock", Reason: "the window is open"})
-	case lostAlone:
-		r.alarm(m.w, "no contact, and no timer that would take it back")
-		r.fail(m.w)
-	case cannotWrite:
+	case work.LostAlone:
+		r.alarm(m.Device, "no contact, and no timer that would take it back")
+		r.fail(m.Device)
+	case work.CannotWrite:
 		if !r.stopping {
-			r.stop("stopped: " + m.err.Error())
+			r.stop("stopped: " + m.Err.Error())
 			r.answerRunHolds(night.Stop, "what cannot be written")
 		}
 	}
 }
 
+// errUnknownHold answers a decision that comes too late.
+func errUnknownHold(n int) error { return fmt.Errorf("hold %d is not open any more", n) }
+
+// windowOpen is our own message: the time has come for which that hold waits.
+type windowOpen struct{ hold int }
+
 // finished takes note of a device whose night is over.
-func (r *Run) finished(w *worker, s night.State) {
-	r.closeHolds(w)
-	delete(r.active, w.name())
-	r.busy.End(w.target)
-	r.ends[w.name()] = s
+func (r *Run) finished(h *hand, m work.Over) {
+	name, s := h.name(), m.State
+	r.closeHolds(name)
+	delete(r.active, name)
+	r.busy.End(h.target)
+	r.ends[name] = s
 	if s == night.Kept {
-		r.kept = append(r.kept, w)
-		if w.toldBack() { // it was being saved when it was to be taken back
-			r.undoKept(func(k *worker) bool { return k == w })
+		h.known = m.Known
+		h.stands(m.Standing)
+		r.kept = append(r.kept, h)
+		if h.orders.ToldBack() { // it was being saved when it was to be taken back
+			r.undoKept(func(k *hand) bool { return k == h })
 		}
-		r.pace.learn(w, r.plan, r.now())
+		r.pace.learn(h, r.plan, r.now())
 	}
 	if s == night.Stranded || s == night.Dark {
-		r.alarm(w, string(s))
+		r.alarm(name, string(s))
 	}
 	if s == night.Reverted || s == night.Stranded || s == night.Dark {
-		r.fail(w)
+		r.fail(name)
 	}
 	r.offerAnew()
 	r.forecast(false)
 }
 
 // fail counts a device against the failure budget, once.
-func (r *Run) fail(w *worker) {
-	if r.failed[w.name()] || r.stopping || r.batchBack {
+func (r *Run) fail(device string) {
+	if r.failed[device] || r.stopping || r.batchBack {
 		return
 	}
-	r.failed[w.name()] = true
+	r.failed[device] = true
 	r.failures++
 	if r.budget > 0 && r.failures >= r.budget && r.unstarted() {
 		r.overBudget()
@@ -367,10 +354,10 @@ func (r *Run) fail(w *worker) {
 }
 
 // alarm notes what must be asked about before the next batch.
-func (r *Run) alarm(w *worker, what string) {
-	text := w.name() + ": " + what
+func (r *Run) alarm(device, what string) {
+	text := device + ": " + what
 	for i, a := range r.alarms {
-		if strings.HasPrefix(a, w.name()+": ") {
+		if strings.HasPrefix(a, device+": ") {
 			r.alarms[i] = text
 			return
 		}
@@ -399,13 +386,13 @@ func (r *Run) startMore(ctx context.Context) {
 		return
 	}
 	for i := 0; i < len(r.backs); {
-		w := r.backs[i]
-		if !r.room(w.target) {
+		h := r.backs[i]
+		if !r.room(h.target) {
 			i++
 			continue
 		}
 		r.backs = slices.Delete(r.backs, i, i+1)
-		r.start(ctx, w)
+		r.start(h, func() { r.crew.WorkBack(ctx, h.known, h.orders) })
 	}
 	if r.stopping || r.waits() || len(r.backs) > 0 {
 		return
@@ -421,7 +408,8 @@ func (r *Run) startMore(ctx context.Context) {
 			return
 		case ok:
 			r.queue = slices.Delete(r.queue, i, i+1)
-			r.start(ctx, newWorker(r, t))
+			h := newHand(t)
+			r.start(h, func() { r.crew.Work(ctx, t, h.orders) })
 		default:
 			i++
 		}
@@ -458,7 +446,7 @@ func (r *Run) tooLate(t *plan.Target) bool {
 // or of a device where the runbook has the others wait.
 func (r *Run) waits() bool {
 	for _, h := range r.holds {
-		if !h.aside && (h.w == nil || !r.plan.Rules.GoOnHeld) {
+		if !h.aside && (h.of == nil || !r.plan.Rules.GoOnHeld) {
 			return true
 		}
 	}
@@ -483,12 +471,12 @@ func (r *Run) mayStart(t *plan.Target) (ok bool, never string) {
 // room for a device (laws 8, 9).
 func (r *Run) room(t *plan.Target) bool { return r.busy.Keeps(t) == "" }
 
-func (r *Run) start(ctx context.Context, w *worker) {
-	w.ctx = ctx
-	r.active[w.name()] = w
-	r.busy.Begin(w.target)
-	w.r.pace.begin(w, r.now())
-	go w.work()
+// start has a worker begin with a device.
+func (r *Run) start(h *hand, take func()) {
+	r.active[h.name()] = h
+	r.busy.Begin(h.target)
+	r.pace.begin(h, r.now())
+	go take()
 	if len(r.holds) > 0 {
 		r.offerAnew()
 	}
@@ -511,8 +499,8 @@ func (r *Run) forecast(always bool) {
 	}
 	began := time.Now()
 	defer func() { r.forecastAt = now.Add(max(seldom, share*time.Since(began))) }()
-	o := r.plan.Forecast(r.progress(later(now, r.plan.Window.Open), min(r.batch, len(r.plan.Batches))))
-	r.rec.emit(night.Event{Kind: night.Forecast, Batch: r.batch + 1, Slots: o.Slots, Due: o.Likely, Late: o.Late, Stays: o.Stays})
+	o := r.plan.Forecast(r.progress(latest(now, r.plan.Window.Open), min(r.batch, len(r.plan.Batches))))
+	r.rec.Emit(night.Event{Kind: night.Forecast, Batch: r.batch + 1, Slots: o.Slots, Due: o.Likely, Late: o.Late, Stays: o.Stays})
 }
 
 // progress is how far the night is, as the forecast wants it.
@@ -530,4 +518,11 @@ func (r *Run) progress(now time.Time, batch int) plan.Progress {
 		}
 	}
 	return at
+}
+
+func latest(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
 }

@@ -1,13 +1,13 @@
 package run
 
 import (
-	"errors"
 	"fmt"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"metabasis/internal/core/night"
+	"metabasis/internal/core/work"
 )
 
 // recorder gives events their order, makes them durable and hands them on. Its
@@ -37,20 +37,19 @@ func newRecorder(j Journal) *recorder {
 	return &recorder{journal: j, in: make(chan entry, 256), out: make(chan []night.Event, 64), done: make(chan struct{})}
 }
 
-// emit records a fact. It does not wait until the fact is durable.
-func (r *recorder) emit(e night.Event) {
+// Emit implements [work.Log].
+func (r *recorder) Emit(e night.Event) {
 	e.At = time.Now()
 	r.in <- entry{event: e}
 }
 
-// intend records what is about to be done and returns once it is durable.
-// What cannot be made durable must not be done.
-func (r *recorder) intend(e night.Event) error {
+// Intend implements [work.Log].
+func (r *recorder) Intend(e night.Event) error {
 	e.At = time.Now()
 	ack := make(chan error, 1)
 	r.in <- entry{e, ack}
 	if err := <-ack; err != nil {
-		return fmt.Errorf("%w: %w", errJournal, err)
+		return fmt.Errorf("%w: %w", work.ErrJournal, err)
 	}
 	return nil
 }
@@ -69,7 +68,7 @@ func (r *recorder) run() {
 		err := r.failed
 		if err == nil {
 			if err = r.journal.Append(batch); err != nil {
-				said := fmt.Errorf("%w: %w", errJournal, err)
+				said := fmt.Errorf("%w: %w", work.ErrJournal, err)
 				r.failed = err
 				r.broken.Store(&said)
 				r.tell(said)
@@ -148,44 +147,5 @@ func (m *MemoryJournal) Append(events []night.Event) error {
 		}
 	}
 	m.Events = append(m.Events, events...)
-	return nil
-}
-
-// errLetGo ends a worker that must let go of its device at once.
-var errLetGo = errors.New("let go")
-
-// errTakeBack ends a worker's forward work: its device is to be taken back.
-var errTakeBack = errors.New("taken back by decision")
-
-// sleep waits, unless the worker is told to let go or to take back.
-func (w *worker) sleep(d time.Duration) error {
-	t := time.NewTimer(d)
-	defer t.Stop()
-	back := w.back
-	if w.reverting {
-		back = nil
-	}
-	select {
-	case <-t.C:
-		return nil
-	case <-back:
-		return errTakeBack
-	case <-w.ctx.Done():
-		return errLetGo
-	}
-}
-
-// interrupted tells whether the worker was told to stop going forward.
-func (w *worker) interrupted() error {
-	if w.ctx.Err() != nil {
-		return errLetGo
-	}
-	if !w.reverting {
-		select {
-		case <-w.back:
-			return errTakeBack
-		default:
-		}
-	}
 	return nil
 }

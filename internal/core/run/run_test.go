@@ -50,8 +50,8 @@ func TestRecorderGroupsAndWaits(t *testing.T) {
 	for i := range n {
 		wg.Go(func() {
 			name := fmt.Sprint(i)
-			r.emit(night.Event{Kind: night.Doing, Device: name})
-			assert.NoError(t, r.intend(night.Event{Kind: night.Intent, Device: name}))
+			r.Emit(night.Event{Kind: night.Doing, Device: name})
+			assert.NoError(t, r.Intend(night.Event{Kind: night.Intent, Device: name}))
 			j.mu.Lock()
 			defer j.mu.Unlock()
 			found := false
@@ -81,28 +81,11 @@ func TestRecorderStaysFailed(t *testing.T) {
 		for range r.out {
 		}
 	}()
-	require.ErrorContains(t, r.intend(night.Event{Kind: night.Intent}), "no space")
+	require.ErrorContains(t, r.Intend(night.Event{Kind: night.Intent}), "no space")
 	j.mu.Lock()
 	j.fail = nil
 	j.mu.Unlock()
-	assert.ErrorContains(t, r.intend(night.Event{Kind: night.Intent}), "no space", "what is missing in the middle cannot be made good")
+	assert.ErrorContains(t, r.Intend(night.Event{Kind: night.Intent}), "no space", "what is missing in the middle cannot be made good")
 	close(r.in)
 	<-r.done
-}
-
-func TestWhatCountsAsLostContact(t *testing.T) {
-	for err, lost := range map[error]bool{
-		&Refused{Line: "x", Said: "no"}: false, &Unclear{Asked: "x"}: false, errTakeBack: false, errLetGo: false,
-		fmt.Errorf("%w: disk full", errJournal): false, errNotPending: false, errors.New("the session ended: EOF"): true,
-		fmt.Errorf("line 3: %w", &Refused{}): false,
-	} {
-		assert.Equal(t, lost, (&trouble{err: err}).lost(), err)
-	}
-}
-
-func TestJoinSome(t *testing.T) {
-	lines := []string{"+ a", "- b", "+ c", "+ d", "+ e"}
-	for n, want := range []string{"", "+ a", "+ a, - b", "+ a, - b, + c", "+ a, - b, + c, and 1 more", "+ a, - b, + c, and 2 more"} {
-		assert.Equal(t, want, joinSome(lines[:n]))
-	}
 }

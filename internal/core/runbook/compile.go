@@ -3,7 +3,6 @@ package runbook
 import (
 	"fmt"
 	"maps"
-	"metabasis/internal/core/record"
 	"regexp"
 	"slices"
 	"strings"
@@ -13,6 +12,7 @@ import (
 
 	"metabasis/internal/core/config"
 	"metabasis/internal/core/problem"
+	"metabasis/internal/core/record"
 )
 
 // ColumnType is the type of a column of a table read from a device.

@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"time"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/driver"
 	"metabasis/internal/device/profile"
 )
 
@@ -25,7 +25,7 @@ func (s *Session) clock(ctx context.Context) (time.Time, error) {
 	row, _ := v.(map[string]any)
 	seconds, ok := row["time"].(float64)
 	if !ok {
-		return time.Time{}, &run.Unclear{Asked: "clock", Got: "no time"}
+		return time.Time{}, &driver.Unclear{Asked: "clock", Got: "no time"}
 	}
 	return time.Unix(0, int64(seconds*1e9)).In(zone), nil
 }
@@ -42,7 +42,7 @@ func (s *Session) armAt(ctx context.Context, d time.Duration) error {
 	}
 	at := now.Add(d + step - 1).Truncate(step)
 	if at.Sub(now) >= 24*time.Hour {
-		return &run.Refused{Line: s.p.Timer.Arm.Send, Said: "a time of day is no more than a day away"}
+		return &driver.Refused{Line: s.p.Timer.Arm.Send, Said: "a time of day is no more than a day away"}
 	}
 	_, err = s.command(ctx, s.p.Timer.Arm, map[string]string{"at": at.Format(profile.ClockFormats[s.p.Timer.At])})
 	return err
@@ -56,7 +56,7 @@ func (s *Session) until(ctx context.Context, at string) (left time.Duration, pen
 	}
 	t, err := time.ParseInLocation(profile.ClockFormats[s.p.Timer.At], at, now.Location())
 	if err != nil {
-		return 0, false, &run.Unclear{Asked: s.p.Timer.Show.Send, Got: s.Mask(at)}
+		return 0, false, &driver.Unclear{Asked: s.p.Timer.Show.Send, Got: s.Mask(at)}
 	}
 	due := time.Date(now.Year(), now.Month(), now.Day(), t.Hour(), t.Minute(), t.Second(), 0, now.Location())
 	if !due.After(now) {

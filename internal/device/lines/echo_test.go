@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/driver"
 	"metabasis/internal/device/profile"
 )
 
@@ -146,7 +146,7 @@ func TestWhatIsSaidBackIsWhatWasSent(t *testing.T) {
 				require.NoError(t, err)
 				return
 			}
-			var unclear *run.Unclear
+			var unclear *driver.Unclear
 			require.ErrorAs(t, err, &unclear)
 			assert.Contains(t, unclear.Got, `not what was sent: label ab`)
 			require.NoError(t, s.Line(context.Background(), "label c"), "the session is of use still")

@@ -10,7 +10,7 @@ import (
 	"strings"
 	"time"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/driver"
 	"metabasis/internal/device/profile"
 )
 
@@ -224,11 +224,11 @@ func (e *explorer) ask(question, hint string, try func(command string) error) er
 		case command == "" && hint != needed:
 			return nil
 		case command == "":
-			err = &run.Refused{Line: "nothing", Said: "this one is needed"}
+			err = &driver.Refused{Line: "nothing", Said: "this one is needed"}
 		default:
 			err = try(command)
 		}
-		var r *run.Refused
+		var r *driver.Refused
 		switch {
 		case !errors.As(err, &r):
 			return err
@@ -263,7 +263,7 @@ func (e *explorer) raise(command string) error {
 		}
 	}
 	if row == e.here || strings.TrimSpace(row) == "" {
-		return &run.Refused{Line: command, Said: "it does not lead to another prompt; it says " + e.s.Mask(last(lines))}
+		return &driver.Refused{Line: command, Said: "it does not lead to another prompt; it says " + e.s.Mask(last(lines))}
 	}
 	m.prompt, e.here = row, row
 	e.who.Tell(fmt.Sprintf("its prompt is %q there", row), true)
@@ -293,7 +293,7 @@ func (e *explorer) editing(command string) error {
 		return err
 	}
 	if row == top || strings.TrimSpace(row) == "" {
-		return &run.Refused{Line: command, Said: "it does not lead to another prompt; it says " + e.s.Mask(last(lines))}
+		return &driver.Refused{Line: command, Said: "it does not lead to another prompt; it says " + e.s.Mask(last(lines))}
 	}
 	m.prompt, e.here = row, row
 	e.who.Tell(fmt.Sprintf("its prompt is %q there", row), true)
@@ -306,7 +306,7 @@ func (e *explorer) editing(command string) error {
 		if err != nil || row == top {
 			return err
 		}
-		return &run.Refused{Line: back, Said: fmt.Sprintf("it does not lead back to %q; it says %s %q", top, e.s.Mask(last(lines)), row)}
+		return &driver.Refused{Line: back, Said: fmt.Sprintf("it does not lead back to %q; it says %s %q", top, e.s.Mask(last(lines)), row)}
 	})
 	if err != nil {
 		return fmt.Errorf("leaving the mode for changes: %s: see to that session by hand", err) // not asked for again

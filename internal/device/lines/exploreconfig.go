@@ -6,7 +6,7 @@ import (
 	"slices"
 	"strings"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/driver"
 	"metabasis/internal/device/profile"
 )
 
@@ -55,7 +55,7 @@ func (e *explorer) command(command string) error {
 		if said == "" || row != e.here {
 			said = fmt.Sprintf("%s %q", said, row)
 		}
-		return &run.Refused{Line: command, Said: e.s.Mask(said)}
+		return &driver.Refused{Line: command, Said: e.s.Mask(said)}
 	}
 	return nil
 }
@@ -87,7 +87,7 @@ func (e *explorer) pages(command string) ([]string, error) {
 	case err != nil:
 		return nil, err
 	case e.refuses(lines) && len(lines) < 3, len(lines) == 0:
-		return nil, &run.Refused{Line: command, Said: e.s.Mask(last(lines))}
+		return nil, &driver.Refused{Line: command, Said: e.s.Mask(last(lines))}
 	}
 	return lines, nil
 }

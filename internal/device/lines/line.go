@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"strings"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/driver"
 	"metabasis/internal/device/profile"
 )
 
@@ -26,7 +26,7 @@ func (s *Session) judge(line string, got []string, r profile.Rules) error {
 		switch verdict, by := s.p.Verdict(l, r); verdict {
 		case profile.RefusedLine:
 			s.decided = fmt.Sprintf("refused: %s fits %q", by, l)
-			return &run.Refused{Line: s.Mask(line), Said: s.Mask(l)}
+			return &driver.Refused{Line: s.Mask(line), Said: s.Mask(l)}
 		case profile.HarmlessLine:
 			s.decided = fmt.Sprintf("harmless: %s fits %q, which is set aside", by, l)
 		default:
@@ -39,14 +39,14 @@ func (s *Session) judge(line string, got []string, r profile.Rules) error {
 		i := profile.IndexMatch(got, r.Done)
 		if i < 0 {
 			s.decided = fmt.Sprintf("done: %s fits no line of the answer", r.Done)
-			return &run.Unclear{Asked: s.Mask(line), Got: s.Mask(strings.Join(got[max(0, len(got)-3):], " / "))}
+			return &driver.Unclear{Asked: s.Mask(line), Got: s.Mask(strings.Join(got[max(0, len(got)-3):], " / "))}
 		}
 		s.decided = fmt.Sprintf("done: %s fits %q", r.Done, got[i])
 	}
 	if r.Silent {
 		if left != "" {
 			s.decided = fmt.Sprintf("silent: it answers %q, and a good line is answered by nothing", left)
-			return &run.Refused{Line: s.Mask(line), Said: s.Mask(left)}
+			return &driver.Refused{Line: s.Mask(line), Said: s.Mask(left)}
 		}
 		s.decided += "; silent: it answers nothing"
 	}
@@ -60,10 +60,10 @@ func (s *Session) Line(ctx context.Context, line string) error {
 		return s.lineWhole(line)
 	}
 	if why := s.p.Unsendable(line); why != "" && s.broken == nil {
-		return &run.Refused{Line: s.Mask(line), Said: why + "; it was not sent"}
+		return &driver.Refused{Line: s.Mask(line), Said: why + "; it was not sent"}
 	}
 	if s.mode != s.p.Config.Edit && s.broken == nil {
-		return &run.Unclear{Asked: s.Mask(line), Got: "it is in mode " + s.mode + ", where no line of a change belongs; nothing was sent"}
+		return &driver.Unclear{Asked: s.Mask(line), Got: "it is in mode " + s.mode + ", where no line of a change belongs; nothing was sent"}
 	}
 	before := s.prompt
 	got, err := s.say(ctx, line, nil)
@@ -72,7 +72,7 @@ func (s *Session) Line(ctx context.Context, line string) error {
 	}
 	if s.echoes && s.prompt == before {
 		if again := s.redrawn(got); again != "" {
-			return &run.Unclear{Asked: s.Mask(line), Got: "the device drew the line again, as " + s.unlessSecret(line, again)}
+			return &driver.Unclear{Asked: s.Mask(line), Got: "the device drew the line again, as " + s.unlessSecret(line, again)}
 		}
 	}
 	by := line
@@ -87,7 +87,7 @@ func (s *Session) Line(ctx context.Context, line string) error {
 		return err
 	}
 	if s.mode != s.p.Config.Edit {
-		return &run.Unclear{Asked: s.Mask(line), Got: "the line led to mode " + s.mode}
+		return &driver.Unclear{Asked: s.Mask(line), Got: "the line led to mode " + s.mode}
 	}
 	return s.status(ctx, line, proof.Status)
 }
@@ -115,7 +115,7 @@ func (s *Session) goesOn(ctx context.Context, line string) (bool, error) {
 		return false, s.callOff(ctx, line)
 	case s.open == "":
 		s.here = nil
-		return false, &run.Unclear{Asked: s.Mask(line), Got: "the text that " + s.Mask(h.by) + " began ended before its last line, " + h.end}
+		return false, &driver.Unclear{Asked: s.Mask(line), Got: "the text that " + s.Mask(h.by) + " began ended before its last line, " + h.end}
 	}
 	return true, nil
 }
@@ -137,7 +137,7 @@ func (s *Session) callOff(ctx context.Context, line string) error {
 	}
 	s.keepGot(s.out.lines)
 	s.decided = fmt.Sprintf("continued: it showed %q", asks)
-	return &run.Refused{Line: s.Mask(line), Said: fmt.Sprintf("it waits for the rest of the line (%q): something in it is not closed; it was called off", asks)}
+	return &driver.Refused{Line: s.Mask(line), Said: fmt.Sprintf("it waits for the rest of the line (%q): something in it is not closed; it was called off", asks)}
 }
 
 // status asks how a line went.
@@ -159,7 +159,7 @@ func (s *Session) status(ctx context.Context, line string, st profile.Status) er
 	said := strings.Join(got[:min(len(got), 3)], " / ")
 	s.decided = fmt.Sprintf("status: %s does not fit %q", st.Good, said)
 	if said == "" {
-		return &run.Unclear{Asked: s.Mask(line), Got: "no word on how it went, asked by " + st.Send}
+		return &driver.Unclear{Asked: s.Mask(line), Got: "no word on how it went, asked by " + st.Send}
 	}
-	return &run.Refused{Line: s.Mask(line), Said: s.Mask("asked how it went, the device says " + said)}
+	return &driver.Refused{Line: s.Mask(line), Said: s.Mask("asked how it went, the device says " + said)}
 }

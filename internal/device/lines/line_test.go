@@ -14,7 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metabasis/internal/core/config"
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/driver"
 	"metabasis/internal/device/profile"
 )
 
@@ -102,8 +102,8 @@ func TestWhatDecides(t *testing.T) {
 	} {
 		shellLike(t, c.answers, c.change, func(ctx context.Context, s *Session, _ *keeper) {
 			err := s.Line(ctx, "go")
-			var r *run.Refused
-			var u *run.Unclear
+			var r *driver.Refused
+			var u *driver.Unclear
 			switch {
 			case c.refused:
 				assert.ErrorAs(t, err, &r, name)
@@ -124,7 +124,7 @@ func TestStatusOfEachLine(t *testing.T) {
 	}, func(ctx context.Context, s *Session, _ *keeper) {
 		require.NoError(t, s.Line(ctx, "true"))
 		err := s.Line(ctx, "false")
-		var r *run.Refused
+		var r *driver.Refused
 		require.ErrorAs(t, err, &r)
 		assert.Contains(t, r.Said, "status 1")
 		require.NoError(t, s.Line(ctx, "true"))
@@ -148,8 +148,8 @@ func TestADeviceThatIsGoneWhenAskedHowItWent(t *testing.T) {
 		s, err := Start(context.Background(), p, conn, profile.Options{Log: &keeper{}})
 		require.NoError(t, err)
 		err = s.Line(context.Background(), "go")
-		var r *run.Refused
-		var u *run.Unclear
+		var r *driver.Refused
+		var u *driver.Unclear
 		assert.False(t, errors.As(err, &r) || errors.As(err, &u), "%v", err)
 		assert.ErrorContains(t, err, "the session ended")
 	})
@@ -161,7 +161,7 @@ func TestLinesThatGoOn(t *testing.T) {
 	shellLike(t, nil, func(p *profile.Profile) {
 		p.Lines = []profile.Proof{{Status: profile.Status{Send: "how", Good: profile.MustPattern(`^status 0$`)}}}
 	}, func(ctx context.Context, s *Session, log *keeper) {
-		var r *run.Refused
+		var r *driver.Refused
 		began := time.Now()
 		require.ErrorAs(t, s.Line(ctx, `echo "not closed`), &r)
 		assert.Contains(t, r.Said, "something in it is not closed; it was called off")
@@ -196,7 +196,7 @@ func TestNothingThere(t *testing.T) {
 		shellLike(t, map[string]string{"near": answer}, func(p *profile.Profile) { p.Readers = map[string]profile.Reader{"near": reader} }, func(ctx context.Context, s *Session, _ *keeper) {
 			got, err := s.Read(ctx, "near")
 			if want == nil {
-				var r *run.Refused
+				var r *driver.Refused
 				assert.ErrorAs(t, err, &r)
 				return
 			}
@@ -212,9 +212,9 @@ func TestPartsAreReadTogether(t *testing.T) {
 		p.Config.Running.In, p.Config.Saved.In = "look", "look"
 		p.Config.Also = []profile.Part{{Name: "daemon", Command: profile.Command{In: "look", Send: "daemon"}}}
 	}, func(ctx context.Context, s *Session, _ *keeper) {
-		runs, err := s.Config(ctx, run.Running)
+		runs, err := s.Config(ctx, driver.Running)
 		require.NoError(t, err)
-		saved, err := s.Config(ctx, run.Saved)
+		saved, err := s.Config(ctx, driver.Saved)
 		require.NoError(t, err)
 		style := config.Style{Layout: "flat"}
 		assert.True(t, config.Equal(config.Parse(runs, style), config.Parse(saved, style)))

@@ -4,7 +4,7 @@ import (
 	"context"
 	"fmt"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/driver"
 	"metabasis/internal/device/profile"
 )
 
@@ -50,7 +50,7 @@ func (s *Session) step(ctx context.Context, next string, c profile.Command) (err
 		return err
 	}
 	if s.mode != next {
-		return &run.Unclear{Asked: c.Send, Got: "in mode " + s.mode + ", not " + next}
+		return &driver.Unclear{Asked: c.Send, Got: "in mode " + s.mode + ", not " + next}
 	}
 	return nil
 }

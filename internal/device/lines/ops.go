@@ -9,17 +9,17 @@ import (
 	"time"
 
 	"metabasis/internal/core/config"
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/driver"
 	"metabasis/internal/device/profile"
 )
 
 // Config reads a configuration as the device prints it.
-func (s *Session) Config(ctx context.Context, which run.Which) (string, error) {
+func (s *Session) Config(ctx context.Context, which driver.Which) (string, error) {
 	c := s.p.Config.Running
-	if which == run.Saved {
+	if which == driver.Saved {
 		c = s.p.Config.Saved
 		if c.Send == "" { // nothing else may be taken for it
-			return "", &run.Refused{Line: "saved configuration", Said: "the profile of " + s.p.Platform + " says no way to read it"}
+			return "", &driver.Refused{Line: "saved configuration", Said: "the profile of " + s.p.Platform + " says no way to read it"}
 		}
 	}
 	got, err := s.command(ctx, c, nil)
@@ -27,13 +27,13 @@ func (s *Session) Config(ctx context.Context, which run.Which) (string, error) {
 		return "", err
 	}
 	if len(got) == 0 {
-		return "", &run.Unclear{Asked: c.Send, Got: "nothing"}
+		return "", &driver.Unclear{Asked: c.Send, Got: "nothing"}
 	}
 	if last := got[len(got)-1]; s.p.Config.End.Regexp != nil && !s.p.Config.End.Matches(last) {
-		return "", &run.Unclear{Asked: c.Send, Got: "a configuration without its last line: it is cut short behind " + s.Mask(last)}
+		return "", &driver.Unclear{Asked: c.Send, Got: "a configuration without its last line: it is cut short behind " + s.Mask(last)}
 	}
 	text := strings.Join(got, "\n") + "\n"
-	if which != run.Running || len(s.p.Config.Also) == 0 {
+	if which != driver.Running || len(s.p.Config.Also) == 0 {
 		return text, nil
 	}
 	var parts []config.Part
@@ -91,14 +91,14 @@ func (s *Session) Pending(ctx context.Context) (time.Duration, bool, error) {
 		if m != nil {
 			n, err := strconv.Atoi(m[t.Pending.SubexpIndex("seconds")])
 			if err != nil || n > 7*86_400 {
-				return 0, false, &run.Unclear{Asked: t.Show.Send, Got: s.Mask(l)}
+				return 0, false, &driver.Unclear{Asked: t.Show.Send, Got: s.Mask(l)}
 			}
 			return time.Duration(n) * time.Second, true, nil
 		}
 		none = none || t.None.Matches(l)
 	}
 	if !none {
-		return 0, false, &run.Unclear{Asked: t.Show.Send, Got: s.Mask(strings.Join(got[:min(len(got), 3)], " / "))}
+		return 0, false, &driver.Unclear{Asked: t.Show.Send, Got: s.Mask(strings.Join(got[:min(len(got), 3)], " / "))}
 	}
 	return 0, false, nil
 }
@@ -201,11 +201,11 @@ func (s *Session) stage(ctx context.Context, backup string) error {
 	backup = config.Alone(backup)
 	r := s.p.Restore
 	if r.Send == "" {
-		return &run.Refused{Line: "restore", Said: errNoRestore.Error()}
+		return &driver.Refused{Line: "restore", Said: errNoRestore.Error()}
 	}
 	text, err := s.p.TypedText(strings.TrimRight(backup, "\n") + "\n" + r.End + "\n")
 	if err != nil {
-		return &run.Refused{Line: "restore", Said: s.Mask(err.Error()) + "; nothing was sent"}
+		return &driver.Refused{Line: "restore", Said: s.Mask(err.Error()) + "; nothing was sent"}
 	}
 	if err := s.enter(ctx, r.In); err != nil {
 		return err
@@ -228,7 +228,7 @@ func (s *Session) stage(ctx context.Context, backup string) error {
 		if err := s.judge(r.Send, s.out.lines, profile.Rules{Harmless: r.Harmless, Refused: r.Refused}); err != nil {
 			return err
 		}
-		return &run.Unclear{Asked: r.Send, Got: s.Mask(strings.Join(s.out.lines[max(0, len(s.out.lines)-3):], " / "))}
+		return &driver.Unclear{Asked: r.Send, Got: s.Mask(strings.Join(s.out.lines[max(0, len(s.out.lines)-3):], " / "))}
 	}
 	asks := s.open
 	s.out.reset()
@@ -264,13 +264,13 @@ func (s *Session) Save(ctx context.Context) error {
 // Ask asks the device what a person wants to know, and returns what it printed,
 // masked. It asks only what the profile knows to change nothing, unless any is
 // allowed; what is never sent is not sent even then. A refused command is a
-// [run.Refused], with what was printed.
+// [driver.Refused], with what was printed.
 func (s *Session) Ask(ctx context.Context, command string, anything bool) ([]string, error) {
 	switch {
 	case s.p.NeverSent(command):
-		return nil, &run.Refused{Line: s.Mask(command), Said: "the profile of " + s.p.Platform + " never lets this be sent"}
+		return nil, &driver.Refused{Line: s.Mask(command), Said: "the profile of " + s.p.Platform + " never lets this be sent"}
 	case !anything && !s.p.Safe(command):
-		return nil, &run.Refused{Line: s.Mask(command), Said: "not among the commands that the profile of " + s.p.Platform + " knows to change nothing"}
+		return nil, &driver.Refused{Line: s.Mask(command), Said: "not among the commands that the profile of " + s.p.Platform + " knows to change nothing"}
 	}
 	in := s.p.Ask.In
 	if in == "" {
@@ -293,7 +293,7 @@ func (s *Session) Ask(ctx context.Context, command string, anything bool) ([]str
 func (s *Session) Read(ctx context.Context, table string) (any, error) {
 	r, ok := s.p.Readers[table]
 	if !ok {
-		return nil, &run.Unclear{Asked: table, Got: "the profile of " + s.p.Platform + " has no such reader"}
+		return nil, &driver.Unclear{Asked: table, Got: "the profile of " + s.p.Platform + " has no such reader"}
 	}
 	got, err := s.command(ctx, r.Asked(), nil)
 	if err != nil {
@@ -301,7 +301,7 @@ func (s *Session) Read(ctx context.Context, table string) (any, error) {
 	}
 	v, err := r.Parse(got)
 	if err != nil {
-		return nil, &run.Unclear{Asked: r.Send, Got: s.Mask(err.Error())}
+		return nil, &driver.Unclear{Asked: r.Send, Got: s.Mask(err.Error())}
 	}
 	return v, nil
 }

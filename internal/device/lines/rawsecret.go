@@ -9,7 +9,7 @@ import (
 	"sync"
 	"time"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/driver"
 	"metabasis/internal/device/profile"
 )
 
@@ -34,7 +34,7 @@ func (r *Raw) standing(cur string) {
 		if mode, _, _ := r.s.p.PromptOf(cur); mode != "" {
 			var err error
 			if mode != o.mode {
-				err = run.ErrDenied
+				err = driver.ErrDenied
 			}
 			o.done(err)
 			o.done = nil

@@ -7,20 +7,20 @@ import (
 	"strings"
 	"time"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/driver"
 	"metabasis/internal/device/profile"
 )
 
 // say sends a line and returns what the device printed before its next prompt,
 // without the echo. Where the device is known to echo, and said back something
-// else than was sent, that is an [run.Unclear].
+// else than was sent, that is an [driver.Unclear].
 func (s *Session) say(ctx context.Context, line string, answers []profile.Answer) ([]string, error) {
 	if s.broken != nil {
 		return nil, s.broken
 	}
 	keys, err := s.p.Typing(line)
 	if err != nil {
-		return nil, &run.Refused{Line: s.Mask(line), Said: err.Error() + "; it was not sent"}
+		return nil, &driver.Refused{Line: s.Mask(line), Said: err.Error() + "; it was not sent"}
 	}
 	for _, secret := range s.p.SecretsIn(line) { // the device may say it back to us
 		s.HideAs("in a line: "+secret, secret)
@@ -143,7 +143,7 @@ func (s *Session) heard(line string) error {
 		s.last.typed = strings.TrimPrefix(s.last.got[0], s.prompt)
 	}
 	s.last.typed = s.unlessSecret(line, s.last.typed)
-	return &run.Unclear{Asked: s.Mask(line), Got: "what the device says back is not what was sent: " + s.last.typed}
+	return &driver.Unclear{Asked: s.Mask(line), Got: "what the device says back is not what was sent: " + s.last.typed}
 }
 
 // confides tells whether a line holds a secret.
@@ -189,7 +189,7 @@ func (s *Session) checked(line string, c profile.Command, got []string) error {
 		return err
 	}
 	if s.mode != c.In {
-		return &run.Unclear{Asked: line, Got: "now in mode " + s.mode + ", not " + c.In}
+		return &driver.Unclear{Asked: line, Got: "now in mode " + s.mode + ", not " + c.In}
 	}
 	return nil
 }

@@ -9,12 +9,12 @@ import (
 	"strings"
 	"time"
 
+	"metabasis/internal/core/driver"
 	"metabasis/internal/core/identity"
-	"metabasis/internal/core/run"
 	"metabasis/internal/device/profile"
 )
 
-// Session works one device as its profile says. It implements [run.Session]
+// Session works one device as its profile says. It implements [driver.Session]
 // and is used by one goroutine at a time.
 type Session struct {
 	profile.Confided
@@ -51,7 +51,7 @@ type exchange struct {
 	typed string // what came in place of the echo; "" when that was the line
 }
 
-var _ run.Session = (*Session)(nil)
+var _ driver.Session = (*Session)(nil)
 
 // Host is the device's own name, as its prompt says; "" when it says none.
 func (s *Session) Host() string {
@@ -298,7 +298,7 @@ func (s *Session) reply(a profile.Answer, cur string) error {
 			key = a.Question.String()
 		}
 		if s.asked[key] { // it asks again: it did not like the answer
-			return fmt.Errorf("it asks %q again: %w", cur, run.ErrDenied)
+			return fmt.Errorf("it asks %q again: %w", cur, driver.ErrDenied)
 		}
 		s.asked[key] = true
 	}

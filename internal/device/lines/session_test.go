@@ -15,8 +15,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"metabasis/internal/core/driver"
 	"metabasis/internal/core/reach"
-	"metabasis/internal/core/run"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/sim/pipe"
 )
@@ -291,9 +291,9 @@ func TestRefusedWrongModeAndUnclear(t *testing.T) {
 		s, err := Start(context.Background(), tern(t), conn, profile.Options{Secrets: map[string]string{"operator": "pass-word-1"}, Log: log})
 		require.NoError(t, err)
 		_, _, err = s.Pending(context.Background())
-		var unclear *run.Unclear
+		var unclear *driver.Unclear
 		assert.ErrorAs(t, err, &unclear)
-		var refused *run.Refused
+		var refused *driver.Refused
 		assert.ErrorAs(t, s.Edit(context.Background()), &refused)
 		assert.NotContains(t, refused.Said, "pass-word-1", "a device that prints our secret back is masked")
 		assert.NotContains(t, strings.Join(log.lines, "\n"), "pass-word-1")
@@ -330,7 +330,7 @@ func TestASecretIsTriedOnce(t *testing.T) {
 		assert.Contains(t, f.Cause, `it asks "Operator password: " again`)
 		assert.Equal(t, 1, tried)
 		require.Len(t, verdicts, 1)
-		require.ErrorIs(t, verdicts[0], run.ErrDenied)
+		require.ErrorIs(t, verdicts[0], driver.ErrDenied)
 
 		conn, end = stage(t, "[x look] ", func(line string, out io.Writer) {
 			switch line {

@@ -8,8 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"metabasis/internal/core/driver"
 	"metabasis/internal/core/reach"
-	"metabasis/internal/core/run"
 	"metabasis/internal/device/profile"
 )
 
@@ -83,7 +83,7 @@ func (s *Session) denial(err error) *reach.Failure {
 	if !s.opt.Dialogue {
 		return nil
 	}
-	no := errors.Is(err, run.ErrDenied)
+	no := errors.Is(err, driver.ErrDenied)
 	for _, l := range append(slices.Clone(s.out.lines), string(clean(s.out.cur))) {
 		no = no || slices.ContainsFunc(s.p.Connect.Denied, func(p profile.Pattern) bool { return p.Matches(l) })
 	}
@@ -95,7 +95,7 @@ func (s *Session) denial(err error) *reach.Failure {
 	ended := errors.Is(err, io.EOF) || errors.Is(err, io.ErrClosedPipe)
 	switch {
 	case no:
-		return s.failure(reach.Login, "login is denied", "check user and password; it was tried once", run.ErrDenied)
+		return s.failure(reach.Login, "login is denied", "check user and password; it was tried once", driver.ErrDenied)
 	case err == nil:
 		return nil
 	case ended && !s.asked["password"]:

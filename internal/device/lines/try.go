@@ -10,7 +10,7 @@ import (
 	"strings"
 	"time"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/driver"
 	"metabasis/internal/device/profile"
 )
 
@@ -161,7 +161,7 @@ func (t *trial) keys() bool {
 // saysNo tells whether a refused line is known as one: by a pattern, or, where
 // lines are sent in this mode, by what proves them.
 func (t *trial) saysNo(got []string) bool {
-	var r *run.Refused
+	var r *driver.Refused
 	if errors.As(t.s.judge(profile.Nonsense, got, profile.Rules{}), &r) {
 		return true
 	}
@@ -177,8 +177,8 @@ func (t *trial) saysNo(got []string) bool {
 
 // answers tells whether err is a device saying no, or not saying yes.
 func answers(err error) bool {
-	var r *run.Refused
-	var u *run.Unclear
+	var r *driver.Refused
+	var u *driver.Unclear
 	return errors.As(err, &r) || errors.As(err, &u)
 }
 
@@ -385,7 +385,7 @@ func (t *trial) asItIs() error {
 	if !t.p.Config.Whole {
 		return t.s.Edit(t.ctx)
 	}
-	text, err := t.s.Config(t.ctx, run.Running)
+	text, err := t.s.Config(t.ctx, driver.Running)
 	if err != nil {
 		return err
 	}

@@ -12,8 +12,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"metabasis/internal/core/driver"
 	"metabasis/internal/core/reach"
-	"metabasis/internal/core/run"
 	"metabasis/internal/device/profile"
 )
 
@@ -91,7 +91,7 @@ func TestTheLoginDialogue(t *testing.T) {
 					require.ErrorAs(t, err, &f)
 					assert.Equal(t, c.stage, f.Stage, f.Error())
 					assert.Contains(t, f.Error(), c.want)
-					assert.Equal(t, strings.Contains(c.want, "denied"), errors.Is(err, run.ErrDenied))
+					assert.Equal(t, strings.Contains(c.want, "denied"), errors.Is(err, driver.ErrDenied))
 				}
 				for _, secret := range []string{"tide-table", "slow-turn"} {
 					assert.NotContains(t, strings.Join(log.lines, "\n"), secret)
@@ -201,7 +201,7 @@ func TestAsk(t *testing.T) {
 		sent = nil
 		_, err = s.Ask(context.Background(), "tell clock", false)
 		assert.NoError(t, err)
-		var refused *run.Refused
+		var refused *driver.Refused
 		for _, c := range []string{"edit", "tell clock; edit", "restart", "tell\nclock"} {
 			_, err = s.Ask(context.Background(), c, false)
 			assert.ErrorAs(t, err, &refused, c)

@@ -6,7 +6,7 @@ import (
 	"time"
 
 	"metabasis/internal/core/config"
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/driver"
 )
 
 // language holds the rules of the language against the device: which lines of what runs
@@ -69,7 +69,7 @@ func (t *trial) known(l *config.Language, c config.Config) Finding {
 }
 
 func (t *trial) running() (config.Config, error) {
-	text, err := t.s.Config(t.ctx, run.Running)
+	text, err := t.s.Config(t.ctx, driver.Running)
 	if err != nil {
 		return config.Config{}, err
 	}

@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"metabasis/internal/core/config"
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/driver"
 )
 
 // Some platforms take only whole configurations: what they run is a file. Lines of a
@@ -25,7 +25,7 @@ type edited struct {
 // follows begins at the top.
 func (s *Session) editWhole(ctx context.Context) error {
 	if s.whole == nil {
-		text, err := s.Config(ctx, run.Running)
+		text, err := s.Config(ctx, driver.Running)
 		if err != nil {
 			return err
 		}
@@ -44,13 +44,13 @@ func (s *Session) lineWhole(line string) error {
 	l := s.p.Language()
 	refuse := func(why string) error {
 		s.decided = "refused: " + why
-		return &run.Refused{Line: s.Mask(line), Said: why + "; nothing was sent"}
+		return &driver.Refused{Line: s.Mask(line), Said: why + "; nothing was sent"}
 	}
 	switch {
 	case s.broken != nil:
 		return s.broken
 	case s.whole == nil:
-		return &run.Unclear{Asked: s.Mask(line), Got: "no text is being changed; nothing was sent"}
+		return &driver.Unclear{Asked: s.Mask(line), Got: "no text is being changed; nothing was sent"}
 	case l == nil:
 		return refuse("its profile has no language: how a line changes its file is not known")
 	}
@@ -69,7 +69,7 @@ func (s *Session) Put(_ context.Context, text string) error {
 	case s.broken != nil:
 		return s.broken
 	case !s.p.Config.Whole:
-		return &run.Refused{Line: "a whole file", Said: "the profile of " + s.p.Platform + " knows no way to put one in place; nothing was sent"}
+		return &driver.Refused{Line: "a whole file", Said: "the profile of " + s.p.Platform + " knows no way to put one in place; nothing was sent"}
 	}
 	s.log.Note(fmt.Sprintf("a whole file of %d lines is to be put in place", strings.Count(text, "\n")))
 	s.whole = &edited{text: text}
@@ -83,11 +83,11 @@ func (s *Session) rewritten() (string, error) {
 	}
 	to, err := s.p.Language().Predict(config.Parse(s.whole.text, s.p.Style()), s.whole.lines)
 	if err != nil {
-		return "", &run.Refused{Line: "the file", Said: s.Mask(err.Error())}
+		return "", &driver.Refused{Line: "the file", Said: s.Mask(err.Error())}
 	}
 	text, err := config.Rewrite(s.whole.text, s.p.Style(), to)
 	if err != nil {
-		return "", &run.Refused{Line: "the file", Said: s.Mask(err.Error()) + "; nothing was sent"}
+		return "", &driver.Refused{Line: "the file", Said: s.Mask(err.Error()) + "; nothing was sent"}
 	}
 	return text, nil
 }

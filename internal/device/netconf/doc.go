@@ -1,6 +1,6 @@
 // Package netconf works devices by NETCONF (RFC 6241) over SSH (RFC 6242).
 //
-// A [Session] is a [run.Session]: it says in NETCONF's operations what the run asks for.
+// A [Session] is a [driver.Session]: it says in NETCONF's operations what the run asks for.
 // A line of a change is one edit of the candidate, or of what runs where there is no
 // candidate; applying is a confirmed commit (RFC 6241, section 8.4), which the device takes
 // back by itself unless it is confirmed in time. The commit persists: it outlives the

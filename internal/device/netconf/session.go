@@ -10,8 +10,8 @@ import (
 	"time"
 
 	"metabasis/internal/core/config"
+	"metabasis/internal/core/driver"
 	"metabasis/internal/core/plan"
-	"metabasis/internal/core/run"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/device/tree"
 )
@@ -40,10 +40,10 @@ func (s *Session) fetch(ctx context.Context, what, operation string) (*tree.Node
 	case errors.As(err, &no):
 		text := s.Mask(no.Error())
 		s.log.Got([]string{"error: " + text})
-		return nil, &run.Refused{Line: what, Said: text, Err: no}
+		return nil, &driver.Refused{Line: what, Said: text, Err: no}
 	case errors.As(err, &odd):
 		s.log.Got([]string{odd.why})
-		return nil, &run.Unclear{Asked: what, Got: s.Mask(odd.why)}
+		return nil, &driver.Unclear{Asked: what, Got: s.Mask(odd.why)}
 	}
 	s.log.Note(s.Mask(err.Error()))
 	return nil, err
@@ -70,7 +70,7 @@ func (s *Session) get(ctx context.Context, at tree.Path) (*tree.Node, error) {
 		return nil, err
 	}
 	if root == nil {
-		return nil, &run.Unclear{Asked: "get " + at.String(), Got: "a reply without data"}
+		return nil, &driver.Unclear{Asked: "get " + at.String(), Got: "a reply without data"}
 	}
 	return root, nil
 }
@@ -82,7 +82,7 @@ func (s *Session) Read(ctx context.Context, table string) (any, error) {
 	}
 	r, ok := s.p.Readers[table]
 	if !ok {
-		return nil, &run.Unclear{Asked: table, Got: "the profile of " + s.p.Platform + " has no such reader"}
+		return nil, &driver.Unclear{Asked: table, Got: "the profile of " + s.p.Platform + " has no such reader"}
 	}
 	root, err := s.get(ctx, r.From())
 	if err != nil {
@@ -93,7 +93,7 @@ func (s *Session) Read(ctx context.Context, table string) (any, error) {
 	}
 	v, err := r.Rows(root)
 	if err != nil {
-		return nil, &run.Unclear{Asked: table, Got: s.Mask(err.Error())}
+		return nil, &driver.Unclear{Asked: table, Got: s.Mask(err.Error())}
 	}
 	return v, nil
 }
@@ -120,8 +120,8 @@ func (s *Session) drafts(ctx context.Context) (any, error) {
 }
 
 // Config reads a configuration as lines.
-func (s *Session) Config(ctx context.Context, which run.Which) (string, error) {
-	if which == run.Saved {
+func (s *Session) Config(ctx context.Context, which driver.Which) (string, error) {
+	if which == driver.Saved {
 		return s.datastore(ctx, s.p.Netconf.Saved, inFull)
 	}
 	return s.datastore(ctx, profile.RunningDS, inFull)
@@ -141,7 +141,7 @@ func (s *Session) datastore(ctx context.Context, name string, full bool) (string
 		return "", err
 	}
 	if root == nil {
-		return "", &run.Unclear{Asked: asked, Got: "a reply without data"}
+		return "", &driver.Unclear{Asked: asked, Got: "a reply without data"}
 	}
 	if root == s.lately.root && (s.lately.full || !full) { // as it came before, word for word
 		s.log.Got([]string{fmt.Sprintf("the same %d lines as before", strings.Count(s.lately.text, "\n"))})
@@ -149,7 +149,7 @@ func (s *Session) datastore(ctx context.Context, name string, full bool) (string
 	}
 	text, err := root.Text(s.schema)
 	if err != nil {
-		return "", &run.Unclear{Asked: asked, Got: err.Error()}
+		return "", &driver.Unclear{Asked: asked, Got: err.Error()}
 	}
 	if text != "" {
 		s.lately.root, s.lately.text, s.lately.full = root, text, full
@@ -160,7 +160,7 @@ func (s *Session) datastore(ctx context.Context, name string, full bool) (string
 		s.log.Got([]string{fmt.Sprintf("%d lines", strings.Count(text, "\n"))})
 	}
 	if text == "" {
-		return "", &run.Unclear{Asked: asked, Got: "nothing"}
+		return "", &driver.Unclear{Asked: asked, Got: "nothing"}
 	}
 	return text, nil
 }
@@ -209,7 +209,7 @@ func (s *Session) unlock(ctx context.Context) error {
 // word, which may go on over several lines.
 func (s *Session) Line(ctx context.Context, line string) error {
 	refuse := func(why string) error {
-		return &run.Refused{Line: s.Mask(line), Said: s.Mask(why) + "; nothing was sent"}
+		return &driver.Refused{Line: s.Mask(line), Said: s.Mask(why) + "; nothing was sent"}
 	}
 	if s.fragment != "" || strings.HasPrefix(strings.TrimSpace(line), "<") {
 		s.fragment += line + "\n"
@@ -303,14 +303,14 @@ func wellFormed(text string) (bool, error) {
 
 // Put is for platforms that take only whole configurations.
 func (s *Session) Put(context.Context, string) error {
-	return &run.Refused{Line: "a whole file", Said: "a device that speaks NETCONF takes none; nothing was sent"}
+	return &driver.Refused{Line: "a whole file", Said: "a device that speaks NETCONF takes none; nothing was sent"}
 }
 
 // Apply lets what stands in the candidate take effect, on trial for a time.
 func (s *Session) Apply(ctx context.Context, trial time.Duration) error {
 	if s.fragment != "" {
 		s.fragment = ""
-		return &run.Refused{Line: "apply", Said: errFragment.Error() + "; nothing was applied"}
+		return &driver.Refused{Line: "apply", Said: errFragment.Error() + "; nothing was applied"}
 	}
 	if s.p.Netconf.Edit != profile.Candidate {
 		return nil
@@ -352,7 +352,7 @@ func (s *Session) runs(ctx context.Context, staged string) error {
 		case d.Empty():
 			return nil
 		case try == looks:
-			return &run.Unclear{Asked: "commit", Got: "it says ok, and what stood in the candidate does not run: " + s.Mask(d.String())}
+			return &driver.Unclear{Asked: "commit", Got: "it says ok, and what stood in the candidate does not run: " + s.Mask(d.String())}
 		}
 		select {
 		case <-time.After(time.Second):
@@ -409,7 +409,7 @@ func (s *Session) alone(ctx context.Context, do func() error) error {
 		return err
 	}
 	if len(rows.([]map[string]any)) > 0 {
-		return errors.Join(&run.Refused{Line: "commit", Said: "changes of somebody else stand in its candidate: they would be applied, too; nothing was sent"}, s.unlock(ctx))
+		return errors.Join(&driver.Refused{Line: "commit", Said: "changes of somebody else stand in its candidate: they would be applied, too; nothing was sent"}, s.unlock(ctx))
 	}
 	if err := do(); err != nil {
 		return err
@@ -441,7 +441,7 @@ func (s *Session) Pending(ctx context.Context) (time.Duration, bool, error) {
 	var no *Error
 	switch {
 	case err == nil:
-		return 0, false, &run.Unclear{Asked: "cancel-commit", Got: "a commit was cancelled that nobody can have begun"}
+		return 0, false, &driver.Unclear{Asked: "cancel-commit", Got: "a commit was cancelled that nobody can have begun"}
 	case !errors.As(err, &no):
 		return 0, false, err
 	case no.Tag == "invalid-value":
@@ -453,7 +453,7 @@ func (s *Session) Pending(ctx context.Context) (time.Duration, bool, error) {
 	}
 	if err := s.ask(ctx, "lock running, which is refused while a commit is pending", "<lock><target><running/></target></lock>"); err != nil {
 		if errors.As(err, &no) {
-			return 0, false, &run.Unclear{Asked: "whether a commit is pending", Got: "nothing can be cancelled, and what runs cannot be locked: " + s.Mask(no.Error())}
+			return 0, false, &driver.Unclear{Asked: "whether a commit is pending", Got: "nothing can be cancelled, and what runs cannot be locked: " + s.Mask(no.Error())}
 		}
 		return 0, false, err
 	}
@@ -485,7 +485,7 @@ func (s *Session) left(ctx context.Context) (time.Duration, bool, error) {
 	}
 	var n int
 	if _, err := fmt.Sscanf(found[0].Value, "%d", &n); err != nil || n < 0 || n > 7*86_400 || len(found) > 1 {
-		return 0, false, &run.Unclear{Asked: at.String(), Got: tree.Said(found[0].Value)}
+		return 0, false, &driver.Unclear{Asked: at.String(), Got: tree.Said(found[0].Value)}
 	}
 	s.log.Got([]string{fmt.Sprintf("%s = %d", at, n)})
 	return time.Duration(n) * time.Second, true, nil
@@ -537,7 +537,7 @@ func (s *Session) discard(ctx context.Context) error {
 func (s *Session) Restore(ctx context.Context, backup string) error {
 	root, err := tree.Parse(config.Alone(backup), s.schema)
 	if err != nil {
-		return &run.Refused{Line: "restore", Said: "the backup cannot be read: " + s.Mask(err.Error()) + "; nothing was sent"}
+		return &driver.Refused{Line: "restore", Said: "the backup cannot be read: " + s.Mask(err.Error()) + "; nothing was sent"}
 	}
 	if err := s.Edit(ctx); err != nil {
 		return err
@@ -567,7 +567,7 @@ func (s *Session) Ask(ctx context.Context, command string, _ bool) ([]string, er
 	rest, ok := strings.CutPrefix(strings.TrimSpace(command), "get ")
 	at, err := tree.ParsePath(strings.TrimSpace(rest))
 	if !ok || err != nil {
-		return nil, &run.Refused{Line: s.Mask(command), Said: "over NETCONF only get PATH is asked, such as get /ietf-system:system-state"}
+		return nil, &driver.Refused{Line: s.Mask(command), Said: "over NETCONF only get PATH is asked, such as get /ietf-system:system-state"}
 	}
 	root, err := s.get(ctx, at)
 	if err != nil {
@@ -575,7 +575,7 @@ func (s *Session) Ask(ctx context.Context, command string, _ bool) ([]string, er
 	}
 	text, err := root.Text(s.schema)
 	if err != nil {
-		return nil, &run.Unclear{Asked: command, Got: s.Mask(err.Error())}
+		return nil, &driver.Unclear{Asked: command, Got: s.Mask(err.Error())}
 	}
 	lines := s.MaskLines(text)
 	s.log.Got(lines)

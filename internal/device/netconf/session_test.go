@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/driver"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/device/ssh"
 	"metabasis/internal/sim"
@@ -100,7 +100,7 @@ func TestWhatIsPendingIsToldByWhatIsRefused(t *testing.T) {
 
 		require.NoError(t, other.ask(ctx, "lock running", "<lock><target><running/></target></lock>"))
 		_, _, err = s.Pending(ctx)
-		var odd *run.Unclear
+		var odd *driver.Unclear
 		require.ErrorAs(t, err, &odd, "that somebody has it locked proves nothing")
 		assert.Contains(t, odd.Got, "what runs cannot be locked")
 	})
@@ -131,7 +131,7 @@ func TestAnExtensionAppliesNothing(t *testing.T) {
 		time.Sleep(time.Hour)
 		assert.Contains(t, q.runs(), "lan 310")
 		assert.NotContains(t, q.fleet.Device("q-1").Saved(), "lan 310")
-		for which, has := range map[run.Which]bool{run.Running: true, run.Saved: false} {
+		for which, has := range map[driver.Which]bool{driver.Running: true, driver.Saved: false} {
 			text, err := s.Config(ctx, which)
 			require.NoError(t, err)
 			assert.Equal(t, has, strings.Contains(text, "/skerry:core/lan[number='310']/title = gates\n"), which)
@@ -246,7 +246,7 @@ func TestWhatIsNotApplied(t *testing.T) {
 		require.NoError(t, s.Line(ctx, report))
 		require.NoError(t, s.Drop(ctx))
 		assert.False(t, q.fleet.Device("q-1").Locked())
-		text, err := s.Config(ctx, run.Saved)
+		text, err := s.Config(ctx, driver.Saved)
 		require.NoError(t, err)
 		require.NoError(t, s.Restore(ctx, text+"/skerry:core/report[.='198.51.100.77']\n"))
 		require.NoError(t, s.Apply(ctx, time.Minute))

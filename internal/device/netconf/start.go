@@ -8,10 +8,10 @@ import (
 	"sync"
 	"time"
 
+	"metabasis/internal/core/driver"
 	"metabasis/internal/core/identity"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/reach"
-	"metabasis/internal/core/run"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/device/tree"
 )
@@ -46,7 +46,7 @@ func (m *Memory) begins(session string) (last string) {
 	return last
 }
 
-// Session works one device by NETCONF. It implements [run.Session] and is used by one
+// Session works one device by NETCONF. It implements [driver.Session] and is used by one
 // goroutine at a time.
 type Session struct {
 	profile.Confided
@@ -69,7 +69,7 @@ type Session struct {
 	closed bool
 }
 
-var _ run.Session = (*Session)(nil)
+var _ driver.Session = (*Session)(nil)
 
 // Start takes over the stream of the NETCONF subsystem of a device that has just been
 // logged in to. On an error, a [reach.Failure], the stream is closed.

@@ -8,9 +8,9 @@ import (
 	"slices"
 	"strings"
 
+	"metabasis/internal/core/driver"
 	"metabasis/internal/core/identity"
 	"metabasis/internal/core/problem"
-	"metabasis/internal/core/run"
 )
 
 // Identity is by what a device of the platform tells who it is, beside its prompt and the key
@@ -86,8 +86,8 @@ func (p *Profile) Who(ctx context.Context, host string, key func() string, read 
 		}
 		if _, was := rows[table]; !was {
 			v, err := read(ctx, table)
-			var refused *run.Refused
-			var unclear *run.Unclear
+			var refused *driver.Refused
+			var unclear *driver.Unclear
 			if err != nil && !errors.As(err, &refused) && !errors.As(err, &unclear) {
 				return seen, err
 			}

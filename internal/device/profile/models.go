@@ -7,12 +7,12 @@ import (
 	"strings"
 	"time"
 
+	"github.com/goccy/go-yaml/ast"
+
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/problem"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/device/tree"
-
-	"github.com/goccy/go-yaml/ast"
 )
 
 // Models are the trees of data of a platform that is worked by a protocol of its own and

@@ -5,7 +5,7 @@
 // tables. What a plan must know of it are its [Profile.Traits]; what can be proven on it are
 // its [Profile.Claims]. Nothing here talks to a device. Who does stands beside this package,
 // one for each way: lines for those that are worked over a terminal, netconf, restconf and
-// snmp. Each of them has a Session that does what run.Session asks for, and a Start that
+// snmp. Each of them has a Session that does what driver.Session asks for, and a Start that
 // begins one.
 package profile
 

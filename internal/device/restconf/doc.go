@@ -1,6 +1,6 @@
 // Package restconf works devices by RESTCONF (RFC 8040), in JSON (RFC 7951) over HTTPS.
 //
-// A [Session] is a [run.Session]. Each line of a change takes effect as it is sent: what is
+// A [Session] is a [driver.Session]. Each line of a change takes effect as it is sent: what is
 // set is merged into the datastore by PATCH, what is deleted by DELETE, and a backup is put
 // back by PUT. Every one of them says which state of the datastore it is for (If-Match), so
 // that nobody else's change since we have read it is written over. A server is known by the

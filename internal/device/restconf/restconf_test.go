@@ -25,8 +25,8 @@ import (
 	"github.com/stretchr/testify/require"
 	gossh "golang.org/x/crypto/ssh"
 
+	"metabasis/internal/core/driver"
 	"metabasis/internal/core/reach"
-	"metabasis/internal/core/run"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/device/tree"
 )
@@ -124,7 +124,7 @@ func TestTheWayIn(t *testing.T) {
 			require.ErrorAs(t, err, &f)
 			assert.Equal(t, c.stage, f.Stage)
 			assert.Contains(t, f.Cause, c.cause)
-			assert.Equal(t, name == "denied", errors.Is(err, run.ErrDenied))
+			assert.Equal(t, name == "denied", errors.Is(err, driver.ErrDenied))
 		})
 	}
 }
@@ -164,7 +164,7 @@ func TestWhatIsSent(t *testing.T) {
 	})
 	require.NoError(t, err)
 	assert.Equal(t, "quay-1", s.Host())
-	text, err := s.Config(t.Context(), run.Running)
+	text, err := s.Config(t.Context(), driver.Running)
 	require.NoError(t, err)
 	assert.Equal(t, `/harbour:quay/name = quay-1
 /harbour:quay/depth = 4
@@ -195,7 +195,7 @@ func TestWhatIsSent(t *testing.T) {
 		}
 	}
 
-	var refused *run.Refused
+	var refused *driver.Refused
 	require.ErrorAs(t, s.Line(t.Context(), "set /harbour:quay/tide = nowhere"), &refused)
 	assert.Equal(t, "no such[2J place (invalid-value) at /harbour:quay", refused.Said)
 	for _, line := range []string{"tide low", "set /harbour:quay/boat[n='1'] = 1", "<quay/>"} {

@@ -8,13 +8,13 @@ import (
 	"time"
 
 	"metabasis/internal/core/config"
+	"metabasis/internal/core/driver"
 	"metabasis/internal/core/identity"
-	"metabasis/internal/core/run"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/device/tree"
 )
 
-// Session works one device by RESTCONF. It implements [run.Session] and is used by one
+// Session works one device by RESTCONF. It implements [driver.Session] and is used by one
 // goroutine at a time.
 type Session struct {
 	profile.Confided
@@ -27,7 +27,7 @@ type Session struct {
 	key    func() string // the fingerprint of the key of its certificate
 }
 
-var _ run.Session = (*Session)(nil)
+var _ driver.Session = (*Session)(nil)
 
 // ask asks for a resource and makes of what goes wrong what the run knows. What is what is
 // asked, in words.
@@ -44,14 +44,14 @@ func (s *Session) ask(ctx context.Context, what, method, path, match string, bod
 		return data, etag, nil
 	case errors.As(err, &no) && no.Status == http.StatusPreconditionFailed:
 		s.log.Got([]string{"error: the datastore is another than we have read"})
-		return nil, "", &run.Refused{Line: what, Said: "somebody has changed it since it was read; nothing was written over"}
+		return nil, "", &driver.Refused{Line: what, Said: "somebody has changed it since it was read; nothing was written over"}
 	case errors.As(err, &no):
 		text := s.Mask(no.Error())
 		s.log.Got([]string{"error: " + text})
-		return nil, "", &run.Refused{Line: what, Said: text, Err: no}
+		return nil, "", &driver.Refused{Line: what, Said: text, Err: no}
 	case errors.As(err, &odd):
 		s.log.Got([]string{odd.why})
-		return nil, "", &run.Unclear{Asked: what, Got: odd.why}
+		return nil, "", &driver.Unclear{Asked: what, Got: odd.why}
 	}
 	s.log.Note(s.Mask(err.Error()))
 	return nil, "", err
@@ -79,7 +79,7 @@ func (s *Session) get(ctx context.Context, at tree.Path, content string) (*tree.
 	}
 	got, err := tree.FromJSON(data)
 	if err != nil {
-		return nil, &run.Unclear{Asked: what, Got: "a body that cannot be read: " + err.Error()}
+		return nil, &driver.Unclear{Asked: what, Got: "a body that cannot be read: " + err.Error()}
 	}
 	root := s.below(got, from)
 	s.kinds.Learn(root)
@@ -112,7 +112,7 @@ func (s *Session) below(got *tree.Node, at tree.Path) *tree.Node {
 func (s *Session) Read(ctx context.Context, table string) (any, error) {
 	r, ok := s.p.Readers[table]
 	if !ok {
-		return nil, &run.Unclear{Asked: table, Got: "the profile of " + s.p.Platform + " has no such reader"}
+		return nil, &driver.Unclear{Asked: table, Got: "the profile of " + s.p.Platform + " has no such reader"}
 	}
 	root, err := s.get(ctx, r.From(), "all")
 	if err != nil {
@@ -123,14 +123,14 @@ func (s *Session) Read(ctx context.Context, table string) (any, error) {
 	}
 	v, err := r.Rows(root)
 	if err != nil {
-		return nil, &run.Unclear{Asked: table, Got: s.Mask(err.Error())}
+		return nil, &driver.Unclear{Asked: table, Got: s.Mask(err.Error())}
 	}
 	return v, nil
 }
 
 // Config reads the configuration as lines, and takes down which state of the datastore that
 // is. A server stores what it is sent (RFC 8040, section 1.4): what is saved is what runs.
-func (s *Session) Config(ctx context.Context, _ run.Which) (string, error) {
+func (s *Session) Config(ctx context.Context, _ driver.Which) (string, error) {
 	const what = "get the configuration"
 	data, etag, err := s.ask(ctx, what, http.MethodGet, s.c.root+"/data?content=config", "", nil)
 	if err != nil {
@@ -138,20 +138,20 @@ func (s *Session) Config(ctx context.Context, _ run.Which) (string, error) {
 	}
 	got, err := tree.FromJSON(data)
 	if err != nil {
-		return "", &run.Unclear{Asked: what, Got: "a body that cannot be read: " + err.Error()}
+		return "", &driver.Unclear{Asked: what, Got: "a body that cannot be read: " + err.Error()}
 	}
 	root := s.below(got, nil)
 	s.kinds.Learn(root)
 	text, err := root.Text(s.schema)
 	if err != nil {
-		return "", &run.Unclear{Asked: what, Got: err.Error()}
+		return "", &driver.Unclear{Asked: what, Got: err.Error()}
 	}
 	if s.c.etag = etag; etag == "" {
 		s.log.Note("it does not tell which state that is: what others change meanwhile goes unnoticed")
 	}
 	s.log.Got(s.MaskLines(text))
 	if text == "" {
-		return "", &run.Unclear{Asked: what, Got: "nothing"}
+		return "", &driver.Unclear{Asked: what, Got: "nothing"}
 	}
 	return text, nil
 }
@@ -161,14 +161,14 @@ func (s *Session) Edit(ctx context.Context) error {
 	if s.c.etag != "" || s.c.broken != nil {
 		return s.c.broken
 	}
-	_, err := s.Config(ctx, run.Running)
+	_, err := s.Config(ctx, driver.Running)
 	return err
 }
 
 // Line carries out one line of a change: set PATH = VALUE, or delete PATH.
 func (s *Session) Line(ctx context.Context, line string) error {
 	refuse := func(err error) error {
-		return &run.Refused{Line: s.Mask(line), Said: s.Mask(err.Error()) + "; nothing was sent"}
+		return &driver.Refused{Line: s.Mask(line), Said: s.Mask(err.Error()) + "; nothing was sent"}
 	}
 	c, err := tree.ParseChange(line)
 	if err != nil {
@@ -212,7 +212,7 @@ func (s *Session) remove(ctx context.Context, line string, at tree.Path) error {
 		return err
 	}
 	if s.c.etag != "" && whole != s.c.etag {
-		return &run.Refused{Line: s.Mask(line), Said: "somebody has changed it since it was read; nothing was written over"}
+		return &driver.Refused{Line: s.Mask(line), Said: "somebody has changed it since it was read; nothing was written over"}
 	}
 	if _, _, err = s.ask(ctx, line, http.MethodDelete, path, etag, nil); err != nil {
 		return err
@@ -244,9 +244,9 @@ func (s *Session) Drop(context.Context) error { return s.c.broken }
 func (s *Session) Restore(ctx context.Context, backup string) error {
 	root, err := tree.Parse(config.Alone(backup), s.schema)
 	if err != nil {
-		return &run.Refused{Line: "restore", Said: "the backup cannot be read: " + s.Mask(err.Error()) + "; nothing was sent"}
+		return &driver.Refused{Line: "restore", Said: "the backup cannot be read: " + s.Mask(err.Error()) + "; nothing was sent"}
 	}
-	if _, err := s.Config(ctx, run.Running); err != nil { // its state, and how its leaves are written
+	if _, err := s.Config(ctx, driver.Running); err != nil { // its state, and how its leaves are written
 		return err
 	}
 	return s.write(ctx, "put the backup in the place of all", http.MethodPut, root)
@@ -271,7 +271,7 @@ func (s *Session) TakeBack(context.Context) error { return nil }
 
 // Put is for platforms that take whole configurations.
 func (s *Session) Put(context.Context, string) error {
-	return &run.Refused{Line: "a whole file", Said: "a device that speaks RESTCONF takes none; nothing was sent"}
+	return &driver.Refused{Line: "a whole file", Said: "a device that speaks RESTCONF takes none; nothing was sent"}
 }
 
 // Ask answers what a person wants to know: get PATH.
@@ -279,7 +279,7 @@ func (s *Session) Ask(ctx context.Context, command string, _ bool) ([]string, er
 	rest, ok := strings.CutPrefix(strings.TrimSpace(command), "get ")
 	at, err := tree.ParsePath(strings.TrimSpace(rest))
 	if !ok || err != nil {
-		return nil, &run.Refused{Line: s.Mask(command), Said: "over RESTCONF only get PATH is asked, such as get /ietf-system:system-state"}
+		return nil, &driver.Refused{Line: s.Mask(command), Said: "over RESTCONF only get PATH is asked, such as get /ietf-system:system-state"}
 	}
 	root, err := s.get(ctx, at, "all")
 	if err != nil {
@@ -287,7 +287,7 @@ func (s *Session) Ask(ctx context.Context, command string, _ bool) ([]string, er
 	}
 	text, err := root.Text(s.schema)
 	if err != nil {
-		return nil, &run.Unclear{Asked: command, Got: s.Mask(err.Error())}
+		return nil, &driver.Unclear{Asked: command, Got: s.Mask(err.Error())}
 	}
 	lines := s.MaskLines(text)
 	s.log.Got(lines)

@@ -12,8 +12,8 @@ import (
 
 	gossh "golang.org/x/crypto/ssh"
 
+	"metabasis/internal/core/driver"
 	"metabasis/internal/core/reach"
-	"metabasis/internal/core/run"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/device/ssh"
 	"metabasis/internal/device/tree"
@@ -108,7 +108,7 @@ func (s *Session) first(ctx context.Context, at func(reach.Stage)) error {
 	at(reach.Prompt)
 	found := path.Find(root)
 	if len(found) != 1 {
-		return &run.Unclear{Asked: path.String(), Got: fmt.Sprintf("it is there %d times", len(found))}
+		return &driver.Unclear{Asked: path.String(), Got: fmt.Sprintf("it is there %d times", len(found))}
 	}
 	name := []rune(tree.Said(found[0].Value))
 	s.host = string(name[:min(len(name), 64)])
@@ -119,16 +119,16 @@ func (s *Session) first(ctx context.Context, at func(reach.Stage)) error {
 func (s *Session) explain(stage reach.Stage, err error, addr string) *reach.Failure {
 	var f *reach.Failure
 	var no *Error
-	var refused *run.Refused
-	var odd *run.Unclear
+	var refused *driver.Refused
+	var odd *driver.Unclear
 	if errors.As(err, &f) {
 		return f
 	}
 	_, port, _ := net.SplitHostPort(addr)
 	errors.As(err, &no)
 	switch {
-	case errors.Is(err, run.ErrDenied), no != nil && (no.Status == http.StatusUnauthorized || no.Status == http.StatusForbidden):
-		return &reach.Failure{Stage: reach.Login, Cause: "login is denied", Remedy: "check user and password; it was tried once", Err: errors.Join(run.ErrDenied, err)}
+	case errors.Is(err, driver.ErrDenied), no != nil && (no.Status == http.StatusUnauthorized || no.Status == http.StatusForbidden):
+		return &reach.Failure{Stage: reach.Login, Cause: "login is denied", Remedy: "check user and password; it was tried once", Err: errors.Join(driver.ErrDenied, err)}
 	case errors.As(err, &refused), errors.As(err, &odd), no != nil:
 		return &reach.Failure{Stage: reach.Prompt, Cause: "logged in, then no RESTCONF: " + err.Error(), Remedy: "see restconf: root: and models: name: in its profile", Err: err}
 	case stage == reach.Route:

@@ -12,8 +12,9 @@ import (
 	"github.com/gosnmp/gosnmp"
 
 	"metabasis/internal/core/config"
+	"metabasis/internal/core/driver"
 	"metabasis/internal/core/identity"
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/work"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/device/tree"
 )
@@ -21,7 +22,7 @@ import (
 // errNone is an object that the device does not have.
 var errNone = errors.New("it does not have it")
 
-// Session works one device by SNMP. It implements [run.Session] and is used by one
+// Session works one device by SNMP. It implements [driver.Session] and is used by one
 // goroutine at a time.
 type Session struct {
 	profile.Confided
@@ -35,7 +36,7 @@ type Session struct {
 	broken error             // why it is of no more use
 }
 
-var _ run.Session = (*Session)(nil)
+var _ driver.Session = (*Session)(nil)
 
 // ask does one request. What is what is asked, in words.
 func (s *Session) ask(ctx context.Context, what string, request func() (*gosnmp.SnmpPacket, error)) (*gosnmp.SnmpPacket, error) {
@@ -58,7 +59,7 @@ func (s *Session) ask(ctx context.Context, what string, request func() (*gosnmp.
 			why += " at " + s.named(got.Variables[i-1].Name)
 		}
 		s.log.Got([]string{"error: " + why})
-		return nil, &run.Refused{Line: what, Said: why}
+		return nil, &driver.Refused{Line: what, Said: why}
 	case err == nil:
 		return got, nil
 	default:
@@ -73,9 +74,9 @@ func (s *Session) ask(ctx context.Context, what string, request func() (*gosnmp.
 func (s *Session) explain(err error) error {
 	switch {
 	case errors.Is(err, gosnmp.ErrUnknownUsername), errors.Is(err, gosnmp.ErrWrongDigest), errors.Is(err, gosnmp.ErrDecryption), errors.Is(err, gosnmp.ErrUnknownSecurityLevel):
-		return fmt.Errorf("%w: %w", run.ErrDenied, err)
+		return fmt.Errorf("%w: %w", driver.ErrDenied, err)
 	case strings.Contains(err.Error(), "not authentic"): // the library has no name for it
-		return fmt.Errorf("%w: its answer is not signed by the password we have", run.ErrDenied)
+		return fmt.Errorf("%w: its answer is not signed by the password we have", driver.ErrDenied)
 	case errors.Is(err, gosnmp.ErrMaxRetriesExceeded), strings.Contains(err.Error(), "timeout"), errors.Is(err, context.DeadlineExceeded):
 		return fmt.Errorf("no answer in %s", s.patience())
 	}
@@ -129,7 +130,7 @@ func (s *Session) read(ctx context.Context, names []string) (values, error) {
 			return v, err
 		}
 		if len(got.Variables) != len(part) {
-			return v, &run.Unclear{Asked: "get " + strings.Join(part, ", "), Got: fmt.Sprintf("%d values", len(got.Variables))}
+			return v, &driver.Unclear{Asked: "get " + strings.Join(part, ", "), Got: fmt.Sprintf("%d values", len(got.Variables))}
 		}
 		for i, name := range part {
 			if err := s.take(&v, name, s.p.Snmp.Objects[name].OID, s.p.Snmp.Objects[name], got.Variables[i]); err != nil {
@@ -149,14 +150,14 @@ func (s *Session) read(ctx context.Context, names []string) (values, error) {
 // take takes in what an object says. One that is not there says nothing.
 func (s *Session) take(v *values, name, oid string, o profile.Object, got gosnmp.SnmpPDU) error {
 	if strings.TrimPrefix(got.Name, ".") != oid {
-		return &run.Unclear{Asked: "get " + name, Got: "the value of " + s.named(got.Name)}
+		return &driver.Unclear{Asked: "get " + name, Got: "the value of " + s.named(got.Name)}
 	}
 	text, err := told(o, got)
 	if errors.Is(err, errNone) {
 		return nil
 	}
 	if err != nil {
-		return &run.Unclear{Asked: "get " + name, Got: err.Error()}
+		return &driver.Unclear{Asked: "get " + name, Got: err.Error()}
 	}
 	v.names = append(v.names, name)
 	v.by[name] = text
@@ -177,7 +178,7 @@ func (s *Session) walk(ctx context.Context, name string, o profile.Object, v *va
 			return err
 		}
 		if len(got.Variables) == 0 {
-			return &run.Unclear{Asked: "get " + name, Got: "nothing"}
+			return &driver.Unclear{Asked: "get " + name, Got: "nothing"}
 		}
 		for _, pdu := range got.Variables {
 			oid := strings.TrimPrefix(pdu.Name, ".")
@@ -186,17 +187,17 @@ func (s *Session) walk(ctx context.Context, name string, o profile.Object, v *va
 				return nil
 			}
 			if !rises(at, oid) {
-				return &run.Unclear{Asked: "get " + name, Got: "rows that go back from " + at + " to " + oid}
+				return &driver.Unclear{Asked: "get " + name, Got: "rows that go back from " + at + " to " + oid}
 			}
 			if err := s.take(v, name+"["+row+"]", oid, o, pdu); err != nil {
 				return err
 			}
 			if at = oid; len(v.names) > maxRows {
-				return &run.Unclear{Asked: "get " + name, Got: fmt.Sprintf("more than %d rows", maxRows)}
+				return &driver.Unclear{Asked: "get " + name, Got: fmt.Sprintf("more than %d rows", maxRows)}
 			}
 		}
 	}
-	return &run.Unclear{Asked: "get " + name, Got: "rows without an end"}
+	return &driver.Unclear{Asked: "get " + name, Got: "rows without an end"}
 }
 
 // rises tells whether an object identifier comes behind another.
@@ -213,9 +214,9 @@ func rises(a, b string) bool {
 }
 
 // Config reads the objects of its configuration.
-func (s *Session) Config(ctx context.Context, which run.Which) (string, error) {
-	if which == run.Saved {
-		return "", &run.Refused{Line: "saved configuration", Said: "SNMP says no way to read it"}
+func (s *Session) Config(ctx context.Context, which driver.Which) (string, error) {
+	if which == driver.Saved {
+		return "", &driver.Refused{Line: "saved configuration", Said: "SNMP says no way to read it"}
 	}
 	v, err := s.read(ctx, s.p.Snmp.Backup)
 	if err != nil {
@@ -223,7 +224,7 @@ func (s *Session) Config(ctx context.Context, which run.Which) (string, error) {
 	}
 	for _, name := range s.p.Snmp.Backup {
 		if _, ok := v.by[name]; !ok && !s.p.Snmp.Objects[name].Each {
-			return "", &run.Unclear{Asked: "get " + name, Got: "it does not have it, and it is a part of its configuration"}
+			return "", &driver.Unclear{Asked: "get " + name, Got: "it does not have it, and it is a part of its configuration"}
 		}
 	}
 	var b strings.Builder
@@ -231,7 +232,7 @@ func (s *Session) Config(ctx context.Context, which run.Which) (string, error) {
 		b.WriteString(name + " = " + v.by[name] + "\n")
 	}
 	if b.Len() == 0 {
-		return "", &run.Unclear{Asked: "configuration", Got: "nothing"}
+		return "", &driver.Unclear{Asked: "configuration", Got: "nothing"}
 	}
 	return b.String(), nil
 }
@@ -240,7 +241,7 @@ func (s *Session) Config(ctx context.Context, which run.Which) (string, error) {
 func (s *Session) Read(ctx context.Context, table string) (any, error) {
 	r, ok := s.p.Readers[table]
 	if !ok {
-		return nil, &run.Unclear{Asked: table, Got: "the profile of " + s.p.Platform + " has no such reader"}
+		return nil, &driver.Unclear{Asked: table, Got: "the profile of " + s.p.Platform + " has no such reader"}
 	}
 	var names []string
 	for _, c := range r.Columns {
@@ -288,14 +289,14 @@ func (s *Session) row(table string, r profile.Reader, v values, row string) (map
 			continue
 		}
 		if !ok {
-			return nil, &run.Unclear{Asked: table, Got: "it does not have " + at}
+			return nil, &driver.Unclear{Asked: table, Got: "it does not have " + at}
 		}
 		if plain, err := tree.Read(text); err == nil {
 			text = plain
 		}
 		value, err := c.Value(text)
 		if err != nil {
-			return nil, &run.Unclear{Asked: table, Got: s.Mask(fmt.Sprintf("column %s: %v", name, err))}
+			return nil, &driver.Unclear{Asked: table, Got: s.Mask(fmt.Sprintf("column %s: %v", name, err))}
 		}
 		out[name] = value
 	}
@@ -313,11 +314,11 @@ func (s *Session) Line(_ context.Context, line string) error {
 	}
 	switch {
 	case err != nil:
-		return &run.Refused{Line: s.Mask(line), Said: s.Mask(err.Error()) + "; nothing was sent"}
+		return &driver.Refused{Line: s.Mask(line), Said: s.Mask(err.Error()) + "; nothing was sent"}
 	case slices.ContainsFunc(s.staged, func(o profile.Setting) bool { return o.OID == set.OID }):
-		return &run.Refused{Line: s.Mask(line), Said: set.Name + " is set twice in one step, which is one message; nothing was sent"}
+		return &driver.Refused{Line: s.Mask(line), Said: set.Name + " is set twice in one step, which is one message; nothing was sent"}
 	case len(s.staged) == s.p.Snmp.Most:
-		return &run.Refused{Line: s.Mask(line), Said: fmt.Sprintf("a step is one message, which holds %d sets; nothing was sent", s.p.Snmp.Most)}
+		return &driver.Refused{Line: s.Mask(line), Said: fmt.Sprintf("a step is one message, which holds %d sets; nothing was sent", s.p.Snmp.Most)}
 	}
 	s.staged = append(s.staged, set)
 	return s.broken
@@ -340,7 +341,7 @@ func (s *Session) set(ctx context.Context, list []profile.Setting) error {
 	for _, set := range list {
 		v, err := variable(set)
 		if err != nil {
-			return &run.Refused{Line: s.Mask(set.Name), Said: s.Mask(err.Error()) + "; nothing was sent"}
+			return &driver.Refused{Line: s.Mask(set.Name), Said: s.Mask(err.Error()) + "; nothing was sent"}
 		}
 		pdus, what = append(pdus, v), append(what, set.Name+" = "+set.Value)
 	}
@@ -381,7 +382,7 @@ func (s *Session) itself(ctx context.Context) error {
 	}
 	is, err := tree.Read(v.by[name])
 	if err == nil && is != s.host {
-		err = fmt.Errorf("%w: it calls itself %s, not %s", run.ErrOther, is, s.host)
+		err = fmt.Errorf("%w: it calls itself %s, not %s", work.ErrOther, is, s.host)
 	}
 	if err != nil {
 		s.broken = err
@@ -416,7 +417,7 @@ func (s *Session) proven(ctx context.Context, list []profile.Setting) error {
 		return err
 	}
 	if len(got.Variables) != len(list) {
-		return &run.Unclear{Asked: "get what was set", Got: fmt.Sprintf("%d values", len(got.Variables))}
+		return &driver.Unclear{Asked: "get what was set", Got: fmt.Sprintf("%d values", len(got.Variables))}
 	}
 	v := values{by: map[string]string{}}
 	for i, set := range list {
@@ -426,7 +427,7 @@ func (s *Session) proven(ctx context.Context, list []profile.Setting) error {
 		want, _ := variable(set)
 		text, err := told(set.Object, want)
 		if now, ok := v.by[set.Name]; err != nil || !ok || now != text {
-			return &run.Unclear{Asked: s.Mask("set " + set.Name + " = " + set.Value), Got: s.Mask("it says yes, and reads " + now)}
+			return &driver.Unclear{Asked: s.Mask("set " + set.Name + " = " + set.Value), Got: s.Mask("it says yes, and reads " + now)}
 		}
 	}
 	return nil
@@ -452,7 +453,7 @@ func (s *Session) Restore(ctx context.Context, backup string) error {
 		}
 		set, err := s.p.ParseSetting("set " + line)
 		if err != nil {
-			return &run.Refused{Line: "restore", Said: "the backup cannot be read: " + s.Mask(err.Error()) + "; nothing was sent"}
+			return &driver.Refused{Line: "restore", Said: "the backup cannot be read: " + s.Mask(err.Error()) + "; nothing was sent"}
 		}
 		if now.by[set.Name] != set.Value {
 			list = append(list, set)
@@ -503,14 +504,14 @@ func (s *Session) TakeBack(context.Context) error { return nil }
 
 // Put is for platforms that take whole configurations.
 func (s *Session) Put(context.Context, string) error {
-	return &run.Refused{Line: "a whole file", Said: "a device that speaks SNMP takes none; nothing was sent"}
+	return &driver.Refused{Line: "a whole file", Said: "a device that speaks SNMP takes none; nothing was sent"}
 }
 
 // Ask answers what a person wants to know: get OBJECT.
 func (s *Session) Ask(ctx context.Context, command string, _ bool) ([]string, error) {
 	name, ok := strings.CutPrefix(strings.TrimSpace(command), "get ")
 	if _, known := s.p.Snmp.Objects[name]; !ok || !known {
-		return nil, &run.Refused{Line: s.Mask(command), Said: "over SNMP only get OBJECT is asked, of the objects of its profile"}
+		return nil, &driver.Refused{Line: s.Mask(command), Said: "over SNMP only get OBJECT is asked, of the objects of its profile"}
 	}
 	v, err := s.read(ctx, []string{name})
 	var out []string
@@ -541,7 +542,7 @@ func (s *Session) Who(ctx context.Context) (identity.Seen, error) {
 			return identity.Seen{}, err
 		}
 		if s.host, err = tree.Read(v.by[name]); err != nil {
-			return identity.Seen{}, &run.Unclear{Asked: name, Got: s.Mask(err.Error())}
+			return identity.Seen{}, &driver.Unclear{Asked: name, Got: s.Mask(err.Error())}
 		}
 	}
 	s.asked = true

@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"metabasis/internal/core/run"
+	"metabasis/internal/core/driver"
 	"metabasis/internal/device/profile"
 )
 
@@ -151,7 +151,7 @@ func FuzzAnswers(f *testing.F) {
 			version = "3"
 		}
 		s := session(t, version, &peer{says: says, times: 3})
-		text, err := s.Config(t.Context(), run.Running)
+		text, err := s.Config(t.Context(), driver.Running)
 		if err == nil && text == "" {
 			t.Fatal("nothing was read, and it is said to be the configuration")
 		}
@@ -199,7 +199,7 @@ func TestATableWithoutAnEnd(t *testing.T) {
 				}
 			}()
 			_, err := session(t, "2c", us).read(t.Context(), []string{"row"})
-			var odd *run.Unclear
+			var odd *driver.Unclear
 			require.ErrorAs(t, err, &odd)
 			assert.Contains(t, odd.Got, map[bool]string{true: "rows that go back", false: "more than 10000 rows"}[same])
 		})

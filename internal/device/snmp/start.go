@@ -9,8 +9,8 @@ import (
 
 	"github.com/gosnmp/gosnmp"
 
+	"metabasis/internal/core/driver"
 	"metabasis/internal/core/reach"
-	"metabasis/internal/core/run"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/device/tree"
 )
@@ -56,10 +56,10 @@ func Start(ctx context.Context, p *profile.Profile, dial Dial, addr string, opt 
 		first = p.Snmp.Backup[0]
 	}
 	v, err := s.read(ctx, []string{first})
-	var refused *run.Refused
-	var odd *run.Unclear
+	var refused *driver.Refused
+	var odd *driver.Unclear
 	switch {
-	case errors.Is(err, run.ErrDenied):
+	case errors.Is(err, driver.ErrDenied):
 		return nil, fail(reach.Login, "login is denied: "+err.Error(), "check user, password and the secret "+profile.Privacy+"; it was tried once", err)
 	case errors.As(err, &refused), errors.As(err, &odd):
 		return nil, fail(reach.Prompt, "it answers, and "+first+" cannot be read: "+err.Error(), "see snmp: objects: in its profile", err)

@@ -12,8 +12,8 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"metabasis/internal/core/driver"
 	"metabasis/internal/core/reach"
-	"metabasis/internal/core/run"
 )
 
 // Stopped is why a login is not tried: other devices have refused it, and one
@@ -170,7 +170,7 @@ func explainLogin(f *reach.Failure, a *auth) {
 		if a.why != nil {
 			f.Remedy = a.why.Error()
 		}
-		f.Err = fmt.Errorf("%w: %w", run.ErrDenied, f.Err)
+		f.Err = fmt.Errorf("%w: %w", driver.ErrDenied, f.Err)
 	case a.keyErr != nil && !a.sent && a.keys == 0:
 		f.Cause, f.Remedy = "login "+a.login.Name+" has a key that cannot be used: "+a.keyErr.Error(), ""
 	case denied(f.Err):
@@ -183,7 +183,7 @@ func explainLogin(f *reach.Failure, a *auth) {
 		if a.keyErr != nil {
 			f.Cause += " (" + a.keyErr.Error() + ")"
 		}
-		f.Err = fmt.Errorf("%w: %w", run.ErrDenied, f.Err)
+		f.Err = fmt.Errorf("%w: %w", driver.ErrDenied, f.Err)
 	default:
 		f.Cause = "breaks off during the login: " + short(strings.TrimPrefix(f.Err.Error(), "ssh: handshake failed: "))
 		f.Remedy = "it may be out of sessions, or denies this user"

@@ -7,8 +7,8 @@ import (
 	"strings"
 	"sync"
 
+	"metabasis/internal/core/driver"
 	"metabasis/internal/core/reach"
-	"metabasis/internal/core/run"
 )
 
 // Jumps keeps connections to jump hosts: one to each, shared by all the devices
@@ -100,7 +100,7 @@ func (j *Jumps) keep(key string, chain []Hop, o *jump) {
 		o.err = throughHost(last, o.err)
 	}
 	close(o.ready)
-	if errors.Is(o.err, run.ErrDenied) {
+	if errors.Is(o.err, driver.ErrDenied) {
 		return // kept: it is not tried again
 	}
 	if o.client != nil {

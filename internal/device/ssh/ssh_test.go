@@ -19,8 +19,8 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
 
+	"metabasis/internal/core/driver"
 	"metabasis/internal/core/reach"
-	"metabasis/internal/core/run"
 	"metabasis/internal/sim/pipe"
 )
 
@@ -251,7 +251,7 @@ func TestALostJumpHostIsConnectedToAnewAndADeniedOneIsNot(t *testing.T) {
 		dial = j.Through([]Hop{hop("198.51.100.1:22", "wrong")})
 		for range 5 {
 			err := open()
-			assert.ErrorIs(t, err, run.ErrDenied)
+			assert.ErrorIs(t, err, driver.ErrDenied)
 			assert.Equal(t, reach.Route, reach.AsFailure(err).Stage)
 		}
 		assert.EqualValues(t, 1, tries.Load(), "a denied login is tried once for all the devices behind it")
@@ -420,7 +420,7 @@ func TestAPasswordIsSentOnce(t *testing.T) {
 		}
 		n.add("192.0.2.1:22", cfg)
 		_, err := Open(context.Background(), n.dial, hop("192.0.2.1:22", "wrong"), nil)
-		assert.ErrorIs(t, err, run.ErrDenied)
+		assert.ErrorIs(t, err, driver.ErrDenied)
 		assert.EqualValues(t, 1, tries.Load())
 		n.close()
 	})

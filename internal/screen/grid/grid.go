@@ -8,13 +8,12 @@ import (
 	"strings"
 	"time"
 
-	"metabasis/internal/screen/console"
-	"metabasis/internal/screen/list"
-
 	"metabasis/internal/core/table"
 	"metabasis/internal/screen"
+	"metabasis/internal/screen/console"
 	"metabasis/internal/screen/ink"
 	"metabasis/internal/screen/keys"
+	"metabasis/internal/screen/list"
 	"metabasis/internal/screen/watch"
 )
 

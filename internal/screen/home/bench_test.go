@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"metabasis/internal/acts"
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
@@ -17,8 +18,6 @@ import (
 	"metabasis/internal/screen/roster"
 	"metabasis/internal/screen/screentest"
 	"metabasis/internal/screen/watch"
-
-	"metabasis/internal/acts"
 )
 
 // bigNight is a night over 5,000 devices of which some two thousand a second move.

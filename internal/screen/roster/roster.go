@@ -11,11 +11,10 @@ import (
 	"slices"
 	"time"
 
-	"metabasis/internal/screen/list"
-
 	"metabasis/internal/acts"
 	"metabasis/internal/core/reach"
 	"metabasis/internal/screen"
+	"metabasis/internal/screen/list"
 )
 
 // by is what the devices are grouped by.

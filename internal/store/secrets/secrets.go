@@ -20,11 +20,11 @@ import (
 	"slices"
 	"strings"
 
-	"metabasis/internal/core/textfile"
-	"metabasis/internal/store/locks"
-
 	"filippo.io/age"
 	"filippo.io/age/agessh"
+
+	"metabasis/internal/core/textfile"
+	"metabasis/internal/store/locks"
 )
 
 // ID names one secret: a part of a login.

@@ -1,4 +1,4 @@
-package run
+package work
 
 import (
 	"fmt"
@@ -7,8 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"metabasis/internal/core/driver"
 	"metabasis/internal/core/night"
-
 	"metabasis/internal/core/record"
 	"metabasis/internal/core/runbook"
 )
@@ -53,7 +53,7 @@ const (
 // keepRecord keeps what was read for the runbook's record. Backup is where the
 // configuration is.
 func (w *worker) keepRecord(phase string, tables map[string]any, wrong map[string]string, b Backup) error {
-	if w.r.opts.Record == nil || len(w.t.Record.Tables) == 0 {
+	if w.crew.Record == nil || len(w.t.Record.Tables) == 0 {
 		return nil
 	}
 	d := record.Device{Device: w.name(), Platform: w.t.Device.Platform, Site: w.t.Device.Site, At: time.Now(), Wrong: wrong, Who: w.who}
@@ -69,7 +69,7 @@ func (w *worker) keepRecord(phase string, tables map[string]any, wrong map[strin
 			d.Tables[name] = record.Masked(record.Rows(v), w.maskText)
 		}
 	}
-	err := w.r.opts.Record(phase, d)
+	err := w.crew.Record(phase, d)
 	e := night.Event{Kind: night.Recorded, What: phase, Lines: w.t.Record.Tables, OK: err == nil}
 	if err != nil {
 		e.Note = err.Error()
@@ -106,7 +106,7 @@ func (w *worker) asRecorded() *trouble {
 		}
 		left := time.Until(by)
 		if left <= 0 {
-			return &trouble{why: "what was recorded before the change is not so any more: " + lost[0], evidence: lost, err: &Unclear{Asked: r.String(), Got: last}}
+			return &trouble{why: "what was recorded before the change is not so any more: " + lost[0], evidence: lost, err: &driver.Unclear{Asked: r.String(), Got: last}}
 		}
 		if err := w.sleep(min(left, pollEvery(r.Within))); err != nil {
 			return faced("waiting", err)
@@ -136,7 +136,7 @@ func (w *worker) unlikeRecorded() (out []string, err error) {
 // recordAfter reads what the runbook records once more. The device is kept by then: what
 // cannot be read any more is said in the record, and changes nothing.
 func (w *worker) recordAfter(left Backup) {
-	if w.r.opts.Record == nil || len(w.t.Record.Tables) == 0 {
+	if w.crew.Record == nil || len(w.t.Record.Tables) == 0 {
 		return
 	}
 	tables, wrong := map[string]any{}, map[string]string{}
@@ -147,7 +147,7 @@ func (w *worker) recordAfter(left Backup) {
 		v, err := w.ses.Read(w.ctx, name)
 		if err != nil {
 			wrong[name] = w.maskText(err.Error())
-			if !answered(err) {
+			if !driver.Answered(err) {
 				break
 			}
 			continue

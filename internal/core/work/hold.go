@@ -1,4 +1,4 @@
-package run
+package work
 
 import (
 	"errors"
@@ -7,9 +7,9 @@ import (
 	"strconv"
 	"time"
 
-	"metabasis/internal/core/night"
-
 	"metabasis/internal/core/config"
+	"metabasis/internal/core/driver"
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
 )
 
@@ -36,7 +36,7 @@ func (w *worker) settle(tr *trouble) (done bool) {
 				tr = &trouble{why: err.Error(), err: err}
 				continue
 			}
-			tr = &trouble{why: "contact was lost and is back", evidence: []string{tr.why}, err: &Unclear{Asked: "contact", Got: "lost"}}
+			tr = &trouble{why: "contact was lost and is back", evidence: []string{tr.why}, err: &driver.Unclear{Asked: "contact", Got: "lost"}}
 			if err := w.tookEffect(); err != nil {
 				tr = faced("looking what became of the lines that were being applied", err)
 				continue
@@ -71,7 +71,7 @@ func (w *worker) decide(tr *trouble) (next *trouble, over bool) {
 	case night.SkipStep:
 		return w.skipStep(), false
 	case night.Extend:
-		if err := w.arm(night.ToExtend, max(w.r.plan.Timer.Long(w.t.Device.Platform), w.paced().TimerFor(w.r.plan))); err != nil {
+		if err := w.arm(night.ToExtend, max(w.crew.Plan.Timer.Long(w.t.Device.Platform), w.paced().TimerFor(w.crew.Plan))); err != nil {
 			return faced("extending the timer", err), false
 		}
 		return tr, false
@@ -95,7 +95,7 @@ func (w *worker) skipStep() *trouble {
 	if w.proves && w.already[i] {
 		w.skipFailed = true
 		return &trouble{why: fmt.Sprintf("%q cannot be left out: it ran already, and saving would keep it unproven", title),
-			err: &Unclear{Asked: "leaving out " + title, Got: "it runs already"}}
+			err: &driver.Unclear{Asked: "leaving out " + title, Got: "it runs already"}}
 	}
 	if slices.Contains(w.begun, i) {
 		w.skipFailed = true // until it is proven
@@ -109,7 +109,7 @@ func (w *worker) skipStep() *trouble {
 		if d := config.Compare(w.snaps[i], now); !d.Empty() {
 			w.at.sent = false
 			return &trouble{why: fmt.Sprintf("%q cannot be left out: its undo lines were sent, and the device is still not what it was before the step", title),
-				evidence: d.Lines(w.t.Masked), err: &Unclear{Asked: "undo of " + title, Got: d.String()}}
+				evidence: d.Lines(w.t.Masked), err: &driver.Unclear{Asked: "undo of " + title, Got: d.String()}}
 		}
 		w.skipFailed = false
 		w.proveUndone(i)
@@ -134,7 +134,7 @@ func (w *worker) leaveOut(i int, why string) {
 func (w *worker) misses(s plan.Step) string {
 	for _, n := range s.Needs {
 		if w.left[n] {
-			return strconv.Quote(w.r.plan.StepTitles[n-1])
+			return strconv.Quote(w.crew.Plan.StepTitles[n-1])
 		}
 	}
 	return ""
@@ -145,8 +145,8 @@ func (w *worker) misses(s plan.Step) string {
 func (w *worker) hold(tr *trouble) (night.Choice, error) {
 	w.move(night.Held, tr.why)
 	w.question++
-	shown := &trouble{why: w.maskText(tr.why), evidence: w.maskLines(slices.Concat(tr.evidence, w.wayBack())), err: tr.err}
-	w.r.inbox <- held{w: w, tr: shown, offers: w.choices(), question: w.question}
+	w.crew.Tell(Held{Device: w.name(), Why: w.maskText(tr.why), Evidence: w.maskLines(slices.Concat(tr.evidence, w.wayBack())),
+		Offers: w.choices(), Question: w.question, Skips: w.at.step < len(w.target.Steps) && !w.skipFailed})
 	var fired <-chan time.Time
 	if w.pends() {
 		t := time.NewTimer(time.Until(w.due) + time.Second)
@@ -154,12 +154,12 @@ func (w *worker) hold(tr *trouble) (night.Choice, error) {
 		fired = t.C
 	}
 	close := func(err error) (night.Choice, error) {
-		w.r.inbox <- unheld{w}
+		w.crew.Tell(Unheld{w.name()})
 		return "", err
 	}
 	for {
 		select {
-		case a := <-w.told:
+		case a := <-w.orders.answers:
 			if a.question == w.question { // else it came too late for an earlier hold
 				return a.choice, nil
 			}
@@ -170,7 +170,7 @@ func (w *worker) hold(tr *trouble) (night.Choice, error) {
 				why = "its trial was over while it was held"
 			}
 			return close(lostWith(errors.New(why)))
-		case <-w.back:
+		case <-w.orders.back:
 			return close(errTakeBack)
 		case <-w.ctx.Done():
 			return close(errLetGo)
@@ -229,7 +229,7 @@ func (w *worker) againDoes(takes time.Duration) string {
 		text = fmt.Sprintf("looks once more at %q and sends none of its lines; once it is so, ", w.t.Steps[i].Title)
 	case i < len(w.t.Steps) && w.t.Steps[i].Changes():
 		text = fmt.Sprintf("sends %q once more from its first line; ", w.t.Steps[i].Title)
-	case !w.at.soaked && w.r.plan.Soak > 0:
+	case !w.at.soaked && w.crew.Plan.Soak > 0:
 		text = "watches anew that it holds; "
 	default:
 		text = "looks once more; "
@@ -326,32 +326,3 @@ func (w *worker) wayBack() []string {
 	}
 	return []string{way, saved}
 }
-
-// Messages from workers to the conductor.
-type (
-	held struct {
-		w        *worker
-		tr       *trouble
-		offers   []night.Offer
-		question int
-		aside    bool // it waits by itself; others may start meanwhile
-	}
-	unheld      struct{ w *worker }
-	shifted     struct{}            // a device was lost, or is back
-	lostAlone   struct{ w *worker } // contact is lost with a device that has no timer
-	cannotWrite struct{ err error } // what we keep cannot be written any more
-	windowOpen  struct{ hold int }
-	ended       struct {
-		w     *worker
-		state night.State
-	}
-)
-
-// answer is a decision on one question of a worker.
-type answer struct {
-	question int
-	choice   night.Choice
-}
-
-// errUnknownHold answers a decision that comes too late.
-func errUnknownHold(n int) error { return fmt.Errorf("hold %d is not open any more", n) }

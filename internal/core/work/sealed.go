@@ -1,4 +1,4 @@
-package run
+package work
 
 import (
 	"fmt"
@@ -21,12 +21,12 @@ const SealedCheck = "sealed"
 // asSealed looks whether the device, and what would be done to it, is what was approved. It
 // returns why not, "" when it is: the device is then not changed.
 func (w *worker) asSealed() string {
-	if w.r.opts.Sealed == nil {
+	if w.crew.Sealed == nil {
 		return ""
 	}
 	why := w.unsealed()
 	e := night.Event{Kind: night.Prechecked, What: SealedCheck, OK: why == "", Note: why}
-	if waiver, ok := w.r.plan.Waived(SealedCheck, w.target); ok && why != "" {
+	if waiver, ok := w.crew.Plan.Waived(SealedCheck, w.target); ok && why != "" {
 		e.Waived, e.By = waiver.Reason, waiver.By
 		why = ""
 	}
@@ -38,7 +38,7 @@ func (w *worker) asSealed() string {
 }
 
 func (w *worker) unsealed() string {
-	sealed, ok := w.r.opts.Sealed(w.name())
+	sealed, ok := w.crew.Sealed(w.name())
 	if !ok {
 		return "it was not sealed"
 	}

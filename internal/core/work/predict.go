@@ -1,12 +1,12 @@
-package run
+package work
 
 import (
 	"fmt"
 	"slices"
 
-	"metabasis/internal/core/night"
-
 	"metabasis/internal/core/config"
+	"metabasis/internal/core/driver"
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
 )
 
@@ -78,7 +78,7 @@ func (w *worker) anew(i int, now *config.Config) *trouble {
 
 func (w *worker) computable(i int) *trouble {
 	if err := w.t.Steps[i].Wrong; err != nil {
-		return &trouble{why: err.Error(), err: &Unclear{Asked: "the lines of a step", Got: err.Error()}}
+		return &trouble{why: err.Error(), err: &driver.Unclear{Asked: "the lines of a step", Got: err.Error()}}
 	}
 	return nil
 }
@@ -111,7 +111,7 @@ func (w *worker) unlike(i int, predicted, now config.Config, why string) *troubl
 	if i < len(w.t.Steps) {
 		why = fmt.Sprintf(why, w.t.Steps[i].Title)
 	}
-	return &trouble{why: why, evidence: lines, err: &Unclear{Asked: "what was predicted", Got: d.String()}}
+	return &trouble{why: why, evidence: lines, err: &driver.Unclear{Asked: "what was predicted", Got: d.String()}}
 }
 
 // unforeseen says how what runs differs from what was predicted.

@@ -1,4 +1,4 @@
-package run
+package work
 
 import (
 	"fmt"
@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"metabasis/internal/core/config"
+	"metabasis/internal/core/driver"
 	"metabasis/internal/core/plan"
 )
 
@@ -15,17 +16,17 @@ import (
 
 // running reads what runs. A configuration of which nothing is left to compare
 // would be equal to anything.
-func (w *worker) running() (string, config.Config, error) { return w.parsed(Running) }
+func (w *worker) running() (string, config.Config, error) { return w.parsed(driver.Running) }
 
 // parsed reads one of the device's configurations.
-func (w *worker) parsed(which Which) (string, config.Config, error) {
+func (w *worker) parsed(which driver.Which) (string, config.Config, error) {
 	text, err := w.ses.Config(w.ctx, which)
 	if err != nil {
 		return "", config.Config{}, err
 	}
 	c := config.Parse(text, w.t.Traits.Style)
 	if len(c.Lines) == 0 {
-		return "", c, &Unclear{Asked: string(which) + " configuration", Got: "no line of it is left to compare: see what its profile calls volatile"}
+		return "", c, &driver.Unclear{Asked: string(which) + " configuration", Got: "no line of it is left to compare: see what its profile calls volatile"}
 	}
 	return text, c, nil
 }
@@ -72,7 +73,7 @@ func (w *worker) missed(c config.Config) *trouble {
 			s := w.t.Steps[i]
 			return &trouble{why: fmt.Sprintf("the lines of %q were taken, and what runs does not have what they make", s.Title),
 				evidence: []string{"looked for: " + s.Already[0].Cond.Source, "it may take lines without doing them, or its profile may read something else than what runs"},
-				err:      &Unclear{Asked: s.Already[0].Cond.Source, Got: "not so"}}
+				err:      &driver.Unclear{Asked: s.Already[0].Cond.Source, Got: "not so"}}
 		}
 	}
 	return nil

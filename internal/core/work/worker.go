@@ -1,17 +1,16 @@
-package run
+package work
 
 import (
 	"context"
 	"errors"
 	"fmt"
 	"runtime/debug"
-	"sync/atomic"
 	"time"
 
-	"metabasis/internal/core/night"
-
 	"metabasis/internal/core/config"
+	"metabasis/internal/core/driver"
 	"metabasis/internal/core/identity"
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
 )
 
@@ -19,23 +18,22 @@ import (
 type worker struct {
 	known
 	timer
-	r    *Run
-	ctx  context.Context // ends when everything is let go of
-	back chan struct{}   // closed when the device is to be taken back
-	told chan answer     // answers to its holds
-	ses  Session
+	crew   *Crew
+	ctx    context.Context // ends when everything is let go of
+	orders *Orders
+	ses    driver.Session
 
-	unforetold bool                  // of some of what it took nobody knew what it would do
-	differs    *config.Config        // what runs and was not predicted, where that is asked about
-	accepted   []string              // what ran and was not predicted, and was kept by decision
-	proves     bool                  // all of it ran already, and was not saved or does not show what is expected: nothing is sent, and it is proven
-	undone     map[int]bool          // steps whose undo lines were all sent since
-	snaps      map[int]config.Config // what ran before a step, by step
-	bases      map[int]config.Config // what a step's lines were sent to, by step
-	sent       map[int]int           // how many of a step's lines were taken
-	sentIn     map[int]Session       // the session that a step's lines were sent in
-	staging    bool                  // lines of ours may stand in its candidate and do not run
-	taken      bool                  // it took a line of a change in this session
+	unforetold bool                   // of some of what it took nobody knew what it would do
+	differs    *config.Config         // what runs and was not predicted, where that is asked about
+	accepted   []string               // what ran and was not predicted, and was kept by decision
+	proves     bool                   // all of it ran already, and was not saved or does not show what is expected: nothing is sent, and it is proven
+	undone     map[int]bool           // steps whose undo lines were all sent since
+	snaps      map[int]config.Config  // what ran before a step, by step
+	bases      map[int]config.Config  // what a step's lines were sent to, by step
+	sent       map[int]int            // how many of a step's lines were taken
+	sentIn     map[int]driver.Session // the session that a step's lines were sent in
+	staging    bool                   // lines of ours may stand in its candidate and do not run
+	taken      bool                   // it took a line of a change in this session
 	at         position
 	reverting  bool
 	partLooks  int    // times that only something beside the configuration was not as it was
@@ -44,10 +42,8 @@ type worker struct {
 	looked     bool   // that nobody else is at work was looked at right before the first line
 	firing     bool   // we chose to wait for the timer
 	question   int    // the hold it waits on
-	tries      int    // times an unattended run has tried again
 	overrun    bool   // it is held since the time to change things is over
 	goesOnLate bool   // a person said that it goes on all the same
-	wasHeld    bool   // it waited for an answer: what it took says nothing of others (the conductor's)
 	release    func() // gives the device free for other nights; nil when nothing was claimed
 
 	refusedUndo int  // undo lines that were refused
@@ -74,24 +70,24 @@ type known struct {
 	begun      []int          // steps whose lines were begun and not proven undone, in order
 	left       map[int]bool   // numbers of the steps that were left out
 
-	entry    time.Duration // the longest it took tonight to be let in
-	command  time.Duration // how long a command takes on it, as it has shown lately
-	clock    *clock        // how long things took on it tonight
-	standing *atomic.Pointer[standing]
+	entry   time.Duration // the longest it took tonight to be let in
+	command time.Duration // how long a command takes on it, as it has shown lately
+	clock   *clock        // how long things took on it tonight
 }
 
-func newWorker(r *Run, t *plan.Target) *worker {
-	return r.worker(known{target: t, t: t, left: map[int]bool{}, clock: &clock{}, standing: &atomic.Pointer[standing]{}})
+// begin is what is known of a device before it is reached.
+func begin(t *plan.Target) known {
+	return known{target: t, t: t, left: map[int]bool{}, clock: &clock{}}
 }
 
 // worker makes a worker that begins with what is known.
-func (r *Run) worker(k known) *worker {
-	return &worker{known: k, r: r, back: make(chan struct{}), told: make(chan answer, 4), undone: map[int]bool{}, snaps: map[int]config.Config{},
-		bases: map[int]config.Config{}, sent: map[int]int{}, sentIn: map[int]Session{}}
+func (c *Crew) worker(ctx context.Context, k known) *worker {
+	return &worker{known: k, crew: c, ctx: ctx, undone: map[int]bool{}, snaps: map[int]config.Config{},
+		bases: map[int]config.Config{}, sent: map[int]int{}, sentIn: map[int]driver.Session{}}
 }
 
 // guarded tells whether the device has a rollback timer in this night.
-func (w *worker) guarded() bool { return w.r.plan.Guards(w.t) && !w.proves }
+func (w *worker) guarded() bool { return w.crew.Plan.Guards(w.t) && !w.proves }
 
 // position is how far the forward work has come.
 type position struct {
@@ -108,12 +104,12 @@ type trouble struct {
 }
 
 func (tr *trouble) lost() bool {
-	return tr.err != nil && !answered(tr.err) && !errors.Is(tr.err, errTakeBack) && !errors.Is(tr.err, errLetGo) &&
-		!errors.Is(tr.err, errJournal) && !errors.Is(tr.err, errNotPending)
+	return tr.err != nil && !driver.Answered(tr.err) && !errors.Is(tr.err, errTakeBack) && !errors.Is(tr.err, errLetGo) &&
+		!errors.Is(tr.err, ErrJournal) && !errors.Is(tr.err, errNotPending)
 }
 
-// errJournal marks an intention that could not be made durable.
-var errJournal = errors.New("the journal cannot be written, so nothing more is done")
+// ErrJournal marks an intention that could not be made durable.
+var ErrJournal = errors.New("the journal cannot be written, so nothing more is done")
 
 // faced makes trouble of an error met while doing something.
 func faced(doing string, err error) *trouble {
@@ -127,7 +123,7 @@ func (w *worker) emit(e night.Event) {
 	if way := w.t.Traits.Timer; e.Kind == night.TimerSeen && way != plan.RestartTimer {
 		e.What = string(way)
 	}
-	w.r.rec.emit(w.masked(e))
+	w.crew.Log.Emit(w.masked(e))
 }
 
 // masked takes secrets out of an event: a device may print what it was told in
@@ -159,25 +155,15 @@ func (w *worker) maskLines(lines []string) []string {
 // intend makes an intention durable before it is acted on (law 11).
 func (w *worker) intend(e night.Event) error {
 	e.Device, e.Kind = w.name(), night.Intent
-	return w.r.rec.intend(w.masked(e))
+	return w.crew.Log.Intend(w.masked(e))
 }
 
 // shown is lines as they may be kept and shown: without secrets (law 12).
 func (w *worker) shown(lines ...string) []string { return w.t.Masked(lines) }
 
 func (w *worker) move(s night.State, note string) {
-	defer func() { w.r.inbox <- shifted{} }() // taking it back takes another time now
-	switch {
-	case s == night.Dark && !w.pends():
-		w.stands(standing{back: w.backing(), ready: time.Now().Add(patience), open: true})
-	case s == night.Dark: // it takes itself back
-		w.stands(standing{ready: time.Now().Add(w.firingTakes())})
-	case s == night.Changing: // with the step in hand
-		w.stands(standing{back: w.backing(w.at.step)})
-	default:
-		w.stands(standing{back: w.backing()})
-	}
 	w.emit(night.Event{Kind: night.Moved, State: s, Note: note})
+	w.crew.Tell(Stood{w.name(), w.standing(s)})
 }
 
 // end closes the session and ends the device's night in that state. What was not
@@ -187,20 +173,17 @@ func (w *worker) end(s night.State, note string) {
 		note += "; lines of ours may still stand in its candidate, which do not run"
 	}
 	w.hangUp()
-	w.r.mine.drop(w.name())
+	w.crew.mine.drop(w.name())
 	if w.release != nil && (s == night.Blocked || s == night.Already || s == night.Skipped) {
 		w.release()
 		w.release = nil
-	}
-	if s == night.Kept {
-		w.stands(standing{back: w.backingKept()})
 	}
 	e := night.Event{Kind: night.Moved, State: s, Note: note, OK: true}
 	if (s == night.Kept || s == night.Reverted || s == night.Already) && !w.t.Traits.TellsSaved {
 		e.What = night.SavedUnread
 	}
 	w.emit(e)
-	w.r.inbox <- ended{w, s}
+	w.crew.Tell(Over{w.name(), s, w.standing(s), Known{w.known}})
 }
 
 func (w *worker) hangUp() {
@@ -229,7 +212,7 @@ func (w *worker) work() {
 // what it would do with what it is asked, even to close.
 func (w *worker) abandonSession(p any, stack []byte) {
 	w.ses = nil
-	if tell := w.r.opts.Broke; tell != nil {
+	if tell := w.crew.Broke; tell != nil {
 		tell(w.name(), p, stack)
 	}
 }
@@ -339,7 +322,7 @@ func (w *worker) prepare() (over bool) {
 // prepareTimer arms the device. A device whose timer is not seen pending is
 // not changed; one that may be armed without our knowing is watched.
 func (w *worker) prepareTimer() (over bool) {
-	d := w.t.TimerFor(w.r.plan)
+	d := w.t.TimerFor(w.crew.Plan)
 	err := w.arm(night.ToArm, d)
 	switch {
 	case err == nil:
@@ -348,10 +331,10 @@ func (w *worker) prepareTimer() (over bool) {
 	case errors.Is(err, errNotPending):
 		w.end(night.Blocked, "the rollback timer is not pending after it was armed")
 		return true
-	case errors.Is(err, errJournal):
+	case errors.Is(err, ErrJournal):
 		w.end(night.Blocked, err.Error())
 		return true
-	case answered(err) && w.nothingPending():
+	case driver.Answered(err) && w.nothingPending():
 		w.end(night.Blocked, "the rollback timer cannot be armed: "+err.Error())
 		return true
 	}
@@ -387,7 +370,7 @@ func (w *worker) reach() (err error) {
 			w.emit(night.Event{Kind: night.Contact})
 			return nil
 		}
-		if answered(err) || errors.Is(err, ErrDenied) || errors.Is(err, ErrOther) {
+		if driver.Answered(err) || errors.Is(err, driver.ErrDenied) || errors.Is(err, ErrOther) {
 			return err
 		}
 	}
@@ -398,15 +381,15 @@ func (w *worker) reach() (err error) {
 // before anything is changed (law 1). A disk that takes no more takes no more of
 // any device: nothing new is reached then.
 func (w *worker) backUp() error {
-	b, err := w.r.backups.Put(w.name(), w.backup, time.Now())
+	b, err := w.crew.Backups.Put(w.name(), w.backup, time.Now())
 	if full(err) {
-		w.r.inbox <- cannotWrite{fmt.Errorf("backups cannot be written: %w", err)}
+		w.crew.Tell(CannotWrite{w.name(), fmt.Errorf("backups cannot be written: %w", err)})
 	}
 	if err != nil {
 		return err
 	}
 	e := night.Event{Kind: night.BackedUp, Device: w.name(), What: b.Path, Note: b.SHA256, OK: b.Same}
-	if err := w.r.rec.intend(e); err != nil {
+	if err := w.crew.Log.Intend(e); err != nil {
 		return err
 	}
 	if err := w.keepRecord(Before, w.recorded, nil, b); err != nil {
@@ -464,9 +447,9 @@ func (w *worker) guard(i int, extra time.Duration) error {
 	if !w.pends() || w.onTrial() && !w.t.Traits.Extends {
 		return nil
 	}
-	need := w.paced().Left(i, w.r.plan.Soak) + extra + plan.Margin
+	need := w.paced().Left(i, w.crew.Plan.Soak) + extra + plan.Margin
 	if w.covers(need, time.Now()) {
 		return nil
 	}
-	return w.arm(night.ToExtend, max(need+plan.Margin, w.r.plan.Timer.Long(w.t.Device.Platform)).Round(time.Second))
+	return w.arm(night.ToExtend, max(need+plan.Margin, w.crew.Plan.Timer.Long(w.t.Device.Platform)).Round(time.Second))
 }

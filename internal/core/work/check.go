@@ -1,4 +1,4 @@
-package run
+package work
 
 import (
 	"errors"
@@ -7,10 +7,10 @@ import (
 	"strings"
 	"time"
 
-	"metabasis/internal/core/night"
-
 	"metabasis/internal/core/config"
+	"metabasis/internal/core/driver"
 	"metabasis/internal/core/identity"
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/runbook"
 )
@@ -36,7 +36,7 @@ func (w *worker) precheck() string {
 	var failed []string
 	note := func(name, good string, err error) {
 		e := night.Event{Kind: night.Prechecked, What: name, OK: err == nil, Note: noteOr(good, err)}
-		if waiver, ok := w.r.plan.Waived(name, w.t); ok && err != nil {
+		if waiver, ok := w.crew.Plan.Waived(name, w.t); ok && err != nil {
 			e.Waived, e.By = waiver.Reason, waiver.By
 		} else if err != nil {
 			failed = append(failed, name+": "+err.Error())
@@ -44,8 +44,8 @@ func (w *worker) precheck() string {
 		w.emit(e)
 	}
 	// Law 2: unsaved changes matter whether or not it was asked for.
-	saved := w.r.plan.BringsBack(w.t) || w.t.Traits.Timer.BringsBack() && !w.r.plan.Off("saved") || w.r.plan.Asks("saved")
-	for _, p := range w.r.plan.Prechecks {
+	saved := w.crew.Plan.BringsBack(w.t) || w.t.Traits.Timer.BringsBack() && !w.crew.Plan.Off("saved") || w.crew.Plan.Asks("saved")
+	for _, p := range w.crew.Plan.Prechecks {
 		if p.Off || p.Name == "reachable" || p.Name == plan.IdentityCheck || p.Name == "saved" || p.Name == SealedCheck { // we are talking to it; and these come last
 			continue
 		}
@@ -99,7 +99,7 @@ func unfitf(format string, args ...any) error { return &unfit{fmt.Sprintf(format
 // talking tells whether the device still answers after err.
 func talking(err error) bool {
 	var u *unfit
-	return errors.As(err, &u) || answered(err)
+	return errors.As(err, &u) || driver.Answered(err)
 }
 
 func noteOr(note string, err error) string {
@@ -148,8 +148,8 @@ func (w *worker) saneTimer() string {
 	if w.onTrial() {
 		what = fmt.Sprintf("a change is on trial on it already, until %s, for %s more", due.Format("15:04:05"), left.Round(time.Second))
 	}
-	if w.r.opts.Remnants != nil {
-		for _, r := range w.r.opts.Remnants(w.name()) {
+	if w.crew.Remnants != nil {
+		for _, r := range w.crew.Remnants(w.name()) {
 			if r.Due.Sub(due).Abs() < ours && r.Runs {
 				return fmt.Sprintf("%s: it is our own, armed by %s, which runs now", what, r.Night)
 			}
@@ -164,8 +164,8 @@ func (w *worker) saneTimer() string {
 // perhapsOurs says whether a night of ours may have left what is on trial, where nothing
 // tells until when that is.
 func (w *worker) perhapsOurs() string {
-	if w.r.opts.Remnants != nil {
-		for _, r := range w.r.opts.Remnants(w.name()) {
+	if w.crew.Remnants != nil {
+		for _, r := range w.crew.Remnants(w.name()) {
 			if time.Now().Before(r.Due.Add(ours)) {
 				return fmt.Sprintf("it may be our own, from %s, until %s", r.Night, r.Due.Format("15:04:05"))
 			}
@@ -280,12 +280,12 @@ func (w *worker) pairHealthy() (string, error) {
 			return "", unfitf("it says that its pair with %s is not healthy", mate.Name)
 		}
 	}
-	s, seen, err := w.r.connect(w.ctx, &plan.Target{Device: *mate})
+	s, seen, err := w.crew.connect(w.ctx, &plan.Target{Device: *mate})
 	if err != nil {
 		return "", unfitf("its partner %s cannot be reached: %v", mate.Name, err)
 	}
 	_ = s.Close()
-	if err := identity.Check(mate.Meant(), w.r.last(mate.Name), seen); err != nil {
+	if err := identity.Check(mate.Meant(), w.crew.last(mate.Name), seen); err != nil {
 		return "", unfitf("what answers is not its partner %s: %v", mate.Name, err)
 	}
 	return "its partner " + mate.Name + " answers", nil
@@ -384,10 +384,10 @@ func (w *worker) holds(c plan.Check, read tables) (bool, runbook.Env, error) {
 	ok, err := c.Cond.Eval(env)
 	var missing *runbook.NotKnown
 	if errors.As(err, &missing) {
-		return false, env, &Unclear{Asked: c.Cond.Source, Got: missing.Column + " is missing in what the device said", missing: true}
+		return false, env, &untold{driver.Unclear{Asked: c.Cond.Source, Got: missing.Column + " is missing in what the device said"}}
 	}
 	if err != nil {
-		return false, env, &Unclear{Asked: c.Cond.Source, Got: err.Error()}
+		return false, env, &driver.Unclear{Asked: c.Cond.Source, Got: err.Error()}
 	}
 	return ok, env, nil
 }
@@ -405,11 +405,18 @@ func pollEvery(within time.Duration) time.Duration {
 	return min(max(within/20, time.Second), 5*time.Second)
 }
 
-// notTold tells whether a condition is neither true nor false, since the device did
-// not tell a value. It may yet.
+// untold is a condition that is neither true nor false, since the device did not tell a
+// value. It may yet.
+type untold struct{ driver.Unclear }
+
+func (e *untold) Error() string { return e.Unclear.Error() }
+
+// Unwrap says that the device answered all the same.
+func (e *untold) Unwrap() error { return &e.Unclear }
+
 func notTold(err error) bool {
-	var u *Unclear
-	return errors.As(err, &u) && u.missing
+	var u *untold
+	return errors.As(err, &u)
 }
 
 // expect waits until a condition holds, for as long as the runbook allows.
@@ -436,7 +443,7 @@ func (w *worker) expect(i int, e plan.Expect) *trouble {
 		left := time.Until(by)
 		if left <= 0 {
 			return &trouble{why: fmt.Sprintf("expectation of %q not met within %s", w.t.Steps[i].Title, runbook.FormatDuration(e.Within)),
-				evidence: []string{why, "expectation: " + e.Cond.Source}, err: &Unclear{Asked: e.Cond.Source, Got: why}}
+				evidence: []string{why, "expectation: " + e.Cond.Source}, err: &driver.Unclear{Asked: e.Cond.Source, Got: why}}
 		}
 		if err := w.sleep(min(left, pollEvery(e.Within))); err != nil {
 			return faced("waiting", err)

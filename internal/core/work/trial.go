@@ -1,4 +1,4 @@
-package run
+package work
 
 import (
 	"errors"
@@ -6,9 +6,9 @@ import (
 	"slices"
 	"time"
 
-	"metabasis/internal/core/night"
-
 	"metabasis/internal/core/config"
+	"metabasis/internal/core/driver"
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
 )
 
@@ -59,19 +59,19 @@ func (w *worker) unstage() error {
 func (w *worker) apply(step int) error {
 	if !w.onTrial() {
 		err := w.ses.Apply(w.ctx, 0)
-		if err != nil && answered(err) {
+		if err != nil && driver.Answered(err) {
 			return errors.Join(err, w.unstage())
 		}
 		w.staging = w.staging && err != nil
 		return err
 	}
-	d := w.paced().TrialFor(w.r.plan, w.at.step)
+	d := w.paced().TrialFor(w.crew.Plan, w.at.step)
 	if err := w.intend(night.Event{What: night.ToApply, Step: step, For: d}); err != nil {
 		return err
 	}
 	w.assume(time.Now().Add(d)) // it may be on trial from now on, whatever we hear
 	err := w.ses.Apply(w.ctx, d)
-	if err != nil && !answered(err) {
+	if err != nil && !driver.Answered(err) {
 		w.emit(night.Event{Kind: night.TimerSeen, Due: w.due, For: d, Note: night.NotSeen})
 		return err
 	}

@@ -1,4 +1,4 @@
-package run
+package work
 
 import (
 	"errors"
@@ -6,9 +6,9 @@ import (
 	"slices"
 	"time"
 
-	"metabasis/internal/core/night"
-
 	"metabasis/internal/core/config"
+	"metabasis/internal/core/driver"
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
 )
 
@@ -57,13 +57,13 @@ func (w *worker) takeBack(why string) {
 		case errors.Is(last, errDrifts):
 			w.emit(night.Event{Kind: night.Rung, What: "gone wrong", Note: last.Error()})
 			continue // from the first rung again
-		case errors.Is(last, errJournal) && !w.pends():
+		case errors.Is(last, ErrJournal) && !w.pends():
 			w.end(night.Stranded, "could not be taken back: "+last.Error())
 			return
-		case errors.Is(last, errJournal):
+		case errors.Is(last, ErrJournal):
 			w.leave(last.Error())
 			return
-		case answered(last) && (!w.pends() || w.saved) && try < takeBackTries-1:
+		case driver.Answered(last) && (!w.pends() || w.saved) && try < takeBackTries-1:
 			// It answers, but not as it should: it may yet. Where the change is saved, a
 			// restart would only bring it back.
 			w.emit(night.Event{Kind: night.Rung, What: "gone wrong", Note: last.Error()})
@@ -80,7 +80,7 @@ func (w *worker) takeBack(why string) {
 				return
 			}
 			continue
-		case answered(last), errors.Is(last, errExhausted), errors.Is(last, errUnseen), errors.Is(last, errNotPending):
+		case driver.Answered(last), errors.Is(last, errExhausted), errors.Is(last, errUnseen), errors.Is(last, errNotPending):
 			if !w.pends() {
 				w.end(night.Stranded, "could not be taken back: "+last.Error())
 				return
@@ -145,7 +145,7 @@ func (w *worker) climb() error {
 			return err
 		}
 		// A device that answers, but not as it should, may still take the next rung.
-		if equal, err = rung(); err != nil && !answered(err) {
+		if equal, err = rung(); err != nil && !driver.Answered(err) {
 			return err
 		} else if err != nil {
 			wrong = ": " + err.Error()
@@ -185,10 +185,10 @@ func (w *worker) secure() error {
 			return err
 		}
 		if !safe {
-			return &Unclear{Asked: "saved configuration", Got: "neither the backup nor what runs now"}
+			return &driver.Unclear{Asked: "saved configuration", Got: "neither the backup nor what runs now"}
 		}
 	}
-	err := w.arm(what, max(need+plan.Margin, w.r.plan.Timer.Long(w.t.Device.Platform)).Round(time.Second))
+	err := w.arm(what, max(need+plan.Margin, w.crew.Plan.Timer.Long(w.t.Device.Platform)).Round(time.Second))
 	if err == nil && w.doubted {
 		// A disarming that was asked for may yet come, and take this one, too.
 		w.doubted = false
@@ -197,7 +197,7 @@ func (w *worker) secure() error {
 		}
 		return w.secure()
 	}
-	if err != nil && answered(err) && w.pends() {
+	if err != nil && driver.Answered(err) && w.pends() {
 		return nil // the timer that is pending stays; it may yet be long enough
 	}
 	return err
@@ -321,7 +321,7 @@ func (w *worker) undo(i int) error {
 			return errLetGo
 		}
 		err := w.ses.Line(w.ctx, line)
-		var refused *Refused
+		var refused *driver.Refused
 		switch {
 		case errors.As(err, &refused):
 			if w.whole(i) && !w.led { // else it may be undone already
@@ -347,7 +347,7 @@ func (w *worker) restore() (bool, error) {
 		return false, err
 	}
 	w.turned = true
-	var refused *Refused
+	var refused *driver.Refused
 	w.staging = w.stages()
 	err := w.ses.Restore(w.ctx, w.backup)
 	switch {
@@ -355,7 +355,7 @@ func (w *worker) restore() (bool, error) {
 		err = w.applyBack()
 	case err == nil:
 		w.staging = false
-	case answered(err): // what was handed over and not applied would be in the way
+	case driver.Answered(err): // what was handed over and not applied would be in the way
 		err = errors.Join(err, w.unstage())
 	}
 	if errors.As(err, &refused) {

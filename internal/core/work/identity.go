@@ -1,4 +1,4 @@
-package run
+package work
 
 import (
 	"cmp"
@@ -6,13 +6,11 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"sync"
 	"time"
-
-	"metabasis/internal/core/night"
 
 	"metabasis/internal/core/config"
 	"metabasis/internal/core/identity"
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
 )
 
@@ -36,7 +34,7 @@ var ErrOther = errors.New("this is another device than the one that is meant")
 // night, who answers must be who was seen at first: another is an [ErrOther], and nothing
 // more is asked of it.
 func (w *worker) open(ctx context.Context) error {
-	ses, seen, err := w.r.connect(ctx, w.t)
+	ses, seen, err := w.crew.connect(ctx, w.t)
 	if err != nil {
 		return err
 	}
@@ -51,7 +49,7 @@ func (w *worker) open(ctx context.Context) error {
 // identify holds who answers against what is meant, right after the device was reached for
 // the first time, and takes the device for this night by who it is. It returns why not.
 func (w *worker) identify(seen identity.Seen) string {
-	last := w.r.last(w.name())
+	last := w.crew.last(w.name())
 	err := identity.Check(w.t.Device.Meant(), last, seen)
 	e := night.Event{Kind: night.Prechecked, What: plan.IdentityCheck, OK: err == nil, Note: seen.Brief()}
 	if seen.Nothing() {
@@ -60,17 +58,17 @@ func (w *worker) identify(seen identity.Seen) string {
 	why := ""
 	if err != nil {
 		e.Note, why = err.Error(), plan.IdentityCheck+": "+err.Error()
-		if waiver, ok := w.r.plan.Waived(plan.IdentityCheck, w.t); ok {
+		if waiver, ok := w.crew.Plan.Waived(plan.IdentityCheck, w.t); ok {
 			e.Waived, e.By, why = waiver.Reason, waiver.By, ""
 		}
 	}
 	if why == "" { // else it has no claim on whoever answers
-		if other := w.r.mine.take(w.name(), seen); other != "" {
+		if other := w.crew.mine.take(w.name(), seen); other != "" {
 			why = fmt.Sprintf("%s: it is the same device as %s, which this night has in change (%s): two lines of the fleet lead to it", plan.IdentityCheck, other, strings.Join(seen.Claims(), ", "))
 			e.OK, e.Note = false, why
 		}
 	}
-	if err := w.r.saw(w.name(), seen, err == nil); err != nil {
+	if err := w.crew.saw(w.name(), seen, err == nil); err != nil {
 		e.Note += "; this cannot be kept: " + err.Error()
 	}
 	w.emit(e)
@@ -94,7 +92,7 @@ func (w *worker) ofAnother() string {
 			continue
 		}
 		if d := identity.Differ(s.Was.Who, w.who); d != "" {
-			if _, ok := w.r.plan.Waived(plan.IdentityCheck, w.t); !ok {
+			if _, ok := w.crew.Plan.Waived(plan.IdentityCheck, w.t); !ok {
 				return fmt.Sprintf("%s: the backup %s is of another device: %s", plan.IdentityCheck, s.Was.Name, d)
 			}
 		}
@@ -168,10 +166,10 @@ func (w *worker) willBeCalled() string {
 // claimAs takes the device for this night by who it is: another night may know it under
 // another address.
 func (w *worker) claimAs(seen identity.Seen) error {
-	if w.r.opts.ClaimAs == nil || len(seen.Holds()) == 0 {
+	if w.crew.ClaimAs == nil || len(seen.Holds()) == 0 {
 		return nil
 	}
-	release, err := w.r.opts.ClaimAs(w.ctx, seen.Holds())
+	release, err := w.crew.ClaimAs(w.ctx, seen.Holds())
 	var taken *Taken
 	if errors.As(err, &taken) {
 		return fmt.Errorf("%s; under another address: it is the same device by its %s", err, strings.Join(seen.Claims(), ", "))
@@ -187,62 +185,4 @@ func (w *worker) claimAs(seen identity.Seen) error {
 		}
 	}
 	return nil
-}
-
-// connect opens a session with a device and reads who answers.
-func (r *Run) connect(ctx context.Context, t *plan.Target) (Session, identity.Seen, error) {
-	s, err := r.connector.Connect(ctx, t)
-	if err != nil {
-		return nil, identity.Seen{}, err
-	}
-	seen, err := s.Who(ctx)
-	if err != nil {
-		_ = s.Close()
-		return nil, identity.Seen{}, fmt.Errorf("asking it who it is: %w", err)
-	}
-	return s, seen, nil
-}
-
-// last is who was last seen under a name.
-func (r *Run) last(device string) identity.Last {
-	if r.opts.Who == nil {
-		return identity.Last{}
-	}
-	return r.opts.Who.Last(device)
-}
-
-func (r *Run) saw(device string, seen identity.Seen, meant bool) error {
-	if r.opts.Who == nil || seen.Nothing() {
-		return nil
-	}
-	return r.opts.Who.Saw(device, seen, time.Now(), meant)
-}
-
-// takes are the devices that this night has in change, by who they are.
-type takes struct {
-	mu sync.Mutex
-	by map[string]identity.Seen // by their names in the fleet
-}
-
-// take takes a device under a name; it returns the name under which it is taken already.
-func (t *takes) take(device string, seen identity.Seen) (other string) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	for name, s := range t.by {
-		if name != device && identity.One(s, seen) {
-			return name
-		}
-	}
-	if t.by == nil {
-		t.by = map[string]identity.Seen{}
-	}
-	t.by[device] = seen
-	return ""
-}
-
-// drop gives a device free.
-func (t *takes) drop(device string) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	delete(t.by, device)
 }

@@ -1,12 +1,12 @@
-package run
+// Package driver says what a way to a device must be able to do, so that work on a device need
+// not know how it is reached: by lines that are typed, by NETCONF, RESTCONF or SNMP.
+package driver
 
 import (
 	"context"
 	"errors"
 	"fmt"
 	"time"
-
-	"metabasis/internal/core/night"
 
 	"metabasis/internal/core/identity"
 	"metabasis/internal/core/plan"
@@ -100,49 +100,15 @@ func (e *Refused) Error() string { return fmt.Sprintf("refused: %q: %s", e.Line,
 
 // Unclear is an answer that proves nothing either way.
 type Unclear struct {
-	Asked   string
-	Got     string
-	missing bool // a condition could not be told, since a value is missing
+	Asked string
+	Got   string
 }
 
 func (e *Unclear) Error() string { return fmt.Sprintf("unclear answer to %q: %q", e.Asked, e.Got) }
 
-// answered tells whether the device is still there after err.
-func answered(err error) bool {
+// Answered tells whether the device is still there after err.
+func Answered(err error) bool {
 	var r *Refused
 	var u *Unclear
 	return err == nil || errors.As(err, &r) || errors.As(err, &u)
-}
-
-// Backups keeps configurations on disk.
-type Backups interface {
-	// Put stores a device's configuration and returns once it is durable and
-	// was read back equal.
-	Put(device, text string, at time.Time) (Backup, error)
-}
-
-// Backup is a stored configuration.
-type Backup struct {
-	Path   string
-	SHA256 string
-	Same   bool // an identical one was there already
-}
-
-// Remnant is a rollback timer that an earlier night of ours armed and never saw
-// the end of.
-type Remnant struct {
-	Night string // what that night is called by
-	Due   time.Time
-	Runs  bool // that night runs now
-}
-
-// Taken says that another night on this machine has a device.
-type Taken struct{ By string }
-
-func (e *Taken) Error() string { return "another night has it: " + e.By }
-
-// Journal keeps events.
-type Journal interface {
-	// Append returns once all the events are durable, in order.
-	Append(events []night.Event) error
 }

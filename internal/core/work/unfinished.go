@@ -1,4 +1,4 @@
-package run
+package work
 
 import (
 	"fmt"
@@ -50,10 +50,10 @@ func (w *worker) notSaved() (good string, err error) {
 // unfinished is what an earlier night was to leave on the device; nil where none was cut off
 // there.
 func (w *worker) unfinished() *Unfinished {
-	if w.r.opts.Unfinished == nil {
+	if w.crew.Unfinished == nil {
 		return nil
 	}
-	return w.r.opts.Unfinished(w.name())
+	return w.crew.Unfinished(w.name())
 }
 
 // computed is what is to be done to the device, computed from what runs.

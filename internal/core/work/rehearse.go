@@ -1,15 +1,15 @@
-package run
+package work
 
 import (
 	"context"
 	"fmt"
 	"runtime/debug"
 	"slices"
+	"sync"
 	"time"
 
-	"metabasis/internal/core/night"
-
 	"metabasis/internal/core/config"
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
 )
 
@@ -50,33 +50,47 @@ type RehearsedStep struct {
 // backed up, and what would be done to it is computed. Nothing is changed on it. It
 // returns the target with its lines, nil where they cannot be computed, what was found,
 // and what is to be told of it.
-func Rehearse(ctx context.Context, p *plan.Plan, t *plan.Target, o Options) (*plan.Target, Rehearsed, []night.Event) {
-	o.Journal = &MemoryJournal{}
-	r := New(p, o)
-	go r.rec.run()
-	var events []night.Event
-	told := make(chan struct{})
-	go func() {
-		defer close(told)
-		for e := range r.rec.out {
-			events = append(events, e...)
-		}
-	}()
-	w := newWorker(r, t)
-	w.ctx = ctx
+func Rehearse(ctx context.Context, p *plan.Plan, t *plan.Target, o Outside) (*plan.Target, Rehearsed, []night.Event) {
+	said := &told{}
+	crew := &Crew{Outside: o, Plan: p, Log: said, Now: time.Now, Tell: func(Message) {}}
+	w := crew.worker(ctx, begin(t))
+	w.orders = NewOrders()
 	found := w.rehearsing()
-	close(r.rec.in)
-	<-told
 	alone := &night.Outline{Batches: [][]night.OutlineDevice{{night.OutlinedDevice(p, t)}}} // of a night of its own
-	d := night.Fold(night.Night{}, append([]night.Event{{Kind: night.Planned, Outline: alone}}, events...)...)
+	d := night.Fold(night.Night{}, append([]night.Event{{Kind: night.Planned, Outline: alone}}, said.all()...)...)
 	if got := d.Get(t.Device.Name); got != nil {
 		found.Checks, found.Notices = got.Checks, got.Notices
 		found.Differs, found.Unknown = got.Foreseen, got.Unknown
 	}
 	if w.expected == nil && found.Steps == nil {
-		return nil, found, events
+		return nil, found, said.all()
 	}
-	return w.t, found, events
+	return w.t, found, said.all()
+}
+
+// told is what was said of a device at its rehearsal. Nothing of it is intended.
+type told struct {
+	mu     sync.Mutex // a device that is slow is told of by the clock
+	events []night.Event
+}
+
+// Emit implements [Log].
+func (l *told) Emit(e night.Event) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	e.At, e.Seq = time.Now(), int64(len(l.events)+1)
+	l.events = append(l.events, e)
+}
+
+// Intend implements [Log].
+func (l *told) Intend(night.Event) error {
+	return fmt.Errorf("%w: this is a rehearsal", ErrJournal)
+}
+
+func (l *told) all() []night.Event {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return slices.Clone(l.events)
 }
 
 // rehearsing rehearses the device. Where we fail ourselves, its session is abandoned and
@@ -160,7 +174,7 @@ func (w *worker) rehearse() Rehearsed {
 
 // keep backs the device up.
 func (w *worker) keep(out *Rehearsed) error {
-	b, err := w.r.backups.Put(w.name(), w.backup, time.Now())
+	b, err := w.crew.Backups.Put(w.name(), w.backup, time.Now())
 	if err != nil {
 		return err
 	}

@@ -1,4 +1,4 @@
-package run
+package work
 
 import (
 	"errors"
@@ -7,9 +7,8 @@ import (
 	"strings"
 	"time"
 
-	"metabasis/internal/core/night"
-
 	"metabasis/internal/core/config"
+	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
 )
 
@@ -88,7 +87,7 @@ func (w *worker) noWayBack() string {
 // asks what was predicted. Where not all of it is known, there is nothing to keep; what
 // cannot be kept is told, and the night goes on.
 func (w *worker) keepPrediction() {
-	if w.r.opts.Predict == nil {
+	if w.crew.Predict == nil {
 		return
 	}
 	after, known := w.t.Predicted(w.before)
@@ -97,7 +96,7 @@ func (w *worker) keepPrediction() {
 	}
 	text, err := w.written(after)
 	if err == nil { // it may hold a secret that was asked for and never sent
-		_, err = w.r.opts.Predict(w.name(), w.withoutSecrets(text), time.Now())
+		_, err = w.crew.Predict(w.name(), w.withoutSecrets(text), time.Now())
 	}
 	if err != nil {
 		w.emit(night.Event{Kind: night.Recorded, What: night.Foretold, Note: err.Error()})
@@ -126,10 +125,10 @@ func (w *worker) written(c config.Config) (string, error) {
 // sinceRehearsal tells what has changed on the device since it was rehearsed: the lines
 // that were read and approved then may not be those that are sent now.
 func (w *worker) sinceRehearsal() []night.Event {
-	if w.r.opts.Rehearsed == nil {
+	if w.crew.Rehearsed == nil {
 		return nil
 	}
-	was := w.r.opts.Rehearsed(w.name())
+	was := w.crew.Rehearsed(w.name())
 	if was == nil {
 		return nil
 	}

@@ -1,4 +1,4 @@
-package run
+package work
 
 import (
 	"errors"
@@ -7,8 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"metabasis/internal/core/driver"
 	"metabasis/internal/core/night"
-
 	"metabasis/internal/core/plan"
 )
 
@@ -84,8 +84,8 @@ func (w *worker) step(i int) *trouble {
 // inWindow refuses a step that changes something once the reserve has begun, unless a
 // person has said that this device goes on all the same.
 func (w *worker) inWindow(s plan.Step) *trouble {
-	win := w.r.plan.Window
-	w.overrun = s.Changes() && !w.goesOnLate && !win.None && !w.r.now().Before(win.Ends())
+	win := w.crew.Plan.Window
+	w.overrun = s.Changes() && !w.goesOnLate && !win.None && !w.crew.Now().Before(win.Ends())
 	if !w.overrun {
 		return nil
 	}
@@ -94,7 +94,7 @@ func (w *worker) inWindow(s plan.Step) *trouble {
 		what = "the window is closed"
 	}
 	why := fmt.Sprintf("%s since %s, and %q was not sent", what, win.Ends().Format("15:04:05"), s.Title)
-	return &trouble{why: why, err: &Unclear{Asked: "the window", Got: what}}
+	return &trouble{why: why, err: &driver.Unclear{Asked: "the window", Got: what}}
 }
 
 // proveStep waits for what a step expects.
@@ -162,7 +162,7 @@ func (w *worker) send(i int) *trouble {
 func (w *worker) applied(i int, steps []int) *trouble {
 	title := w.t.Steps[i].Title
 	err := w.apply(i + 1)
-	if w.onTrial() && err != nil && !w.pends() && answered(err) { // none of them does
+	if w.onTrial() && err != nil && !w.pends() && driver.Answered(err) { // none of them does
 		w.begun = slices.DeleteFunc(w.begun, func(j int) bool { return slices.Contains(steps, j) })
 	}
 	for _, j := range steps {
@@ -204,11 +204,11 @@ func (w *worker) lines(i int) *trouble {
 		asked := time.Now()
 		err := w.ses.Line(w.ctx, line)
 		w.took(asked)
-		var refused *Refused
+		var refused *driver.Refused
 		if errors.As(err, &refused) {
 			w.emit(night.Event{Kind: night.Refusal, Step: i + 1, Line: n + 1, Lines: w.shown(line), Note: refused.Said})
 			w.emit(night.Event{Kind: night.Stepped, Step: i + 1, What: night.StepFailed})
-			if err := w.leaveEdit(); err != nil && !answered(err) {
+			if err := w.leaveEdit(); err != nil && !driver.Answered(err) {
 				return faced(s.Title, err)
 			}
 			return &trouble{why: fmt.Sprintf("line %d of %q was refused", n+1, s.Title), err: refused,
@@ -254,12 +254,12 @@ func (w *worker) putBack(i int) *trouble {
 	}
 	w.staging = w.stages()
 	err := w.ses.Restore(w.ctx, s.Whole)
-	var refused *Refused
+	var refused *driver.Refused
 	switch {
 	case errors.As(err, &refused):
 		w.emit(night.Event{Kind: night.Stepped, Step: i + 1, What: night.StepFailed})
 		return &trouble{why: fmt.Sprintf("the backup %s was refused", s.Was.Name), err: errors.Join(refused, w.unstage()), evidence: []string{"said: " + refused.Said}}
-	case err != nil && answered(err):
+	case err != nil && driver.Answered(err):
 		return faced(s.Title, errors.Join(err, w.unstage()))
 	case err != nil:
 		return faced(s.Title, err)
@@ -281,21 +281,21 @@ func (w *worker) timeFor(i, n int) *trouble {
 	if !w.guarded() || w.onTrial() || time.Until(w.due) > plan.Margin+2*w.command {
 		return nil
 	}
-	if err := w.leaveEdit(); err != nil && !answered(err) {
+	if err := w.leaveEdit(); err != nil && !driver.Answered(err) {
 		return faced(w.t.Steps[i].Title, err)
 	}
 	return &trouble{why: fmt.Sprintf("the timer runs short before line %d of %q: the device has become slow", n+1, w.t.Steps[i].Title),
 		evidence: []string{fmt.Sprintf("due %s; a command takes %s", w.due.Format("15:04:05"), w.command.Round(100*time.Millisecond))},
-		err:      &Unclear{Asked: "timer", Got: "short"}}
+		err:      &driver.Unclear{Asked: "timer", Got: "short"}}
 }
 
 // soak watches that every expectation keeps holding for a while.
 func (w *worker) soak() *trouble {
-	if w.r.plan.Soak <= 0 {
+	if w.crew.Plan.Soak <= 0 {
 		return nil
 	}
 	w.move(night.Soaking, "watching that it holds")
-	until := time.Now().Add(w.r.plan.Soak)
+	until := time.Now().Add(w.crew.Plan.Soak)
 	if err := w.guard(len(w.t.Steps), 0); err != nil {
 		return faced("extending the timer", err)
 	}
@@ -314,7 +314,7 @@ func (w *worker) soak() *trouble {
 					why := e.Cond.Explain(env)
 					w.emit(night.Event{Kind: night.Expected, Step: i + 1, What: e.Cond.Source, Note: why})
 					return &trouble{why: "during the soak, an expectation stopped holding", evidence: []string{why, "expectation: " + e.Cond.Source},
-						err: &Unclear{Asked: e.Cond.Source, Got: why}}
+						err: &driver.Unclear{Asked: e.Cond.Source, Got: why}}
 				}
 			}
 		}
@@ -322,7 +322,7 @@ func (w *worker) soak() *trouble {
 		if left <= 0 {
 			return nil
 		}
-		if err := w.sleep(min(left, pollEvery(w.r.plan.Soak))); err != nil {
+		if err := w.sleep(min(left, pollEvery(w.crew.Plan.Soak))); err != nil {
 			return faced("soak", err)
 		}
 	}

@@ -1,12 +1,12 @@
-package run
+package work
 
 import (
 	"errors"
 	"fmt"
 
-	"metabasis/internal/core/night"
-
 	"metabasis/internal/core/config"
+	"metabasis/internal/core/driver"
+	"metabasis/internal/core/night"
 )
 
 // leadBack sends the lines that lead from what runs now to the backup, as the language of
@@ -78,7 +78,7 @@ func (w *worker) undoStep(i int) error {
 	case errors.Is(err, errNoLines) && s.Want == nil && !s.Unwritten && len(s.Undo) > 0:
 		return w.undo(i)
 	case errors.Is(err, errNoLines):
-		return &Unclear{Asked: "undo of " + s.Title, Got: err.Error()}
+		return &driver.Unclear{Asked: "undo of " + s.Title, Got: err.Error()}
 	case err == nil:
 		w.undone[i] = true
 	}
@@ -95,7 +95,7 @@ func (w *worker) typeBack(lines []string) error {
 			return errLetGo
 		}
 		err := w.ses.Line(w.ctx, line)
-		var refused *Refused
+		var refused *driver.Refused
 		if errors.As(err, &refused) {
 			w.refusedUndo++
 			w.emit(night.Event{Kind: night.Refusal, Line: n + 1, Lines: w.shown(line), Note: refused.Said})

@@ -1,4 +1,4 @@
-package run
+package work
 
 import (
 	"testing"

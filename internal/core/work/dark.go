@@ -1,4 +1,4 @@
-package run
+package work
 
 import (
 	"context"
@@ -6,9 +6,8 @@ import (
 	"fmt"
 	"time"
 
-	"metabasis/internal/core/night"
-
 	"metabasis/internal/core/config"
+	"metabasis/internal/core/night"
 )
 
 // verdict is what came of waiting for a lost device.
@@ -48,7 +47,7 @@ func (w *worker) await(why string) verdict {
 	}
 	w.move(night.Dark, note)
 	if !w.pends() && w.changed() {
-		w.r.inbox <- lostAlone{w}
+		w.crew.Tell(LostAlone{w.name()})
 	}
 	open := w.offerToLeave(note)
 	defer open.close()
@@ -146,13 +145,13 @@ func (l *leaving) ask() {
 	if !w.pends() {
 		tr.evidence = []string{"it is waited for, but no timer takes the change back"}
 	}
-	w.r.inbox <- held{w: w, tr: tr, offers: []night.Offer{{Choice: night.Leave, Touches: 1}}, question: w.question, aside: true}
+	w.crew.Tell(Held{Device: w.name(), Why: tr.why, Evidence: tr.evidence, Offers: []night.Offer{{Choice: night.Leave, Touches: 1}}, Question: w.question, Aside: true})
 }
 
 func (l *leaving) close() {
 	l.stop()
 	if l.asked {
-		l.w.r.inbox <- unheld{l.w}
+		l.w.crew.Tell(Unheld{l.w.name()})
 	}
 }
 
@@ -174,7 +173,7 @@ func (w *worker) pause(d time.Duration, open *leaving) error {
 			return nil
 		case <-open.after:
 			open.ask()
-		case a := <-w.told:
+		case a := <-w.orders.answers:
 			if open.asked && a.question == w.question && a.choice == night.Leave {
 				return errLeave
 			}

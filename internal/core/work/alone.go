@@ -1,4 +1,4 @@
-package run
+package work
 
 import (
 	"errors"
@@ -6,17 +6,18 @@ import (
 	"syscall"
 	"time"
 
+	"metabasis/internal/core/driver"
 	"metabasis/internal/core/night"
 )
 
 // claim takes the device for this night, so that no other night on this machine
 // changes it meanwhile.
 func (w *worker) claim() error {
-	if w.r.opts.Claim == nil || w.release != nil {
+	if w.crew.Claim == nil || w.release != nil {
 		return nil
 	}
 	for told := false; ; told = true {
-		release, err := w.r.opts.Claim(w.ctx, w.t)
+		release, err := w.crew.Claim(w.ctx, w.t)
 		var taken *Taken
 		switch {
 		case err == nil:
@@ -24,7 +25,7 @@ func (w *worker) claim() error {
 			return nil
 		case w.ctx.Err() != nil:
 			return errLetGo
-		case !w.r.opts.Wait || !errors.As(err, &taken):
+		case !w.crew.Wait || !errors.As(err, &taken):
 			return err
 		}
 		if !told {
@@ -126,7 +127,7 @@ func (w *worker) timerAsLeft() *trouble {
 }
 
 func changedUnderUs(why, evidence string) *trouble {
-	return &trouble{why: why, evidence: []string{evidence}, err: &Unclear{Asked: "timer", Got: evidence}}
+	return &trouble{why: why, evidence: []string{evidence}, err: &driver.Unclear{Asked: "timer", Got: evidence}}
 }
 
 // armAgain puts a timer back on the clock of a device that lost it, where that is
@@ -140,7 +141,7 @@ func (w *worker) armAgain() *trouble {
 		return changedUnderUs("no rollback timer is pending, and none may be armed",
 			"what is saved on it is neither the backup nor what runs now: a restart would bring that back")
 	}
-	if err := w.arm(night.ToArm, w.paced().TimerFor(w.r.plan)); err != nil {
+	if err := w.arm(night.ToArm, w.paced().TimerFor(w.crew.Plan)); err != nil {
 		return faced("arming again", err)
 	}
 	return nil
@@ -151,21 +152,21 @@ func (w *worker) armAgain() *trouble {
 func (w *worker) nobodyElse() *trouble {
 	var staged *unfit
 	if err := w.nothingStaged(); errors.As(err, &staged) {
-		return &trouble{why: "right before the first line: " + staged.why, err: &Unclear{Asked: drafts, Got: staged.why}}
+		return &trouble{why: "right before the first line: " + staged.why, err: &driver.Unclear{Asked: drafts, Got: staged.why}}
 	} else if err != nil {
 		return faced("looking whether something is staged", err)
 	}
-	if _, tells := w.t.Traits.Tables[editors]; !tells || w.r.plan.Off("alone") {
+	if _, tells := w.t.Traits.Tables[editors]; !tells || w.crew.Plan.Off("alone") {
 		return nil
 	}
-	if _, waived := w.r.plan.Waived("alone", w.t); waived {
+	if _, waived := w.crew.Plan.Waived("alone", w.t); waived {
 		return nil
 	}
 	_, err := w.alone()
 	var u *unfit
 	switch {
 	case errors.As(err, &u):
-		return &trouble{why: "right before the first line: " + u.why, err: &Unclear{Asked: editors, Got: u.why}}
+		return &trouble{why: "right before the first line: " + u.why, err: &driver.Unclear{Asked: editors, Got: u.why}}
 	case err != nil:
 		return faced("looking whether somebody else is at work", err)
 	}

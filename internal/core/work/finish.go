@@ -1,12 +1,12 @@
-package run
+package work
 
 import (
 	"fmt"
 	"time"
 
-	"metabasis/internal/core/night"
-
 	"metabasis/internal/core/config"
+	"metabasis/internal/core/driver"
+	"metabasis/internal/core/night"
 )
 
 // finish disarms, proves it, saves and compares (laws 2 and 4).
@@ -41,20 +41,20 @@ func (w *worker) finish() *trouble {
 		return faced("saving", err)
 	}
 	left := ""
-	for _, which := range []Which{Running, Saved} {
-		if which == Saved && !w.t.Traits.TellsSaved {
+	for _, which := range []driver.Which{driver.Running, driver.Saved} {
+		if which == driver.Saved && !w.t.Traits.TellsSaved {
 			continue
 		}
 		text, now, err := w.parsed(which)
 		if err != nil {
 			return faced("comparing after saving", err)
 		}
-		if which == Running {
+		if which == driver.Running {
 			left = text
 		}
 		if d := config.Compare(config.Parse(w.intended, w.t.Traits.Style), now); !d.Empty() {
 			return &trouble{why: fmt.Sprintf("after saving, the %s configuration is not what was proven", which),
-				evidence: d.Lines(w.t.Masked), err: &Unclear{Asked: string(which), Got: d.String()}}
+				evidence: d.Lines(w.t.Masked), err: &driver.Unclear{Asked: string(which), Got: d.String()}}
 		}
 	}
 	w.recordAfter(w.shelve(left))
@@ -65,10 +65,10 @@ func (w *worker) finish() *trouble {
 // shelve keeps what the night left on the device, for the day on which it is to be taken
 // back or compared with. The device is kept whether or not that can be written.
 func (w *worker) shelve(text string) Backup {
-	if w.r.opts.Shelve == nil {
+	if w.crew.Shelve == nil {
 		return Backup{}
 	}
-	b, err := w.r.opts.Shelve(w.name(), text, time.Now())
+	b, err := w.crew.Shelve(w.name(), text, time.Now())
 	if err != nil {
 		w.emit(night.Event{Kind: night.Shelved, Note: err.Error()})
 		return Backup{}
@@ -123,7 +123,7 @@ func (w *worker) disarm() *trouble {
 	left := time.Until(w.due).Round(time.Second)
 	w.emit(night.Event{Kind: night.TimerSeen, Due: w.due, For: left})
 	return &trouble{why: stuck,
-		evidence: []string{fmt.Sprintf("due in %s", left)}, err: &Unclear{Asked: "disarm", Got: "still pending"}}
+		evidence: []string{fmt.Sprintf("due in %s", left)}, err: &driver.Unclear{Asked: "disarm", Got: "still pending"}}
 }
 
 // A disarmed timer is looked at a few times before it counts as stuck.

@@ -1,10 +1,11 @@
-package run
+package work
 
 import (
 	"context"
 	"slices"
 	"time"
 
+	"metabasis/internal/core/driver"
 	"metabasis/internal/core/night"
 )
 
@@ -63,7 +64,7 @@ func (c *clock) of(o op, usual time.Duration) time.Duration {
 
 // clocked is a session whose answers are timed.
 type clocked struct {
-	Session
+	driver.Session
 	c     *clock
 	quiet func() (heard func()) // begins to wait for an answer
 }
@@ -77,67 +78,67 @@ func (s *clocked) asks(o op) (answered func()) {
 	}
 }
 
-// Read implements [Session].
+// Read implements [driver.Session].
 func (s *clocked) Read(ctx context.Context, table string) (any, error) {
 	defer s.asks(opRead)()
 	return s.Session.Read(ctx, table)
 }
 
-// Config implements [Session].
-func (s *clocked) Config(ctx context.Context, which Which) (string, error) {
+// Config implements [driver.Session].
+func (s *clocked) Config(ctx context.Context, which driver.Which) (string, error) {
 	defer s.asks(opConfig)()
 	return s.Session.Config(ctx, which)
 }
 
-// Line implements [Session].
+// Line implements [driver.Session].
 func (s *clocked) Line(ctx context.Context, line string) error {
 	defer s.asks(opLine)()
 	return s.Session.Line(ctx, line)
 }
 
-// Edit implements [Session].
+// Edit implements [driver.Session].
 func (s *clocked) Edit(ctx context.Context) error {
 	defer s.asks(opEdit)()
 	return s.Session.Edit(ctx)
 }
 
-// Apply implements [Session].
+// Apply implements [driver.Session].
 func (s *clocked) Apply(ctx context.Context, trial time.Duration) error {
 	defer s.asks(opApply)()
 	return s.Session.Apply(ctx, trial)
 }
 
-// Arm implements [Session].
+// Arm implements [driver.Session].
 func (s *clocked) Arm(ctx context.Context, d time.Duration) error {
 	defer s.asks(opArm)()
 	return s.Session.Arm(ctx, d)
 }
 
-// Pending implements [Session].
+// Pending implements [driver.Session].
 func (s *clocked) Pending(ctx context.Context) (time.Duration, bool, error) {
 	defer s.asks(opPending)()
 	return s.Session.Pending(ctx)
 }
 
-// Disarm implements [Session].
+// Disarm implements [driver.Session].
 func (s *clocked) Disarm(ctx context.Context) error {
 	defer s.asks(opDisarm)()
 	return s.Session.Disarm(ctx)
 }
 
-// Save implements [Session].
+// Save implements [driver.Session].
 func (s *clocked) Save(ctx context.Context) error {
 	defer s.asks(opSave)()
 	return s.Session.Save(ctx)
 }
 
-// Restore implements [Session].
+// Restore implements [driver.Session].
 func (s *clocked) Restore(ctx context.Context, text string) error {
 	defer s.asks(opRestore)()
 	return s.Session.Restore(ctx, text)
 }
 
-// TakeBack implements [Session].
+// TakeBack implements [driver.Session].
 func (s *clocked) TakeBack(ctx context.Context) error {
 	defer s.asks(opEnd)()
 	return s.Session.TakeBack(ctx)
@@ -151,14 +152,14 @@ func (w *worker) quiet() (heard func()) {
 	told := make(chan struct{})
 	t := time.AfterFunc(quietAfter, func() {
 		defer close(told)
-		w.r.rec.emit(night.Event{Kind: night.Quiet, Device: w.name(), For: quietAfter})
+		w.crew.Log.Emit(night.Event{Kind: night.Quiet, Device: w.name(), For: quietAfter})
 	})
 	return func() {
 		if t.Stop() {
 			return
 		}
 		<-told
-		w.r.rec.emit(night.Event{Kind: night.Contact, Device: w.name()})
+		w.crew.Log.Emit(night.Event{Kind: night.Contact, Device: w.name()})
 	}
 }
 
@@ -210,7 +211,7 @@ func (w *worker) stepping(i int, sent bool) (usual, most time.Duration) {
 	for n, e := range s.Expect {
 		look := time.Duration(max(len(e.Cond.Names()), 1)) * w.each(1, opRead)
 		usual, most = usual+look, most+look+e.Within
-		if est, known := w.r.plan.Usual(w.t, s.Title); known && n == 0 && !sent {
+		if est, known := w.crew.Plan.Usual(w.t, s.Title); known && n == 0 && !sent {
 			usual += max(est-look, 0)
 		} else if !sent {
 			usual += e.Within / 3
@@ -229,8 +230,8 @@ func (w *worker) going(from int, sent, soaked bool) (usual, most time.Duration) 
 		u, m := w.stepping(i, sent && i == from)
 		usual, most = usual+u, most+m
 	}
-	if !soaked && w.r.plan.Soak > 0 {
-		usual, most = usual+w.r.plan.Soak, most+w.r.plan.Soak
+	if !soaked && w.crew.Plan.Soak > 0 {
+		usual, most = usual+w.crew.Plan.Soak, most+w.crew.Plan.Soak
 	}
 	most += w.t.Record.Within
 	return usual + w.closing(), most + w.closing()
@@ -312,28 +313,17 @@ func (w *worker) firingTakes() time.Duration {
 	return max(time.Until(w.due), 0) + w.t.Traits.Boot + w.entry + w.each(1, opPending) + w.each(2, opConfig)
 }
 
-// standing is what the conductor may know of a worker that moves: how long taking it back
-// takes, and from when on that can begin.
-type standing struct {
-	back  time.Duration
-	ready time.Time // it cannot be taken back before; zero is now
-	open  bool      // nobody knows when it will be there again
-}
-
-// stands publishes how the device stands.
-func (w *worker) stands(s standing) { w.standing.Store(&s) }
-
-// takesBack is how long taking a device back takes, from now on.
-func (w *worker) takesBack(now time.Time) time.Duration {
-	s := w.standing.Load()
-	if s == nil {
-		return w.target.Back()
+// standing is how the device stands in a state.
+func (w *worker) standing(s night.State) Standing {
+	switch {
+	case s == night.Dark && !w.pends():
+		return Standing{Back: w.backing(), Ready: time.Now().Add(patience), Open: true}
+	case s == night.Dark: // it takes itself back
+		return Standing{Ready: time.Now().Add(w.firingTakes())}
+	case s == night.Changing: // with the step in hand
+		return Standing{Back: w.backing(w.at.step)}
+	case s == night.Kept:
+		return Standing{Back: w.backingKept()}
 	}
-	return max(s.ready.Sub(now), 0) + s.back
-}
-
-// waits tells whether it has no contact: it is waited for.
-func (w *worker) waits() bool {
-	s := w.standing.Load()
-	return s != nil && !s.ready.IsZero()
+	return Standing{Back: w.backing()}
 }

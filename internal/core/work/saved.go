@@ -1,13 +1,13 @@
-package run
+package work
 
 import (
 	"fmt"
 	"strconv"
 	"strings"
 
-	"metabasis/internal/core/night"
-
 	"metabasis/internal/core/config"
+	"metabasis/internal/core/driver"
+	"metabasis/internal/core/night"
 )
 
 // What is saved is only said where it was read. A platform may have no way to show
@@ -20,7 +20,7 @@ func (w *worker) savedConfig() (c config.Config, known bool, err error) {
 	if !w.t.Traits.TellsSaved {
 		return config.Config{}, false, nil
 	}
-	_, c, err = w.parsed(Saved)
+	_, c, err = w.parsed(driver.Saved)
 	return c, err == nil, err
 }
 
@@ -54,7 +54,7 @@ func (w *worker) saveBack() error {
 		return err
 	}
 	if d := config.Compare(w.before, saved); !d.Empty() {
-		return &Unclear{Asked: "saved configuration", Got: d.String() + " " + w.afterSaving()}
+		return &driver.Unclear{Asked: "saved configuration", Got: d.String() + " " + w.afterSaving()}
 	}
 	return nil
 }
