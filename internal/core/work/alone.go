@@ -50,13 +50,15 @@ func (w *worker) clear(i int) *trouble {
 	if err := w.snap(i); err != nil {
 		return faced("reading what runs before "+w.t.Steps[i].Title, err)
 	}
-	_, now, tr := w.seen("", w.snaps[i])
-	if tr != nil {
-		delete(w.snaps, i) // it is read again when this is tried again
-		return tr
+	if !w.begun(i) { // else what ran before it is what its lines were sent to
+		_, now, tr := w.seen("", *w.steps[i].before)
+		if tr != nil {
+			w.steps[i].before = nil // it is read again when this is tried again
+			return tr
+		}
+		w.steps[i].before = &now
 	}
-	w.snaps[i] = now
-	if tr := w.compute(i); tr != nil || w.already[i] {
+	if tr := w.compute(i); tr != nil || w.steps[i].already {
 		return tr
 	}
 	if !w.looked {
@@ -70,16 +72,16 @@ func (w *worker) clear(i int) *trouble {
 
 // snap keeps what runs before a step.
 func (w *worker) snap(i int) error {
-	if _, known := w.snaps[i]; known {
+	if w.steps[i].before != nil {
 		return nil
 	}
-	if len(w.begun) == 0 {
-		w.snaps[i] = w.before
+	if len(w.ran) == 0 {
+		w.steps[i].before = &w.before
 		return nil
 	}
 	_, now, err := w.running()
 	if err == nil {
-		w.snaps[i] = now
+		w.steps[i].before = &now
 	}
 	return err
 }

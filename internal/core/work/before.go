@@ -157,8 +157,8 @@ func (w *worker) recordAfter(left Backup) {
 	_ = w.keepRecord(After, tables, wrong, left) // it is told
 }
 
-// asBefore tells how a table differs from what it was before the change.
-func (w *worker) asBefore(s runbook.Same, now any) string {
+// unlikeTable tells how a table differs from what it was before the change.
+func (w *worker) unlikeTable(s runbook.Same, now any) string {
 	was, known := w.recorded[s.Table]
 	if !known {
 		return s.Table + " was not read before the change"

@@ -324,10 +324,9 @@ func (w *worker) alreadyDone() (all bool, err error) {
 	if err := w.read(); err != nil {
 		return false, err
 	}
-	w.already = make([]bool, len(w.t.Steps))
 	all = true
 	for i, s := range w.t.Steps {
-		w.already[i] = s.Done
+		w.steps[i].already = s.Done
 		// A step without lines asks for nothing to be done.
 		all = all && (s.Done || !s.Changes())
 	}
@@ -367,7 +366,7 @@ type tables map[string]any
 // holds evaluates a condition, reading what it looks at unless it was read
 // before. It returns the values it was evaluated over.
 func (w *worker) holds(c plan.Check, read tables) (bool, runbook.Env, error) {
-	env := c.Env.WithBefore(w.asBefore)
+	env := c.Env.WithBefore(w.unlikeTable)
 	for _, name := range c.Cond.Names() {
 		if _, known := c.Env[name]; known {
 			continue

@@ -34,16 +34,16 @@ func (w *worker) forward() *trouble {
 }
 
 func (w *worker) step(i int) *trouble {
-	if w.already[i] && w.proves {
+	if w.steps[i].already && w.proves {
 		if tr := w.proveStep(i); tr != nil {
 			return tr
 		}
 	}
-	if w.already[i] {
+	if w.steps[i].already {
 		w.emit(night.Event{Kind: night.Stepped, Step: i + 1, What: night.StepAlready})
 		return nil
 	}
-	if !w.at.sent && !(w.t.Traits.Once && slices.Contains(w.begun, i)) {
+	if !w.at.sent && !(w.t.Traits.Once && w.begun(i)) {
 		s := w.t.Steps[i]
 		if title := w.misses(s); title != "" {
 			w.leaveOut(i, "it needs "+title+", which was left out")
@@ -60,7 +60,7 @@ func (w *worker) step(i int) *trouble {
 		if tr := w.clear(i); tr != nil {
 			return tr
 		}
-		if w.already[i] { // as it was only now computed to be
+		if w.steps[i].already { // as it was only now computed to be
 			w.emit(night.Event{Kind: night.Stepped, Step: i + 1, What: night.StepAlready})
 			return nil
 		}
@@ -129,7 +129,7 @@ func (w *worker) send(i int) *trouble {
 			return faced(title, err)
 		}
 		if !w.stages() {
-			w.begin(j)
+			w.begin(j, w.ses)
 		}
 	}
 	if w.t.Steps[i].Whole != "" {
@@ -151,7 +151,7 @@ func (w *worker) send(i int) *trouble {
 	}
 	for _, j := range steps {
 		if w.stages() { // from here on they may run
-			w.begin(j)
+			w.begin(j, w.ses)
 		}
 	}
 	return w.applied(i, steps)
@@ -163,11 +163,11 @@ func (w *worker) applied(i int, steps []int) *trouble {
 	title := w.t.Steps[i].Title
 	err := w.apply(i + 1)
 	if w.onTrial() && err != nil && !w.pends() && driver.Answered(err) { // none of them does
-		w.begun = slices.DeleteFunc(w.begun, func(j int) bool { return slices.Contains(steps, j) })
+		w.forget(func(j int) bool { return slices.Contains(steps, j) })
 	}
 	for _, j := range steps {
 		if w.stages() && (err == nil || errors.Is(err, errNotPending)) {
-			w.taken, w.sent[j] = true, len(w.t.Steps[j].Send)
+			w.taken, w.steps[j].sent = true, len(w.t.Steps[j].Send)
 		}
 	}
 	switch {
@@ -177,15 +177,6 @@ func (w *worker) applied(i int, steps []int) *trouble {
 		return faced(title, err)
 	}
 	return nil
-}
-
-// begin takes note that lines of a step may take effect from now on.
-func (w *worker) begin(i int) {
-	if !slices.Contains(w.begun, i) {
-		w.begun = append(w.begun, i)
-	}
-	delete(w.undone, i)
-	w.sentIn[i], w.sent[i] = w.ses, 0
 }
 
 // lines sends the lines of a step, one at a time, and stops at the first that is refused.
@@ -220,7 +211,7 @@ func (w *worker) lines(i int) *trouble {
 		w.emit(night.Event{Kind: night.Sent, Step: i + 1, Line: n + 1, Lines: w.shown(line)})
 		if !w.stages() {
 			w.taken = true
-			w.sent[i]++
+			w.steps[i].sent++
 		}
 	}
 	return nil
@@ -250,7 +241,7 @@ func (w *worker) putBack(i int) *trouble {
 		return faced(s.Title, err)
 	}
 	if !w.onTrial() { // it may run from now on
-		w.begin(i)
+		w.begin(i, w.ses)
 	}
 	w.staging = w.stages()
 	err := w.ses.Restore(w.ctx, s.Whole)
@@ -266,11 +257,11 @@ func (w *worker) putBack(i int) *trouble {
 	}
 	w.emit(night.Event{Kind: night.Sent, Step: i + 1, Line: len(s.Send), Lines: []string{fmt.Sprintf("the whole backup %s, %s", s.Was.Name, night.CountLines(len(s.Send)))}})
 	if w.onTrial() {
-		w.begin(i)
+		w.begin(i, w.ses)
 		return w.applied(i, []int{i})
 	}
 	w.staging = false
-	w.taken, w.sent[i] = true, len(s.Send)
+	w.taken, w.steps[i].sent = true, len(s.Send)
 	return nil
 }
 
@@ -327,7 +318,3 @@ func (w *worker) soak() *trouble {
 		}
 	}
 }
-
-// skipped tells whether a step was not done in this night: its lines were there
-// already, or it was left out.
-func (w *worker) skipped(i int) bool { return w.already[i] || w.left[w.t.Steps[i].Number] }

@@ -7,7 +7,6 @@ import (
 	"strconv"
 	"time"
 
-	"metabasis/internal/core/config"
 	"metabasis/internal/core/driver"
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
@@ -92,12 +91,12 @@ func (w *worker) decide(tr *trouble) (next *trouble, over bool) {
 func (w *worker) skipStep() *trouble {
 	i := w.at.step
 	title := w.t.Steps[i].Title
-	if w.proves && w.already[i] {
+	if w.proves && w.steps[i].already {
 		w.skipFailed = true
 		return &trouble{why: fmt.Sprintf("%q cannot be left out: it ran already, and saving would keep it unproven", title),
 			err: &driver.Unclear{Asked: "leaving out " + title, Got: "it runs already"}}
 	}
-	if slices.Contains(w.begun, i) {
+	if w.begun(i) {
 		w.skipFailed = true // until it is proven
 		if err := w.undoStep(i); err != nil {
 			return faced("undoing the step that is left out", err)
@@ -106,7 +105,7 @@ func (w *worker) skipStep() *trouble {
 		if err != nil {
 			return faced("reading what was undone", err)
 		}
-		if d := config.Compare(w.snaps[i], now); !d.Empty() {
+		if d := w.unlikeBefore(i, now); !d.Empty() {
 			w.at.sent = false
 			return &trouble{why: fmt.Sprintf("%q cannot be left out: its undo lines were sent, and the device is still not what it was before the step", title),
 				evidence: d.Lines(w.t.Masked), err: &driver.Unclear{Asked: "undo of " + title, Got: d.String()}}
@@ -121,10 +120,10 @@ func (w *worker) skipStep() *trouble {
 
 // leaveOut marks a step as left out. Those behind it are computed anew.
 func (w *worker) leaveOut(i int, why string) {
-	w.left[w.t.Steps[i].Number] = true
+	w.steps[i].left = true
 	w.emit(night.Event{Kind: night.Stepped, Step: i + 1, What: night.StepLeft, Note: why})
-	if now, known := w.snaps[i]; known && w.t.Traits.Language != nil {
-		w.expected = &now
+	if now := w.steps[i].before; now != nil && w.t.Traits.Language != nil {
+		w.expected = now
 	}
 	w.computeFrom(i+1, w.expected)
 }
@@ -133,7 +132,7 @@ func (w *worker) leaveOut(i int, why string) {
 // there is none.
 func (w *worker) misses(s plan.Step) string {
 	for _, n := range s.Needs {
-		if w.left[n] {
+		if i := slices.IndexFunc(w.t.Steps, func(o plan.Step) bool { return o.Number == n }); i >= 0 && w.steps[i].left {
 			return strconv.Quote(w.crew.Plan.StepTitles[n-1])
 		}
 	}
@@ -215,7 +214,7 @@ func (w *worker) choices() []night.Offer {
 // skipping is how long leaving the step out takes: what was sent of it is undone.
 func (w *worker) skipping() time.Duration {
 	i := w.at.step
-	if !slices.Contains(w.begun, i) {
+	if !w.begun(i) {
 		return 0
 	}
 	return w.each(2, opConfig) + w.each(1, opEdit) + w.each(len(w.t.Steps[i].Undo), opLine) + w.each(1, opApply)
@@ -275,7 +274,7 @@ func (w *worker) keepDoes() string {
 // skipDoes says what leaving the step out sends.
 func (w *worker) skipDoes() string {
 	i := w.at.step
-	if !slices.Contains(w.begun, i) {
+	if !w.begun(i) {
 		return "nothing of it was sent; " + w.thenDoes(i+1)
 	}
 	return fmt.Sprintf("undoes %q and proves that; %s", w.t.Steps[i].Title, w.thenDoes(i+1))
@@ -284,7 +283,7 @@ func (w *worker) skipDoes() string {
 // backDoes says what taking the device back sends.
 func (w *worker) backDoes() string {
 	text := "compares with its backup, and sends nothing if it is equal"
-	if len(w.begun) > 0 {
+	if len(w.ran) > 0 {
 		text = "undoes what was sent, and compares with its backup"
 		if w.onTrial() && w.pends() {
 			text = "ends its trial, and compares with its backup"
@@ -312,14 +311,14 @@ func (w *worker) wayBack() []string {
 		way = "its way back is pending: " + w.way()
 	case w.pends():
 		way = "its way back is pending: it " + w.way()
-	case w.onTrial() && len(w.begun) == 0:
+	case w.onTrial() && len(w.ran) == 0:
 		way = "nothing is on trial on it, and nothing of the change runs"
 	case w.guarded():
 		way = "no timer is pending on it: nothing but we takes it back"
 	}
 	saved := "nothing of the change is saved"
 	switch {
-	case w.t.Traits.One && len(w.begun) > 0:
+	case w.t.Traits.One && len(w.ran) > 0:
 		saved = "what runs is what is saved, as its profile says"
 	case w.saved:
 		saved = "the change may be saved: that was asked for"

@@ -65,14 +65,17 @@ func (w *worker) undoStep(i int) error {
 	if l == nil || s.UndoFirst {
 		return w.undo(i)
 	}
-	made, err := l.Predict(w.bases[i], s.Send[:w.sent[i]])
+	if w.steps[i].before == nil {
+		return &driver.Unclear{Asked: "undo of " + s.Title, Got: "what ran before it was not read"}
+	}
+	made, err := l.Predict(w.steps[i].onto, s.Send[:w.steps[i].sent])
 	if s.After != nil && (len(s.Put) > 0 || s.Whole != "") {
 		made, err = *s.After, nil
 	}
 	if err != nil {
 		err = errNoLines
 	} else {
-		_, err = w.leadTo(made, w.snaps[i], i+1)
+		_, err = w.leadTo(made, *w.steps[i].before, i+1)
 	}
 	switch {
 	case errors.Is(err, errNoLines) && s.Want == nil && !s.Unwritten && len(s.Undo) > 0:
@@ -80,7 +83,7 @@ func (w *worker) undoStep(i int) error {
 	case errors.Is(err, errNoLines):
 		return &driver.Unclear{Asked: "undo of " + s.Title, Got: err.Error()}
 	case err == nil:
-		w.undone[i] = true
+		w.steps[i].undone = true
 	}
 	return err
 }

@@ -18,19 +18,19 @@ import (
 // compute computes a step's lines from what runs before it, where they were not known or
 // some of them may be in already. What runs must be what was predicted.
 func (w *worker) compute(i int) *trouble {
-	now := w.snaps[i]
-	w.bases[i] = now
+	now := *w.steps[i].before
+	w.steps[i].onto = now
 	if w.t.Traits.Language == nil && w.t.Steps[i].Was == nil {
 		return nil
 	}
-	if slices.Contains(w.begun, i) {
+	if w.begun(i) {
 		return w.retry(i)
 	}
 	if w.expected == nil {
 		return w.anew(i, &now)
 	}
 	if !config.Equal(*w.expected, now) {
-		delete(w.snaps, i) // it is read again when this is tried again
+		w.steps[i].before = nil // it is read again when this is tried again
 		return w.unlike(i, *w.expected, now, "before %q, what runs is not what was predicted")
 	}
 	return w.computable(i)
@@ -45,16 +45,16 @@ func (w *worker) retry(i int) *trouble {
 	if err != nil {
 		return faced("reading what runs", err)
 	}
-	first, base := w.t.Steps[i], w.bases[i]
-	w.bases[i] = running
+	first, base := w.t.Steps[i], w.steps[i].onto
+	w.steps[i].onto = running
 	if tr := w.anew(i, &running); tr != nil {
 		return tr
 	}
 	s := w.t.Steps[i]
 	switch {
-	case w.already[i]:
-		w.already[i], w.at.sent = false, true
-		w.bases[i], w.sent[i] = base, len(first.Send)
+	case w.steps[i].already:
+		w.steps[i].already, w.at.sent = false, true
+		w.steps[i].onto, w.steps[i].sent = base, len(first.Send)
 		w.setStep(i, first)
 	case first.After != nil && s.After != nil:
 		s.After = first.After
@@ -91,7 +91,7 @@ func (w *worker) computeFrom(i int, now *config.Config) {
 	w.t = w.t.Compute(i, *now)
 	for j := i; j < len(w.t.Steps); j++ {
 		if s := w.t.Steps[j]; s.Want != nil || len(s.Put) > 0 || s.Was != nil {
-			w.already[j] = w.t.Steps[j].Done
+			w.steps[j].already = w.t.Steps[j].Done
 		}
 	}
 }
@@ -146,7 +146,7 @@ func (w *worker) asPredicted(i int) *trouble {
 			w.emit(night.Event{Kind: night.Predicted, Step: i + 1, OK: true})
 			w.expected = s.After
 			if i+1 < len(w.t.Steps) && len(s.Expect) == 0 {
-				w.snaps[i+1] = now // it need not be read again for the next step
+				w.steps[i+1].before = &now // it need not be read again for the next step
 			}
 			return nil
 		}

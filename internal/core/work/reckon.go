@@ -189,7 +189,7 @@ func (w *worker) closing() time.Duration {
 func (w *worker) stepping(i int, sent bool) (usual, most time.Duration) {
 	s := w.t.Steps[i]
 	if s.Changes() && !sent {
-		if len(w.begun) > 0 {
+		if len(w.ran) > 0 {
 			usual += w.each(1, opConfig)
 		}
 		if w.guarded() {
@@ -224,7 +224,7 @@ func (w *worker) stepping(i int, sent bool) (usual, most time.Duration) {
 // are in, and soaked that the soak is over.
 func (w *worker) going(from int, sent, soaked bool) (usual, most time.Duration) {
 	for i := from; i < len(w.t.Steps); i++ {
-		if i < len(w.already) && w.already[i] || w.left[w.t.Steps[i].Number] {
+		if w.skipped(i) {
 			continue
 		}
 		u, m := w.stepping(i, sent && i == from)
@@ -240,10 +240,10 @@ func (w *worker) going(from int, sent, soaked bool) (usual, most time.Duration) 
 // undoing is how many lines lead back from what the device has by now, and with some further
 // steps.
 func (w *worker) undoing(more ...int) (lines, edits int) {
-	for _, i := range w.begun {
+	for _, i := range w.ran {
 		more = slices.DeleteFunc(more, func(j int) bool { return i == j })
 	}
-	begun := slices.Concat(w.begun, more)
+	begun := slices.Concat(w.ran, more)
 	if len(begun) == 0 {
 		return 0, 0
 	}
@@ -297,7 +297,7 @@ func (w *worker) backing(more ...int) time.Duration {
 // backingKept is how long it takes to take back a device that was kept: it is connected to
 // and armed again.
 func (w *worker) backingKept() time.Duration {
-	if len(w.begun) == 0 && !w.saved {
+	if len(w.ran) == 0 && !w.saved {
 		return w.entry + w.each(3, opConfig)
 	}
 	d := w.backing() + max(w.entry, w.t.Traits.Connect/4)

@@ -236,7 +236,7 @@ func (w *worker) compare(rung string) (bool, error) {
 	w.emit(night.Event{Kind: night.Rung, What: rung, OK: d.Empty(), Note: d.String()})
 	w.emit(night.Event{Kind: night.Differs, Lines: d.Lines(w.t.Masked)})
 	if d.Empty() {
-		for _, i := range slices.Backward(slices.Clone(w.begun)) {
+		for _, i := range slices.Backward(w.ran) {
 			w.proveUndone(i)
 		}
 	}
@@ -260,10 +260,9 @@ func (w *worker) lookAgain(rung string, now config.Config, tries int) bool {
 // madeSomething tells whether the device took lines in this session that make something,
 // by its language. Where nothing of it shows, it may do so late.
 func (w *worker) madeSomething() bool {
-	return slices.ContainsFunc(w.begun, func(i int) bool {
-		base, known := w.snaps[i]
-		after := w.t.Steps[i].After
-		return known && after != nil && w.sentIn[i] == w.ses && w.whole(i) && !config.Equal(base, *after)
+	return slices.ContainsFunc(w.ran, func(i int) bool {
+		base, after := w.steps[i].before, w.t.Steps[i].After
+		return base != nil && after != nil && w.steps[i].in == w.ses && w.whole(i) && !config.Equal(*base, *after)
 	})
 }
 
@@ -282,9 +281,9 @@ func (w *worker) undoFirst() (bool, error) {
 // from what runs; see [worker.leadBack].
 func (w *worker) undoWritten(which func(plan.Step) bool) (bool, error) {
 	sent := false
-	for _, i := range slices.Backward(w.begun) {
+	for _, i := range slices.Backward(w.ran) {
 		s := w.t.Steps[i]
-		if w.undone[i] || s.Want != nil || s.Unwritten || len(s.Undo) == 0 || !which(s) {
+		if w.steps[i].undone || s.Want != nil || s.Unwritten || len(s.Undo) == 0 || !which(s) {
 			continue
 		}
 		sent = true
@@ -300,7 +299,7 @@ func (w *worker) undoWritten(which func(plan.Step) bool) (bool, error) {
 
 // proveUndone takes note of a step that was proven to be undone.
 func (w *worker) proveUndone(i int) {
-	w.begun = slices.DeleteFunc(w.begun, func(j int) bool { return j == i })
+	w.forget(func(j int) bool { return j == i })
 	w.emit(night.Event{Kind: night.Stepped, Step: i + 1, What: night.StepUndone})
 }
 
@@ -337,7 +336,7 @@ func (w *worker) undo(i int) error {
 	if err := w.applyBack(); err != nil {
 		return err
 	}
-	w.undone[i] = true
+	w.steps[i].undone = true
 	return nil
 }
 

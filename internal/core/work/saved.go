@@ -87,8 +87,8 @@ func (w *worker) keptNote() string {
 // without says which steps were left out on the device; "" for none.
 func (w *worker) without() string {
 	var out []string
-	for _, s := range w.t.Steps {
-		if w.left[s.Number] {
+	for i, s := range w.t.Steps {
+		if w.steps[i].left {
 			out = append(out, strconv.Quote(s.Title))
 		}
 	}

@@ -65,7 +65,7 @@ func ofConfig(c plan.Check) bool {
 // missed finds a step whose lines were all taken before the one that is next, and of
 // which the configuration shows nothing.
 func (w *worker) missed(c config.Config) *trouble {
-	for _, i := range w.begun {
+	for _, i := range w.ran {
 		if i >= w.at.step || w.skipped(i) {
 			continue
 		}
@@ -106,8 +106,8 @@ func (w *worker) seen(text string, c config.Config) (string, config.Config, *tro
 // unseen are the steps whose lines were all taken in this session, and of which the
 // configuration shows nothing. It is no proof that they are undone.
 func (w *worker) unseen(c config.Config) (out []int) {
-	for _, i := range w.begun {
-		if w.sentIn[i] != w.ses || w.undone[i] || !w.whole(i) {
+	for _, i := range w.ran {
+		if w.steps[i].in != w.ses || w.steps[i].undone || !w.whole(i) {
 			continue
 		}
 		if yes, known := w.shows(i, c); known && !yes {

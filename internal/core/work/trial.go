@@ -6,7 +6,6 @@ import (
 	"slices"
 	"time"
 
-	"metabasis/internal/core/config"
 	"metabasis/internal/core/driver"
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
@@ -108,7 +107,7 @@ func (w *worker) together(i int) []int {
 	}
 	for j := i + 1; j < len(w.t.Steps); j++ {
 		s := w.t.Steps[j]
-		if !w.already[j] && !w.left[s.Number] && w.misses(s) == "" && len(s.Send) > 0 {
+		if !w.skipped(j) && w.misses(s) == "" && len(s.Send) > 0 {
 			out = append(out, j)
 		}
 	}
@@ -117,14 +116,14 @@ func (w *worker) together(i int) []int {
 
 // lastApplied tells whether no further step is in the apply that step i was in.
 func (w *worker) lastApplied(i int) bool {
-	return !slices.ContainsFunc(w.begun, func(j int) bool { return j > i })
+	return !slices.ContainsFunc(w.ran, func(j int) bool { return j > i })
 }
 
 // tookEffect finds out, once contact is back, whether lines took effect that were being
 // applied when it was lost. Where what runs is what ran before, they did not.
 func (w *worker) tookEffect() error {
 	i := w.at.step
-	if !w.onTrial() || !slices.Contains(w.begun, i) {
+	if !w.onTrial() || !w.begun(i) {
 		w.at.sent = false
 		return nil
 	}
@@ -132,11 +131,11 @@ func (w *worker) tookEffect() error {
 	if err != nil {
 		return err
 	}
-	if w.at.sent = !config.Equal(w.snaps[i], now); w.at.sent {
-		w.sent[i] = len(w.t.Steps[i].Send)
+	if w.at.sent = !w.asBefore(i, now); w.at.sent {
+		w.steps[i].sent = len(w.t.Steps[i].Send)
 		return nil
 	}
-	w.begun = slices.DeleteFunc(w.begun, func(j int) bool { return j >= i })
+	w.forget(func(j int) bool { return j >= i })
 	return nil
 }
 

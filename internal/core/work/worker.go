@@ -23,17 +23,12 @@ type worker struct {
 	orders *Orders
 	ses    driver.Session
 
-	unforetold bool                   // of some of what it took nobody knew what it would do
-	differs    *config.Config         // what runs and was not predicted, where that is asked about
-	accepted   []string               // what ran and was not predicted, and was kept by decision
-	proves     bool                   // all of it ran already, and was not saved or does not show what is expected: nothing is sent, and it is proven
-	undone     map[int]bool           // steps whose undo lines were all sent since
-	snaps      map[int]config.Config  // what ran before a step, by step
-	bases      map[int]config.Config  // what a step's lines were sent to, by step
-	sent       map[int]int            // how many of a step's lines were taken
-	sentIn     map[int]driver.Session // the session that a step's lines were sent in
-	staging    bool                   // lines of ours may stand in its candidate and do not run
-	taken      bool                   // it took a line of a change in this session
+	unforetold bool           // of some of what it took nobody knew what it would do
+	differs    *config.Config // what runs and was not predicted, where that is asked about
+	accepted   []string       // what ran and was not predicted, and was kept by decision
+	proves     bool           // all of it ran already, and was not saved or does not show what is expected: nothing is sent, and it is proven
+	staging    bool           // lines of ours may stand in its candidate and do not run
+	taken      bool           // it took a line of a change in this session
 	at         position
 	reverting  bool
 	partLooks  int    // times that only something beside the configuration was not as it was
@@ -53,6 +48,7 @@ type worker struct {
 // known is what is known of a device. It outlives the worker that found it out: who takes
 // back what was kept begins with it.
 type known struct {
+	progress
 	target *plan.Target        // as it was planned; all may look at it
 	t      *plan.Target        // the same with what follows from what was read; the worker's own
 	who    identity.Seen       // who it said it is, when it was reached first in this night
@@ -66,9 +62,6 @@ type known struct {
 	saved      bool           // the change may have been saved
 	found      config.Config  // what was saved when it was reached
 	foundSaved bool           // found is known
-	already    []bool         // by step
-	begun      []int          // steps whose lines were begun and not proven undone, in order
-	left       map[int]bool   // numbers of the steps that were left out
 
 	entry   time.Duration // the longest it took tonight to be let in
 	command time.Duration // how long a command takes on it, as it has shown lately
@@ -77,13 +70,14 @@ type known struct {
 
 // begin is what is known of a device before it is reached.
 func begin(t *plan.Target) known {
-	return known{target: t, t: t, left: map[int]bool{}, clock: &clock{}}
+	k := known{target: t, t: t, clock: &clock{}}
+	k.size(len(t.Steps))
+	return k
 }
 
 // worker makes a worker that begins with what is known.
 func (c *Crew) worker(ctx context.Context, k known) *worker {
-	return &worker{known: k, crew: c, ctx: ctx, undone: map[int]bool{}, snaps: map[int]config.Config{},
-		bases: map[int]config.Config{}, sent: map[int]int{}, sentIn: map[int]driver.Session{}}
+	return &worker{known: k, crew: c, ctx: ctx}
 }
 
 // guarded tells whether the device has a rollback timer in this night.
