@@ -89,29 +89,26 @@ func (w *worker) asRecorded() *trouble {
 	if err := w.guard(len(w.t.Steps), r.Within); err != nil {
 		return faced("extending the timer", err)
 	}
-	by := time.Now().Add(r.Within)
-	last := ""
-	for {
-		lost, err := w.unlikeRecorded()
-		if err != nil {
-			return faced("comparing with what was recorded", err)
+	var lost []string
+	last, patient := "", within(r.Within)
+	held, err := w.until(patient, func() (_ bool, err error) {
+		if lost, err = w.unlikeRecorded(); err != nil {
+			return false, fmt.Errorf("comparing with what was recorded: %w", err)
 		}
-		if len(lost) == 0 {
-			w.emit(night.Event{Kind: night.Expected, What: r.String(), OK: true})
-			return nil
-		}
-		if text := strings.Join(lost, "; "); text != last {
-			w.emit(night.Event{Kind: night.Expected, What: r.String(), Note: text, Due: by})
+		if text := strings.Join(lost, "; "); text != last && len(lost) > 0 {
+			w.emit(night.Event{Kind: night.Expected, What: r.String(), Note: text, Due: patient.by})
 			last = text
 		}
-		left := time.Until(by)
-		if left <= 0 {
-			return &trouble{why: "what was recorded before the change is not so any more: " + lost[0], evidence: lost, err: &driver.Unclear{Asked: r.String(), Got: last}}
-		}
-		if err := w.sleep(min(left, pollEvery(r.Within))); err != nil {
-			return faced("waiting", err)
-		}
+		return len(lost) == 0, nil
+	})
+	switch {
+	case err != nil:
+		return failed(err)
+	case !held:
+		return &trouble{why: "what was recorded before the change is not so any more: " + lost[0], evidence: lost, err: &driver.Unclear{Asked: r.String(), Got: last}}
 	}
+	w.emit(night.Event{Kind: night.Expected, What: r.String(), OK: true})
+	return nil
 }
 
 // unlikeRecorded tells how the tables that are compared differ from what was recorded, as

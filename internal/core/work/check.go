@@ -399,11 +399,6 @@ func (w *worker) look(name string) (any, error) {
 	return w.ses.Read(w.ctx, name)
 }
 
-// pollEvery is how often a device is asked whether something has come true.
-func pollEvery(within time.Duration) time.Duration {
-	return min(max(within/20, time.Second), 5*time.Second)
-}
-
 // untold is a condition that is neither true nor false, since the device did not tell a
 // value. It may yet.
 type untold struct{ driver.Unclear }
@@ -420,32 +415,29 @@ func notTold(err error) bool {
 
 // expect waits until a condition holds, for as long as the runbook allows.
 func (w *worker) expect(i int, e plan.Expect) *trouble {
-	by := time.Now().Add(e.Within)
+	patient := within(e.Within)
 	if err := w.guard(i, 0); err != nil {
 		return faced("extending the timer", err)
 	}
 	last := ""
-	for {
+	held, err := w.until(patient, func() (bool, error) {
 		ok, env, err := w.holds(e.Check, tables{})
 		if err != nil && !notTold(err) {
-			return faced("looking whether "+e.Cond.Source, err)
+			return false, fmt.Errorf("looking whether %s: %w", e.Cond.Source, err)
 		}
-		if ok {
-			w.emit(night.Event{Kind: night.Expected, Step: i + 1, What: e.Cond.Source, OK: true})
-			return nil
-		}
-		why := e.Cond.Explain(env)
-		if why != last {
-			w.emit(night.Event{Kind: night.Expected, Step: i + 1, What: e.Cond.Source, Note: why, Due: by})
+		if why := e.Cond.Explain(env); !ok && why != last {
+			w.emit(night.Event{Kind: night.Expected, Step: i + 1, What: e.Cond.Source, Note: why, Due: patient.by})
 			last = why
 		}
-		left := time.Until(by)
-		if left <= 0 {
-			return &trouble{why: fmt.Sprintf("expectation of %q not met within %s", w.t.Steps[i].Title, runbook.FormatDuration(e.Within)),
-				evidence: []string{why, "expectation: " + e.Cond.Source}, err: &driver.Unclear{Asked: e.Cond.Source, Got: why}}
-		}
-		if err := w.sleep(min(left, pollEvery(e.Within))); err != nil {
-			return faced("waiting", err)
-		}
+		return ok, nil
+	})
+	switch {
+	case err != nil:
+		return failed(err)
+	case !held:
+		return &trouble{why: fmt.Sprintf("expectation of %q not met within %s", w.t.Steps[i].Title, runbook.FormatDuration(e.Within)),
+			evidence: []string{last, "expectation: " + e.Cond.Source}, err: &driver.Unclear{Asked: e.Cond.Source, Got: last}}
 	}
+	w.emit(night.Event{Kind: night.Expected, Step: i + 1, What: e.Cond.Source, OK: true})
+	return nil
 }

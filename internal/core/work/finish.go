@@ -106,19 +106,20 @@ func (w *worker) disarm() *trouble {
 		return faced("disarming", err)
 	}
 	// Some devices say that it is done before it is.
-	for range disarmLooks {
+	gone, err := w.until(looking{times: disarmLooks, every: disarmPause}, func() (bool, error) {
 		pending, err := w.see()
-		if err != nil {
-			return faced("looking at the timer", err)
-		}
-		if !pending {
-			w.doubted = false
-			w.emit(night.Event{Kind: night.TimerGone})
-			return nil
-		}
-		if err := w.sleep(disarmPause); err != nil && !w.reverting {
-			return faced("looking at the timer", err)
-		}
+		return !pending, err
+	})
+	if err != nil {
+		return faced("looking at the timer", err)
+	}
+	if gone {
+		w.doubted = false
+		w.emit(night.Event{Kind: night.TimerGone})
+		return nil
+	}
+	if err := w.sleep(disarmPause); err != nil {
+		return faced("looking at the timer", err)
 	}
 	left := time.Until(w.due).Round(time.Second)
 	w.emit(night.Event{Kind: night.TimerSeen, Due: w.due, For: left})

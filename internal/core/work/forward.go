@@ -286,35 +286,40 @@ func (w *worker) soak() *trouble {
 		return nil
 	}
 	w.move(night.Soaking, "watching that it holds")
-	until := time.Now().Add(w.crew.Plan.Soak)
+	patient := within(w.crew.Plan.Soak)
 	if err := w.guard(len(w.t.Steps), 0); err != nil {
 		return faced("extending the timer", err)
 	}
-	for {
-		tables := tables{}
-		for i, s := range w.t.Steps {
-			if w.skipped(i) {
-				continue
-			}
-			for _, e := range s.Expect {
-				ok, env, err := w.holds(e.Check, tables)
-				if err != nil {
-					return faced("soak", err)
-				}
-				if !ok {
-					why := e.Cond.Explain(env)
-					w.emit(night.Event{Kind: night.Expected, Step: i + 1, What: e.Cond.Source, Note: why})
-					return &trouble{why: "during the soak, an expectation stopped holding", evidence: []string{why, "expectation: " + e.Cond.Source},
-						err: &driver.Unclear{Asked: e.Cond.Source, Got: why}}
-				}
-			}
+	var tr *trouble
+	_, err := w.until(patient, func() (_ bool, err error) {
+		tr, err = w.stopped()
+		return tr != nil, err
+	})
+	if err != nil {
+		return faced("soak", err)
+	}
+	return tr
+}
+
+// stopped looks whether an expectation has stopped holding.
+func (w *worker) stopped() (*trouble, error) {
+	tables := tables{}
+	for i, s := range w.t.Steps {
+		if w.skipped(i) {
+			continue
 		}
-		left := time.Until(until)
-		if left <= 0 {
-			return nil
-		}
-		if err := w.sleep(min(left, pollEvery(w.crew.Plan.Soak))); err != nil {
-			return faced("soak", err)
+		for _, e := range s.Expect {
+			ok, env, err := w.holds(e.Check, tables)
+			if err != nil {
+				return nil, err
+			}
+			if !ok {
+				why := e.Cond.Explain(env)
+				w.emit(night.Event{Kind: night.Expected, Step: i + 1, What: e.Cond.Source, Note: why})
+				return &trouble{why: "during the soak, an expectation stopped holding", evidence: []string{why, "expectation: " + e.Cond.Source},
+					err: &driver.Unclear{Asked: e.Cond.Source, Got: why}}, nil
+			}
 		}
 	}
+	return nil, nil
 }

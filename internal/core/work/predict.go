@@ -137,27 +137,24 @@ func (w *worker) asPredicted(i int) *trouble {
 		w.expected, w.unforetold = nil, true
 		return nil
 	}
-	for looks := 1; ; looks++ {
-		_, now, err := w.running()
-		if err != nil {
-			return faced("looking whether what runs is as predicted", err)
-		}
-		if config.Equal(*s.After, now) {
-			w.emit(night.Event{Kind: night.Predicted, Step: i + 1, OK: true})
-			w.expected = s.After
-			if i+1 < len(w.t.Steps) && len(s.Expect) == 0 {
-				w.steps[i+1].before = &now // it need not be read again for the next step
-			}
-			return nil
-		}
-		if looks == missedLooks {
-			w.emit(night.Event{Kind: night.Stepped, Step: i + 1, What: night.StepFailed})
-			return w.unlike(i, *s.After, now, "after %q, what runs is not what was predicted")
-		}
-		if err := w.sleep(missedPause); err != nil {
-			return faced("looking whether what runs is as predicted", err)
-		}
+	var now config.Config
+	held, err := w.until(looking{times: missedLooks, every: missedPause}, func() (_ bool, err error) {
+		_, now, err = w.running()
+		return err == nil && config.Equal(*s.After, now), err
+	})
+	switch {
+	case err != nil:
+		return faced("looking whether what runs is as predicted", err)
+	case !held:
+		w.emit(night.Event{Kind: night.Stepped, Step: i + 1, What: night.StepFailed})
+		return w.unlike(i, *s.After, now, "after %q, what runs is not what was predicted")
 	}
+	w.emit(night.Event{Kind: night.Predicted, Step: i + 1, OK: true})
+	w.expected = s.After
+	if i+1 < len(w.t.Steps) && len(s.Expect) == 0 {
+		w.steps[i+1].before = &now // it need not be read again for the next step
+	}
+	return nil
 }
 
 // foretold looks whether what runs at the end is what was predicted.

@@ -217,13 +217,12 @@ func (w *worker) restartIsSafe() (bool, error) {
 
 // compare tells whether what runs now is the backup, and says so.
 func (w *worker) compare(rung string) (bool, error) {
-	_, now, err := w.running()
-	for tries := 0; err == nil && w.lookAgain(rung, now, tries); tries++ {
-		if err := w.sleep(partPause); err != nil {
-			return false, err
-		}
+	var now config.Config
+	looks, early := w.tooEarly(rung)
+	_, err := w.until(looking{times: looks, every: partPause}, func() (_ bool, err error) {
 		_, now, err = w.running()
-	}
+		return !early(now), err
+	})
 	if err != nil {
 		return false, err
 	}
@@ -243,18 +242,19 @@ func (w *worker) compare(rung string) (bool, error) {
 	return d.Empty(), nil
 }
 
-// lookAgain tells whether a comparison may be too early: what runs beside the
-// configuration may need a moment, and so may what a device took until it shows. A
-// device that took lines and reads like its backup is looked at more than once.
-func (w *worker) lookAgain(rung string, now config.Config, tries int) bool {
-	if rung == asFound {
-		looks := missedLooks
-		if w.madeSomething() {
-			looks = partLooks * 2
-		}
-		return w.taken && !w.turned && config.Equal(w.before, now) && tries < looks-1
+// tooEarly tells how often what runs is looked at after a rung, and whether it may have been
+// read too early: what runs beside the configuration may need a moment, and so may what a
+// device took until it shows. A device that took lines and reads like its backup is looked at
+// more than once.
+func (w *worker) tooEarly(rung string) (looks int, early func(now config.Config) bool) {
+	if rung != asFound {
+		return partLooks + 1, func(now config.Config) bool { return config.OnlyParts(w.before, now) }
 	}
-	return config.OnlyParts(w.before, now) && tries < partLooks
+	looks = missedLooks
+	if w.madeSomething() {
+		looks = partLooks * 2
+	}
+	return looks, func(now config.Config) bool { return w.taken && !w.turned && config.Equal(w.before, now) }
 }
 
 // madeSomething tells whether the device took lines in this session that make something,

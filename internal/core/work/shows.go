@@ -88,19 +88,21 @@ const (
 // seen looks, a few times if need be, whether what runs has what the steps so far
 // make. It returns what was read last.
 func (w *worker) seen(text string, c config.Config) (string, config.Config, *trouble) {
-	for looks := 1; ; looks++ {
-		tr := w.missed(c)
-		if tr == nil || looks == missedLooks {
-			return text, c, tr
-		}
-		err := w.sleep(missedPause)
-		if err == nil {
+	var tr *trouble
+	read := true // it was read just now
+	_, err := w.until(looking{times: missedLooks, every: missedPause}, func() (_ bool, err error) {
+		if !read {
 			text, c, err = w.running()
 		}
-		if err != nil {
-			return text, c, faced("looking whether the lines so far show", err)
+		if read = false; err == nil {
+			tr = w.missed(c)
 		}
+		return tr == nil, err
+	})
+	if err != nil {
+		tr = faced("looking whether the lines so far show", err)
 	}
+	return text, c, tr
 }
 
 // unseen are the steps whose lines were all taken in this session, and of which the

@@ -105,10 +105,11 @@ func (tr *trouble) lost() bool {
 // ErrJournal marks an intention that could not be made durable.
 var ErrJournal = errors.New("the journal cannot be written, so nothing more is done")
 
+// failed makes trouble of an error.
+func failed(err error) *trouble { return &trouble{why: err.Error(), err: err} }
+
 // faced makes trouble of an error met while doing something.
-func faced(doing string, err error) *trouble {
-	return &trouble{why: doing + ": " + err.Error(), err: err}
-}
+func faced(doing string, err error) *trouble { return failed(fmt.Errorf("%s: %w", doing, err)) }
 
 func (w *worker) name() string { return w.target.Device.Name }
 
