@@ -185,34 +185,40 @@ func (w *worker) lines(i int) *trouble {
 	if len(s.Put) > 0 {
 		return w.put(i)
 	}
-	for n, line := range s.Send {
-		if err := w.interrupted(); err != nil {
+	err := w.deliver(s.Send, sending{step: i + 1,
+		may:     func(line int) error { return w.mayGoOn(i, line) },
+		refused: func() bool { return false },
+		took: func() {
+			if !w.stages() {
+				w.taken = true
+				w.steps[i].sent++
+			}
+		}})
+	var at *stopped
+	var refused *driver.Refused
+	switch {
+	case errors.As(err, &at) && errors.As(err, &refused):
+		w.emit(night.Event{Kind: night.Stepped, Step: i + 1, What: night.StepFailed})
+		if err := w.leaveEdit(); err != nil && !driver.Answered(err) {
 			return faced(s.Title, err)
 		}
-		if tr := w.timeFor(i, n); tr != nil {
-			return tr
-		}
-		asked := time.Now()
-		err := w.ses.Line(w.ctx, line)
-		w.took(asked)
-		var refused *driver.Refused
-		if errors.As(err, &refused) {
-			w.emit(night.Event{Kind: night.Refusal, Step: i + 1, Line: n + 1, Lines: w.shown(line), Note: refused.Said})
-			w.emit(night.Event{Kind: night.Stepped, Step: i + 1, What: night.StepFailed})
-			if err := w.leaveEdit(); err != nil && !driver.Answered(err) {
-				return faced(s.Title, err)
-			}
-			return &trouble{why: fmt.Sprintf("line %d of %q was refused", n+1, s.Title), err: refused,
-				evidence: []string{"sent: " + w.shown(line)[0], "said: " + refused.Said}}
-		}
-		if err != nil {
-			return faced(fmt.Sprintf("line %d of %q", n+1, s.Title), err)
-		}
-		w.emit(night.Event{Kind: night.Sent, Step: i + 1, Line: n + 1, Lines: w.shown(line)})
-		if !w.stages() {
-			w.taken = true
-			w.steps[i].sent++
-		}
+		return &trouble{why: fmt.Sprintf("line %d of %q was refused", at.line, s.Title), err: refused,
+			evidence: []string{"sent: " + at.shown, "said: " + refused.Said}}
+	case at != nil:
+		return faced(fmt.Sprintf("line %d of %q", at.line, s.Title), at.err)
+	case err != nil:
+		return troubled(s.Title, err)
+	}
+	return nil
+}
+
+// mayGoOn tells why a line of a step must not be sent any more.
+func (w *worker) mayGoOn(i, line int) error {
+	if err := w.interrupted(); err != nil {
+		return err
+	}
+	if tr := w.timeFor(i, line); tr != nil {
+		return tr
 	}
 	return nil
 }
@@ -292,7 +298,7 @@ func (w *worker) soak() *trouble {
 	}
 	var tr *trouble
 	_, err := w.until(patient, func() (_ bool, err error) {
-		tr, err = w.stopped()
+		tr, err = w.brokenOff()
 		return tr != nil, err
 	})
 	if err != nil {
@@ -301,8 +307,8 @@ func (w *worker) soak() *trouble {
 	return tr
 }
 
-// stopped looks whether an expectation has stopped holding.
-func (w *worker) stopped() (*trouble, error) {
+// brokenOff looks whether an expectation has stopped holding.
+func (w *worker) brokenOff() (*trouble, error) {
 	tables := tables{}
 	for i, s := range w.t.Steps {
 		if w.skipped(i) {

@@ -93,24 +93,16 @@ func (w *worker) typeBack(lines []string) error {
 	if err := w.edit(); err != nil {
 		return err
 	}
-	for n, line := range lines {
-		if w.ctx.Err() != nil {
-			return errLetGo
+	err := w.deliver(lines, sending{what: night.ToLead, may: w.wanted, refused: func() bool { return false }})
+	var refused *driver.Refused
+	switch {
+	case errors.As(err, &refused):
+		w.refusedUndo++
+		if w.stages() { // half of them leads nowhere
+			return w.unstage()
 		}
-		err := w.ses.Line(w.ctx, line)
-		var refused *driver.Refused
-		if errors.As(err, &refused) {
-			w.refusedUndo++
-			w.emit(night.Event{Kind: night.Refusal, Line: n + 1, Lines: w.shown(line), Note: refused.Said})
-			if w.stages() { // half of them leads nowhere
-				return w.unstage()
-			}
-			break
-		}
-		if err != nil {
-			return err
-		}
-		w.emit(night.Event{Kind: night.Sent, Line: n + 1, Lines: w.shown(line), What: night.ToLead})
+	case err != nil:
+		return unwrapped(err)
 	}
 	switch err := w.applyBack(); {
 	case err != nil && w.stages():

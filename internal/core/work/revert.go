@@ -12,16 +12,6 @@ import (
 	"metabasis/internal/core/plan"
 )
 
-// Rungs of the ladder back (law 6).
-const (
-	asFound     = "as found"
-	RungTrial   = "end the trial"
-	RungUndo    = "undo lines"
-	RungLines   = "computed lines"
-	RungRestore = "restore the backup"
-	RungFire    = "let the timer fire"
-)
-
 // Where only something beside the configuration is not as it was, such as what a
 // daemon says of itself, it is looked at a few times: it may need a moment.
 const (
@@ -36,126 +26,56 @@ const takeBackTries = 3
 // sent on a guess: what they take away may have been there before.
 var errUnseen = errors.New("not proven")
 
-// errExhausted says that no rung but the timer is left.
-var errExhausted = errors.New("not equal to the backup after the last rung")
-
 // takeBack brings the device back to its backup and proves it. Its night is
 // over when it returns.
 func (w *worker) takeBack(why string) {
 	w.reverting = true
 	w.move(night.Reverting, why)
-	last := error(nil)
+	var err error
 	for try := range takeBackTries {
-		if last = w.climb(); last == nil {
+		err = w.climb()
+		do, after := climbed{err, w.pends(), w.saved, w.onTrial(), try == takeBackTries-1}.next()
+		switch do {
+		case isBack:
 			w.end(night.Reverted, w.backNote()+w.refusals())
 			return
-		}
-		switch {
-		case errors.Is(last, errLetGo):
+		case letsGo:
 			w.letGo()
 			return
-		case errors.Is(last, errDrifts):
-			w.emit(night.Event{Kind: night.Rung, What: "gone wrong", Note: last.Error()})
-			continue // from the first rung again
-		case errors.Is(last, ErrJournal) && !w.pends():
-			w.end(night.Stranded, "could not be taken back: "+last.Error())
+		case leavesIt:
+			w.leave(err.Error())
 			return
-		case errors.Is(last, ErrJournal):
-			w.leave(last.Error())
+		case strands:
+			w.end(night.Stranded, "could not be taken back: "+err.Error())
 			return
-		case driver.Answered(last) && (!w.pends() || w.saved) && try < takeBackTries-1:
-			// It answers, but not as it should: it may yet. Where the change is saved, a
-			// restart would only bring it back.
-			w.emit(night.Event{Kind: night.Rung, What: "gone wrong", Note: last.Error()})
-			if w.pauseBack() != nil {
+		case climbs:
+			w.emit(night.Event{Kind: night.Rung, What: "gone wrong", Note: err.Error()})
+			if after > 0 && w.sleep(after) != nil {
 				w.letGo()
 				return
 			}
 			continue
-		case errors.Is(last, errExhausted) && w.onTrial() && !w.pends() && try < takeBackTries-1:
-			// Somebody else may be writing in its candidate: that may be over soon.
-			w.emit(night.Event{Kind: night.Rung, What: "gone wrong", Note: last.Error()})
-			if w.sleep(candidatePause) != nil {
-				w.letGo()
-				return
-			}
-			continue
-		case driver.Answered(last), errors.Is(last, errExhausted), errors.Is(last, errUnseen), errors.Is(last, errNotPending):
-			if !w.pends() {
-				w.end(night.Stranded, "could not be taken back: "+last.Error())
-				return
-			}
+		case letsItFire:
 			w.letFire()
 		}
-		if w.await(last.Error()) == over {
+		if w.await(err.Error()) == over {
 			return
 		}
 		w.move(night.Reverting, "contact again")
 	}
 	if w.pends() { // its timer can still do what we could not
 		w.letFire()
-		if w.await(last.Error()) == over {
+		if w.await(err.Error()) == over {
 			return
 		}
 	}
-	w.end(night.Stranded, "could not be taken back: "+last.Error())
+	w.end(night.Stranded, "could not be taken back: "+err.Error())
 }
-
-// candidatePause is how long a candidate that somebody else has is waited for before the
-// ladder is climbed again.
-const candidatePause = 20 * time.Second
-
-// pauseBack gives a device a moment before the ladder is climbed again.
-func (w *worker) pauseBack() error { return w.sleep(2 * time.Second) }
 
 // letFire chooses to wait for the timer, the last rung.
 func (w *worker) letFire() {
 	w.emit(night.Event{Kind: night.Rung, What: RungFire, Note: "due " + w.due.Format("15:04:05")})
 	w.firing = true
-}
-
-// climb goes up the ladder once. After each rung the device is compared with
-// the backup; when it is equal, disarming is proven.
-func (w *worker) climb() error {
-	if w.ses == nil {
-		if err := w.reach(); err != nil {
-			return err
-		}
-	}
-	if err := w.unstage(); err != nil {
-		return err
-	}
-	equal, err := w.compare(asFound)
-	if err != nil {
-		return err
-	}
-	rungs := []func() (bool, error){w.undoAll, w.restore}
-	if w.t.Traits.Language != nil {
-		rungs = []func() (bool, error){w.undoFirst, w.leadBack, w.undoAll, w.restore}
-	}
-	if w.onTrial() {
-		rungs = slices.Insert(rungs, 0, w.abandon)
-	}
-	wrong := ""
-	for _, rung := range rungs {
-		if equal {
-			break
-		}
-		if err := w.secure(); err != nil {
-			return err
-		}
-		// A device that answers, but not as it should, may still take the next rung.
-		if equal, err = rung(); err != nil && !driver.Answered(err) {
-			return err
-		} else if err != nil {
-			wrong = ": " + err.Error()
-			w.emit(night.Event{Kind: night.Rung, What: "gone wrong", Note: err.Error()})
-		}
-	}
-	if !equal {
-		return fmt.Errorf("%w%s", errExhausted, wrong)
-	}
-	return w.proveBack()
 }
 
 // secure sees to it that a timer guards the way back and runs long enough. A
@@ -315,23 +235,14 @@ func (w *worker) undo(i int) error {
 	if err := w.edit(); err != nil {
 		return err
 	}
-	for n, line := range s.Undo {
-		if w.ctx.Err() != nil {
-			return errLetGo
+	err := w.deliver(s.Undo, sending{step: i + 1, what: night.ToUndo, may: w.wanted, refused: func() bool {
+		if w.whole(i) && !w.led { // else it may be undone already
+			w.refusedUndo++
 		}
-		err := w.ses.Line(w.ctx, line)
-		var refused *driver.Refused
-		switch {
-		case errors.As(err, &refused):
-			if w.whole(i) && !w.led { // else it may be undone already
-				w.refusedUndo++
-			}
-			w.emit(night.Event{Kind: night.Refusal, Step: i + 1, Line: n + 1, Lines: w.shown(line), Note: refused.Said})
-		case err != nil:
-			return err
-		default:
-			w.emit(night.Event{Kind: night.Sent, Step: i + 1, Line: n + 1, Lines: w.shown(line), What: night.ToUndo})
-		}
+		return true
+	}})
+	if err != nil {
+		return unwrapped(err)
 	}
 	if err := w.applyBack(); err != nil {
 		return err

@@ -105,6 +105,21 @@ func (tr *trouble) lost() bool {
 // ErrJournal marks an intention that could not be made durable.
 var ErrJournal = errors.New("the journal cannot be written, so nothing more is done")
 
+// Error makes an error of trouble.
+func (tr *trouble) Error() string { return tr.why }
+
+// Unwrap is what decides what is done.
+func (tr *trouble) Unwrap() error { return tr.err }
+
+// troubled makes trouble of an error met while doing something, unless it is trouble already.
+func troubled(doing string, err error) *trouble {
+	var tr *trouble
+	if errors.As(err, &tr) {
+		return tr
+	}
+	return faced(doing, err)
+}
+
 // failed makes trouble of an error.
 func failed(err error) *trouble { return &trouble{why: err.Error(), err: err} }
 

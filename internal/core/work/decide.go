@@ -1,0 +1,69 @@
+package work
+
+import (
+	"errors"
+	"time"
+
+	"metabasis/internal/core/driver"
+)
+
+// Decisions, made of values alone: what is done next never depends on anything but what is
+// written here.
+
+// climbed is what came of climbing the ladder back once, and how the device stands then.
+type climbed struct {
+	err   error // why it is not equal to the backup, or not proven to be
+	pends bool  // a timer is pending, as far as is known
+	saved bool  // the change may be saved
+	trial bool  // it takes changes on trial
+	last  bool  // it is not climbed again
+}
+
+// next is what is done after the ladder was climbed.
+type next int
+
+const (
+	isBack     next = iota // it is back, and proven to be
+	letsGo                 // let go of it
+	leavesIt               // leave it to its timer
+	strands                // give it up
+	climbs                 // climb again
+	waits                  // wait for it, then climb again
+	letsItFire             // have its timer take it back
+)
+
+// next is what is done, and how long is waited before.
+func (c climbed) next() (do next, after time.Duration) {
+	answers := driver.Answered(c.err)
+	switch {
+	case c.err == nil:
+		return isBack, 0
+	case errors.Is(c.err, errLetGo):
+		return letsGo, 0
+	case errors.Is(c.err, errDrifts): // from the first rung again
+		return climbs, 0
+	case errors.Is(c.err, ErrJournal) && !c.pends:
+		return strands, 0
+	case errors.Is(c.err, ErrJournal):
+		return leavesIt, 0
+	case answers && (!c.pends || c.saved) && !c.last:
+		// It answers, but not as it should: it may yet. Where the change is saved, a
+		// restart would only bring it back.
+		return climbs, backPause
+	case errors.Is(c.err, errExhausted) && c.trial && !c.pends && !c.last:
+		// Somebody else may be writing in its candidate: that may be over soon.
+		return climbs, candidatePause
+	case !answers && !errors.Is(c.err, errExhausted) && !errors.Is(c.err, errUnseen) && !errors.Is(c.err, errNotPending):
+		return waits, 0
+	case !c.pends:
+		return strands, 0
+	}
+	return letsItFire, 0
+}
+
+const (
+	// backPause is a moment for a device before the ladder is climbed again.
+	backPause = 2 * time.Second
+	// candidatePause is how long a candidate that somebody else has is waited for.
+	candidatePause = 20 * time.Second
+)

@@ -1,0 +1,74 @@
+package work
+
+import (
+	"errors"
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+
+	"metabasis/internal/core/driver"
+)
+
+// What is done after the ladder back was climbed, whatever came of it and however the device
+// stands. Where nothing is known to lead back, it is left to its timer if one is pending, and
+// stranded if none is; never neither.
+func TestAfterTheLadder(t *testing.T) {
+	refused, lost := error(&driver.Refused{Said: "no"}), errors.New("EOF")
+	type at struct{ pends, saved, trial, last bool }
+	for name, c := range map[string]struct {
+		err  error
+		want func(at) (next, time.Duration)
+	}{
+		"equal":          {nil, func(at) (next, time.Duration) { return isBack, 0 }},
+		"let go":         {errLetGo, func(at) (next, time.Duration) { return letsGo, 0 }},
+		"changed since":  {fmt.Errorf("%w: 1 added", errDrifts), func(at) (next, time.Duration) { return climbs, 0 }},
+		"lost":           {lost, func(at) (next, time.Duration) { return waits, 0 }},
+		"lost in a mode": {fmt.Errorf("leaving the mode: %w", lost), func(at) (next, time.Duration) { return waits, 0 }},
+		"no journal": {fmt.Errorf("%w: full", ErrJournal), func(a at) (next, time.Duration) {
+			if a.pends {
+				return leavesIt, 0
+			}
+			return strands, 0
+		}},
+		"refused": {refused, func(a at) (next, time.Duration) {
+			switch {
+			case !a.last && (a.saved || !a.pends):
+				return climbs, backPause
+			case a.pends:
+				return letsItFire, 0
+			}
+			return strands, 0
+		}},
+		"no rung left": {fmt.Errorf("%w: no", errExhausted), func(a at) (next, time.Duration) {
+			switch {
+			case a.pends:
+				return letsItFire, 0
+			case a.trial && !a.last:
+				return climbs, candidatePause
+			}
+			return strands, 0
+		}},
+		"reads like the backup, and proves nothing": {errUnseen, func(a at) (next, time.Duration) {
+			if a.pends {
+				return letsItFire, 0
+			}
+			return strands, 0
+		}},
+		"armed, and not pending": {errNotPending, func(a at) (next, time.Duration) {
+			if a.pends {
+				return letsItFire, 0
+			}
+			return strands, 0
+		}},
+	} {
+		for n := range 16 {
+			a := at{n&1 > 0, n&2 > 0, n&4 > 0, n&8 > 0}
+			do, after := climbed{c.err, a.pends, a.saved, a.trial, a.last}.next()
+			wantDo, wantAfter := c.want(a)
+			assert.Equal(t, wantDo, do, "%s: %+v", name, a)
+			assert.Equal(t, wantAfter, after, "%s: %+v", name, a)
+		}
+	}
+}
