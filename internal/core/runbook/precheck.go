@@ -8,24 +8,67 @@ import (
 	"metabasis/internal/core/problem"
 )
 
-// precheckNames are the prechecks with a meaning of their own.
-var precheckNames = []string{"reachable", "identity", "clock", "saved", "storage", "version", "alone", "pair", "check"}
+// precheckKind is a precheck with a meaning of its own.
+type precheckKind struct {
+	name  string
+	looks *Looked // what it looks at on a device; nil is nothing that a profile must read
+	stays string  // why it cannot be switched off; "" where it can
+	help  string  // what to write in place of off then
+	// read reads what stands behind its name; nil is nothing. write is its other way.
+	read  func(p *parser, n *node, c *cursor, pc *Precheck)
+	write func(pc Precheck) string
+}
+
+// precheckKinds are all of them. A new one is a row here, and its looking, by the same name, in
+// package work.
+func precheckKinds() []precheckKind {
+	return []precheckKind{
+		{name: "reachable", stays: "a device that is not reached cannot be changed", help: "reachable"},
+		{name: "identity", stays: "no line is sent to a device that was not seen to be the one that is meant",
+			help: `identity; for one device it can be waived: --waive "identity on DEVICE: REASON"`},
+		{name: "clock", looks: &Looked{Table: "clock", Column: "time", Type: TimeColumn},
+			read: func(_ *parser, _ *node, c *cursor, pc *Precheck) {
+				c.want("within")
+				pc.Within = c.duration("30s")
+			},
+			write: func(pc Precheck) string { return "within " + FormatDuration(pc.Within) }},
+		{name: "saved"},
+		{name: "storage", looks: &Looked{Table: "storage", Column: "free", Type: NumberColumn}, read: readStorage,
+			write: func(pc Precheck) string { return fmt.Sprintf("at least %d MB", pc.AtLeast/1e6) }},
+		{name: "version", looks: &Looked{Table: "version", Column: "version", Type: TextColumn},
+			read:  func(_ *parser, _ *node, c *cursor, pc *Precheck) { pc.Versions = c.list("version 4.2, 4.3") },
+			write: func(pc Precheck) string { return strings.Join(pc.Versions, ", ") }},
+		{name: "alone", looks: &Looked{Table: "editors", Column: "user", Type: TextColumn, Many: true}},
+		{name: "pair", read: func(_ *parser, _ *node, c *cursor, _ *Precheck) { c.want("healthy") },
+			write: func(Precheck) string { return "healthy" }},
+		{name: "check", read: readCheck},
+	}
+}
+
+// PrecheckNames are the names of the prechecks with a meaning of their own.
+func PrecheckNames() (out []string) {
+	for _, k := range precheckKinds() {
+		out = append(out, k.name)
+	}
+	return out
+}
+
+// kind is what kind of precheck it is; the zero value for a check of the runbook's own.
+func (p Precheck) kind() precheckKind {
+	kinds := precheckKinds()
+	if i := slices.IndexFunc(kinds, func(k precheckKind) bool { return k.name == p.Name }); i >= 0 && !p.Own() {
+		return kinds[i]
+	}
+	return precheckKind{}
+}
 
 // String writes the precheck as it stands in a runbook.
 func (p Precheck) String() string {
-	switch {
+	switch write := p.kind().write; {
 	case p.Off:
 		return p.Name + " off"
-	case p.Own():
-		return p.Name
-	case p.Name == "clock":
-		return "clock within " + FormatDuration(p.Within)
-	case p.Name == "storage":
-		return fmt.Sprintf("storage at least %d MB", p.AtLeast/1e6)
-	case p.Name == "version":
-		return "version " + strings.Join(p.Versions, ", ")
-	case p.Name == "pair":
-		return "pair healthy"
+	case write != nil:
+		return p.Name + " " + write(p)
 	}
 	return p.Name
 }
@@ -38,20 +81,12 @@ type Looked struct {
 	Many          bool // the table has many rows, else one
 }
 
-// looks is what each precheck looks at that has a meaning of its own.
-var looks = map[string]Looked{
-	"clock":   {Table: "clock", Column: "time", Type: TimeColumn},
-	"storage": {Table: "storage", Column: "free", Type: NumberColumn},
-	"version": {Table: "version", Column: "version", Type: TextColumn},
-	"alone":   {Table: "editors", Column: "user", Type: TextColumn, Many: true},
-}
-
 // Unread says why a precheck cannot be looked at where a profile reads these tables; "" where
 // it can. What a check of the runbook's own looks at stands in its condition; see
 // [Runbook.Suits].
 func (p Precheck) Unread(tables map[string]Table) string {
-	l, named := looks[p.Name]
-	if p.Off || !named {
+	l := p.kind().looks
+	if p.Off || l == nil {
 		return ""
 	}
 	t, has := tables[l.Table]
@@ -87,21 +122,19 @@ func (p *parser) precheck(n *node) {
 	c := p.open(n)
 	w := c.next()
 	pc := Precheck{Name: w.text, Line: n.n}
-	if !slices.Contains(precheckNames, w.text) || w.quoted {
-		p.at(n, w.col, problem.OneOf(w.text, precheckNames), "unknown precheck %q", w.text)
+	kind := pc.kind()
+	if kind.name == "" || w.quoted {
+		p.at(n, w.col, problem.OneOf(w.text, PrecheckNames()), "unknown precheck %q", w.text)
 		return
 	}
 	if c.more() && c.peek().text == "off" && !c.peek().quoted && pc.Name != "check" {
 		off := c.next()
 		pc.Off = true
-		switch pc.Name {
-		case "identity":
-			p.at(n, off.col, `identity; for one device it can be waived: --waive "identity on DEVICE: REASON"`, "identity cannot be switched off: no line is sent to a device that was not seen to be the one that is meant")
-		case "reachable":
-			p.at(n, off.col, "reachable", "reachable cannot be switched off: a device that is not reached cannot be changed")
+		if kind.stays != "" {
+			p.at(n, off.col, kind.help, "%s cannot be switched off: %s", pc.Name, kind.stays)
 		}
-	} else {
-		p.precheckValue(n, c, &pc)
+	} else if kind.read != nil {
+		kind.read(p, n, c, &pc)
 	}
 	if !pc.Own() {
 		c.end()
@@ -114,36 +147,29 @@ func (p *parser) precheck(n *node) {
 	p.rb.Prechecks = append(p.rb.Prechecks, pc)
 }
 
-// precheckValue reads what stands behind a precheck's name.
-func (p *parser) precheckValue(n *node, c *cursor, pc *Precheck) {
-	switch pc.Name {
-	case "clock":
-		c.want("within")
-		pc.Within = c.duration("30s")
-	case "storage":
-		c.want("at")
-		c.want("least")
-		size := c.number(1, 1<<30, "20 MB")
-		unit := c.next()
-		factor, ok := map[string]int64{"KB": 1e3, "MB": 1e6, "GB": 1e9}[unit.text]
-		if !ok {
-			p.at(n, unit.col, "storage at least 20 MB", "%q is not KB, MB or GB", unit.text)
-		}
-		pc.AtLeast = int64(size) * factor
-	case "version":
-		pc.Versions = c.list("version 4.2, 4.3")
-	case "pair":
-		c.want("healthy")
-	case "check":
-		title := c.next()
-		if !title.quoted || title.text == "" || slices.Contains(precheckNames, title.text) {
-			p.at(n, title.col, `check "Two uplinks" where len(neighbours) >= 2`, "a check of your own needs a title of its own, in quotes")
-			return
-		}
-		pc.Name = title.text
-		c.want("where")
-		pc.Where = p.cond(n, c.offset(), len(n.text))
+// readStorage reads how much must be free.
+func readStorage(p *parser, n *node, c *cursor, pc *Precheck) {
+	c.want("at")
+	c.want("least")
+	size := c.number(1, 1<<30, "20 MB")
+	unit := c.next()
+	factor, ok := map[string]int64{"KB": 1e3, "MB": 1e6, "GB": 1e9}[unit.text]
+	if !ok {
+		p.at(n, unit.col, "storage at least 20 MB", "%q is not KB, MB or GB", unit.text)
 	}
+	pc.AtLeast = int64(size) * factor
+}
+
+// readCheck reads a check of the runbook's own, which has its title for a name.
+func readCheck(p *parser, n *node, c *cursor, pc *Precheck) {
+	title := c.next()
+	if !title.quoted || title.text == "" || slices.Contains(PrecheckNames(), title.text) {
+		p.at(n, title.col, `check "Two uplinks" where len(neighbours) >= 2`, "a check of your own needs a title of its own, in quotes")
+		return
+	}
+	pc.Name = title.text
+	c.want("where")
+	pc.Where = p.cond(n, c.offset(), len(n.text))
 }
 
 // DefaultPrecheck reads a precheck as a settings file has it: its name, and what

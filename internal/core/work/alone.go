@@ -2,7 +2,6 @@ package work
 
 import (
 	"errors"
-	"fmt"
 	"syscall"
 	"time"
 
@@ -84,69 +83,6 @@ func (w *worker) snap(i int) error {
 		w.steps[i].before = &now
 	}
 	return err
-}
-
-// timerAsLeft looks whether the timer is still on the clock as we left it. One
-// that was changed under us is somebody else's work on the device: nothing more is
-// sent until a person has decided. What is pending then counts as known.
-func (w *worker) timerAsLeft() *trouble {
-	if !w.guarded() {
-		return nil
-	}
-	was := w.timer
-	pending, err := w.see()
-	if err != nil {
-		return faced("looking at the timer", err)
-	}
-	switch {
-	case !pending && !was.pends() && w.onTrial(): // nothing was applied yet
-	case !pending && !was.pends():
-		return w.armAgain()
-	case pending && !was.pends() && w.onTrial():
-		w.emit(night.Event{Kind: night.TimerSeen, Due: w.due, For: time.Until(w.due)})
-		evidence := "it is on trial until " + w.due.Format("15:04:05")
-		if w.untold {
-			evidence = "the device does not tell until when"
-		}
-		return changedUnderUs("something is on trial that we have not applied", evidence)
-	case !pending && w.onTrial():
-		w.emit(night.Event{Kind: night.TimerGone})
-		return changedUnderUs("what was on trial is so no more: its time was up, or somebody confirmed it or took it back",
-			"it was on trial until "+was.due.Format("15:04:05")+"; nothing is now")
-	case !pending:
-		w.emit(night.Event{Kind: night.TimerGone})
-		return changedUnderUs("the rollback timer is gone: somebody or something took it off the clock",
-			"it was due "+was.due.Format("15:04:05")+"; nothing is pending now")
-	case !was.pends(), was.untold: // what it is known by now is what it tells now
-	case w.another(was):
-		w.emit(night.Event{Kind: night.TimerSeen, Due: w.due, For: time.Until(w.due)})
-		return changedUnderUs("the rollback timer was changed under us",
-			fmt.Sprintf("it was due %s; now it is due %s", was.due.Format("15:04:05"), w.due.Format("15:04:05")))
-	default:
-		w.due, w.slack = was.due, was.slack // as near as the first reading; it must not wander
-	}
-	return nil
-}
-
-func changedUnderUs(why, evidence string) *trouble {
-	return &trouble{why: why, evidence: []string{evidence}, err: &driver.Unclear{Asked: "timer", Got: evidence}}
-}
-
-// armAgain puts a timer back on the clock of a device that lost it, where that is
-// safe: it must bring back the backup, or what runs now.
-func (w *worker) armAgain() *trouble {
-	safe, err := w.restartIsSafe()
-	switch {
-	case err != nil:
-		return faced("looking whether it may be armed again", err)
-	case !safe:
-		return changedUnderUs("no rollback timer is pending, and none may be armed",
-			"what is saved on it is neither the backup nor what runs now: a restart would bring that back")
-	}
-	if err := w.arm(night.ToArm, w.paced().TimerFor(w.crew.Plan)); err != nil {
-		return faced("arming again", err)
-	}
-	return nil
 }
 
 // nobodyElse looks whether somebody else is changing the configuration, as far as

@@ -12,43 +12,6 @@ import (
 	"metabasis/internal/core/plan"
 )
 
-// settle deals with trouble: it waits for a lost device, takes back a device
-// that is to be taken back, and otherwise holds for a decision. It tells
-// whether the device's night is over.
-func (w *worker) settle(tr *trouble) (done bool) {
-	for {
-		switch {
-		case errors.Is(tr.err, errLetGo):
-			w.letGo()
-			return true
-		case errors.Is(tr.err, errTakeBack):
-			w.takeBack("taken back by decision")
-			return true
-		case errors.Is(tr.err, errNotPending) && w.onTrial():
-			w.takeBack("taken back at once: " + tr.why)
-			return true
-		case tr.lost():
-			if w.await(tr.why) == over {
-				return true
-			}
-			if err := w.interrupted(); err != nil {
-				tr = &trouble{why: err.Error(), err: err}
-				continue
-			}
-			tr = &trouble{why: "contact was lost and is back", evidence: []string{tr.why}, err: &driver.Unclear{Asked: "contact", Got: "lost"}}
-			if err := w.tookEffect(); err != nil {
-				tr = faced("looking what became of the lines that were being applied", err)
-				continue
-			}
-		}
-		next, done := w.decide(tr)
-		if next == nil {
-			return done
-		}
-		tr = next
-	}
-}
-
 // decide holds and carries out the choice. It returns further trouble, or nil
 // and whether the night is over.
 func (w *worker) decide(tr *trouble) (next *trouble, over bool) {

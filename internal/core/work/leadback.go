@@ -56,38 +56,6 @@ func (w *worker) leadTo(from, to config.Config, step int) (sent bool, err error)
 	return true, w.typeBack(lines)
 }
 
-// undoStep undoes one step: by lines that are computed to lead from what its own lines
-// made to what was before it, or by its undo lines where nobody can compute them or the
-// runbook wants those first. What others made meanwhile stays, and is seen when it is
-// compared.
-func (w *worker) undoStep(i int) error {
-	s, l := w.t.Steps[i], w.t.Traits.Language
-	if l == nil || s.UndoFirst {
-		return w.undo(i)
-	}
-	if w.steps[i].before == nil {
-		return &driver.Unclear{Asked: "undo of " + s.Title, Got: "what ran before it was not read"}
-	}
-	made, err := l.Predict(w.steps[i].onto, s.Send[:w.steps[i].sent])
-	if s.After != nil && (len(s.Put) > 0 || s.Whole != "") {
-		made, err = *s.After, nil
-	}
-	if err != nil {
-		err = errNoLines
-	} else {
-		_, err = w.leadTo(made, *w.steps[i].before, i+1)
-	}
-	switch {
-	case errors.Is(err, errNoLines) && s.Want == nil && !s.Unwritten && len(s.Undo) > 0:
-		return w.undo(i)
-	case errors.Is(err, errNoLines):
-		return &driver.Unclear{Asked: "undo of " + s.Title, Got: err.Error()}
-	case err == nil:
-		w.steps[i].undone = true
-	}
-	return err
-}
-
 // typeBack types lines in edit mode, up to the first that is refused.
 func (w *worker) typeBack(lines []string) error {
 	if err := w.edit(); err != nil {

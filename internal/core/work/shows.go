@@ -104,17 +104,3 @@ func (w *worker) seen(text string, c config.Config) (string, config.Config, *tro
 	}
 	return text, c, tr
 }
-
-// unseen are the steps whose lines were all taken in this session, and of which the
-// configuration shows nothing. It is no proof that they are undone.
-func (w *worker) unseen(c config.Config) (out []int) {
-	for _, i := range w.ran {
-		if w.steps[i].in != w.ses || w.steps[i].undone || !w.whole(i) {
-			continue
-		}
-		if yes, known := w.shows(i, c); known && !yes {
-			out = append(out, i)
-		}
-	}
-	return out
-}

@@ -90,42 +90,6 @@ type position struct {
 	soaked bool
 }
 
-// trouble is why the forward work stopped.
-type trouble struct {
-	why      string
-	evidence []string
-	err      error // decides between a hold, lost contact and a decision from outside
-}
-
-func (tr *trouble) lost() bool {
-	return tr.err != nil && !driver.Answered(tr.err) && !errors.Is(tr.err, errTakeBack) && !errors.Is(tr.err, errLetGo) &&
-		!errors.Is(tr.err, ErrJournal) && !errors.Is(tr.err, errNotPending)
-}
-
-// ErrJournal marks an intention that could not be made durable.
-var ErrJournal = errors.New("the journal cannot be written, so nothing more is done")
-
-// Error makes an error of trouble.
-func (tr *trouble) Error() string { return tr.why }
-
-// Unwrap is what decides what is done.
-func (tr *trouble) Unwrap() error { return tr.err }
-
-// troubled makes trouble of an error met while doing something, unless it is trouble already.
-func troubled(doing string, err error) *trouble {
-	var tr *trouble
-	if errors.As(err, &tr) {
-		return tr
-	}
-	return faced(doing, err)
-}
-
-// failed makes trouble of an error.
-func failed(err error) *trouble { return &trouble{why: err.Error(), err: err} }
-
-// faced makes trouble of an error met while doing something.
-func faced(doing string, err error) *trouble { return failed(fmt.Errorf("%s: %w", doing, err)) }
-
 func (w *worker) name() string { return w.target.Device.Name }
 
 func (w *worker) emit(e night.Event) {
@@ -329,38 +293,6 @@ func (w *worker) prepare() (over bool) {
 	return w.prepareTimer()
 }
 
-// prepareTimer arms the device. A device whose timer is not seen pending is
-// not changed; one that may be armed without our knowing is watched.
-func (w *worker) prepareTimer() (over bool) {
-	d := w.t.TimerFor(w.crew.Plan)
-	err := w.arm(night.ToArm, d)
-	switch {
-	case err == nil:
-		w.move(night.Armed, "timer armed")
-		return false
-	case errors.Is(err, errNotPending):
-		w.end(night.Blocked, "the rollback timer is not pending after it was armed")
-		return true
-	case errors.Is(err, ErrJournal):
-		w.end(night.Blocked, err.Error())
-		return true
-	case driver.Answered(err) && w.nothingPending():
-		w.end(night.Blocked, "the rollback timer cannot be armed: "+err.Error())
-		return true
-	}
-	w.assume(time.Now().Add(d)) // it may be armed
-	w.emit(night.Event{Kind: night.TimerSeen, Due: w.due, For: d})
-	return w.settle(faced("arming", lostWith(err)))
-}
-
-// lostWith makes an error count as lost contact, whatever it was.
-func lostWith(err error) error { return fmt.Errorf("contact lost: %s", err) }
-
-func (w *worker) nothingPending() bool {
-	_, pending, err := w.ses.Pending(w.ctx)
-	return err == nil && !pending
-}
-
 const reachTries = 2
 
 // reach opens a session.
@@ -387,61 +319,6 @@ func (w *worker) reach() (err error) {
 	return err
 }
 
-// backUp stores the running configuration; it must be durable and read back
-// before anything is changed (law 1). A disk that takes no more takes no more of
-// any device: nothing new is reached then.
-func (w *worker) backUp() error {
-	b, err := w.crew.Backups.Put(w.name(), w.backup, time.Now())
-	if full(err) {
-		w.crew.Tell(CannotWrite{w.name(), fmt.Errorf("backups cannot be written: %w", err)})
-	}
-	if err != nil {
-		return err
-	}
-	e := night.Event{Kind: night.BackedUp, Device: w.name(), What: b.Path, Note: b.SHA256, OK: b.Same}
-	if err := w.crew.Log.Intend(e); err != nil {
-		return err
-	}
-	if err := w.keepRecord(Before, w.recorded, nil, b); err != nil {
-		return fmt.Errorf("its record cannot be kept: %w", err)
-	}
-	return nil
-}
-
-var errNotPending = errors.New("no rollback timer is pending")
-
-// arm puts the timer on the clock and looks that it is pending (law 1).
-func (w *worker) arm(what string, d time.Duration) error {
-	if err := w.intend(night.Event{What: what, For: d}); err != nil {
-		return err
-	}
-	if err := w.ses.Arm(w.ctx, d); err != nil {
-		return err
-	}
-	pending, err := w.see()
-	if err != nil {
-		return err
-	}
-	if !pending {
-		return errNotPending
-	}
-	w.emit(night.Event{Kind: night.TimerSeen, Due: w.due, For: d})
-	return nil
-}
-
-// see looks at the timer and takes down when it is due, and how far that may be
-// off: it is right at some moment while the device answers.
-func (w *worker) see() (pending bool, err error) {
-	asked := time.Now()
-	left, pending, err := w.ses.Pending(w.ctx)
-	if err != nil {
-		return false, err
-	}
-	w.took(asked)
-	w.saw(left, pending, asked, time.Now())
-	return pending, nil
-}
-
 // took takes down how long a command took that was given at that time. A device that
 // was slow is not believed to be quick at once.
 func (w *worker) took(asked time.Time) {
@@ -450,16 +327,3 @@ func (w *worker) took(asked time.Time) {
 
 // paced is the device with the pace that it has shown.
 func (w *worker) paced() *plan.Target { return w.t.At(w.command) }
-
-// guard extends the timer before it could run short of the work that remains
-// from step i on (law 3).
-func (w *worker) guard(i int, extra time.Duration) error {
-	if !w.pends() || w.onTrial() && !w.t.Traits.Extends {
-		return nil
-	}
-	need := w.paced().Left(i, w.crew.Plan.Soak) + extra + plan.Margin
-	if w.covers(need, time.Now()) {
-		return nil
-	}
-	return w.arm(night.ToExtend, max(need+plan.Margin, w.crew.Plan.Timer.Long(w.t.Device.Platform)).Round(time.Second))
-}
