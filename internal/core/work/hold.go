@@ -107,8 +107,9 @@ func (w *worker) misses(s plan.Step) string {
 func (w *worker) hold(tr *trouble) (night.Choice, error) {
 	w.move(night.Held, tr.why)
 	w.question++
-	w.crew.Tell(Held{Device: w.name(), Why: w.maskText(tr.why), Evidence: w.maskLines(slices.Concat(tr.evidence, w.wayBack())),
-		Offers: w.choices(), Question: w.question, Skips: w.at.step < len(w.target.Steps) && !w.skipFailed})
+	at := w.situation()
+	w.crew.Tell(Held{Device: w.name(), Why: w.maskText(tr.why), Evidence: w.maskLines(slices.Concat(tr.evidence, at.wayBack())),
+		Offers: at.offers(), Question: w.question, Skips: w.at.step < len(w.target.Steps) && !w.skipFailed})
 	var fired <-chan time.Time
 	if w.pends() {
 		t := time.NewTimer(time.Until(w.due) + time.Second)
@@ -140,151 +141,31 @@ func (w *worker) hold(tr *trouble) (night.Choice, error) {
 	}
 }
 
-// choices are what can be done with the device as it is.
-func (w *worker) choices() []night.Offer {
-	var out []night.Offer
-	offer := func(c night.Choice, takes time.Duration, does string) *night.Offer {
-		out = append(out, night.Offer{Choice: c, Touches: 1, Takes: takes, Does: does})
-		return &out[len(out)-1]
-	}
-	usual, most := w.going(w.at.step, w.at.sent, w.at.soaked)
-	again := night.TryAgain
-	if w.overrun {
-		again = night.GoOnLate
-	}
-	o := offer(again, usual, w.againDoes(usual))
-	o.Most, o.Reason = most, w.overrun
-	if w.at.step < len(w.t.Steps) && !w.t.Traits.Once {
-		usual, most := w.going(w.at.step+1, false, false)
-		undo := w.skipping()
-		offer(night.SkipStep, usual+undo, w.skipDoes()).Most = most + undo
-	}
-	offer(night.BackDevice, w.backing(), w.backDoes())
-	if w.pends() {
-		offer(night.LetFire, w.firingTakes(), "").Way = w.t.Traits.Timer
-		if !w.onTrial() || w.t.Traits.Extends {
-			offer(night.Extend, w.each(1, opArm)+w.each(1, opPending), "")
-		}
-	}
-	if w.differs != nil {
-		usual, most := w.going(w.at.step, true, w.at.soaked)
-		o := offer(night.Accept, usual, "sends nothing for it; "+w.thenDoes(w.at.step+1))
-		o.Most, o.Reason = most, true
-	}
-	return out
-}
-
-// skipping is how long leaving the step out takes: what was sent of it is undone.
-func (w *worker) skipping() time.Duration {
+// situation copies how the device stands: what its offers are made of.
+func (w *worker) situation() situation {
 	i := w.at.step
-	if !w.begun(i) {
-		return 0
+	s := situation{
+		position: w.at, timer: w.timer, by: w.t.Traits.Timer, now: time.Now(),
+		guarded: w.guarded(), extends: w.t.Traits.Extends, once: w.t.Traits.Once, saves: w.t.Traits.Saves, one: w.t.Traits.One,
+		over: i >= len(w.t.Steps), soaks: w.crew.Plan.Soak > 0,
+		late: w.overrun, unlike: w.differs != nil, touched: len(w.ran) > 0, saved: w.saved,
+		back: w.backing(), fire: w.firingTakes(), extend: w.each(1, opArm) + w.each(1, opPending),
 	}
-	return w.each(2, opConfig) + w.each(1, opEdit) + w.each(len(w.t.Steps[i].Undo), opLine) + w.each(1, opApply)
-}
-
-// againDoes says what trying again sends.
-func (w *worker) againDoes(takes time.Duration) string {
-	text := ""
-	switch i := w.at.step; {
-	case i < len(w.t.Steps) && w.at.sent:
-		text = fmt.Sprintf("looks once more at %q and sends none of its lines; once it is so, ", w.t.Steps[i].Title)
-	case i < len(w.t.Steps) && w.t.Steps[i].Changes():
-		text = fmt.Sprintf("sends %q once more from its first line; ", w.t.Steps[i].Title)
-	case !w.at.soaked && w.crew.Plan.Soak > 0:
-		text = "watches anew that it holds; "
-	default:
-		text = "looks once more; "
-	}
-	if w.pends() && time.Until(w.due) < takes && (!w.onTrial() || w.t.Traits.Extends) {
-		text += "its timer is extended first; "
-	}
-	return text + w.thenDoes(w.at.step+1)
-}
-
-// thenDoes says what going on from a step sends.
-func (w *worker) thenDoes(from int) string {
-	more := 0
-	for i := from; i < len(w.t.Steps); i++ {
-		if w.t.Steps[i].Changes() && !w.skipped(i) {
-			more++
+	for j := i + 1; j < len(w.t.Steps); j++ {
+		if w.t.Steps[j].Changes() && !w.skipped(j) {
+			s.later++
 		}
 	}
-	text := "then "
-	if more == 1 {
-		text += "sends 1 step more, "
-	} else if more > 1 {
-		text += fmt.Sprintf("sends %d steps more, ", more)
+	s.again.usual, s.again.most = w.going(i, w.at.sent, w.at.soaked)
+	s.accept.usual, s.accept.most = w.going(i, true, w.at.soaked)
+	if s.over {
+		return s
 	}
-	return text + w.keepDoes()
-}
-
-// keepDoes says what keeping the device sends.
-func (w *worker) keepDoes() string {
-	switch {
-	case w.onTrial():
-		return "confirms it, which keeps it"
-	case w.guarded() && w.t.Traits.Saves:
-		return "cancels its timer and saves"
-	case w.t.Traits.Saves:
-		return "saves"
-	case w.guarded():
-		return "cancels its timer"
+	s.title, s.changes, s.begun = w.t.Steps[i].Title, w.t.Steps[i].Changes(), w.begun(i)
+	s.skip.usual, s.skip.most = w.going(i+1, false, false)
+	if s.begun { // what was sent of it is undone
+		undo := w.each(2, opConfig) + w.each(1, opEdit) + w.each(len(w.t.Steps[i].Undo), opLine) + w.each(1, opApply)
+		s.skip.usual, s.skip.most = s.skip.usual+undo, s.skip.most+undo
 	}
-	return "keeps it"
-}
-
-// skipDoes says what leaving the step out sends.
-func (w *worker) skipDoes() string {
-	i := w.at.step
-	if !w.begun(i) {
-		return "nothing of it was sent; " + w.thenDoes(i+1)
-	}
-	return fmt.Sprintf("undoes %q and proves that; %s", w.t.Steps[i].Title, w.thenDoes(i+1))
-}
-
-// backDoes says what taking the device back sends.
-func (w *worker) backDoes() string {
-	text := "compares with its backup, and sends nothing if it is equal"
-	if len(w.ran) > 0 {
-		text = "undoes what was sent, and compares with its backup"
-		if w.onTrial() && w.pends() {
-			text = "ends its trial, and compares with its backup"
-		}
-	}
-	if w.guarded() && !w.onTrial() && w.pends() {
-		text += "; then cancels its timer"
-	}
-	if w.saved {
-		text += "; saves again, since the change may be saved"
-	}
-	return text
-}
-
-// wayBack says, at a hold, whether anything takes the change back by itself, and whether
-// anything of it is saved.
-func (w *worker) wayBack() []string {
-	way := "no way back of its own: nothing but we takes it back"
-	switch {
-	case w.pends() && w.doubted:
-		way = "its timer may be gone: cancelling it was asked for and not seen; else it " + w.way()
-	case w.pends() && w.untold:
-		way = "a change is on trial on it, and it does not tell until when"
-	case w.pends() && w.onTrial():
-		way = "its way back is pending: " + w.way()
-	case w.pends():
-		way = "its way back is pending: it " + w.way()
-	case w.onTrial() && len(w.ran) == 0:
-		way = "nothing is on trial on it, and nothing of the change runs"
-	case w.guarded():
-		way = "no timer is pending on it: nothing but we takes it back"
-	}
-	saved := "nothing of the change is saved"
-	switch {
-	case w.t.Traits.One && len(w.ran) > 0:
-		saved = "what runs is what is saved, as its profile says"
-	case w.saved:
-		saved = "the change may be saved: that was asked for"
-	}
-	return []string{way, saved}
+	return s
 }

@@ -1,0 +1,160 @@
+package work
+
+import (
+	"fmt"
+	"time"
+
+	"metabasis/internal/core/night"
+	"metabasis/internal/core/plan"
+)
+
+// situation is how a device stands when it is held, in values: what can be done with it is
+// made of nothing else.
+type situation struct {
+	position
+	timer
+	by  plan.TimerKind // how it takes a change back by itself
+	now time.Time
+
+	guarded, extends   bool // it has a timer in this night; a trial can be made longer
+	once, saves, one   bool // all is applied at once; it saves; what runs is what is saved
+	over, soaks        bool // all steps are done; what holds is watched
+	late, unlike       bool // no time is left to change things; it is not as predicted
+	touched, saved     bool // lines may be in effect; the change may be saved
+	title              string
+	changes, begun     bool // the step in hand has lines; lines of it may be in effect
+	later              int  // steps behind it that send lines
+	again, skip        span // how long going on takes, with the step, and without it
+	accept             span
+	back, fire, extend time.Duration
+}
+
+// span is how long something usually takes, and at most.
+type span struct{ usual, most time.Duration }
+
+func (s *situation) trial() bool { return s.by == plan.TrialTimer }
+
+// stretches tells whether what is pending can be put off.
+func (s *situation) stretches() bool { return s.pends() && (!s.trial() || s.extends) }
+
+// offers are what can be done with the device. Going on is the first.
+func (s situation) offers() []night.Offer {
+	again := night.Offer{Choice: night.TryAgain, Touches: 1, Takes: s.again.usual, Most: s.again.most, Does: s.againDoes(), Reason: s.late}
+	if s.late {
+		again.Choice = night.GoOnLate
+	}
+	out := []night.Offer{again}
+	if !s.over && !s.once {
+		out = append(out, night.Offer{Choice: night.SkipStep, Touches: 1, Takes: s.skip.usual, Most: s.skip.most, Does: s.skipDoes()})
+	}
+	out = append(out, night.Offer{Choice: night.BackDevice, Touches: 1, Takes: s.back, Does: s.backDoes()})
+	if s.pends() {
+		out = append(out, night.Offer{Choice: night.LetFire, Touches: 1, Takes: s.fire, Way: s.by})
+	}
+	if s.stretches() {
+		out = append(out, night.Offer{Choice: night.Extend, Touches: 1, Takes: s.extend})
+	}
+	if s.unlike {
+		out = append(out, night.Offer{Choice: night.Accept, Touches: 1, Takes: s.accept.usual, Most: s.accept.most, Reason: true,
+			Does: "sends nothing for it; " + s.thenDoes()})
+	}
+	return out
+}
+
+// againDoes says what trying again sends.
+func (s *situation) againDoes() string {
+	text := "looks once more; "
+	switch {
+	case !s.over && s.sent:
+		text = fmt.Sprintf("looks once more at %q and sends none of its lines; once it is so, ", s.title)
+	case !s.over && s.changes:
+		text = fmt.Sprintf("sends %q once more from its first line; ", s.title)
+	case !s.soaked && s.soaks:
+		text = "watches anew that it holds; "
+	}
+	if s.stretches() && !s.covers(s.again.usual, s.now) {
+		text += "its timer is extended first; "
+	}
+	return text + s.thenDoes()
+}
+
+// thenDoes says what going on behind the step in hand sends.
+func (s *situation) thenDoes() string {
+	text := "then "
+	if s.later == 1 {
+		text += "sends 1 step more, "
+	} else if s.later > 1 {
+		text += fmt.Sprintf("sends %d steps more, ", s.later)
+	}
+	return text + s.keepDoes()
+}
+
+// keepDoes says what keeping the device sends.
+func (s *situation) keepDoes() string {
+	switch {
+	case s.trial():
+		return "confirms it, which keeps it"
+	case s.guarded && s.saves:
+		return "cancels its timer and saves"
+	case s.saves:
+		return "saves"
+	case s.guarded:
+		return "cancels its timer"
+	}
+	return "keeps it"
+}
+
+// skipDoes says what leaving the step out sends.
+func (s *situation) skipDoes() string {
+	if !s.begun {
+		return "nothing of it was sent; " + s.thenDoes()
+	}
+	return fmt.Sprintf("undoes %q and proves that; %s", s.title, s.thenDoes())
+}
+
+// backDoes says what taking the device back sends.
+func (s *situation) backDoes() string {
+	text := "compares with its backup, and sends nothing if it is equal"
+	switch {
+	case s.touched && s.trial() && s.pends():
+		text = "ends its trial, and compares with its backup"
+	case s.touched:
+		text = "undoes what was sent, and compares with its backup"
+	}
+	if s.guarded && !s.trial() && s.pends() {
+		text += "; then cancels its timer"
+	}
+	if s.saved {
+		text += "; saves again, since the change may be saved"
+	}
+	return text
+}
+
+// wayBack says whether anything takes the change back by itself, and whether anything of it is
+// saved.
+func (s situation) wayBack() []string {
+	does := s.by.Does(s.due.Format("15:04:05"))
+	way := "no way back of its own: nothing but we takes it back"
+	switch {
+	case s.pends() && s.doubted:
+		way = "its timer may be gone: cancelling it was asked for and not seen; else it " + does
+	case s.pends() && s.untold:
+		way = "a change is on trial on it, and it does not tell until when"
+	case s.pends() && s.trial():
+		way = "its way back is pending: " + does
+	case s.pends():
+		way = "its way back is pending: it " + does
+	case s.trial() && !s.touched:
+		way = "nothing is on trial on it, and nothing of the change runs"
+	case s.guarded:
+		way = "no timer is pending on it: nothing but we takes it back"
+	}
+	saved := "nothing of the change is saved"
+	switch {
+	case s.one && s.touched:
+		saved = "what runs is what is saved, as its profile says"
+	case s.saved:
+		saved = "the change may be saved: that was asked for"
+	}
+	return []string{way, saved}
+}
