@@ -214,36 +214,27 @@ func (w *worker) recognise() (v verdict, decided bool, err error) {
 		w.partLooks++
 		return over, false, errors.New("what runs beside its configuration is not as it was yet")
 	}
-	early := w.onTrial() && time.Now().Before(w.due) // it was confirmed or ended, or never begun
-	alone := !w.pends()                              // no timer was pending when contact was lost: none has fired
+	at := returned{guarded: w.guarded(), trial: w.onTrial(), reverting: w.reverting,
+		early: time.Now().Before(w.due), alone: !w.pends()}
 	w.lapse()
 	w.firing = false
 	w.emit(night.Event{Kind: night.TimerGone})
 	diff := config.Compare(w.before, now)
 	w.emit(night.Event{Kind: night.Differs, Lines: diff.Lines(w.t.Masked)})
-	savedEqual := known && config.Equal(w.before, saved)
-	switch {
-	case !w.guarded():
+	at.equal, at.savedEqual = diff.Empty(), known && config.Equal(w.before, saved)
+	at.proven = w.intended != "" && (at.equal || config.Equal(config.Parse(w.intended, w.t.Traits.Style), now))
+	end, note := at.end()
+	if end == "" {
 		return regained, true, nil
-	case early && !w.reverting:
-		return regained, true, nil
-	case diff.Empty() && savedEqual && w.onTrial():
-		w.end(night.Reverted, "nothing is on trial any more, and it is equal to the backup")
-		return over, true, nil
-	case diff.Empty() && savedEqual:
-		w.end(night.Reverted, "came back with its saved configuration, equal to the backup")
-		return over, true, nil
-	case w.intended != "" && (config.Equal(config.Parse(w.intended, w.t.Traits.Style), now) || diff.Empty()):
-		// Contact was lost while closing, or while taking back what was kept.
-		return regained, true, nil
-	case alone, w.onTrial():
-		return regained, true, nil // what it is now is to be decided on
 	}
-	evidence := diff.Lines(w.t.Masked)
-	if known && !savedEqual {
-		evidence = append(evidence, "the saved configuration differs from the backup, too")
+	if end == night.Stranded {
+		evidence := diff.Lines(w.t.Masked)
+		if known && !at.savedEqual {
+			evidence = append(evidence, "the saved configuration differs from the backup, too")
+		}
+		note += joinSome(evidence)
 	}
-	w.end(night.Stranded, "it is back without a timer and is not what was backed up: "+joinSome(evidence))
+	w.end(end, note)
 	return over, true, nil
 }
 

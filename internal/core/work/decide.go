@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"metabasis/internal/core/driver"
+	"metabasis/internal/core/night"
 )
 
 // Decisions, made of values alone: what is done next never depends on anything but what is
@@ -67,3 +68,36 @@ const (
 	// candidatePause is how long a candidate that somebody else has is waited for.
 	candidatePause = 20 * time.Second
 )
+
+// returned is how a device is that contact was lost with, when it answers again and nothing is
+// pending on it.
+type returned struct {
+	guarded    bool // it has a timer in this night
+	trial      bool // it takes changes on trial
+	reverting  bool // it was being taken back
+	early      bool // that was not due yet which was pending
+	alone      bool // nothing was pending when contact was lost: no timer has fired
+	equal      bool // what runs is its backup
+	savedEqual bool // what is saved is, too
+	proven     bool // the change was proven before, and what runs is that, or the backup
+}
+
+// end is the state in which its night is over by that, and the note of it; "" where what it is
+// now is to be decided on.
+func (r returned) end() (night.State, string) {
+	switch {
+	case !r.guarded:
+		return "", ""
+	case r.trial && r.early && !r.reverting: // it was confirmed or ended, or never begun
+		return "", ""
+	case r.equal && r.savedEqual && r.trial:
+		return night.Reverted, "nothing is on trial any more, and it is equal to the backup"
+	case r.equal && r.savedEqual:
+		return night.Reverted, "came back with its saved configuration, equal to the backup"
+	case r.proven: // contact was lost while closing, or while taking back what was kept
+		return "", ""
+	case r.alone, r.trial:
+		return "", ""
+	}
+	return night.Stranded, "it is back without a timer and is not what was backed up: "
+}

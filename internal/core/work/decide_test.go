@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"metabasis/internal/core/driver"
+	"metabasis/internal/core/night"
 )
 
 // What is done after the ladder back was climbed, whatever came of it and however the device
@@ -69,6 +70,29 @@ func TestAfterTheLadder(t *testing.T) {
 			wantDo, wantAfter := c.want(a)
 			assert.Equal(t, wantDo, do, "%s: %+v", name, a)
 			assert.Equal(t, wantAfter, after, "%s: %+v", name, a)
+		}
+	}
+}
+
+// What becomes of a device that answers again with nothing pending. It counts as taken back
+// only where both what runs and what is saved were read and are its backup; it is given up only
+// where a timer of ours must have fired, and it is not what was backed up.
+func TestADeviceThatIsBack(t *testing.T) {
+	for n := range 1 << 8 {
+		bit := func(i int) bool { return n>>i&1 > 0 }
+		r := returned{bit(0), bit(1), bit(2), bit(3), bit(4), bit(5), bit(6), bit(7)}
+		state, note := r.end()
+		switch state {
+		case night.Reverted:
+			assert.True(t, r.guarded && r.equal && r.savedEqual, "%+v", r)
+		case night.Stranded:
+			assert.True(t, r.guarded && !r.trial && !r.alone && !r.proven && !(r.equal && r.savedEqual), "%+v", r)
+		default:
+			assert.Empty(t, state, "%+v", r)
+		}
+		assert.Equal(t, state == "", note == "", "%+v", r)
+		if r.trial && r.early && !r.reverting {
+			assert.Empty(t, state, "somebody has confirmed it or ended it, and that is for a person to see: %+v", r)
 		}
 	}
 }
