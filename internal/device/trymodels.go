@@ -38,16 +38,21 @@ func tryModels(ctx context.Context, p *profile.Profile, s Session, report func(l
 		}
 		tell("configuration, "+string(which), "", lines, err)
 	}
-	if p.Timer.Kind.Guards() {
-		left, pending, err := s.Pending(ctx)
-		got := "nothing is on trial"
+	if lacks := driver.Lacks(s, p.Traits()); lacks != "" {
+		tell("the way to it", "", nil, fmt.Errorf("the profile has %s, which it has not", lacks))
+	}
+	if t, ok := s.(driver.Timer); ok && p.Timer.Kind.Guards() {
+		left, pending, err := t.Pending(ctx)
+		got := []string{"nothing is on trial"}
 		switch {
+		case err != nil:
+			got = nil
 		case pending && left < 0:
-			got = "something is on trial, and it does not say until when"
+			got = []string{"something is on trial, and it does not say until when"}
 		case pending:
-			got = "something is on trial, for " + left.String() + " more"
+			got = []string{"something is on trial, for " + left.String() + " more"}
 		}
-		tell("timer", "", []string{got}, err)
+		tell("timer", "", got, err)
 	}
 	for _, name := range slices.Sorted(maps.Keys(p.Readers)) {
 		v, err := s.Read(ctx, name)

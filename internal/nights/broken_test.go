@@ -18,10 +18,19 @@ import (
 	"metabasis/internal/sim"
 )
 
+// whole is a session that can do all that one can.
+type whole interface {
+	driver.Session
+	driver.Trial
+	driver.Putter
+	driver.Restorer
+	driver.Saver
+}
+
 // breaking is a session of ours with a mistake in it: at a line it panics, and whatever is
 // asked of it from then on panics, too.
 type breaking struct {
-	driver.Session
+	whole
 	at    string
 	broke bool
 	asked *[]string // of it, once it is broken
@@ -40,7 +49,7 @@ func (s *breaking) Line(ctx context.Context, line string) error {
 		s.broke = true
 		panic("no such index: " + s.at)
 	}
-	return s.Session.Line(ctx, line)
+	return s.whole.Line(ctx, line)
 }
 
 // Read breaks where no line is to.
@@ -50,20 +59,20 @@ func (s *breaking) Read(ctx context.Context, table string) (any, error) {
 		s.broke = true
 		panic("no such table")
 	}
-	return s.Session.Read(ctx, table)
+	return s.whole.Read(ctx, table)
 }
 
-func (s *breaking) Drop(ctx context.Context) error { s.fine("drop"); return s.Session.Drop(ctx) }
-func (s *breaking) Close() error                   { s.fine("close"); return s.Session.Close() }
+func (s *breaking) Drop(ctx context.Context) error { s.fine("drop"); return s.whole.Drop(ctx) }
+func (s *breaking) Close() error                   { s.fine("close"); return s.whole.Close() }
 
 func (s *breaking) Pending(ctx context.Context) (time.Duration, bool, error) {
 	s.fine("look at its timer")
-	return s.Session.Pending(ctx)
+	return s.whole.Pending(ctx)
 }
 
 func (s *breaking) Config(ctx context.Context, which driver.Which) (string, error) {
 	s.fine("print")
-	return s.Session.Config(ctx, which)
+	return s.whole.Config(ctx, which)
 }
 
 type breakingOn struct {
@@ -79,7 +88,7 @@ func (c breakingOn) Connect(ctx context.Context, t *plan.Target) (driver.Session
 		return s, err
 	}
 	*c.left = append(*c.left, s)
-	return &breaking{Session: s, at: c.at, asked: c.asked}, nil
+	return &breaking{whole: s.(whole), at: c.at, asked: c.asked}, nil
 }
 
 // A mistake of ours on one device costs that device, not the night of the others. Nothing
@@ -157,11 +166,11 @@ func TestAMistakeOfOursInARehearsal(t *testing.T) {
 
 // counted is a session that counts what is dropped, and refuses a whole backup.
 type counted struct {
-	driver.Session
+	whole
 	drops *int
 }
 
-func (s *counted) Drop(ctx context.Context) error { *s.drops++; return s.Session.Drop(ctx) }
+func (s *counted) Drop(ctx context.Context) error { *s.drops++; return s.whole.Drop(ctx) }
 
 func (s *counted) Restore(context.Context, string) error {
 	return &driver.Refused{Line: "the backup", Said: "no room"}
@@ -177,7 +186,7 @@ func (c countedOn) Connect(ctx context.Context, t *plan.Target) (driver.Session,
 	if err != nil {
 		return s, err
 	}
-	return &counted{s, c.drops}, nil
+	return &counted{s.(whole), c.drops}, nil
 }
 
 // Of a whole backup that a device refuses, what was handed over is dropped before anything else

@@ -87,6 +87,7 @@ func (w *world) tellSession(t *testing.T) string {
 	ses, err := w.connector().Open(ctx, target.Device, nil)
 	say("open", err == nil, err)
 	if err == nil {
+		all := ses.(whole)
 		lines := map[string][]string{"tern": {"log host 198.51.100.14", "port 3", "lan 99", "up", "nonsense", "done"}, "plover": {"set report host 198.51.100.14", "nonsense", "plain"}}
 		for _, table := range []string{"clock", "storage", "version", "ports", "neighbours", "gates", "editors", "nothing"} {
 			v, err := ses.Read(ctx, table)
@@ -97,8 +98,8 @@ func (w *world) tellSession(t *testing.T) string {
 			say("config "+string(which), len(v), err)
 		}
 		backup, _ := ses.Config(ctx, driver.Running)
-		say("arm", "", ses.Arm(ctx, 90*time.Second+300*time.Millisecond))
-		left, pending, err := ses.Pending(ctx)
+		say("arm", "", all.Arm(ctx, 90*time.Second+300*time.Millisecond))
+		left, pending, err := all.Pending(ctx)
 		say("pending", fmt.Sprint(left, pending), err)
 		say("edit", "", ses.Edit(ctx))
 		for _, l := range lines[target.Device.Platform] {
@@ -106,8 +107,8 @@ func (w *world) tellSession(t *testing.T) string {
 		}
 		say("line of two lines", "", ses.Line(ctx, "one\ntwo"))
 		say("apply", "", ses.Apply(ctx, 0))
-		say("disarm", "", ses.Disarm(ctx))
-		left, pending, err = ses.Pending(ctx)
+		say("disarm", "", all.Disarm(ctx))
+		left, pending, err = all.Pending(ctx)
 		say("pending", fmt.Sprint(left, pending), err)
 		for _, ask := range []string{"tell version", "list version", "keep", "restart", "leave", "tell nonsense"} {
 			v, err := ses.Ask(ctx, ask, false)
@@ -115,10 +116,10 @@ func (w *world) tellSession(t *testing.T) string {
 		}
 		v, err := ses.Ask(ctx, "work", true)
 		say("ask anything", v, err)
-		say("save", "", ses.Save(ctx))
-		say("restore", "", ses.Restore(ctx, backup))
+		say("save", "", all.Save(ctx))
+		say("restore", "", all.Restore(ctx, backup))
 		say("edit", "", ses.Edit(ctx))
-		say("save from there", "", ses.Save(ctx))
+		say("save from there", "", all.Save(ctx))
 		say("close", ses.Host(), ses.Close())
 		say("close again", "", ses.Close())
 	}

@@ -24,11 +24,15 @@ type Connector interface {
 // that proves nothing; any other error means that contact is lost and the
 // session is of no more use.
 //
+// This is what every way to a device can do. What only some can is in interfaces of their own:
+// [Timer], [Trial], [Putter], [Restorer] and [Saver]. A profile may only claim for a platform
+// what its way can; [Lacks] tells.
+//
 // The operations are the same for every kind of platform; docs/architecture.md
 // has the table of what each becomes. Where the way back is a trial
 // ([plan.TrialTimer]), lines are staged and take effect, all at once, with Apply,
 // which also puts the trial on the clock; everywhere else a line takes effect when it
-// is taken. One that cannot save does nothing in Save.
+// is taken.
 type Session interface {
 	// Who says who the device says it is; what it does not say is "".
 	Who(ctx context.Context) (identity.Seen, error)
@@ -37,6 +41,26 @@ type Session interface {
 	Read(ctx context.Context, table string) (any, error)
 	// Config reads the configuration as the device prints it.
 	Config(ctx context.Context, which Which) (string, error)
+	// Edit gets ready to change the configuration, at its top. Where lines are staged, those
+	// of before stay staged.
+	Edit(ctx context.Context) error
+	// Line sends one line of a change.
+	Line(ctx context.Context, line string) error
+	// Apply ends what Edit began and lets it take effect: for that time, where it is on
+	// trial.
+	Apply(ctx context.Context, trial time.Duration) error
+	// Drop ends what Edit began; lines that are staged are dropped, also those of an
+	// earlier session of ours.
+	Drop(ctx context.Context) error
+	// Mask takes out of text the secrets that this session knows of. It can be
+	// used after Close, too.
+	Mask(text string) string
+	// Close ends the session in the way the device wants it.
+	Close() error
+}
+
+// Timer is a session with a device that can take a change back by itself, at a time.
+type Timer interface {
 	// Arm puts the rollback timer on the clock, in place of one that is pending. A trial
 	// that runs is given that much time from now on.
 	Arm(ctx context.Context, d time.Duration) error
@@ -46,31 +70,54 @@ type Session interface {
 	// Disarm takes the rollback timer off the clock, so that what runs stays: it confirms
 	// what is on trial. It proves nothing: ask Pending afterwards.
 	Disarm(ctx context.Context) error
-	// Edit gets ready to change the configuration, at its top. Where lines are staged, those
-	// of before stay staged.
-	Edit(ctx context.Context) error
-	// Line sends one line of a change.
-	Line(ctx context.Context, line string) error
-	// Put makes of what is being changed a whole configuration, where only whole ones are
-	// taken.
-	Put(ctx context.Context, text string) error
-	// Apply ends what Edit began and lets it take effect: for that time, where it is on
-	// trial.
-	Apply(ctx context.Context, trial time.Duration) error
-	// Drop ends what Edit began; lines that are staged are dropped, also those of an
-	// earlier session of ours.
-	Drop(ctx context.Context) error
+}
+
+// Trial is a session with a device that takes changes on trial.
+type Trial interface {
+	Timer
 	// TakeBack has the device take back, at once, what is on trial.
 	TakeBack(ctx context.Context) error
+}
+
+// Putter is a session with a device that takes whole configurations.
+type Putter interface {
+	// Put makes of what is being changed a whole configuration.
+	Put(ctx context.Context, text string) error
+}
+
+// Restorer is a session with a device that can be given back a configuration as it was.
+type Restorer interface {
 	// Restore replaces the running configuration by one read earlier.
 	Restore(ctx context.Context, config string) error
+}
+
+// Saver is a session with a device on which what runs and what is saved are two.
+type Saver interface {
 	// Save makes the running configuration the saved one.
 	Save(ctx context.Context) error
-	// Mask takes out of text the secrets that this session knows of. It can be
-	// used after Close, too.
-	Mask(text string) string
-	// Close ends the session in the way the device wants it.
-	Close() error
+}
+
+// Lacks says what a platform has by its profile and a session with it cannot use; "" where
+// there is nothing.
+func Lacks(s Session, t plan.Traits) string {
+	_, timer := s.(Timer)
+	_, trial := s.(Trial)
+	_, puts := s.(Putter)
+	_, restores := s.(Restorer)
+	_, saves := s.(Saver)
+	switch {
+	case t.Timer.Guards() && !timer:
+		return "a rollback timer"
+	case t.Timer == plan.TrialTimer && !trial:
+		return "changes on trial"
+	case t.Whole && !puts:
+		return "whole configurations"
+	case t.Restores && !restores:
+		return "restoring a backup"
+	case t.Saves && !saves:
+		return "saving"
+	}
+	return ""
 }
 
 // ErrDenied is a device denying the login. It is not tried again: an account

@@ -42,8 +42,11 @@ func (w *worker) open(ctx context.Context) error {
 		_ = ses.Close()
 		return err
 	}
-	w.ses, w.mask = &clocked{ses, w.clock, w.quiet}, ses.Mask
-	return nil
+	w.mask = ses.Mask
+	if w.ses, err = newLink(ses, w.t, w.clock, w.quiet); err != nil {
+		_ = ses.Close()
+	}
+	return err
 }
 
 // identify holds who answers against what is meant, right after the device was reached for

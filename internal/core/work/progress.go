@@ -4,7 +4,6 @@ import (
 	"slices"
 
 	"metabasis/internal/core/config"
-	"metabasis/internal/core/driver"
 )
 
 // progress is how far the change has come on a device: a record of each step, and the order in
@@ -21,7 +20,7 @@ type stepped struct {
 	before  *config.Config // what ran before it; nil where that was not read
 	onto    config.Config  // what its lines were sent to
 	sent    int            // how many of its lines were taken
-	in      driver.Session // the session that they were sent in
+	in      *link          // the session that they were sent in
 	undone  bool           // its undo lines were all sent since
 }
 
@@ -32,7 +31,7 @@ func (p *progress) size(steps int) { p.steps = make([]stepped, steps) }
 func (p *progress) begun(i int) bool { return slices.Contains(p.ran, i) }
 
 // begin takes note that lines of a step, sent in that session, may take effect from now on.
-func (p *progress) begin(i int, in driver.Session) {
+func (p *progress) begin(i int, in *link) {
 	if !p.begun(i) {
 		p.ran = append(p.ran, i)
 	}

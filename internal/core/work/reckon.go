@@ -1,11 +1,9 @@
 package work
 
 import (
-	"context"
 	"slices"
 	"time"
 
-	"metabasis/internal/core/driver"
 	"metabasis/internal/core/night"
 )
 
@@ -60,88 +58,6 @@ func (c *clock) of(o op, usual time.Duration) time.Duration {
 		usual = time.Duration(sum / n * float64(time.Second))
 	}
 	return time.Duration(commands[o] * float64(usual))
-}
-
-// clocked is a session whose answers are timed.
-type clocked struct {
-	driver.Session
-	c     *clock
-	quiet func() (heard func()) // begins to wait for an answer
-}
-
-// asks begins to wait for an answer; what it returns ends that.
-func (s *clocked) asks(o op) (answered func()) {
-	began, heard := time.Now(), s.quiet()
-	return func() {
-		heard()
-		s.c.add(o, began)
-	}
-}
-
-// Read implements [driver.Session].
-func (s *clocked) Read(ctx context.Context, table string) (any, error) {
-	defer s.asks(opRead)()
-	return s.Session.Read(ctx, table)
-}
-
-// Config implements [driver.Session].
-func (s *clocked) Config(ctx context.Context, which driver.Which) (string, error) {
-	defer s.asks(opConfig)()
-	return s.Session.Config(ctx, which)
-}
-
-// Line implements [driver.Session].
-func (s *clocked) Line(ctx context.Context, line string) error {
-	defer s.asks(opLine)()
-	return s.Session.Line(ctx, line)
-}
-
-// Edit implements [driver.Session].
-func (s *clocked) Edit(ctx context.Context) error {
-	defer s.asks(opEdit)()
-	return s.Session.Edit(ctx)
-}
-
-// Apply implements [driver.Session].
-func (s *clocked) Apply(ctx context.Context, trial time.Duration) error {
-	defer s.asks(opApply)()
-	return s.Session.Apply(ctx, trial)
-}
-
-// Arm implements [driver.Session].
-func (s *clocked) Arm(ctx context.Context, d time.Duration) error {
-	defer s.asks(opArm)()
-	return s.Session.Arm(ctx, d)
-}
-
-// Pending implements [driver.Session].
-func (s *clocked) Pending(ctx context.Context) (time.Duration, bool, error) {
-	defer s.asks(opPending)()
-	return s.Session.Pending(ctx)
-}
-
-// Disarm implements [driver.Session].
-func (s *clocked) Disarm(ctx context.Context) error {
-	defer s.asks(opDisarm)()
-	return s.Session.Disarm(ctx)
-}
-
-// Save implements [driver.Session].
-func (s *clocked) Save(ctx context.Context) error {
-	defer s.asks(opSave)()
-	return s.Session.Save(ctx)
-}
-
-// Restore implements [driver.Session].
-func (s *clocked) Restore(ctx context.Context, text string) error {
-	defer s.asks(opRestore)()
-	return s.Session.Restore(ctx, text)
-}
-
-// TakeBack implements [driver.Session].
-func (s *clocked) TakeBack(ctx context.Context) error {
-	defer s.asks(opEnd)()
-	return s.Session.TakeBack(ctx)
 }
 
 // quietAfter is how long a device may take over an answer before that is told.

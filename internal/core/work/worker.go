@@ -21,7 +21,7 @@ type worker struct {
 	crew   *Crew
 	ctx    context.Context // ends when everything is let go of
 	orders *Orders
-	ses    driver.Session
+	ses    *link
 
 	unforetold bool           // of some of what it took nobody knew what it would do
 	differs    *config.Config // what runs and was not predicted, where that is asked about

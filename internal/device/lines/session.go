@@ -51,7 +51,13 @@ type exchange struct {
 	typed string // what came in place of the echo; "" when that was the line
 }
 
-var _ driver.Session = (*Session)(nil)
+var (
+	_ driver.Session  = (*Session)(nil)
+	_ driver.Trial    = (*Session)(nil)
+	_ driver.Putter   = (*Session)(nil)
+	_ driver.Restorer = (*Session)(nil)
+	_ driver.Saver    = (*Session)(nil)
+)
 
 // Host is the device's own name, as its prompt says; "" when it says none.
 func (s *Session) Host() string {

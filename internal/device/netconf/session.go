@@ -301,11 +301,6 @@ func wellFormed(text string) (bool, error) {
 	}
 }
 
-// Put is for platforms that take only whole configurations.
-func (s *Session) Put(context.Context, string) error {
-	return &driver.Refused{Line: "a whole file", Said: "a device that speaks NETCONF takes none; nothing was sent"}
-}
-
 // Apply lets what stands in the candidate take effect, on trial for a time.
 func (s *Session) Apply(ctx context.Context, trial time.Duration) error {
 	if s.fragment != "" {

@@ -69,7 +69,12 @@ type Session struct {
 	closed bool
 }
 
-var _ driver.Session = (*Session)(nil)
+var (
+	_ driver.Session  = (*Session)(nil)
+	_ driver.Trial    = (*Session)(nil)
+	_ driver.Restorer = (*Session)(nil)
+	_ driver.Saver    = (*Session)(nil)
+)
 
 // Start takes over the stream of the NETCONF subsystem of a device that has just been
 // logged in to. On an error, a [reach.Failure], the stream is closed.

@@ -27,7 +27,10 @@ type Session struct {
 	key    func() string // the fingerprint of the key of its certificate
 }
 
-var _ driver.Session = (*Session)(nil)
+var (
+	_ driver.Session  = (*Session)(nil)
+	_ driver.Restorer = (*Session)(nil)
+)
 
 // ask asks for a resource and makes of what goes wrong what the run knows. What is what is
 // asked, in words.
@@ -253,26 +256,6 @@ func (s *Session) Restore(ctx context.Context, backup string) error {
 }
 
 // RESTCONF saves by itself, and has no timer, no trial and no whole files.
-
-// Save does nothing.
-func (s *Session) Save(context.Context) error { return s.c.broken }
-
-// Arm does nothing.
-func (s *Session) Arm(context.Context, time.Duration) error { return nil }
-
-// Pending tells that nothing is pending.
-func (s *Session) Pending(context.Context) (time.Duration, bool, error) { return 0, false, s.c.broken }
-
-// Disarm does nothing.
-func (s *Session) Disarm(context.Context) error { return nil }
-
-// TakeBack does nothing.
-func (s *Session) TakeBack(context.Context) error { return nil }
-
-// Put is for platforms that take whole configurations.
-func (s *Session) Put(context.Context, string) error {
-	return &driver.Refused{Line: "a whole file", Said: "a device that speaks RESTCONF takes none; nothing was sent"}
-}
 
 // Ask answers what a person wants to know: get PATH.
 func (s *Session) Ask(ctx context.Context, command string, _ bool) ([]string, error) {

@@ -36,7 +36,11 @@ type Session struct {
 	broken error             // why it is of no more use
 }
 
-var _ driver.Session = (*Session)(nil)
+var (
+	_ driver.Session  = (*Session)(nil)
+	_ driver.Restorer = (*Session)(nil)
+	_ driver.Saver    = (*Session)(nil)
+)
 
 // ask does one request. What is what is asked, in words.
 func (s *Session) ask(ctx context.Context, what string, request func() (*gosnmp.SnmpPacket, error)) (*gosnmp.SnmpPacket, error) {
@@ -489,23 +493,6 @@ func (s *Session) Save(ctx context.Context) error {
 }
 
 // SNMP has no timer, no trial and no whole files.
-
-// Arm does nothing.
-func (s *Session) Arm(context.Context, time.Duration) error { return nil }
-
-// Pending tells that nothing is pending.
-func (s *Session) Pending(context.Context) (time.Duration, bool, error) { return 0, false, s.broken }
-
-// Disarm does nothing.
-func (s *Session) Disarm(context.Context) error { return nil }
-
-// TakeBack does nothing.
-func (s *Session) TakeBack(context.Context) error { return nil }
-
-// Put is for platforms that take whole configurations.
-func (s *Session) Put(context.Context, string) error {
-	return &driver.Refused{Line: "a whole file", Said: "a device that speaks SNMP takes none; nothing was sent"}
-}
 
 // Ask answers what a person wants to know: get OBJECT.
 func (s *Session) Ask(ctx context.Context, command string, _ bool) ([]string, error) {

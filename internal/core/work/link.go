@@ -1,0 +1,145 @@
+package work
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"metabasis/internal/core/driver"
+	"metabasis/internal/core/plan"
+)
+
+// link is a session with a device, as its worker uses it: it times the answers, and knows what
+// can be asked of the device.
+type link struct {
+	driver.Session
+	timer    driver.Timer // nil where it has none; so are the others
+	trial    driver.Trial
+	putter   driver.Putter
+	restorer driver.Restorer
+	saver    driver.Saver
+
+	c     *clock
+	quiet func() (heard func()) // begins to wait for an answer
+}
+
+// newLink makes a link of a session with a device of those traits. What its profile claims and
+// the way to it cannot do, is an error: it would be found out in the midst of a change.
+func newLink(s driver.Session, t *plan.Target, c *clock, quiet func() func()) (*link, error) {
+	if lacks := driver.Lacks(s, t.Traits); lacks != "" {
+		return nil, fmt.Errorf("the profile of %s has %s, which the way to the device has not: mend the profile", t.Device.Platform, lacks)
+	}
+	l := &link{Session: s, c: c, quiet: quiet}
+	l.timer, _ = s.(driver.Timer)
+	l.trial, _ = s.(driver.Trial)
+	l.putter, _ = s.(driver.Putter)
+	l.restorer, _ = s.(driver.Restorer)
+	l.saver, _ = s.(driver.Saver)
+	return l, nil
+}
+
+// cannot is asked of a device what its way cannot do.
+func cannot(what string) error {
+	return &driver.Refused{Line: what, Said: "there is no such thing on the way to it"}
+}
+
+// asks begins to wait for an answer; what it returns ends that.
+func (l *link) asks(o op) (answered func()) {
+	began, heard := time.Now(), l.quiet()
+	return func() {
+		heard()
+		l.c.add(o, began)
+	}
+}
+
+// Read implements [driver.Session].
+func (l *link) Read(ctx context.Context, table string) (any, error) {
+	defer l.asks(opRead)()
+	return l.Session.Read(ctx, table)
+}
+
+// Config implements [driver.Session].
+func (l *link) Config(ctx context.Context, which driver.Which) (string, error) {
+	defer l.asks(opConfig)()
+	return l.Session.Config(ctx, which)
+}
+
+// Line implements [driver.Session].
+func (l *link) Line(ctx context.Context, line string) error {
+	defer l.asks(opLine)()
+	return l.Session.Line(ctx, line)
+}
+
+// Edit implements [driver.Session].
+func (l *link) Edit(ctx context.Context) error {
+	defer l.asks(opEdit)()
+	return l.Session.Edit(ctx)
+}
+
+// Apply implements [driver.Session].
+func (l *link) Apply(ctx context.Context, trial time.Duration) error {
+	defer l.asks(opApply)()
+	return l.Session.Apply(ctx, trial)
+}
+
+// Arm is that of [driver.Timer].
+func (l *link) Arm(ctx context.Context, d time.Duration) error {
+	if l.timer == nil {
+		return cannot("arm a timer")
+	}
+	defer l.asks(opArm)()
+	return l.timer.Arm(ctx, d)
+}
+
+// Pending is that of [driver.Timer]; where there is no timer, none is pending.
+func (l *link) Pending(ctx context.Context) (time.Duration, bool, error) {
+	if l.timer == nil {
+		return 0, false, nil
+	}
+	defer l.asks(opPending)()
+	return l.timer.Pending(ctx)
+}
+
+// Disarm is that of [driver.Timer].
+func (l *link) Disarm(ctx context.Context) error {
+	if l.timer == nil {
+		return cannot("disarm a timer")
+	}
+	defer l.asks(opDisarm)()
+	return l.timer.Disarm(ctx)
+}
+
+// TakeBack is that of [driver.Trial].
+func (l *link) TakeBack(ctx context.Context) error {
+	if l.trial == nil {
+		return cannot("take back what is on trial")
+	}
+	defer l.asks(opEnd)()
+	return l.trial.TakeBack(ctx)
+}
+
+// Put is that of [driver.Putter].
+func (l *link) Put(ctx context.Context, text string) error {
+	if l.putter == nil {
+		return cannot("put a whole configuration in place")
+	}
+	return l.putter.Put(ctx, text)
+}
+
+// Save is that of [driver.Saver].
+func (l *link) Save(ctx context.Context) error {
+	if l.saver == nil {
+		return cannot("save")
+	}
+	defer l.asks(opSave)()
+	return l.saver.Save(ctx)
+}
+
+// Restore is that of [driver.Restorer].
+func (l *link) Restore(ctx context.Context, text string) error {
+	if l.restorer == nil {
+		return cannot("restore a backup")
+	}
+	defer l.asks(opRestore)()
+	return l.restorer.Restore(ctx, text)
+}
