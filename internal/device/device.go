@@ -104,18 +104,11 @@ func (c *Connector) open(ctx context.Context, d fleet.Device, watch ssh.Watch) (
 		return nil, err
 	}
 	if w.Protocol == profile.NETCONF {
-		s, err := netconf.Start(ctx, w.profile, rw, opt, c.memory(d.Name))
-		if err != nil {
-			return nil, err // and no Session that is a nil
-		}
-		return s, nil
+		return begun(netconf.Start(ctx, w.profile, rw, opt, c.memory(d.Name)))
 	}
 	s, err := lines.Start(ctx, w.profile, rw, opt)
 	w.judge(err)
-	if err != nil {
-		return nil, err
-	}
-	return s, nil
+	return begun(s, err)
 }
 
 // memory is what is known of a device from earlier sessions with it.

@@ -24,8 +24,8 @@ func (c *Connector) openOther(ctx context.Context, d fleet.Device, watch ssh.Wat
 	if err != nil {
 		return fail(err)
 	}
-	if w.Protocol == profile.SNMP && len(w.jumps) > 0 {
-		return fail(&reach.Failure{Stage: reach.Route, Cause: "lies behind a jump host, and SNMP goes through none", Remedy: "work it from a station that reaches it"})
+	if w.spoken().Datagrams && len(w.jumps) > 0 {
+		return fail(&reach.Failure{Stage: reach.Route, Cause: "lies behind a jump host, and " + w.spoken().Title + " goes through none", Remedy: "work it from a station that reaches it"})
 	}
 	log.Note("connecting to " + w.String())
 	for _, warning := range w.Warnings {
@@ -36,22 +36,19 @@ func (c *Connector) openOther(ctx context.Context, d fleet.Device, watch ssh.Wat
 			return fail(&reach.Failure{Stage: reach.Login, Cause: err.Error(), Remedy: "mend the login, then begin anew", Err: err})
 		}
 	}
-	s, err := c.startOther(ctx, w, c.options(w, log, watch))
+	s, err := others()[w.Protocol](ctx, w, c.options(w, log, watch))
 	var f *reach.Failure
 	if w.verdict != nil && errors.As(err, &f) && (f.Stage < reach.Login || !refusal(w, err)) {
 		w.verdict(ssh.Unknown)
 		w.verdict = nil
 	}
 	w.judge(err)
-	if err != nil {
-		return nil, err
-	}
-	return s, nil
+	return s, err
 }
 
-// refusal tells whether an error may be a login that was refused. Over SNMP, silence is none:
-// a device that is off says the same as one that was asked with a wrong secret. An answer
-// that cannot be read is none either: who answers has let us in.
+// refusal tells whether an error may be a login that was refused. Where datagrams are sent,
+// silence is none: a device that is off says the same as one that was asked with a wrong
+// secret. An answer that cannot be read is none either: who answers has let us in.
 func refusal(w *way, err error) bool {
 	var odd *driver.Unclear
 	switch {
@@ -60,16 +57,29 @@ func refusal(w *way, err error) bool {
 	case errors.As(err, &odd):
 		return false
 	}
-	return w.Protocol != profile.SNMP
+	return !w.spoken().Datagrams
 }
 
-func (c *Connector) startOther(ctx context.Context, w *way, opt profile.Options) (Session, error) {
-	if w.Protocol == profile.SNMP {
-		return snmp.Start(ctx, w.profile, snmp.Dial(w.dial), w.Addr, opt)
+// others begin a session with a device that is not worked over SSH or Telnet, by its protocol.
+func others() map[string]func(context.Context, *way, profile.Options) (Session, error) {
+	return map[string]func(context.Context, *way, profile.Options) (Session, error){
+		profile.SNMP: func(ctx context.Context, w *way, opt profile.Options) (Session, error) {
+			return begun(snmp.Start(ctx, w.profile, snmp.Dial(w.dial), w.Addr, opt))
+		},
+		profile.RESTCONF: func(ctx context.Context, w *way, opt profile.Options) (Session, error) {
+			server := restconf.Server{Addr: w.Addr, Dial: w.dial, Keys: w.shown}
+			if len(w.login.Keys) > 0 {
+				server.Cert = w.login.Keys[0]
+			}
+			return begun(restconf.Start(ctx, w.profile, server, opt))
+		},
 	}
-	server := restconf.Server{Addr: w.Addr, Dial: w.dial, Keys: w.shown}
-	if len(w.login.Keys) > 0 {
-		server.Cert = w.login.Keys[0]
+}
+
+// begun is a session, and no Session that is a nil where there is none.
+func begun[S Session](s S, err error) (Session, error) {
+	if err != nil {
+		return nil, err
 	}
-	return restconf.Start(ctx, w.profile, server, opt)
+	return s, nil
 }

@@ -45,17 +45,14 @@ func (w *way) String() string {
 }
 
 func title(protocol string) string {
-	switch protocol {
-	case profile.Telnet:
-		return "Telnet"
-	case profile.NETCONF:
-		return "NETCONF"
-	case profile.RESTCONF:
-		return "RESTCONF"
-	case profile.SNMP:
-		return "SNMP"
-	}
-	return "SSH"
+	spoken, _ := profile.ProtocolOf(protocol)
+	return spoken.Title
+}
+
+// spoken is the protocol by which the device is reached.
+func (w *way) spoken() profile.Protocol {
+	spoken, _ := profile.ProtocolOf(w.Protocol)
+	return spoken
 }
 
 // ClearText is the warning on a device that is reached without encryption.

@@ -108,11 +108,11 @@ func (c *checker) check() {
 	if p.Connect.Prompt == 0 {
 		p.Connect.Prompt = 15 * time.Second
 	}
-	if slices.Contains(protocols, p.Connect.Protocol) && !p.Typed() {
+	if _, known := ProtocolOf(p.Connect.Protocol); known && !p.Typed() {
 		c.modelled()
 		return
 	}
-	for _, key := range []string{"models", "netconf", "restconf", "snmp"} {
+	for _, key := range append([]string{"models"}, protocolNames(func(p Protocol) bool { return !p.Typed })...) {
 		if c.has(key) {
 			c.fail(key, "protocol: netconf", "this is for platforms that are not worked over a terminal")
 		}
@@ -160,12 +160,10 @@ func (c *checker) check() {
 	c.identity()
 }
 
-var protocols = []string{SSH, Telnet, NETCONF, RESTCONF, SNMP}
-
 func (c *checker) connect() {
 	p := &c.p.Connect
-	if !slices.Contains(protocols, p.Protocol) {
-		c.fail("connect.protocol", problem.OneOf(p.Protocol, protocols), "protocol %q is not known", p.Protocol)
+	if _, known := ProtocolOf(p.Protocol); !known {
+		c.fail("connect.protocol", problem.OneOf(p.Protocol, protocolNames(func(Protocol) bool { return true })), "protocol %q is not known", p.Protocol)
 	}
 	if p.Port == 0 {
 		p.Port = UsualPort(p.Protocol)
@@ -184,22 +182,6 @@ func (c *checker) connect() {
 			c.fail(fmt.Sprintf("connect.login[%d]", i), "question: and send: <<user>> or secret: password", "a part of the login needs its question, and a text or a secret")
 		}
 	}
-}
-
-// UsualPort is the port a protocol usually has: 22 (RFC 4253, 4.1), 23 (RFC 854), 830
-// (RFC 6242, 7), 443 (RFC 8040, 2.1) or 161 (RFC 3417, 3.1).
-func UsualPort(protocol string) int {
-	switch protocol {
-	case Telnet:
-		return 23
-	case NETCONF:
-		return 830
-	case RESTCONF:
-		return 443
-	case SNMP:
-		return 161
-	}
-	return 22
 }
 
 func (c *checker) modes() {

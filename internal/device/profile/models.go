@@ -11,7 +11,6 @@ import (
 
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/problem"
-	"metabasis/internal/core/runbook"
 	"metabasis/internal/device/tree"
 )
 
@@ -65,19 +64,6 @@ const Drafts = "drafts"
 // Validates tells whether a candidate is validated on its own before it is committed.
 func (p *Profile) Validates() bool { return p.Netconf.Validate == nil || *p.Netconf.Validate }
 
-// Typed tells whether the platform is worked over a terminal, by lines that are typed.
-func (p *Profile) Typed() bool {
-	return p.Connect.Protocol == SSH || p.Connect.Protocol == Telnet
-}
-
-// ClearText tells whether what is said by a protocol can be read on the way.
-func (p *Profile) ClearText(protocol string) bool {
-	return protocol == Telnet || protocol == SNMP && p.Snmp.Version == "2c"
-}
-
-// OverSSH tells whether a protocol is spoken over SSH.
-func OverSSH(protocol string) bool { return protocol == SSH || protocol == NETCONF }
-
 // modelled checks a profile of a platform that is not worked over a terminal.
 func (c *checker) modelled() {
 	p := c.p
@@ -97,28 +83,20 @@ func (c *checker) modelled() {
 		}
 	}
 	p.Config.Layout = "flat"
-	for _, other := range []string{NETCONF, RESTCONF, SNMP} {
+	for _, other := range protocolNames(func(p Protocol) bool { return !p.Typed }) {
 		if p.Connect.Protocol != other && c.has(other) {
 			c.fail(other, "", "it speaks %s", p.Connect.Protocol)
 		}
 	}
-	if p.Connect.Protocol == SNMP {
-		if c.has("models") {
-			c.fail("models", "snmp: objects:", "SNMP has objects, and no trees")
-		}
-		c.snmp()
-		return
-	}
-	c.models()
-	if p.Connect.Protocol == NETCONF {
-		c.netconf()
-	} else {
-		c.restconf()
-	}
-	for _, name := range slices.Sorted(maps.Keys(p.Readers)) {
+	p.Speaks().check(c)
+	c.identity()
+}
+
+// modelReaders checks the readers of a platform whose data are trees.
+func (c *checker) modelReaders() {
+	for _, name := range slices.Sorted(maps.Keys(c.p.Readers)) {
 		c.modelReader("readers."+name, name)
 	}
-	c.identity()
 }
 
 // has tells whether the file has an entry of that name at its top.
@@ -181,6 +159,8 @@ func (c *checker) moduleOf(at string, p tree.Path) {
 }
 
 func (c *checker) restconf() {
+	c.models()
+	defer c.modelReaders()
 	r := &c.p.Restconf
 	if r.Root == "" {
 		r.Root = "/restconf"
@@ -205,6 +185,8 @@ func (c *checker) restconf() {
 }
 
 func (c *checker) netconf() {
+	c.models()
+	defer c.modelReaders()
 	p := c.p
 	n := p.Netconf
 	if edits := []string{Candidate, RunningDS}; !slices.Contains(edits, n.Edit) {
@@ -330,17 +312,7 @@ func (p *Profile) modelTraits() plan.Traits {
 		Extends: true, Style: p.Style(), Language: p.Language(), Connect: p.Pace.Connect, Command: p.Pace.Command, Never: regexps(p.Never),
 		Mask: p.Mask, Unsendable: p.Unsendable, Restores: true, TellsSaved: true, Tables: p.Tables(),
 		TellsName: p.tellsName(), TellsSerial: p.Identity.Serial != "", ShowsKey: p.showsKey(), NameLine: p.Identity.Line.Regexp}
-	switch p.Connect.Protocol {
-	case SNMP:
-		p.snmpTraits(&t)
-	case RESTCONF:
-		t.One = true
-	case NETCONF:
-		if t.Stages = p.Netconf.Edit == Candidate; t.Stages {
-			t.Tables[Drafts] = runbook.Table{Many: true, Columns: map[string]runbook.ColumnType{"user": runbook.TextColumn}}
-		}
-		t.Saves, t.One = p.Netconf.Saved == Startup, p.Netconf.Saved == RunningDS
-	}
+	p.Speaks().traits(p, &t)
 	return t
 }
 
@@ -349,10 +321,10 @@ func (p *Profile) Within() time.Duration { return p.Connect.Prompt }
 
 // sayable says why a line cannot be said to a platform that is not worked over a
 // terminal; "" when it can.
-func (p *Profile) sayable(line string) string {
-	if p.Connect.Protocol == SNMP {
-		return p.snmpSayable(line)
-	}
+func (p *Profile) sayable(line string) string { return p.Speaks().sayable(p, line) }
+
+// pathSayable says it of a platform whose data are trees.
+func (p *Profile) pathSayable(line string) string {
 	if strings.HasPrefix(strings.TrimSpace(line), "<") {
 		if p.Connect.Protocol != NETCONF {
 			return "XML is for NETCONF; write set PATH = VALUE or delete PATH"

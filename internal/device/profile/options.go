@@ -2,6 +2,7 @@ package profile
 
 import (
 	"context"
+
 	"metabasis/internal/core/reach"
 )
 

@@ -72,15 +72,6 @@ type Connect struct {
 	Denied []Pattern `yaml:"denied"` // what a denied login looks like
 }
 
-// Protocols that a profile can name.
-const (
-	SSH      = "ssh"
-	Telnet   = "telnet"
-	NETCONF  = "netconf"
-	RESTCONF = "restconf"
-	SNMP     = "snmp"
-)
-
 // Ask is how the device is asked what a person wants to know.
 type Ask struct {
 	In   string    `yaml:"in"`   // the mode

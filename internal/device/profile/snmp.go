@@ -133,6 +133,9 @@ func (p *Profile) snmpLanguage() *config.Language {
 }
 
 func (c *checker) snmp() {
+	if c.has("models") {
+		c.fail("models", "snmp: objects:", "SNMP has objects, and no trees")
+	}
 	s := &c.p.Snmp
 	if versions := []string{"2c", "3"}; !slices.Contains(versions, s.Version) {
 		c.fail("snmp.version", problem.OneOf(s.Version, versions), "SNMP version %q is not known", s.Version)
@@ -194,7 +197,6 @@ func (c *checker) snmp() {
 	for _, name := range slices.Sorted(maps.Keys(c.p.Readers)) {
 		c.snmpReader("readers."+name, name)
 	}
-	c.identity()
 }
 
 // snmpReader checks a table that is made of objects.
