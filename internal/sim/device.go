@@ -3,9 +3,7 @@ package sim
 import (
 	"crypto/ed25519"
 	"fmt"
-	"maps"
 	"net/netip"
-	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -49,6 +47,7 @@ const (
 type Device struct {
 	fleet  *Fleet
 	spec   Spec
+	kind   species
 	users  map[string]string
 	signer ssh.Signer // its host key
 	key    ed25519.PrivateKey
@@ -94,26 +93,14 @@ func (d *Device) Site() string { return d.spec.Site }
 func (d *Device) Running() string {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	switch {
-	case d.gates != nil:
-		return text(d.gates.running)
-	case d.signs != nil:
-		return signText(d.signs.running)
-	}
-	return d.running.String()
+	return d.kind.running(d)
 }
 
 // Saved is the configuration it would start with.
 func (d *Device) Saved() string {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	switch {
-	case d.gates != nil:
-		return text(d.gates.stored)
-	case d.signs != nil:
-		return signText(d.signs.stored)
-	}
-	return d.saved.String()
+	return d.kind.saved(d)
 }
 
 func text(lines []string) string { return strings.Join(lines, "\n") + "\n" }
@@ -192,7 +179,7 @@ func (d *Device) arm(in time.Duration) {
 			return
 		}
 		d.note(Fired, "")
-		if d.goesOn() {
+		if d.kind.goesOn(d) {
 			d.putBack()
 			d.mu.Unlock()
 			d.moved()
@@ -202,12 +189,6 @@ func (d *Device) arm(in time.Duration) {
 		d.restart()
 	})
 	d.timer = t
-}
-
-// goesOn tells whether the device goes on running when its timer fires.
-func (d *Device) goesOn() bool {
-	m := d.fleet.scenario.Manners
-	return d.spec.Platform == "osier" || d.spec.Platform == "skerry" || m != nil && m.PutsBack && d.spec.Platform == "dunlin"
 }
 
 // disarmIn takes the restart that is on the clock now off it after a while. The
@@ -281,13 +262,7 @@ func (d *Device) boot() {
 	d.mu.Lock()
 	d.running, d.draft = d.saved.clone(), nil
 	d.netconf.trial, d.netconf.candidate, d.netconf.edited = nil, nil, nil
-	if d.gates != nil {
-		d.gates.running = slices.Clone(d.gates.stored)
-	}
-	if d.signs != nil {
-		d.signs.running = maps.Clone(d.signs.stored)
-		d.running.times = []string{d.signs.running[signs+"2.0"]}
-	}
+	d.kind.boots(d)
 	if d.fault(Spoils, "") != nil {
 		d.running.logs = append(d.running.logs, "192.0.2.254")
 	}

@@ -61,17 +61,9 @@ func New(s Scenario, keys ...ssh.PublicKey) (*Fleet, error) {
 		if err != nil {
 			return nil, err
 		}
-		d := &Device{fleet: f, signer: signer, key: key, spec: spec, users: s.Logins, conns: map[*gate]struct{}{}, shells: map[*shell]*session{},
+		d := &Device{fleet: f, signer: signer, key: key, spec: spec, kind: speciesOf(spec.Platform), users: s.Logins, conns: map[*gate]struct{}{}, shells: map[*shell]*session{},
 			netconf: &skerryState{sessions: map[*skerry]bool{}, locks: map[string]*skerry{}}}
-		if spec.Platform == "plover" {
-			// Its place in the network is that of a tern with one port.
-			d.gates, d.users = newPloverState(spec, text), s.ClearLogins
-			text = "name " + spec.Name + "\nmanage from any\nport 1\n  trunk\n"
-		}
-		if spec.Platform == "bittern" {
-			d.signs = newBitternState(spec, s.Logins, s.Privacy)
-			text = "name " + spec.Name + "\ntime source 192.0.2.9 first\nmanage from any\nport 1\n  trunk\n"
-		}
+		text = d.kind.born(d, text)
 		d.running = newTernConfig(spec.Ports)
 		load := d.running.load
 		if strings.Contains(text, " {\n") {
@@ -84,9 +76,7 @@ func New(s Scenario, keys ...ssh.PublicKey) (*Fleet, error) {
 		if spec.Draft != "" {
 			d.draft = &draft{config: d.running.clone(), by: spec.Draft, since: time.Now().Add(-7 * time.Hour)}
 			d.draft.config.logs = append(d.draft.config.logs, "192.0.2.252")
-			if spec.Platform == "skerry" {
-				d.netconf.candidate = d.draft.config.data()
-			}
+			d.kind.drafted(d)
 		}
 		if spec.Unsaved != "" {
 			if _, err := d.running.apply("", spec.Unsaved); err != nil {
@@ -414,7 +404,7 @@ func (f *Fleet) Listen(ctx context.Context, host string, base int) (map[string]s
 // listen takes connections to one device. A device that refuses them has its
 // port all the same.
 func (f *Fleet) listen(host string, port int, d *Device) (addr string, end func(), err error) {
-	if d.signs != nil {
+	if d.kind.datagrams() {
 		return f.listenUDP(host, port, d)
 	}
 	for _, f := range d.spec.Faults {

@@ -166,11 +166,13 @@ func (s *Scenario) Prepare() error {
 	for i := range s.Devices {
 		d := &s.Devices[i]
 		names[d.Name] = true
-		if d.Platform = orElse(d.Platform, "tern"); !slices.Contains([]string{"tern", "osier", "skerry", "bittern", "plover", "dunlin"}, d.Platform) {
-			return fmt.Errorf("%s: there is no simulated %q; write tern, osier, skerry, bittern, plover or dunlin", d.Name, d.Platform)
+		d.Platform = orElse(d.Platform, "tern")
+		kind := speciesOf(d.Platform)
+		if kind == nil {
+			return fmt.Errorf("%s: there is no simulated %q%s", d.Name, d.Platform, problem.Write(d.Platform, speciesNames()))
 		}
-		if d.Platform == "dunlin" && s.Manners == nil {
-			return fmt.Errorf("%s: nothing says how a dunlin talks; write manners: in the scenario", d.Name)
+		if needs := kind.needs(s); needs != "" {
+			return fmt.Errorf("%s: %s", d.Name, needs)
 		}
 		d.UplinkPort = orElse(d.UplinkPort, 1)
 		d.Ports = orElse(d.Ports, 12)

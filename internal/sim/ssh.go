@@ -27,15 +27,9 @@ func (d *Device) serve(raw net.Conn) {
 	if d.unfriendly(g) {
 		return
 	}
-	if d.gates != nil {
-		d.servePlover(g)
+	stream := d.kind.hears(d, g)
+	if stream == nil {
 		return
-	}
-	var stream net.Conn = g
-	if d.spec.Platform == "skerry" {
-		if stream = d.serveSkerry(g); stream == nil {
-			return
-		}
 	}
 	conn, channels, requests, err := ssh.NewServerConn(stream, d.serverConfig())
 	if err != nil {
@@ -143,29 +137,26 @@ func (d *Device) session(c ssh.Channel, reqs <-chan *ssh.Request, user string) {
 		case "pty-req", "env", "window-change":
 			_ = r.Reply(true, nil)
 		case "subsystem":
-			if d.spec.Platform != "skerry" || string(r.Payload) != "\x00\x00\x00\x07netconf" {
-				_ = r.Reply(false, nil)
+			var asked struct{ Name string } // RFC 4254, section 6.5
+			var serve func(io.ReadWriter, string)
+			if ssh.Unmarshal(r.Payload, &asked) == nil {
+				serve = d.kind.subsystem(d, asked.Name)
+			}
+			_ = r.Reply(serve != nil, nil)
+			if serve == nil {
 				continue
 			}
-			_ = r.Reply(true, nil)
 			go ssh.DiscardRequests(reqs)
-			d.serveNetconf(c, user)
+			serve(c, user)
 			return
 		case "shell":
-			if d.spec.Platform == "skerry" {
-				_ = r.Reply(false, nil)
+			run := d.kind.shell(d, c, user)
+			_ = r.Reply(run != nil, nil)
+			if run == nil {
 				continue
 			}
-			_ = r.Reply(true, nil)
 			go ssh.DiscardRequests(reqs)
-			switch d.spec.Platform {
-			case "dunlin":
-				d.newDunlin(c).run()
-			case "osier":
-				newOsier(d, c, user).run()
-			default:
-				newShell(d, c, user).run()
-			}
+			run()
 			_, _ = c.SendRequest("exit-status", false, ssh.Marshal(struct{ Status uint32 }{0}))
 			return
 		default:

@@ -60,13 +60,7 @@ func (d *Device) meddle(line string) {
 // drift changes the running configuration, as nobody has told it to. The caller
 // holds d.mu.
 func (d *Device) drift() {
-	if d.signs != nil {
-		d.signs.running[signs+"10.1.2.3"] = "drifted"
-	} else if d.gates != nil {
-		d.gates.running = with(d.gates.running, []string{"report", "host", "192.0.2.253"})
-	} else {
-		d.running.logs = append(d.running.logs, "192.0.2.253")
-	}
+	d.kind.drifts(d)
 	d.note(Drifted, "")
 }
 
