@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"flag"
 	"fmt"
+	"os"
 	"math/rand/v2"
 	"path/filepath"
 	"regexp"
@@ -26,6 +27,7 @@ import (
 var (
 	firstSeed = flag.Uint64("seed", 1, "seed of the first random night")
 	count     = flag.Int("nights", 150, "number of random nights")
+	ends      = flag.String("ends", "", "a file to write to how the devices of each random night ended")
 )
 
 // TestNights runs random nights: fleets, runbooks, faults, people and
@@ -70,6 +72,7 @@ func randomNight(t *testing.T, seed uint64, dir string) {
 	over, end := context.WithCancel(context.Background())
 	w.run(ctx, g.person(over, cancel))
 	end()
+	w.keepEnds(seed)
 	w.checkLaws()
 	if g.calm { // nobody meddled: fault-free devices must do well
 		w.checkCalm()
@@ -80,6 +83,23 @@ func randomNight(t *testing.T, seed uint64, dir string) {
 	if t.Failed() {
 		t.Logf("seed %d\n%s\n%s\n%s", seed, book, csv, w.story())
 	}
+}
+
+// keepEnds writes how the devices of a drawn night ended to the file that was asked for, so
+// that two versions can be held against one another.
+func (w *world) keepEnds(seed uint64) {
+	if *ends == "" {
+		return
+	}
+	f, err := os.OpenFile(*ends, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
+	require.NoError(w.t, err)
+	line := fmt.Sprintf("%06d", seed)
+	for _, d := range w.night.Devices {
+		line += fmt.Sprintf(" %s=%s", d.Name, d.State)
+	}
+	_, err = fmt.Fprintln(f, line)
+	require.NoError(w.t, err)
+	require.NoError(w.t, f.Close())
 }
 
 func (w *world) openJournal(dir string) {
