@@ -54,7 +54,7 @@ func ReportAs(m *report.Morning, file string) ([]byte, error) {
 	var b bytes.Buffer
 	switch ext := strings.ToLower(filepath.Ext(file)); ext {
 	case ".md":
-		b.WriteString(strings.Join(report.MorningDocument(m), "\n") + "\n")
+		b.WriteString(strings.Join(report.MorningDocument(m).Markdown(), "\n") + "\n")
 	case ".pdf":
 		return draw.Report(m)
 	case ".json":

@@ -10,6 +10,7 @@ import (
 	"metabasis/internal/acts"
 	"metabasis/internal/core/config"
 	"metabasis/internal/core/record"
+	"metabasis/internal/document"
 	"metabasis/internal/report"
 )
 
@@ -135,10 +136,11 @@ func (a *app) compared(c *acts.Comparison, f compareFlags) error {
 		e.SetIndent("", "  ")
 		return e.Encode(comparedJSON(c))
 	case f.markdown && c.Tree == nil:
-		return a.lines(report.ComparedDocument(c.A, c.B, c.Note, c.Devices))
+		return a.lines(report.ComparedDocument(c.A, c.B, c.Note, c.Devices).Markdown())
 	case f.markdown:
-		out := append(report.ComparedDocument(c.A, c.B, c.Note, []record.Differing{{Device: c.Devices[0].Device, Changes: c.Devices[0].Changes}}), "", "```")
-		return a.lines(append(append(out, report.Tree(c.Tree)...), "```"))
+		d := report.ComparedDocument(c.A, c.B, c.Note, []record.Differing{{Device: c.Devices[0].Device, Changes: c.Devices[0].Changes}})
+		d.Add(document.Code(report.Tree(c.Tree)))
+		return a.lines(d.Markdown())
 	case c.Tree == nil:
 		return a.lines(report.ComparedLines(c.A, c.B, c.Note, c.Devices))
 	case f.lines:

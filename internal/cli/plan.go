@@ -114,12 +114,12 @@ func (a *app) written(ctx context.Context, c *acts.Change, p *plan.Plan, f planF
 		a.warn([]string{note + ": what it found does not stand in the document"})
 	}
 	if f.document != "" {
-		lines := report.Document(p, r, c.NightsLearned(ctx))
-		data := []byte(strings.Join(lines, "\n") + "\n")
+		doc := report.Document(p, r, c.NightsLearned(ctx))
+		data := []byte(strings.Join(doc.Markdown(), "\n") + "\n")
 		switch filepath.Ext(f.document) {
 		case ".md":
 		case ".pdf":
-			if data, err = draw.Document(p.Title, lines, p); err != nil {
+			if data, err = draw.Document(p.Title, doc, p); err != nil {
 				return fmt.Errorf("%s: %w", f.document, err)
 			}
 		default:

@@ -52,7 +52,7 @@ func (a *app) report(ctx context.Context, night string, files, draws []string) e
 		a.warn([]string{err.Error()})
 	}
 	if len(files)+len(draws) == 0 {
-		return a.lines(report.MorningDocument(m))
+		return a.lines(report.MorningDocument(m).Markdown())
 	}
 	for _, file := range files {
 		data, err := acts.ReportAs(m, file)

@@ -8,13 +8,13 @@ import (
 	"codeberg.org/go-pdf/fpdf"
 
 	"metabasis/internal/core/plan"
+	"metabasis/internal/document"
 	"metabasis/internal/report"
 )
 
-// Document is a document in Markdown, as report.Document writes it, as a PDF, with the
-// drawings of its plan at the end.
-func Document(title string, lines []string, of *plan.Plan) ([]byte, error) {
-	return written(title, lines, false, func(p Pen) { Window(p, of); Network(p, of) })
+// Document is a document as a PDF, with the drawings of its plan at the end.
+func Document(title string, d *document.Document, of *plan.Plan) ([]byte, error) {
+	return written(title, d, false, func(p Pen) { Window(p, of); Network(p, of) })
 }
 
 // Report is the report of a night as a PDF to be read on paper: contents, page numbers, and
@@ -23,8 +23,8 @@ func Report(m *report.Morning) ([]byte, error) {
 	return written(fmt.Sprintf("%s, night %d", m.Title, m.Night), report.MorningDocument(m), true, func(p Pen) { Timeline(p, m); Charts(p, m) })
 }
 
-// written sets a document in Markdown, with drawings at its end.
-func written(title string, lines []string, contents bool, drawings func(Pen)) ([]byte, error) {
+// written sets a document, with drawings at its end.
+func written(title string, d *document.Document, contents bool, drawings func(Pen)) ([]byte, error) {
 	f := Pages(title)
 	f.SetMargins(18, 18, 18)
 	f.SetAutoPageBreak(true, 18)
@@ -36,11 +36,16 @@ func written(title string, lines []string, contents bool, drawings func(Pen)) ([
 	})
 	f.AddPage()
 	w := writer{Fpdf: f}
-	for i := 0; i < len(lines); i++ {
-		if contents && w.parts == nil && strings.HasPrefix(lines[i], "## ") { // behind the head
-			w.contents(lines)
+	var before document.Block
+	for _, b := range d.Blocks {
+		if _, begins := b.(document.Section); begins && contents && w.parts == nil { // behind the head
+			w.contents(d)
 		}
-		i = w.write(lines, i)
+		if document.Apart(before, b) {
+			w.Ln(1.6)
+		}
+		w.write(b)
+		before = b
 	}
 	f.SetAutoPageBreak(false, 0)
 	if contents {
@@ -60,11 +65,11 @@ type writer struct {
 
 // contents writes which part begins on which page. The numbers are filled in as the parts
 // come.
-func (w *writer) contents(lines []string) {
+func (w *writer) contents(d *document.Document) {
 	w.Ln(3)
 	w.heading("Contents", 13, 8)
-	for _, l := range lines {
-		title, is := strings.CutPrefix(l, "## ")
+	for _, b := range d.Blocks {
+		title, is := b.(document.Section)
 		if !is {
 			continue
 		}
@@ -72,7 +77,7 @@ func (w *writer) contents(lines []string) {
 		w.parts = append(w.parts, link)
 		w.SetFont("text", "", 10)
 		w.SetTextColor(0, 0, 0)
-		w.CellFormat(120, 5.6, plain(title), "", 0, "L", false, link, "")
+		w.CellFormat(120, 5.6, string(title), "", 0, "L", false, link, "")
 		w.CellFormat(0, 5.6, pageAlias(len(w.parts)), "", 1, "L", false, link, "")
 	}
 	w.Ln(6)
@@ -92,32 +97,38 @@ func (w *writer) begins(title string) {
 	w.Bookmark(title, 0, -1)
 }
 
-// write writes what begins at a line, and returns the last line that it took.
-func (w *writer) write(lines []string, i int) int {
-	l := lines[i]
-	switch {
-	case strings.HasPrefix(l, "# "):
-		w.heading(plain(l[2:]), 17, 9)
-	case strings.HasPrefix(l, "## "):
+// write writes a part.
+func (w *writer) write(b document.Block) {
+	switch b := b.(type) {
+	case document.Title:
+		w.heading(string(b), 17, 9)
+	case document.Section:
 		w.Ln(3)
 		w.keepWith(7)
-		w.begins(plain(l[3:]))
-		w.heading(plain(l[3:]), 13, 7)
-	case strings.HasPrefix(l, "### "):
+		w.begins(string(b))
+		w.heading(string(b), 13, 7)
+	case document.Heading:
 		w.Ln(2)
-		w.heading(plain(l[4:]), 10.5, 6)
-	case strings.HasPrefix(l, "```"):
-		return w.code(lines, i)
-	case strings.HasPrefix(l, "| "):
-		return w.table(lines, i)
-	case l == "":
-		w.Ln(1.6)
-	default:
-		w.SetFont("text", "", 9.5)
-		w.SetTextColor(0, 0, 0)
-		w.MultiCell(0, 4.6, plain(strings.Replace(l, "- ", "•  ", 1)), "", "L", false)
+		w.heading(string(b), 10.5, 6)
+	case document.Text:
+		w.text(string(b))
+	case document.Item:
+		mark := "•  "
+		if b.Number > 0 {
+			mark = fmt.Sprintf("%d.  ", b.Number)
+		}
+		w.text(mark + b.Text)
+	case document.Table:
+		w.table(append([][]string{b.Head}, b.Rows...))
+	case document.Code:
+		w.code(b)
 	}
-	return i
+}
+
+func (w *writer) text(text string) {
+	w.SetFont("text", "", 9.5)
+	w.SetTextColor(0, 0, 0)
+	w.MultiCell(0, 4.6, text, "", "L", false)
 }
 
 func (w *writer) heading(text string, size, high float64) {
@@ -135,26 +146,18 @@ func (w *writer) keepWith(high float64) {
 }
 
 // code writes lines as they stand, on a ground of their own.
-func (w *writer) code(lines []string, i int) int {
-	fence := lines[i][:len(lines[i])-len(strings.TrimLeft(lines[i], "`"))]
+func (w *writer) code(lines []string) {
 	w.SetFont("mono", "", 8)
 	w.SetTextColor(0, 0, 0)
 	w.SetFillColor(244, 244, 244)
-	for i++; i < len(lines) && lines[i] != fence; i++ {
-		w.MultiCell(0, 3.9, strings.ReplaceAll(lines[i], "\t", "    "), "", "L", true)
+	for _, l := range lines {
+		w.MultiCell(0, 3.9, strings.ReplaceAll(l, "\t", "    "), "", "L", true)
 	}
-	return i
 }
 
 // table writes a table; its columns are as wide as what stands in them needs, and as the
 // page has room for.
-func (w *writer) table(lines []string, i int) int {
-	var rows [][]string
-	for ; i < len(lines) && strings.HasPrefix(lines[i], "|"); i++ {
-		if !strings.HasPrefix(lines[i], "|--") {
-			rows = append(rows, cells(lines[i]))
-		}
-	}
+func (w *writer) table(rows [][]string) {
 	const size = 8.5
 	w.SetFont("text", "", size)
 	page, _ := w.GetPageSize()
@@ -168,7 +171,6 @@ func (w *writer) table(lines []string, i int) int {
 			w.row(r, wide, n == 0, size)
 		}
 	}
-	return i - 1
 }
 
 // row writes a row of a table; it is false, and writes nothing, where the page has no room
@@ -248,18 +250,4 @@ func widths(rows [][]string, all float64, measure func(string) float64) []float6
 		}
 	}
 	return need
-}
-
-// cells takes a row of a Markdown table apart.
-func cells(line string) (out []string) {
-	line = strings.TrimSuffix(strings.TrimPrefix(line, "|"), "|")
-	for _, c := range strings.Split(strings.ReplaceAll(line, `\|`, "\x00"), "|") {
-		out = append(out, plain(strings.ReplaceAll(strings.TrimSpace(c), "\x00", "|")))
-	}
-	return out
-}
-
-// plain takes the signs of Markdown out of a text.
-func plain(s string) string {
-	return strings.NewReplacer(`\|`, "|", `\*`, "*", `\_`, "_", "&lt;", "<", `\#`, "#", `\[`, "[").Replace(s)
 }

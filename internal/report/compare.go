@@ -9,6 +9,7 @@ import (
 	"metabasis/internal/core/config"
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/record"
+	"metabasis/internal/document"
 )
 
 // Compared sums up a comparison in a sentence.
@@ -165,22 +166,23 @@ func whose(g record.Group) string {
 	return Count(len(g.Devices), "device")
 }
 
-// ComparedDocument tells the same as Markdown.
-func ComparedDocument(a, b, note string, all []record.Differing) []string {
-	d := &document{}
-	d.line("# Compared", "", "- "+inText(a), "- "+inText(b), "", inText(Compared(all))+".")
+// ComparedDocument tells the same as a document.
+func ComparedDocument(a, b, note string, all []record.Differing) *document.Document {
+	d := &document.Document{}
+	d.Add(document.Title("Compared"))
+	d.Items(a, b)
+	d.Add(document.Text(Compared(all) + "."))
 	if note != "" {
-		d.line(inText(note) + ".")
+		d.Add(document.Text(note + "."))
 	}
 	for _, part := range Grouped(all) {
-		d.section(part.Title)
 		var rows [][]string
 		for _, g := range part.Groups {
 			rows = append(rows, []string{fmt.Sprint(len(g.Devices)), g.Text, Some(g.Devices, 12)})
 		}
-		d.table([]string{"devices", "difference", "which"}, rows)
+		d.Add(document.Section(part.Title), document.Table{Head: []string{"devices", "difference", "which"}, Rows: rows})
 	}
-	return d.out
+	return d
 }
 
 // Tree tells the difference of two configurations as a tree, with what is the same folded.

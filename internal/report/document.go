@@ -12,15 +12,16 @@ import (
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/core/scope"
 	"metabasis/internal/core/work"
+	"metabasis/internal/document"
 	"metabasis/internal/store"
 )
 
-// Document is a night written down for those who approve it, as Markdown: what will be
-// done, when, to which devices, with which lines, and how it is taken back. R is its
-// rehearsal; without one, nil, it says of the lines only what the runbook says.
-func Document(p *plan.Plan, r *store.Rehearsal, nights int) []string {
-	d := &document{p: p, r: r}
-	d.line("# " + inText(p.Title))
+// Document is a night written down for those who approve it: what will be done, when, to
+// which devices, with which lines, and how it is taken back. R is its rehearsal; without one,
+// nil, it says of the lines only what the runbook says.
+func Document(p *plan.Plan, r *store.Rehearsal, nights int) *document.Document {
+	d := &planned{p: p, r: r}
+	d.Add(document.Title(p.Title))
 	d.head(nights)
 	d.times()
 	d.scope()
@@ -28,51 +29,16 @@ func Document(p *plan.Plan, r *store.Rehearsal, nights int) []string {
 	d.steps()
 	d.back()
 	d.risks()
-	return d.out
+	return &d.Document
 }
 
-type document struct {
-	p   *plan.Plan
-	r   *store.Rehearsal
-	out []string
+type planned struct {
+	document.Document
+	p *plan.Plan
+	r *store.Rehearsal
 }
 
-func (d *document) line(lines ...string) { d.out = append(d.out, lines...) }
-
-// section begins a part.
-func (d *document) section(title string) { d.line("", "## "+title, "") }
-
-// table writes rows under a head.
-func (d *document) table(head []string, rows [][]string) {
-	d.line("| "+strings.Join(head, " | ")+" |", "|"+strings.Repeat("---|", len(head)))
-	for _, row := range rows {
-		cells := make([]string, len(row))
-		for i, c := range row {
-			cells[i] = inText(c)
-		}
-		d.line("| " + strings.Join(cells, " | ") + " |")
-	}
-}
-
-// inText is a text in which nothing is a sign of Markdown.
-func inText(s string) string {
-	return strings.NewReplacer("|", `\|`, "*", `\*`, "_", `\_`, "<", "&lt;", "`", "'", "\n", " ", "#", `\#`, "[", `\[`).Replace(s)
-}
-
-// code writes lines as they stand.
-func (d *document) code(lines []string) {
-	fence := "```"
-	for _, l := range lines {
-		for strings.Contains(l, fence) {
-			fence += "`"
-		}
-	}
-	d.line("", fence+"text")
-	d.line(lines...)
-	d.line(fence, "")
-}
-
-func (d *document) head(nights int) {
+func (d *planned) head(nights int) {
 	rows := [][]string{}
 	add := func(name, text string) {
 		if text != "" {
@@ -94,9 +60,7 @@ func (d *document) head(nights int) {
 		add("Rehearsed", "not yet: the lines for each device are not known")
 	}
 	add("Sealed", p.Seal)
-	d.line("")
-	d.table([]string{"", ""}, rows)
-	d.line("", "The steps are:", "")
+	d.Add(document.Table{Head: []string{"", ""}, Rows: rows}, document.Text("The steps are:"))
 	for i, title := range p.StepTitles {
 		n := 0
 		for _, t := range p.Targets() {
@@ -106,12 +70,12 @@ func (d *document) head(nights int) {
 				}
 			}
 		}
-		d.line(fmt.Sprintf("%d. %s, on %s", i+1, inText(title), Count(n, "device")))
+		d.Add(document.Item{Number: i + 1, Text: title + ", on " + Count(n, "device")})
 	}
 }
 
-func (d *document) times() {
-	d.section("When")
+func (d *planned) times() {
+	d.Add(document.Section("When"))
 	o := d.p.Whole()
 	at := func(t time.Time) string { return t.Format("15:04:05") }
 	if d.p.Window.Now || d.p.Window.None {
@@ -127,15 +91,13 @@ func (d *document) times() {
 		}
 		rows = append(rows, []string{fmt.Sprint(i + 1), fmt.Sprint(len(d.p.Batches[i])), at(s.Start), at(s.End), at(s.Late), turn})
 	}
-	d.table([]string{"Batch", "Devices", "Begins", "Ends, likely", "Ends, nine in ten", "Must begin by"}, rows)
-	d.line("", "A batch that cannot begin by its last moment is not begun without a person who gives a reason: everything done by then could not be taken back before the window closes.", "")
-	for _, l := range d.p.Rules.Lines() {
-		d.line("- " + l)
-	}
+	d.Add(document.Table{Head: []string{"Batch", "Devices", "Begins", "Ends, likely", "Ends, nine in ten", "Must begin by"}, Rows: rows},
+		document.Text("A batch that cannot begin by its last moment is not begun without a person who gives a reason: everything done by then could not be taken back before the window closes."))
+	d.Items(d.p.Rules.Lines()...)
 }
 
-func (d *document) scope() {
-	d.section("Devices")
+func (d *planned) scope() {
+	d.Add(document.Section("Devices"))
 	var rows [][]string
 	for _, t := range d.p.Targets() {
 		state := ""
@@ -144,12 +106,12 @@ func (d *document) scope() {
 		}
 		rows = append(rows, []string{fmt.Sprint(t.Batch + 1), t.Device.Name, t.Device.Site, t.Device.Role, t.Device.Platform, t.Why, state})
 	}
-	d.table([]string{"Batch", "Device", "Site", "Role", "Platform", "Why there", "Rehearsed"}, rows)
+	d.Add(document.Table{Head: []string{"Batch", "Device", "Site", "Role", "Platform", "Why there", "Rehearsed"}, Rows: rows})
 	for i, g := range scope.Groups(d.p.LeftOut) {
 		if i == 0 {
-			d.line("", "Left out are:", "")
+			d.Add(document.Text("Left out are:"))
 		}
-		d.line(fmt.Sprintf("- %s, because %s", inText(strings.Join(g.Devices, ", ")), inText(g.Why)))
+		d.Items(fmt.Sprintf("%s, because %s", strings.Join(g.Devices, ", "), g.Why))
 	}
 }
 
@@ -165,23 +127,22 @@ func rehearsedState(f *work.Rehearsed) string {
 	return Count(len(f.Differs), "line") + " will differ"
 }
 
-func (d *document) before() {
-	d.section("Before anything is changed")
-	d.line("On each device, right before its first line:", "")
+func (d *planned) before() {
+	d.Add(document.Section("Before anything is changed"), document.Text("On each device, right before its first line:"))
 	for _, pc := range d.p.Prechecks {
 		if !pc.Off {
-			d.line("- the precheck " + inText(pc.String()) + " must hold, or it is not changed")
+			d.Items("the precheck " + pc.String() + " must hold, or it is not changed")
 		}
 	}
-	d.line("- its configuration is backed up, and the backup read back equal")
+	d.Items("its configuration is backed up, and the backup read back equal")
 	d.ways()
 	for _, w := range d.p.Waivers {
-		d.line(fmt.Sprintf("- waived: %s on %s, by %s: %s", inText(w.Check), inText(w.Device), inText(w.By), inText(w.Reason)))
+		d.Items(fmt.Sprintf("waived: %s on %s, by %s: %s", w.Check, w.Device, w.By, w.Reason))
 	}
 }
 
 // ways says how devices take the change back by themselves, by kind.
-func (d *document) ways() {
+func (d *planned) ways() {
 	platforms, long := map[plan.TimerKind][]string{}, map[plan.TimerKind]time.Duration{}
 	count := map[plan.TimerKind]int{}
 	for _, t := range d.p.Targets() {
@@ -213,13 +174,13 @@ func (d *document) ways() {
 		if len(count) > 1 {
 			text = fmt.Sprintf("on %s (%s): %s", Count(count[w.way], "device"), strings.Join(platforms[w.way], ", "), text)
 		}
-		d.line("- " + text)
+		d.Items(text)
 	}
 }
 
 // steps tells the lines: those that most devices get first, then those of others.
-func (d *document) steps() {
-	d.section("What is sent")
+func (d *planned) steps() {
+	d.Add(document.Section("What is sent"))
 	groups, keys := map[string][]string{}, map[string][]string{}
 	for _, t := range d.p.Targets() {
 		var lines []string
@@ -238,12 +199,8 @@ func (d *document) steps() {
 	order := slices.SortedFunc(maps.Keys(groups), func(a, b string) int {
 		return cmp.Or(cmp.Compare(len(groups[b]), len(groups[a])), cmp.Compare(groups[a][0], groups[b][0]))
 	})
-	for i, key := range order {
-		if i > 0 {
-			d.line("")
-		}
-		d.line("### "+Count(len(groups[key]), "device"), "", inText(strings.Join(groups[key], ", ")))
-		d.code(keys[key])
+	for _, key := range order {
+		d.Add(document.Heading(Count(len(groups[key]), "device")), document.Text(strings.Join(groups[key], ", ")), document.Code(keys[key]))
 	}
 }
 
@@ -282,24 +239,24 @@ func plannedSteps(p *plan.Plan, t *plan.Target) []string {
 	return LinesOf(p, t)[2:] // without its name: others get the same
 }
 
-func (d *document) back() {
-	d.section("How it is taken back")
-	d.line(fmt.Sprintf("Everything, at the end of the night: within %s. A device that is taken back is compared with its backup after each of these, until it is equal:", runbook.FormatDuration(d.p.BackTime(d.p.Targets()).Round(time.Second))), "",
-		"1. the lines that are computed to lead from what runs to the backup, and the undo lines",
-		"2. the whole backup, where its platform can load one",
-		"3. what it does by itself, as said above, when everything else fails, contact included; a trial is ended first of all")
+func (d *planned) back() {
+	d.Add(document.Section("How it is taken back"),
+		textf("Everything, at the end of the night: within %s. A device that is taken back is compared with its backup after each of these, until it is equal:", runbook.FormatDuration(d.p.BackTime(d.p.Targets()).Round(time.Second))))
+	d.Counted("the lines that are computed to lead from what runs to the backup, and the undo lines",
+		"the whole backup, where its platform can load one",
+		"what it does by itself, as said above, when everything else fails, contact included; a trial is ended first of all")
 	if d.p.Rules.StopAfter > 0 {
-		d.line("", fmt.Sprintf("After %s no further device is begun before a person has decided.", Count(d.p.Rules.StopAfter, "failure")))
+		d.Add(textf("After %s no further device is begun before a person has decided.", Count(d.p.Rules.StopAfter, "failure")))
 	}
 	if d.p.Unattended.Given {
-		d.line("", fmt.Sprintf("Where nobody is there to decide: %s.", d.p.Unattended.Then))
+		d.Add(textf("Where nobody is there to decide: %s.", d.p.Unattended.Then))
 	}
 	if d.p.Soak > 0 {
-		d.line("", fmt.Sprintf("Each device is watched for %s after its change before it is kept.", runbook.FormatDuration(d.p.Soak)))
+		d.Add(textf("Each device is watched for %s after its change before it is kept.", runbook.FormatDuration(d.p.Soak)))
 	}
 }
 
-func (d *document) risks() {
+func (d *planned) risks() {
 	var risks []string
 	risks = append(risks, d.p.Warnings...)
 	if d.r != nil {
@@ -313,11 +270,13 @@ func (d *document) risks() {
 			risks = append(risks, "lines touch the way by which the device is managed, on "+strings.Join(path, ", "))
 		}
 	}
-	d.section("Risks")
+	d.Add(document.Section("Risks"))
 	if len(risks) == 0 {
-		d.line("None that the plan knows of.")
+		d.Add(document.Text("None that the plan knows of."))
 	}
-	for _, r := range risks {
-		d.line("- " + inText(r))
-	}
+	d.Items(risks...)
+}
+
+func textf(format string, args ...any) document.Text {
+	return document.Text(fmt.Sprintf(format, args...))
 }

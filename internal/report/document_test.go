@@ -79,7 +79,7 @@ func documentRehearsal() *store.Rehearsal {
 // is unlike the others, how it is taken back; and nothing that is secret.
 func TestDocument(t *testing.T) {
 	p := documentPlan(t)
-	text := strings.Join(Document(p, documentRehearsal(), 3), "\n")
+	text := strings.Join(Document(p, documentRehearsal(), 3).Markdown(), "\n")
 	for _, want := range []string{
 		`# Gates \| and \*clocks\*`, "| Change | MSF-2291 |", "3 earlier nights", "| Log host | log\\_host = 192.0.2.40 |",
 		"| 1 | 1 | 01:30:00 |", "- stop after 2 failures", "| 1 | a | ALD | quay | tern | as the fleet lists it | 1 line will differ |",
@@ -90,7 +90,7 @@ func TestDocument(t *testing.T) {
 		assert.Contains(t, text, want)
 	}
 	assert.NotContains(t, text, "gull-wing-77")
-	none := strings.Join(Document(p, nil, 0), "\n")
+	none := strings.Join(Document(p, nil, 0).Markdown(), "\n")
 	assert.Contains(t, none, "not yet: the lines for each device are not known")
 	assert.Contains(t, none, "### 3 devices")
 	assert.Contains(t, none, "no earlier night has shown how long things take")

@@ -101,7 +101,7 @@ func TestTheReportOfANight(t *testing.T) {
 	assert.Len(t, causes, 3)
 	assert.Contains(t, causes, Counted{"saved", 1})
 	assert.Equal(t, 3, sites[0].N+sum(sites[1:]))
-	text := strings.Join(MorningDocument(m), "\n")
+	text := strings.Join(MorningDocument(m).Markdown(), "\n")
 	assert.Contains(t, text, "Of 1 device it is not known: q-0023.", "what was not seen is not called equal")
 	for _, want := range []string{
 		"# Move the quays\n", "| Change | MSF-2291 |", "| Run by | ada |", "## Left to do\n\n- q-0005 reverted: equal to the backup",
@@ -129,7 +129,7 @@ func TestTheReportOfANightThatRuns(t *testing.T) {
 	for _, no := range []string{"never saw its end", "Nothing is left to do", "must be looked at"} {
 		assert.NotContains(t, m.Outcome, no)
 	}
-	doc := strings.Join(MorningDocument(m), "\n")
+	doc := strings.Join(MorningDocument(m).Markdown(), "\n")
 	assert.Contains(t, doc, "what it leaves is known at its end")
 	assert.NotContains(t, doc, "Nothing.")
 }
@@ -146,7 +146,7 @@ func TestTheReportOfHalfANight(t *testing.T) {
 		}
 		assert.Contains(t, m.Outcome, "never saw its end")
 		assert.NotContains(t, m.Outcome, "All went as intended")
-		doc := strings.Join(MorningDocument(m), "\n")
+		doc := strings.Join(MorningDocument(m).Markdown(), "\n")
 		assert.NotEmpty(t, doc)
 		assert.NotContains(t, doc, " to , ", "an end that nobody saw is not an empty one")
 		for _, d := range m.Devices {
@@ -240,7 +240,7 @@ func TestTheMarkdownRenders(t *testing.T) {
 	m.Todo = append(m.Todo, "a|b *bold* <script>")
 	var out bytes.Buffer
 	md := goldmark.New(goldmark.WithExtensions(extension.GFM))
-	require.NoError(t, md.Convert([]byte(strings.Join(MorningDocument(m), "\n")), &out))
+	require.NoError(t, md.Convert([]byte(strings.Join(MorningDocument(m).Markdown(), "\n")), &out))
 	html := out.String()
 	for _, d := range m.Devices {
 		assert.Contains(t, html, "<td>"+d.Name+"</td>")

@@ -8,12 +8,13 @@ import (
 
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/runbook"
+	"metabasis/internal/document"
 )
 
-// MorningDocument is the report as Markdown: what others ask first comes first.
-func MorningDocument(m *Morning) []string {
+// MorningDocument is the report: what others ask first comes first.
+func MorningDocument(m *Morning) *document.Document {
 	d := &morningDocument{m: m}
-	d.line("# "+inText(m.Title), "", inText(m.Outcome))
+	d.Add(document.Title(m.Title), document.Text(m.Outcome))
 	d.head()
 	d.todo()
 	d.failures()
@@ -23,12 +24,18 @@ func MorningDocument(m *Morning) []string {
 	d.deviceTable()
 	d.each()
 	d.sums()
-	return d.out
+	return &d.Document
 }
 
 type morningDocument struct {
-	document
+	document.Document
 	m *Morning
+}
+
+func (d *morningDocument) text(s string) { d.Add(document.Text(s)) }
+
+func (d *morningDocument) table(head []string, rows [][]string) {
+	d.Add(document.Table{Head: head, Rows: rows})
 }
 
 func stamp(t time.Time) string {
@@ -97,28 +104,27 @@ func (d *morningDocument) head() {
 		add("Planned end", fmt.Sprintf("%s; it was over %s %s", hour(m.Likely), span(max(off, time.Second)), word))
 	}
 	add("Devices", fmt.Sprintf("%s in %s; %d of the fleet left out", Count(len(m.Devices), "device"), Count(len(m.Batches), "batch"), len(m.LeftOut)))
-	d.line("")
 	d.table([]string{"", ""}, rows)
 	for _, w := range m.Warnings {
-		d.line("", "- "+inText("Warned before it began: "+w))
+		d.Items("Warned before it began: " + w)
 	}
 }
 
 func (d *morningDocument) todo() {
-	d.section("Left to do")
+	d.Add(document.Section("Left to do"))
 	if d.m.Runs {
-		d.line("The night runs now: what it leaves is known at its end.")
+		d.text("The night runs now: what it leaves is known at its end.")
 		return
 	}
 	if d.m.Settled != "" {
-		d.line(inText("What it left was "+d.m.Settled), "")
+		d.text("What it left was " + d.m.Settled)
 	}
 	if len(d.m.Todo) == 0 {
-		d.line("Nothing.")
+		d.text("Nothing.")
 		return
 	}
 	for _, t := range d.m.Todo {
-		d.line("- " + inText(strings.Join(strings.Fields(t), " ")))
+		d.Items(strings.Join(strings.Fields(t), " "))
 	}
 }
 
@@ -126,19 +132,18 @@ func (d *morningDocument) failures() {
 	if len(d.m.Failures) == 0 {
 		return
 	}
-	d.section("What went wrong")
+	d.Add(document.Section("What went wrong"))
 	for _, f := range d.m.Failures {
-		d.line("", "### "+inText(fmt.Sprintf("%s: %s", f.Device, f.State)), "", inText(fmt.Sprintf("%s, %s", hour(f.At), f.Why)))
+		d.Add(document.Heading(fmt.Sprintf("%s: %s", f.Device, f.State)), textf("%s, %s", hour(f.At), f.Why))
 		if len(f.Evidence) > 0 {
-			d.line("", "As it was then:", "")
-			d.code(f.Evidence)
+			d.Add(document.Text("As it was then:"), document.Code(f.Evidence))
 		}
 	}
 }
 
 // changes are the differences that devices have in common.
 func (d *morningDocument) changes() {
-	d.section("What is different now")
+	d.Add(document.Section("What is different now"))
 	type group struct {
 		lines   []string
 		devices []string
@@ -159,13 +164,12 @@ func (d *morningDocument) changes() {
 	switch {
 	case len(groups) > 0:
 	case slices.ContainsFunc(d.m.Devices, func(dev DeviceReport) bool { return dev.Result == night.Kept }):
-		d.line("Nothing on any device that was kept.")
+		d.text("Nothing on any device that was kept.")
 	default:
-		d.line("No device was kept.")
+		d.text("No device was kept.")
 	}
 	for _, g := range groups {
-		d.line("", "### "+Count(len(g.devices), "device"), "", inText(Some(g.devices, 24)), "")
-		d.code(Folded(g.lines))
+		d.Add(document.Heading(Count(len(g.devices), "device")), document.Text(Some(g.devices, 24)), document.Code(Folded(g.lines)))
 	}
 	var odd [][]string
 	var unknown []string
@@ -178,10 +182,10 @@ func (d *morningDocument) changes() {
 		}
 	}
 	if len(unknown) > 0 {
-		d.line("", "Of "+Count(len(unknown), "device")+" it is not known: "+inText(Some(unknown, 24))+".")
+		d.text("Of " + Count(len(unknown), "device") + " it is not known: " + Some(unknown, 24) + ".")
 	}
 	if len(odd) > 0 {
-		d.line("", "Kept, and not as it was predicted:", "")
+		d.text("Kept, and not as it was predicted:")
 		d.table([]string{"device", "what"}, odd)
 	}
 }
@@ -189,7 +193,7 @@ func (d *morningDocument) changes() {
 func (d *morningDocument) decisions() {
 	m := d.m
 	if len(m.Values) > 0 {
-		d.section("Values")
+		d.Add(document.Section("Values"))
 		var rows [][]string
 		for _, v := range m.Values {
 			from := "given"
@@ -200,9 +204,9 @@ func (d *morningDocument) decisions() {
 		}
 		d.table([]string{"value", "what it is", "was", "from"}, rows)
 	}
-	d.section("Who decided what")
+	d.Add(document.Section("Who decided what"))
 	if len(m.Decisions)+len(m.Waivers) == 0 {
-		d.line("Nothing had to be decided.")
+		d.text("Nothing had to be decided.")
 		return
 	}
 	if len(m.Decisions) > 0 {
@@ -217,7 +221,7 @@ func (d *morningDocument) decisions() {
 		d.table([]string{"at", "who", "decided", "about", "why"}, rows)
 	}
 	if len(m.Waivers) > 0 {
-		d.line("", "Prechecks that were waived:", "")
+		d.text("Prechecks that were waived:")
 		var rows [][]string
 		for _, w := range m.Waivers {
 			used := "not needed"
@@ -243,13 +247,13 @@ func (d *morningDocument) timeline() {
 	if took <= 0 || len(m.Devices) == 0 {
 		return
 	}
-	d.section("Timeline")
+	d.Add(document.Section("Timeline"))
 	column := "less than 0.1s"
 	if c := (took / columns).Round(100 * time.Millisecond); c > 0 {
 		column = c.String()
 	}
-	d.line("One column is "+column+
-		"; · checking  ○ backup and timer  █ changing  ▓ verifying  ░ soaking  ■ held  ▲ out of contact  ◄ being taken back.", "")
+	d.text("One column is " + column +
+		"; · checking  ○ backup and timer  █ changing  ▓ verifying  ░ soaking  ■ held  ▲ out of contact  ◄ being taken back.")
 	var lines []string
 	lines = append(lines, fmt.Sprintf("%-16s %-*s %s", "", columns-8, hour(m.Began), hour(m.Began.Add(took))))
 	cell := func(t time.Time) int {
@@ -276,15 +280,13 @@ func (d *morningDocument) timeline() {
 			lines = append(lines, fmt.Sprintf("  %-14s %s %s", dev.Name, string(row), dev.Result))
 		}
 	}
-	d.code(lines)
+	d.Add(document.Code(lines))
 	var rows [][]string
 	for _, p := range m.Durations() {
 		rows = append(rows, []string{string(p.State), fmt.Sprint(len(p.Times)), lasted(p.Median()), lasted(p.Most())})
 	}
-	d.line("")
 	d.table([]string{"stage", "devices", "in the middle", "longest"}, rows)
 	if causes, sites := m.Causes(); len(causes) > 0 {
-		d.line("")
 		rows = nil
 		for _, c := range causes {
 			rows = append(rows, []string{"cause", c.What, fmt.Sprint(c.N)})
@@ -308,7 +310,7 @@ func (m *Morning) during(b BatchReport) string {
 }
 
 func (d *morningDocument) deviceTable() {
-	d.section("Every device")
+	d.Add(document.Section("Every device"))
 	var rows [][]string
 	for _, dev := range d.m.Devices {
 		rows = append(rows, []string{dev.Name, dev.Site, dev.Platform, fmt.Sprint(dev.Batch), string(dev.Result), hour(dev.Began), span(dev.Took()),
@@ -318,7 +320,7 @@ func (d *morningDocument) deviceTable() {
 	if len(d.m.LeftOut) == 0 {
 		return
 	}
-	d.line("", "Left out of it:", "")
+	d.text("Left out of it:")
 	rows = nil
 	for _, l := range d.m.LeftOut {
 		rows = append(rows, []string{l.Device, l.Why})
@@ -350,15 +352,15 @@ func (d *morningDocument) each() {
 		}
 	}
 	if len(rows) > 0 {
-		d.section("Steps and prechecks that were not as usual")
+		d.Add(document.Section("Steps and prechecks that were not as usual"))
 		d.table([]string{"device", "what"}, rows)
 	}
 }
 
 func (d *morningDocument) sums() {
-	d.section("Checksums")
-	d.line("SHA-256. Of this night's events in the journal:", "")
-	d.code([]string{d.m.Sum})
+	d.Add(document.Section("Checksums"))
+	d.text("SHA-256. Of this night's events in the journal:")
+	d.Add(document.Code{d.m.Sum})
 	var lines []string
 	for _, dev := range d.m.Devices {
 		if dev.Backup != "" {
@@ -369,8 +371,8 @@ func (d *morningDocument) sums() {
 		}
 	}
 	if len(lines) > 0 {
-		d.line("", "Of the backups, before and after, as sha256sum -c reads them in the directory of the backups:", "")
-		d.code(lines)
+		d.text("Of the backups, before and after, as sha256sum -c reads them in the directory of the backups:")
+		d.Add(document.Code(lines))
 	}
 }
 

@@ -11,6 +11,7 @@ import (
 	"metabasis/internal/acts"
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/record"
+	"metabasis/internal/document"
 	"metabasis/internal/report"
 	"metabasis/internal/screen"
 	"metabasis/internal/screen/compare"
@@ -31,21 +32,21 @@ func PastNight(d *acts.Desk, p *acts.Past, wrong func(error)) watch.Source {
 		openComparison(h, d, "Comparing before and after", func(ctx context.Context) (*acts.Comparison, error) { return d.CompareNight(ctx, p.ID) }, p.ID, wrong)
 	}
 	src.Report = func(h *screen.Host) {
-		var text []string
+		var doc *document.Document
 		var part error // of the night cannot be read
 		h.Work("Writing the report", func(ctx context.Context) error {
 			m, err := d.Morning(ctx, p.ID)
 			if m == nil {
 				return err
 			}
-			text, part = report.MorningDocument(m), err
+			doc, part = report.MorningDocument(m), err
 			return nil
 		}, func(err error) {
 			if err != nil {
 				wrong(err)
 				return
 			}
-			h.Open(page.Lines(fmt.Sprintf("Report of night %d", p.ID), text))
+			h.Open(page.Document(fmt.Sprintf("Report of night %d", p.ID), doc))
 			if part != nil {
 				h.Say("not all of the night can be read: " + part.Error())
 			}
