@@ -45,7 +45,7 @@ const (
 // night 21, or the name of a backup.
 func (d *Desk) moment(word string) (m *moment, err error) {
 	m = &moment{d: d, word: word}
-	rest := word
+	var rest string
 	if by, is := strings.CutPrefix(word, Predicted); is {
 		m.predicted, m.by = true, strings.TrimSpace(by)
 		rest = m.by

@@ -128,7 +128,7 @@ func TestAgents(t *testing.T) {
 					assert.NotContains(t, now, "night")
 				}
 			}
-			code, out, _ = l.metabasis("", "run", l.path("ws/agents.runbook"), "--headless")
+			_, out, _ = l.metabasis("", "run", l.path("ws/agents.runbook"), "--headless")
 			assert.Contains(t, out, "it calls itself a1-night, and "+l.machine()+" is meant", "the night gave it that name, and the fleet does not know")
 			fleet, err := os.ReadFile(l.path("ws/fleet.csv"))
 			require.NoError(t, err)
@@ -137,6 +137,7 @@ func TestAgents(t *testing.T) {
 			}
 			l.write("ws/fleet.csv", string(fleet))
 			code, out, _ = l.metabasis("", "run", l.path("ws/agents.runbook"), "--headless")
+			assert.Zero(t, code)
 			assert.Contains(t, out, "2 already", "what is as intended is not set again")
 
 			t.Setenv("METABASIS_MB_SN_PASSWORD", "another-lamp")

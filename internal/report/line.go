@@ -54,7 +54,9 @@ func (t *Teller) Line(e night.Event) string {
 }
 
 func tell(e night.Event) string {
+	//exhaustive:enforce
 	switch e.Kind {
+	case night.Began, night.Forecast, night.HoldAnew, night.Ended, night.Contact, night.Intent, night.Differs: // other lines tell it
 	case night.Planned:
 		n := 0
 		for _, b := range e.Outline.Batches {

@@ -89,12 +89,12 @@ func TestWhateverIsTypedIsPredicted(t *testing.T) {
 		for range rapid.IntRange(1, 12).Draw(t, "lines") {
 			line := rapid.SampledFrom(typed).Draw(t, "line")
 			before := device.clone()
-			into, err := section, error(nil)
+			var into string
+			var err error
 			if line == "up" {
 				if section == "" {
 					continue
 				}
-				into = ""
 			} else {
 				into, err = device.apply(section, line)
 			}

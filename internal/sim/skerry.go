@@ -318,8 +318,8 @@ func (n *datum) edits(at string) (out []string) {
 
 // lockedBy is the session to be named in an error. It is 0 for others.
 func (d *Device) lockedBy(err error) int {
-	w, ok := err.(*wrong)
-	if !ok || w.tag != "lock-denied" {
+	var w *wrong
+	if !errors.As(err, &w) || w.tag != "lock-denied" {
 		return 0
 	}
 	d.mu.Lock()
@@ -331,8 +331,8 @@ func (d *Device) lockedBy(err error) int {
 }
 
 func errorXML(err error, session int) string {
-	w, ok := err.(*wrong)
-	if !ok {
+	var w *wrong
+	if !errors.As(err, &w) {
 		w = &wrong{"operation-failed", "", err.Error()}
 	}
 	var b strings.Builder

@@ -111,11 +111,13 @@ func (d *Device) wayBack() string {
 // before that, or long after, and nobody has looked.
 func (d *Device) returns(at time.Time) string {
 	clock := at.Local().Format("15:04:05")
+	//exhaustive:enforce
 	switch d.Way {
 	case plan.TrialTimer:
 		return "its trial was to end at " + clock + ", and the device to take it back by itself"
 	case plan.PutBackTimer:
 		return "it was to put back what is saved at " + clock + " by itself"
+	case plan.NoTimer, plan.RestartTimer: // only nights of old do not say which it is
 	}
 	return "it was to restart at " + clock + " by itself"
 }

@@ -51,6 +51,7 @@ func (k TimerKind) What() string {
 
 // Does says what the device does by itself at a time, such as "restarts at 02:41".
 func (k TimerKind) Does(at string) string {
+	//exhaustive:enforce
 	switch k {
 	case PutBackTimer:
 		return "puts back at " + at
@@ -58,12 +59,14 @@ func (k TimerKind) Does(at string) string {
 		return "trial until " + at
 	case NoTimer:
 		return "no way back of its own"
+	case RestartTimer:
 	}
 	return "restarts at " + at
 }
 
 // Word is the same in a word or two.
 func (k TimerKind) Word() string {
+	//exhaustive:enforce
 	switch k {
 	case PutBackTimer:
 		return "put back"
@@ -71,6 +74,7 @@ func (k TimerKind) Word() string {
 		return "trial"
 	case NoTimer:
 		return "no way back"
+	case RestartTimer:
 	}
 	return "restart"
 }

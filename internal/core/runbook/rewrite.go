@@ -148,7 +148,8 @@ func wantedOf(l *config.Language, texts []*Text) (out []string, err error) {
 			out = append(out, "")
 			continue
 		}
-		line, section, depth := "", "", -1
+		line, section := "", ""
+		var depth int
 		for depth = len(at) - 1; depth >= 0; depth-- {
 			if line, section = printedOf(l, at[depth], typed); line != "" {
 				break

@@ -36,7 +36,7 @@ func (w *worker) prepareTimer() (over bool) {
 }
 
 // lostWith makes an error count as lost contact, whatever it was.
-func lostWith(err error) error { return fmt.Errorf("contact lost: %s", err) }
+func lostWith(err error) error { return fmt.Errorf("contact lost: %s", err.Error()) }
 
 func (w *worker) nothingPending() bool {
 	_, pending, err := w.ses.Pending(w.ctx)

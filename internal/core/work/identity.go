@@ -175,7 +175,7 @@ func (w *worker) claimAs(seen identity.Seen) error {
 	release, err := w.crew.ClaimAs(w.ctx, seen.Holds())
 	var taken *Taken
 	if errors.As(err, &taken) {
-		return fmt.Errorf("%s; under another address: it is the same device by its %s", err, strings.Join(seen.Claims(), ", "))
+		return fmt.Errorf("%w; under another address: it is the same device by its %s", err, strings.Join(seen.Claims(), ", "))
 	}
 	if err != nil {
 		return err

@@ -28,6 +28,7 @@ func (w *worker) takeBack(why string) {
 	for try := range takeBackTries {
 		err = w.climb()
 		do, after := climbed{err, w.pends(), w.saved, w.onTrial(), try == takeBackTries-1}.next()
+		//exhaustive:enforce
 		switch do {
 		case isBack:
 			w.end(night.Reverted, w.backNote()+w.refusals())
@@ -50,6 +51,7 @@ func (w *worker) takeBack(why string) {
 			continue
 		case letsItFire:
 			w.letFire()
+		case waits:
 		}
 		if w.await(err.Error()) == over {
 			return

@@ -309,7 +309,7 @@ func (e *explorer) editing(command string) error {
 		return &driver.Refused{Line: back, Said: fmt.Sprintf("it does not lead back to %q; it says %s %q", top, e.s.Mask(last(lines)), row)}
 	})
 	if err != nil {
-		return fmt.Errorf("leaving the mode for changes: %s: see to that session by hand", err) // not asked for again
+		return fmt.Errorf("leaving the mode for changes: %s: see to that session by hand", err.Error()) // not asked for again
 	}
 	e.here, e.seen.Edit = top, m
 	return nil

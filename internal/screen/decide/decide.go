@@ -168,6 +168,7 @@ func careful(o night.Offer) bool {
 // words say what a choice does, in full.
 func words(q Question, o night.Offer) (title, does string) {
 	n := report.Count(o.Touches, "device")
+	//exhaustive:enforce
 	switch o.Choice {
 	case night.TryAgain:
 		return "Try again", cmp.Or(o.Does, "send the same step once more from its first line") // as it was said in older nights

@@ -295,6 +295,7 @@ func progress(d *night.Device) (done, total int, current bool) {
 	if len(d.Marks) > mostSteps {
 		step = 0
 	}
+	//exhaustive:enforce
 	switch state {
 	case night.Waiting, night.Skipped, night.Already:
 		return 0, total, state == night.Already
@@ -314,6 +315,7 @@ func progress(d *night.Device) (done, total int, current bool) {
 		return total, total, false
 	case night.Reverted, night.Stranded:
 		return min(3+step, total-1), total, true
+	case night.Held, night.Reverting, night.Dark: // where it was before is told
 	}
 	return 0, total, true
 }
