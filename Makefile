@@ -4,7 +4,7 @@ GO      ?= go
 N       ?= 1000
 SEED    ?= 1
 
-.PHONY: demo test test-real real-deps build deps vet lint race nights calibration fuzz bench install screenshots clean
+.PHONY: demo test nightly test-real real-deps build deps vet lint race nights calibration fuzz bench install screenshots clean
 
 demo: build
 	bin/metabasis demo
@@ -13,7 +13,7 @@ build:
 	$(GO) build -buildvcs=auto -o bin/metabasis ./cmd/metabasis
 
 # The limit is for what hangs: on two cores all of it takes some five minutes.
-test: deps vet lint
+test: deps vet
 	TMPDIR=$$(scripts/tests-tmp) $(GO) test -count=1 -timeout 15m -p 4 -parallel 12 ./...
 
 # What the tests need beside Go: tmux, the OpenSSH client, and a reader of PDF.
@@ -33,8 +33,10 @@ vet:
 	@test -z "$$(gofmt -l cmd internal demo profiles)" || { gofmt -l cmd internal demo profiles; echo "gofmt wants these"; exit 1; }
 	$(GO) vet ./...
 
+# What is looked for stands in .golangci.yml; the first run on a machine builds it.
+LINT = $(GO) run github.com/golangci/golangci-lint/v2/cmd/golangci-lint@v2.15.0
 lint:
-	$(GO) tool staticcheck ./...
+	$(LINT) run ./...
 
 race:
 	$(GO) test -race -timeout 900s ./internal/core/... ./internal/device/... ./internal/store ./internal/sim ./internal/screen/... ./internal/acts ./internal/diag
@@ -50,32 +52,13 @@ nights:
 calibration:
 	$(GO) test ./internal/nights -run TestForecastsHold -v -timeout 1h -parallel 8 -args -seed $(SEED) -nights 4000 | grep 'of .* nights'
 
+# Every parser that has a fuzz test, each for that long.
 FUZZTIME ?= 30s
 fuzz:
-	$(GO) test ./internal/core/runbook -run '^$$' -fuzz FuzzParse -fuzztime $(FUZZTIME)
-	$(GO) test ./internal/core/fleet -run '^$$' -fuzz 'FuzzRead$$' -fuzztime $(FUZZTIME)
-	$(GO) test ./internal/core/fleet -run '^$$' -fuzz FuzzReadShared -fuzztime $(FUZZTIME)
-	$(GO) test ./internal/core/config -run '^$$' -fuzz FuzzParse -fuzztime $(FUZZTIME)
-	$(GO) test ./internal/core/config -run '^$$' -fuzz FuzzLanguage -fuzztime $(FUZZTIME)
-	$(GO) test ./internal/core/config -run '^$$' -fuzz FuzzTree -fuzztime $(FUZZTIME)
-	$(GO) test ./internal/core/config -run '^$$' -fuzz FuzzWithout -fuzztime $(FUZZTIME)
-	$(GO) test ./internal/core/carry -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME)
-	$(GO) test ./internal/core/keep -run '^$$' -fuzz FuzzParse -fuzztime $(FUZZTIME)
-	$(GO) test ./internal/device/lines -run '^$$' -fuzz FuzzPrinted -fuzztime $(FUZZTIME)
-	$(GO) test ./internal/device/profile -run '^$$' -fuzz FuzzLoad -fuzztime $(FUZZTIME)
-	$(GO) test ./internal/device/profile -run '^$$' -fuzz FuzzReaders -fuzztime $(FUZZTIME)
-	$(GO) test ./internal/device/profile -run '^$$' -fuzz FuzzPrompts -fuzztime $(FUZZTIME)
-	$(GO) test ./internal/device/lines -run '^$$' -fuzz FuzzEcho -fuzztime $(FUZZTIME)
-	$(GO) test ./internal/device/telnet -run '^$$' -fuzz FuzzNegotiation -fuzztime $(FUZZTIME)
-	$(GO) test ./internal/device/tree -run '^$$' -fuzz FuzzParse -fuzztime $(FUZZTIME)
-	$(GO) test ./internal/device/tree -run '^$$' -fuzz FuzzXML -fuzztime $(FUZZTIME)
-	$(GO) test ./internal/device/tree -run '^$$' -fuzz FuzzJSON -fuzztime $(FUZZTIME)
-	$(GO) test ./internal/device/restconf -run '^$$' -fuzz FuzzErrors -fuzztime $(FUZZTIME)
-	$(GO) test ./internal/device/snmp -run '^$$' -fuzz FuzzAnswers -fuzztime $(FUZZTIME)
-	$(GO) test ./internal/device/netconf -run '^$$' -fuzz FuzzFrames -fuzztime $(FUZZTIME)
-	$(GO) test ./internal/device/netconf -run '^$$' -fuzz FuzzReplies -fuzztime $(FUZZTIME)
-	$(GO) test ./internal/store -run '^$$' -fuzz FuzzKnownHosts -fuzztime $(FUZZTIME)
-	$(GO) test ./internal/screen/console -run '^$$' -fuzz FuzzFilter -fuzztime $(FUZZTIME)
+	scripts/fuzz $(FUZZTIME)
+
+# What takes too long for each change: some two hours. N nights are drawn.
+nightly: lint test race fuzz nights calibration
 
 bench: build
 	$(GO) test ./internal/core/config ./internal/core/plan ./internal/nights ./internal/acts ./internal/report ./internal/draw ./internal/screen/... -run '^$$' -bench . -benchtime 5x

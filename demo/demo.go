@@ -76,8 +76,11 @@ func Scenario(level string) (sim.Scenario, error) {
 // Logins are the credentials of the demo's devices.
 func Logins(s sim.Scenario) map[string]device.Login {
 	return map[string]device.Login{
-		"crew":  {Login: ssh.Login{Name: "crew", User: "crew", Password: s.Logins["crew"]}, Secrets: map[string]string{"operator": s.Operator}},
-		"gates": {Login: ssh.Login{Name: "gates", User: "gates", Password: s.ClearLogins["gates"]}, Secrets: map[string]string{"master": s.Master}},
+		"crew": {Login: ssh.Login{Name: "crew", User: "crew", Password: s.Logins["crew"]}, Secrets: map[string]string{"operator": s.Operator}},
+		"gates": {
+			Login:   ssh.Login{Name: "gates", User: "gates", Password: s.ClearLogins["gates"]},
+			Secrets: map[string]string{"master": s.Master},
+		},
 	}
 }
 

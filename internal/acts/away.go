@@ -206,7 +206,14 @@ func byOrigin(list []store.Shelved, apart bool) (out [][]store.Shelved) {
 }
 
 // pushGroup pushes some backups together, and notes those that are there.
-func (d *Desk) pushGroup(ctx context.Context, p settings.Place, place away.Place, group []store.Shelved, gone map[string]bool, to *PushedTo) error {
+func (d *Desk) pushGroup(
+	ctx context.Context,
+	p settings.Place,
+	place away.Place,
+	group []store.Shelved,
+	gone map[string]bool,
+	to *PushedTo,
+) error {
 	shelf := d.Backups("")
 	f, _ := d.FleetOfAny("") // without one, every profile's secrets are masked
 	var items []away.Item

@@ -186,7 +186,12 @@ func (d *Desk) CompareRecords(ctx context.Context, a, b *record.Record) (*Compar
 }
 
 // compareRecorded compares a device of one record with itself in another.
-func (d *Desk) compareRecorded(all map[string]record.Device, is record.Device, name string, foreseen func(string) ([]string, bool)) record.Differing {
+func (d *Desk) compareRecorded(
+	all map[string]record.Device,
+	is record.Device,
+	name string,
+	foreseen func(string) ([]string, bool),
+) record.Differing {
 	was, both := all[is.Device]
 	if !both {
 		return onlyIn(is.Device, name)
@@ -217,7 +222,10 @@ func untold(device, why string) record.Differing {
 }
 
 func nothingShared(device string) record.Differing {
-	return record.Differing{Device: device, Changes: []record.Change{{Table: "device", What: "the two hold nothing of it that could be compared", Kind: record.Unknown}}}
+	return record.Differing{
+		Device:  device,
+		Changes: []record.Change{{Table: "device", What: "the two hold nothing of it that could be compared", Kind: record.Unknown}},
+	}
 }
 
 // compareDevice compares what two records hold of a device.
@@ -225,7 +233,9 @@ func (d *Desk) compareDevice(was, is record.Device, foreseen func(string) ([]str
 	out := record.Differing{Device: is.Device}
 	p := d.Profiles[is.Platform]
 	if was.Platform != is.Platform {
-		out.Changes = []record.Change{{Table: "device", What: fmt.Sprintf("is of platform %s, was %s", is.Platform, was.Platform), Kind: record.Other}}
+		out.Changes = []record.Change{
+			{Table: "device", What: fmt.Sprintf("is of platform %s, was %s", is.Platform, was.Platform), Kind: record.Other},
+		}
 		return out
 	}
 	if two := identity.Differ(was.Who, is.Who); two != "" {
@@ -410,7 +420,10 @@ func (d *Desk) CompareNight(ctx context.Context, id int64) (*Comparison, error) 
 		one := d.compareDevice(was, is, foreseen)
 		one.Changes = record.Expect(one.Changes, held[dev.Name])
 		if dev.State == night.Stranded || dev.State == night.Dark {
-			one.Changes = append(one.Changes, record.Change{Table: "device", What: fmt.Sprintf("is %s: nobody knows what it has", dev.State), Kind: record.Unknown})
+			one.Changes = append(
+				one.Changes,
+				record.Change{Table: "device", What: fmt.Sprintf("is %s: nobody knows what it has", dev.State), Kind: record.Unknown},
+			)
 		}
 		if dev.State == night.Kept && dev.Left == "" {
 			one.Config = dev.Diff // of before what it left was kept

@@ -214,7 +214,11 @@ func (e *Evening) Where(condition string) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	s, err := scope.Select(&fleet.Fleet{File: e.Fleet.File, Devices: e.Scope.Devices, Columns: e.Fleet.Columns, Numbers: e.Fleet.Numbers}, []string{condition}, saved)
+	s, err := scope.Select(
+		&fleet.Fleet{File: e.Fleet.File, Devices: e.Scope.Devices, Columns: e.Fleet.Columns, Numbers: e.Fleet.Numbers},
+		[]string{condition},
+		saved,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -290,11 +294,16 @@ func (e *Evening) Accept(ctx context.Context, results []*reach.Result) ([]string
 	if !ok || e.Person == nil {
 		return nil, person.ErrNobody
 	}
-	word, err := person.AskOne(ctx, formPerson{e.Person, printsOf(results)}, "", person.Question{Text: "Accept them?", Choices: []person.Choice{
-		{Word: Refuse, Does: "the devices stay unreached"},
-		{Word: Once, Does: "accept them this once and go on"},
-		{Word: Remember, Does: "accept them for good and go on"},
-	}})
+	word, err := person.AskOne(
+		ctx,
+		formPerson{e.Person, printsOf(results)},
+		"",
+		person.Question{Text: "Accept them?", Choices: []person.Choice{
+			{Word: Refuse, Does: "the devices stay unreached"},
+			{Word: Once, Does: "accept them this once and go on"},
+			{Word: Remember, Does: "accept them for good and go on"},
+		}},
+	)
 	if err != nil || word == Refuse {
 		return nil, err
 	}

@@ -54,7 +54,16 @@ func (d *Desk) addDevice(like, name, address, platform string) error {
 	if _, there := f.Get(name); there {
 		return fmt.Errorf("%s is in the fleet already: nothing is to be added; metabasis replace --help tells what comes next", name)
 	}
-	values := map[string]string{"name": name, "address": address, "platform": platform, "site": old.Site, "role": old.Role, "via": old.Via, "login": old.Login, "jump": strings.Join(old.Jump, " ")}
+	values := map[string]string{
+		"name":     name,
+		"address":  address,
+		"platform": platform,
+		"site":     old.Site,
+		"role":     old.Role,
+		"via":      old.Via,
+		"login":    old.Login,
+		"jump":     strings.Join(old.Jump, " "),
+	}
 	if host, port, err := net.SplitHostPort(address); err == nil {
 		values["address"], values["port"] = host, port
 	}

@@ -46,7 +46,15 @@ type Night struct {
 }
 
 func newNight(d *Desk, n *workspace.Night, a *workspace.Access) *Night {
-	return &Night{Night: n, desk: d, access: a, Events: NewStream[night.Event](), read: map[string]*plan.Target{}, over: make(chan struct{}), pushing: newPushing()}
+	return &Night{
+		Night:   n,
+		desk:    d,
+		access:  a,
+		Events:  NewStream[night.Event](),
+		read:    map[string]*plan.Target{},
+		over:    make(chan struct{}),
+		pushing: newPushing(),
+	}
 }
 
 // Warnings are what was met while it was planned.

@@ -73,7 +73,11 @@ func (d *Desk) Stranger(s Stranger, name string) (e *Evening, file string, err e
 	file = filepath.Join(d.Dir, "profiles", dev.Platform+".yaml")
 	switch _, err := os.Stat(file); {
 	case d.Profiles[dev.Platform] != nil:
-		return nil, "", fmt.Errorf("there is a profile of %s already; a variant of it says like: %s, see docs/profiles.md", dev.Platform, dev.Platform)
+		return nil, "", fmt.Errorf(
+			"there is a profile of %s already; a variant of it says like: %s, see docs/profiles.md",
+			dev.Platform,
+			dev.Platform,
+		)
 	case err == nil:
 		return nil, "", fmt.Errorf("%s is there already; nothing was written over", file)
 	case !errors.Is(err, fs.ErrNotExist):
@@ -100,7 +104,10 @@ func scratch(d fleet.Device) *profile.Profile {
 		p.Connect.Port = profile.UsualPort(p.Connect.Protocol)
 	}
 	if p.Connect.Protocol == profile.Telnet {
-		p.Connect.Login = []profile.Answer{{Question: profile.Pattern{Regexp: asksName}, Send: "<<user>>"}, {Question: profile.Pattern{Regexp: asksWord}, Secret: "password"}}
+		p.Connect.Login = []profile.Answer{
+			{Question: profile.Pattern{Regexp: asksName}, Send: "<<user>>"},
+			{Question: profile.Pattern{Regexp: asksWord}, Secret: "password"},
+		}
 	}
 	return p
 }

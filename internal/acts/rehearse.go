@@ -94,7 +94,14 @@ func (n *Night) rehearseEach(ctx context.Context, each func(...night.Event)) map
 	for _, t := range n.Plan.Targets() {
 		devices[t.Device.Name] = t
 	}
-	o := work.Outside{Connector: n.Connector, Backups: n.desk.Backups("rehearsal", list...), Predict: n.desk.Predictions("rehearsal", list...).Put, Remnants: n.desk.Remnants(ctx), Unfinished: n.desk.Unfinished(ctx, 0), Broke: n.mistake}
+	o := work.Outside{
+		Connector:  n.Connector,
+		Backups:    n.desk.Backups("rehearsal", list...),
+		Predict:    n.desk.Predictions("rehearsal", list...).Put,
+		Remnants:   n.desk.Remnants(ctx),
+		Unfinished: n.desk.Unfinished(ctx, 0),
+		Broke:      n.mistake,
+	}
 	if ids, err := n.desk.Identities(); err == nil {
 		o.Who = ids
 	}

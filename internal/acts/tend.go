@@ -42,7 +42,12 @@ func (d *Desk) Verify(ctx context.Context, names []string) (*Verified, error) {
 }
 
 func (v *Verified) String() string {
-	text := fmt.Sprintf("%s of %s: %d whole", report.Count(v.Whole+v.Unnoted+len(v.Wrong), "backup"), report.Count(v.Devices, "device"), v.Whole)
+	text := fmt.Sprintf(
+		"%s of %s: %d whole",
+		report.Count(v.Whole+v.Unnoted+len(v.Wrong), "backup"),
+		report.Count(v.Devices, "device"),
+		v.Whole,
+	)
 	if v.Unnoted > 0 {
 		text += fmt.Sprintf(", %d without a checksum to be held against", v.Unnoted)
 	}

@@ -57,7 +57,11 @@ var ErrSame = errors.New("it is who it was last seen to be: there is nothing to 
 // AcceptOther connects to a device that is another one than was last seen, has that looked
 // at, for a reason, and takes it for the one that is meant from then on. What the fleet says of it is not
 // changed by that: a name or a serial number that differs from it is to be written there.
-func (e *Evening) AcceptOther(ctx context.Context, d fleet.Device, sure func(was identity.Last, is identity.Seen) (reason string, err error)) (identity.Seen, error) {
+func (e *Evening) AcceptOther(
+	ctx context.Context,
+	d fleet.Device,
+	sure func(was identity.Last, is identity.Seen) (reason string, err error),
+) (identity.Seen, error) {
 	ids, err := e.Identities()
 	if err != nil {
 		return identity.Seen{}, err
@@ -73,7 +77,13 @@ func (e *Evening) AcceptOther(ctx context.Context, d fleet.Device, sure func(was
 		return seen, err
 	}
 	if err := identity.Check(d.Meant(), identity.Last{}, seen); err != nil {
-		return seen, fmt.Errorf("%s: %w; the fleet says who is meant: see whether its address is right, or correct the columns %q and %q there", d.Name, err, fleet.CallsColumn, fleet.SerialColumn)
+		return seen, fmt.Errorf(
+			"%s: %w; the fleet says who is meant: see whether its address is right, or correct the columns %q and %q there",
+			d.Name,
+			err,
+			fleet.CallsColumn,
+			fleet.SerialColumn,
+		)
 	}
 	reason, err := sure(last, seen)
 	if err != nil {

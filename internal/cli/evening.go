@@ -100,7 +100,17 @@ func (a *app) scope(file string, words []string) error {
 		if e.ClearText(d) {
 			note = "  clear text"
 		}
-		if _, err := fmt.Fprintf(a.out, "%-20s %-8s %-6s %-8s login %s (%s)%s\n", d.Name, d.Platform, d.Site, d.Role, login, from, note); err != nil {
+		if _, err := fmt.Fprintf(
+			a.out,
+			"%-20s %-8s %-6s %-8s login %s (%s)%s\n",
+			d.Name,
+			d.Platform,
+			d.Site,
+			d.Role,
+			login,
+			from,
+			note,
+		); err != nil {
 			return err
 		}
 	}

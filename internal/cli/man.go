@@ -22,7 +22,7 @@ func (a *app) manCommand() *cobra.Command {
 			}
 			root := cmd.Root()
 			root.InitDefaultCompletionCmd()
-			header := &doc.GenManHeader{Title: "METABASIS", Section: "1", Source: "Metabasis " + Version, Manual: "Metabasis"}
+			header := &doc.GenManHeader{Title: "METABASIS", Section: "1", Source: "Metabasis " + version(), Manual: "Metabasis"}
 			if err := doc.GenManTree(root, header, args[0]); err != nil {
 				return err
 			}

@@ -82,5 +82,8 @@ func (a *app) checkConfig(file, printed string) error {
 	for _, u := range unknown {
 		fmt.Fprintf(a.out, "  ▲ no rule knows  %s\n", u)
 	}
-	return &exitError{code: exitUsage, err: fmt.Errorf("%s of %s not known to the language of %s", report.Count(len(unknown), "line"), printed, file)}
+	return &exitError{
+		code: exitUsage,
+		err:  fmt.Errorf("%s of %s not known to the language of %s", report.Count(len(unknown), "line"), printed, file),
+	}
 }

@@ -49,7 +49,10 @@ func (a *app) recordList() error {
 	}
 	var out []string
 	for _, r := range all {
-		out = append(out, strings.TrimRight(fmt.Sprintf("%-24s  %s  %-20s  %s", r.Name, r.At.Local().Format("2006-01-02 15:04"), r.Of, r.By), " "))
+		out = append(
+			out,
+			strings.TrimRight(fmt.Sprintf("%-24s  %s  %-20s  %s", r.Name, r.At.Local().Format("2006-01-02 15:04"), r.Of, r.By), " "),
+		)
 	}
 	if len(out) == 0 {
 		out = []string{"There are no records yet."}
@@ -99,7 +102,9 @@ func (a *app) record(ctx context.Context, f eveningFlags, tables string, words [
 	if err := e.KeepRecord(rec); err != nil {
 		return err
 	}
-	if err := a.lines([]string{fmt.Sprintf("%s: %s recorded. Compare with: metabasis compare %s now", name, report.Count(len(rec.Devices), "device"), name)}); err != nil {
+	if err := a.lines(
+		[]string{fmt.Sprintf("%s: %s recorded. Compare with: metabasis compare %s now", name, report.Count(len(rec.Devices), "device"), name)},
+	); err != nil {
 		return err
 	}
 	return ended(false, failed)

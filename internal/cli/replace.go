@@ -203,8 +203,13 @@ func (a *app) mayLose(ctx context.Context, d *acts.Desk, c *workspace.Carrying, 
 	case d.Person == nil || !a.isTerminal():
 		return fmt.Errorf("%s loses %s that it has now: where that is meant, add --losing %d", c.New.Name, report.Count(n, "line"), n)
 	}
-	word, err := person.AskOne(ctx, d.Person, "", person.Question{Text: fmt.Sprintf("%s loses %s. Go on?", c.New.Name, report.Count(n, "line")),
-		Choices: []person.Choice{{Word: "no", Does: "nothing is done"}, {Word: "yes", Does: "these lines go"}}})
+	word, err := person.AskOne(
+		ctx,
+		d.Person,
+		"",
+		person.Question{Text: fmt.Sprintf("%s loses %s. Go on?", c.New.Name, report.Count(n, "line")),
+			Choices: []person.Choice{{Word: "no", Does: "nothing is done"}, {Word: "yes", Does: "these lines go"}}},
+	)
 	if err == nil && word != "yes" {
 		err = errors.New("nothing was done")
 	}

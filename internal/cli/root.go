@@ -25,9 +25,6 @@ import (
 	"metabasis/internal/settings"
 )
 
-// Version is the version of the product.
-const Version = "0.1.0"
-
 // Exit codes. 0, 2, 3 and 4 are night.Outcome.
 const (
 	exitUsage       = 1
@@ -139,7 +136,7 @@ every device up and arms a rollback timer on it first, and takes the change
 back when a step fails.
 
 Without a command it opens the workspace in the current directory.`,
-		Version:       Version,
+		Version:       version(),
 		Args:          cobra.NoArgs,
 		SilenceUsage:  true,
 		SilenceErrors: true,
@@ -193,8 +190,33 @@ Without a command it opens the workspace in the current directory.`,
 		}
 		return nil
 	}
-	cmd.AddCommand(a.runCommand(), a.planCommand(), a.rehearseCommand(), a.demoCommand(), a.restoreCommand(), a.replaceCommand(), a.backupCommand(), a.backupsCommand(), a.recordCommand(), a.compareCommand(), a.reportCommand(), a.checkCommand(), a.tidyCommand(), a.simCommand(),
-		a.scopeCommand(), a.reachCommand(), a.whoCommand(), a.readCommand(), a.askCommand(), a.settingsCommand(), a.secretCommand(), a.profileCommand(), a.consoleCommand(), a.journalCommand(), a.manCommand())
+	cmd.AddCommand(
+		a.runCommand(),
+		a.planCommand(),
+		a.rehearseCommand(),
+		a.demoCommand(),
+		a.restoreCommand(),
+		a.replaceCommand(),
+		a.backupCommand(),
+		a.backupsCommand(),
+		a.recordCommand(),
+		a.compareCommand(),
+		a.reportCommand(),
+		a.checkCommand(),
+		a.tidyCommand(),
+		a.simCommand(),
+		a.scopeCommand(),
+		a.reachCommand(),
+		a.whoCommand(),
+		a.readCommand(),
+		a.askCommand(),
+		a.settingsCommand(),
+		a.secretCommand(),
+		a.profileCommand(),
+		a.consoleCommand(),
+		a.journalCommand(),
+		a.manCommand(),
+	)
 	a.complete(cmd)
 	return cmd
 }

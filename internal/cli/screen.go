@@ -35,7 +35,14 @@ func (a *app) open(ctx context.Context) error {
 // The nights that were begun there are seen to their end.
 func (a *app) onScreen(ctx context.Context, d *acts.Desk, begin func(h *screen.Host, workspace *home.View)) error {
 	signal.Ignore(syscall.SIGPIPE)
-	app := screen.New(screen.Options{Theme: d.Settings.Get(settings.Theme), Mouse: d.Settings.Get(settings.Mouse) == "yes", Log: d.Log.Logger, LogFile: a.logFile})
+	app := screen.New(
+		screen.Options{
+			Theme:   d.Settings.Get(settings.Theme),
+			Mouse:   d.Settings.Get(settings.Mouse) == "yes",
+			Log:     d.Log.Logger,
+			LogFile: a.logFile,
+		},
+	)
 	d.Person = app
 	ctx, closeScreen := context.WithCancel(ctx)
 	defer closeScreen()

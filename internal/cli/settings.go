@@ -71,7 +71,8 @@ column, the first rule that fits, the setting login.
 
 func ruleText(r settings.Rule) string {
 	var parts []string
-	for _, p := range []struct{ name, value string }{{"device", r.Device}, {"site", r.Site}, {"role", r.Role}, {"platform", r.Platform}, {"jump", r.Jump}} {
+	for _, p := range []struct{ name, value string }{{"device", r.Device}, {"site", r.Site}, {"role", r.Role},
+		{"platform", r.Platform}, {"jump", r.Jump}} {
 		if p.value != "" {
 			parts = append(parts, p.name+" "+p.value)
 		}

@@ -74,7 +74,15 @@ func (a *app) backup(ctx context.Context, f eveningFlags, scheduled bool, words 
 		}
 	})
 	if !f.json {
-		fmt.Fprintf(a.err, "%s: %d new, %d equal, %d as before, %d not backed up\n", report.Count(len(e.Devices()), "device"), fresh, equal, same, failed)
+		fmt.Fprintf(
+			a.err,
+			"%s: %d new, %d equal, %d as before, %d not backed up\n",
+			report.Count(len(e.Devices()), "device"),
+			fresh,
+			equal,
+			same,
+			failed,
+		)
 	}
 	if len(e.Settings.Places) > 0 && !f.json && ctx.Err() == nil {
 		bad, err := a.push(ctx, e.Desk, false)
@@ -186,8 +194,17 @@ func shelfText(r acts.ShelfRow) string {
 }
 
 func shelfJSON(r acts.ShelfRow) string {
-	l := shelfLine{Device: r.Device, File: r.File, First: r.At().UTC().Format("2006-01-02T15:04:05Z"), Last: r.Last().UTC().Format("2006-01-02T15:04:05Z"), Size: r.Size, SHA256: r.SHA256,
-		Origin: r.Origin(), Added: r.Added, Removed: r.Removed}
+	l := shelfLine{
+		Device:  r.Device,
+		File:    r.File,
+		First:   r.At().UTC().Format("2006-01-02T15:04:05Z"),
+		Last:    r.Last().UTC().Format("2006-01-02T15:04:05Z"),
+		Size:    r.Size,
+		SHA256:  r.SHA256,
+		Origin:  r.Origin(),
+		Added:   r.Added,
+		Removed: r.Removed,
+	}
 	if r.Wrong != nil {
 		l.Wrong = r.Wrong.Error()
 	}

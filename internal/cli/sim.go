@@ -37,7 +37,8 @@ func (a *app) simCommand() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&file, "scenario", "", "a scenario file in place of the demo's")
 	cmd.Flags().StringVar(&faults, "faults", "none", "how much goes wrong in the demo's: none, few or many")
-	cmd.Flags().Uint64Var(&strangers, "strangers", 0, "in place of the demo's, three dunlins: devices with manners of their own, drawn by this number")
+	cmd.Flags().
+		Uint64Var(&strangers, "strangers", 0, "in place of the demo's, three dunlins: devices with manners of their own, drawn by this number")
 	cmd.Flags().StringVar(&write, "write", "", "make this directory a workspace over the simulated fleet")
 	cmd.Flags().IntVar(&base, "port", 0, "first TCP port on 127.0.0.1; 0 takes free ones")
 	return cmd
@@ -61,7 +62,10 @@ func strange(seed uint64) sim.Scenario {
 		Logins: map[string]string{"crew": "ferry-crew"}, Operator: "deep-water",
 		Config: "name {{.Name}}\ntime source 192.0.2.9 first\nlog host 198.51.100.9\nmanage from any\nlogin crew secret k3lp\nport 1\n  trunk\n"}
 	for i := range 3 {
-		s.Devices = append(s.Devices, sim.Spec{Name: fmt.Sprintf("drf-post-%d", i+1), Platform: "dunlin", Site: "DRF", Address: fmt.Sprintf("192.0.2.%d", 71+i)})
+		s.Devices = append(
+			s.Devices,
+			sim.Spec{Name: fmt.Sprintf("drf-post-%d", i+1), Platform: "dunlin", Site: "DRF", Address: fmt.Sprintf("192.0.2.%d", 71+i)},
+		)
 	}
 	return s
 }
@@ -146,16 +150,34 @@ func (a *app) simHelp(fleet *sim.Fleet, s sim.Scenario, addrs map[string]string)
 		fmt.Fprintf(a.out, "  %-12s %s\n", d.Name(), how)
 	}
 	if s.Manners != nil {
-		fmt.Fprintf(a.out, "\nSSH: user %s, password %s; the word for more rights is %s. A dunlin understands:\n", user, s.Logins[user], s.Operator)
+		fmt.Fprintf(
+			a.out,
+			"\nSSH: user %s, password %s; the word for more rights is %s. A dunlin understands:\n",
+			user,
+			s.Logins[user],
+			s.Operator,
+		)
 		for _, c := range s.Manners.Commands() {
 			fmt.Fprintf(a.out, "  %-20s %s\n", c[0], c[1])
 		}
 		return
 	}
-	fmt.Fprintf(a.out, "\nSSH: user %s, password %s; operator password %s. Try: tell clock, work, edit, restart in 5 m.\n", user, s.Logins[user], s.Operator)
+	fmt.Fprintf(
+		a.out,
+		"\nSSH: user %s, password %s; operator password %s. Try: tell clock, work, edit, restart in 5 m.\n",
+		user,
+		s.Logins[user],
+		s.Operator,
+	)
 	if clear {
 		gates := first(s.ClearLogins)
-		fmt.Fprintf(a.out, "Telnet: name %s, word %s; master's word %s. Try: list gates, screen off, master, bye.\n", gates, s.ClearLogins[gates], s.Master)
+		fmt.Fprintf(
+			a.out,
+			"Telnet: name %s, word %s; master's word %s. Try: list gates, screen off, master, bye.\n",
+			gates,
+			s.ClearLogins[gates],
+			s.Master,
+		)
 	}
 }
 
@@ -173,8 +195,13 @@ func (a *app) simWorkspace(s sim.Scenario, dir string, runbook bool) {
 	add(crew, profile.Privacy, s.Privacy)
 	add(gates, "password", s.ClearLogins[gates])
 	add(gates, "master", s.Master)
-	fmt.Fprintf(a.out, "Workspace: %s. Nobody has seen its keys yet; begin with\n  export %s METABASIS_HOST_KEYS=remember\n  metabasis -C %s reach\n",
-		dir, strings.Join(vars, " "), dir)
+	fmt.Fprintf(
+		a.out,
+		"Workspace: %s. Nobody has seen its keys yet; begin with\n  export %s METABASIS_HOST_KEYS=remember\n  metabasis -C %s reach\n",
+		dir,
+		strings.Join(vars, " "),
+		dir,
+	)
 	if runbook {
 		fmt.Fprintf(a.out, "  metabasis -C %s run %s\n", dir, filepath.Join(dir, demo.Runbook))
 	}

@@ -100,11 +100,19 @@ func (a *app) acceptOther(ctx context.Context, e *acts.Evening, reason string) e
 		if strings.TrimSpace(reason) != "" {
 			return reason, nil
 		}
-		answers, err := e.Person.Ask(ctx, person.Form{Title: "Is this " + d.Name + "?", Lines: []string{
-			"last seen  " + was.String() + ", since " + was.At.Local().Format("2006-01-02 15:04"), "now        " + is.String(), "",
-			"Whatever was configured on the one is not on the other, unless somebody put it there."},
-			Questions: []person.Question{{Text: "Take it for the right one?", Choices: []person.Choice{{Word: "no", Does: "it is not worked on"}, {Word: "yes", Does: "it is " + d.Name + " from now on"}}},
-				{Text: "Why", Hint: "such as: its board was exchanged"}}})
+		answers, err := e.Person.Ask(ctx, person.Form{
+			Title: "Is this " + d.Name + "?",
+			Lines: []string{
+				"last seen  " + was.String() + ", since " + was.At.Local().Format("2006-01-02 15:04"), "now        " + is.String(), "",
+				"Whatever was configured on the one is not on the other, unless somebody put it there."},
+			Questions: []person.Question{
+				{
+					Text:    "Take it for the right one?",
+					Choices: []person.Choice{{Word: "no", Does: "it is not worked on"}, {Word: "yes", Does: "it is " + d.Name + " from now on"}},
+				},
+				{Text: "Why", Hint: "such as: its board was exchanged"},
+			},
+		})
 		switch {
 		case err != nil:
 			return "", err

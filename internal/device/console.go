@@ -20,7 +20,11 @@ import (
 // the same.
 func (c *Connector) Console(ctx context.Context, d fleet.Device, columns, rows int, anyway bool) (*lines.Raw, error) {
 	if p := c.Profiles[d.Platform]; p != nil && !p.Typed() {
-		return nil, &reach.Failure{Stage: reach.Prompt, Cause: "it speaks " + title(p.Connect.Protocol) + ", which nobody types", Remedy: "use its own console, or ask: get PATH"}
+		return nil, &reach.Failure{
+			Stage:  reach.Prompt,
+			Cause:  "it speaks " + title(p.Connect.Protocol) + ", which nobody types",
+			Remedy: "use its own console, or ask: get PATH",
+		}
 	}
 	if !anyway {
 		s, err := c.Open(ctx, d, nil)

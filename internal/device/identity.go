@@ -63,7 +63,13 @@ func (c *Connector) identify(ctx context.Context, d fleet.Device, s Session) (id
 	if other == nil {
 		return seen, nil
 	}
-	return seen, &reach.Failure{Stage: reach.Identity, Cause: other.Error(), Kind: "another device answers than the one that is meant", Remedy: otherRemedy, Err: errors.Join(work.ErrOther, other)}
+	return seen, &reach.Failure{
+		Stage:  reach.Identity,
+		Cause:  other.Error(),
+		Kind:   "another device answers than the one that is meant",
+		Remedy: otherRemedy,
+		Err:    errors.Join(work.ErrOther, other),
+	}
 }
 
 // otherRemedy is what to do about another device; it reads the same for all.
@@ -113,7 +119,11 @@ func (k *shownKey) Check(host string, remote net.Addr, key gossh.PublicKey) erro
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if k.key != "" && k.key != print {
-		return &reach.Failure{Stage: reach.HostKey, Cause: fmt.Sprintf("it shows the key %s, and showed %s when this session began", print, k.key), Err: work.ErrOther}
+		return &reach.Failure{
+			Stage: reach.HostKey,
+			Cause: fmt.Sprintf("it shows the key %s, and showed %s when this session began", print, k.key),
+			Err:   work.ErrOther,
+		}
 	}
 	k.key = print
 	return nil

@@ -25,7 +25,13 @@ func (c *Connector) openOther(ctx context.Context, d fleet.Device, watch ssh.Wat
 		return fail(err)
 	}
 	if w.spoken().Datagrams && len(w.jumps) > 0 {
-		return fail(&reach.Failure{Stage: reach.Route, Cause: "lies behind a jump host, and " + w.spoken().Title + " goes through none", Remedy: "work it from a station that reaches it"})
+		return fail(
+			&reach.Failure{
+				Stage:  reach.Route,
+				Cause:  "lies behind a jump host, and " + w.spoken().Title + " goes through none",
+				Remedy: "work it from a station that reaches it",
+			},
+		)
 	}
 	log.Note("connecting to " + w.String())
 	for _, warning := range w.Warnings {

@@ -70,8 +70,15 @@ func (c *Connector) plainWay(d fleet.Device) (*way, error) {
 	case p.Typed():
 		w.Protocol = d.Protocol
 	default:
-		return nil, &reach.Failure{Stage: reach.Name, Cause: fmt.Sprintf("the fleet says that it is reached over %s, and its profile speaks %s", title(d.Protocol), title(p.Connect.Protocol)),
-			Remedy: "leave the protocol column empty, or give it another platform"}
+		return nil, &reach.Failure{
+			Stage: reach.Name,
+			Cause: fmt.Sprintf(
+				"the fleet says that it is reached over %s, and its profile speaks %s",
+				title(d.Protocol),
+				title(p.Connect.Protocol),
+			),
+			Remedy: "leave the protocol column empty, or give it another platform",
+		}
 	}
 	host, port := d.Address, d.Port
 	if profile.OverSSH(w.Protocol) {
@@ -102,7 +109,11 @@ func (c *Connector) plainWay(d fleet.Device) (*way, error) {
 		}
 	}
 	if w.Protocol == profile.Telnet && len(p.Connect.Login) == 0 {
-		return nil, &reach.Failure{Stage: reach.Login, Cause: "the profile of " + p.Platform + " knows no login over Telnet", Remedy: "give it connect: login:"}
+		return nil, &reach.Failure{
+			Stage:  reach.Login,
+			Cause:  "the profile of " + p.Platform + " knows no login over Telnet",
+			Remedy: "give it connect: login:",
+		}
 	}
 	w.Addr = net.JoinHostPort(host, strconv.Itoa(port))
 	return w, nil
@@ -136,8 +147,11 @@ func (c *Connector) way(ctx context.Context, d fleet.Device, watch ssh.Watch) (*
 	}
 	w.login.Name = name
 	if p := w.profile; p.ClearText(w.Protocol) && !d.Shared && c.Encrypted != nil && c.Encrypted(name, w.login) {
-		return nil, &reach.Failure{Stage: reach.Login, Cause: fmt.Sprintf("login %s, or its password, is used over SSH, too: in clear text it would be given away", name),
-			Remedy: "give it a login of its own, or write shared in its clear_login column"}
+		return nil, &reach.Failure{
+			Stage:  reach.Login,
+			Cause:  fmt.Sprintf("login %s, or its password, is used over SSH, too: in clear text it would be given away", name),
+			Remedy: "give it a login of its own, or write shared in its clear_login column",
+		}
 	}
 	if w.dial, err = c.dialer(ctx, w); err != nil {
 		return nil, err
@@ -230,9 +244,19 @@ func (c *Connector) resolve(ctx context.Context, w *way) error {
 	addrs, err := find(ctx, host)
 	switch {
 	case errors.Is(err, context.DeadlineExceeded) || err != nil && isTimeout(err):
-		return &reach.Failure{Stage: reach.Name, Cause: "no name server answers for its name", Remedy: "write its address into the fleet file, or mend the name service", Err: err}
+		return &reach.Failure{
+			Stage:  reach.Name,
+			Cause:  "no name server answers for its name",
+			Remedy: "write its address into the fleet file, or mend the name service",
+			Err:    err,
+		}
 	case err != nil, len(addrs) == 0:
-		return &reach.Failure{Stage: reach.Name, Cause: "its name " + host + " has no address", Remedy: "see whether the fleet file has it right, or write the address", Err: err}
+		return &reach.Failure{
+			Stage:  reach.Name,
+			Cause:  "its name " + host + " has no address",
+			Remedy: "see whether the fleet file has it right, or write the address",
+			Err:    err,
+		}
 	}
 	w.dial = func(ctx context.Context, network, _ string) (net.Conn, error) {
 		return dialFirst(ctx, c.Dial, network, addrs, port)
@@ -326,7 +350,15 @@ func (c *Connector) Server(ctx context.Context, host, user, addr, login string) 
 		with.User = user
 	}
 	with.Try, with.Answer = c.try(login, host), c.answer(host)
-	return ssh.Hop{Name: host, Addr: addr, Login: with, Algorithms: e.Algorithms, HostKeys: c.HostKeys, Alive: c.alive(e), Within: serverWithin}, nil
+	return ssh.Hop{
+		Name:       host,
+		Addr:       addr,
+		Login:      with,
+		Algorithms: e.Algorithms,
+		HostKeys:   c.HostKeys,
+		Alive:      c.alive(e),
+		Within:     serverWithin,
+	}, nil
 }
 
 // options are what a session over this way needs.

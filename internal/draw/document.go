@@ -20,7 +20,12 @@ func Document(title string, d *document.Document, of *plan.Plan) ([]byte, error)
 // Report is the report of a night as a PDF to be read on paper: contents, page numbers, and
 // its drawings at the end.
 func Report(m *report.Morning) ([]byte, error) {
-	return written(fmt.Sprintf("%s, night %d", m.Title, m.Night), report.MorningDocument(m), true, func(p Pen) { Timeline(p, m); Charts(p, m) })
+	return written(
+		fmt.Sprintf("%s, night %d", m.Title, m.Night),
+		report.MorningDocument(m),
+		true,
+		func(p Pen) { Timeline(p, m); Charts(p, m) },
+	)
 }
 
 // written sets a document, with drawings at its end.

@@ -127,7 +127,16 @@ func grey(n int) string {
 }
 
 func (s *svg) Rect(x, y, w, h float64, fill, line int) {
-	fmt.Fprintf(&s.body, `<rect x="%.2f" y="%.2f" width="%.2f" height="%.2f" fill="%s" stroke="%s" stroke-width="0.2"/>`+"\n", x, s.top+y, max(w, 0), max(h, 0), grey(fill), grey(line))
+	fmt.Fprintf(
+		&s.body,
+		`<rect x="%.2f" y="%.2f" width="%.2f" height="%.2f" fill="%s" stroke="%s" stroke-width="0.2"/>`+"\n",
+		x,
+		s.top+y,
+		max(w, 0),
+		max(h, 0),
+		grey(fill),
+		grey(line),
+	)
 }
 
 func (s *svg) Line(x1, y1, x2, y2, thick float64, g int, dashed bool) {
@@ -135,7 +144,17 @@ func (s *svg) Line(x1, y1, x2, y2, thick float64, g int, dashed bool) {
 	if dashed {
 		dash = ` stroke-dasharray="1 1"`
 	}
-	fmt.Fprintf(&s.body, `<line x1="%.2f" y1="%.2f" x2="%.2f" y2="%.2f" stroke="%s" stroke-width="%.2f"%s/>`+"\n", x1, s.top+y1, x2, s.top+y2, grey(g), thick, dash)
+	fmt.Fprintf(
+		&s.body,
+		`<line x1="%.2f" y1="%.2f" x2="%.2f" y2="%.2f" stroke="%s" stroke-width="%.2f"%s/>`+"\n",
+		x1,
+		s.top+y1,
+		x2,
+		s.top+y2,
+		grey(g),
+		thick,
+		dash,
+	)
 }
 
 func (s *svg) Text(x, y, size float64, bold bool, g int, text string) {
@@ -156,7 +175,8 @@ func (s *svg) Bytes() ([]byte, error) {
 	var title bytes.Buffer
 	_ = xml.EscapeText(&title, []byte(s.title))
 	return fmt.Appendf(nil, `<?xml version="1.0" encoding="UTF-8"?>
-<svg xmlns="http://www.w3.org/2000/svg" width="%.0fmm" height="%.0fmm" viewBox="0 0 %.2f %.2f" font-family="Go, DejaVu Sans, Verdana, Arial, sans-serif">
+<svg xmlns="http://www.w3.org/2000/svg" width="%.0fmm" height="%.0fmm" viewBox="0 0 %.2f %.2f"
+  font-family="Go, DejaVu Sans, Verdana, Arial, sans-serif">
 <title>%s</title>
 <rect width="100%%" height="100%%" fill="#ffffff"/>
 %s</svg>

@@ -59,7 +59,10 @@ func Network(p Pen, of *plan.Plan) {
 		p.Text(x+11, y+2.2, small, false, 0, words)
 		x += 16 + p.Width(small, false, words)
 	}
-	item(func() { p.Rect(x, y-0.6, 8, 3.4, 225, 60); p.Text(x+3, y+2, small, true, 0, "2") }, "in scope, changed in batch 2; later ones are darker")
+	item(
+		func() { p.Rect(x, y-0.6, 8, 3.4, 225, 60); p.Text(x+3, y+2, small, true, 0, "2") },
+		"in scope, changed in batch 2; later ones are darker",
+	)
 	item(func() { p.Rect(x, y-0.6, 8, 3.4, 255, 190) }, "not in scope")
 	item(func() { p.Line(x, y+1, x+8, y+1, 0.25, 90, false) }, "reached through the upper one")
 	item(func() { p.Line(x, y+1, x+8, y+1, 1.1, 60, false) }, "a pair: one after the other")

@@ -31,7 +31,16 @@ var shades = map[night.State]shade{
 }
 
 // legendOf is the order of the legend.
-var legendOf = []night.State{night.Checking, night.Recording, night.Changing, night.Verifying, night.Soaking, night.Held, night.Dark, night.Reverting}
+var legendOf = []night.State{
+	night.Checking,
+	night.Recording,
+	night.Changing,
+	night.Verifying,
+	night.Soaking,
+	night.Held,
+	night.Dark,
+	night.Reverting,
+}
 
 // Sizes of the timeline, in millimetres.
 const (
@@ -197,7 +206,17 @@ func Charts(p Pen, m *report.Morning) {
 	}
 	p.Page(wide+2*edge, max(high, 90))
 	p.Text(edge, 12, 5, true, 0, m.Title)
-	p.Text(edge, 19, text, false, 60, fmt.Sprintf("Night %d: how long the stages took on each device, from the quickest to the slowest; the mark is the one in the middle", m.Night))
+	p.Text(
+		edge,
+		19,
+		text,
+		false,
+		60,
+		fmt.Sprintf(
+			"Night %d: how long the stages took on each device, from the quickest to the slowest; the mark is the one in the middle",
+			m.Night,
+		),
+	)
 	y := stages(p, parts, 28)
 	if len(causes) == 0 {
 		p.Text(edge, y+8, text, false, 60, "Nothing went wrong.")

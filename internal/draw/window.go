@@ -73,9 +73,19 @@ func inWords(of *plan.Plan, o plan.Outlook) string {
 	case w.None:
 		return "no window; over after " + long(o.Likely.Sub(w.Open)) + ", likely"
 	case w.Now:
-		return fmt.Sprintf("it opens when the run begins, for %s; over after %s, likely", runbook.FormatDuration(w.Close.Sub(w.Open)), long(o.Likely.Sub(w.Open)))
+		return fmt.Sprintf(
+			"it opens when the run begins, for %s; over after %s, likely",
+			runbook.FormatDuration(w.Close.Sub(w.Open)),
+			long(o.Likely.Sub(w.Open)),
+		)
 	}
-	return fmt.Sprintf("%s to %s; over at %s, likely, and at %s in nine cases of ten", w.Open.Format("Mon 2 Jan 2006 15:04"), w.Close.Format("15:04 MST"), o.Likely.Format("15:04"), o.Late.Format("15:04"))
+	return fmt.Sprintf(
+		"%s to %s; over at %s, likely, and at %s in nine cases of ten",
+		w.Open.Format("Mon 2 Jan 2006 15:04"),
+		w.Close.Format("15:04 MST"),
+		o.Likely.Format("15:04"),
+		o.Late.Format("15:04"),
+	)
 }
 
 func long(d time.Duration) string { return runbook.FormatDuration(d.Round(time.Second)) }
@@ -139,7 +149,19 @@ func (s scale) exact(t time.Time) string {
 }
 
 // ticks are how far apart the times on the axis may stand.
-var ticks = [...]time.Duration{time.Minute, 2 * time.Minute, 5 * time.Minute, 10 * time.Minute, 15 * time.Minute, 30 * time.Minute, time.Hour, 2 * time.Hour, 6 * time.Hour, 24 * time.Hour, 7 * 24 * time.Hour}
+var ticks = [...]time.Duration{
+	time.Minute,
+	2 * time.Minute,
+	5 * time.Minute,
+	10 * time.Minute,
+	15 * time.Minute,
+	30 * time.Minute,
+	time.Hour,
+	2 * time.Hour,
+	6 * time.Hour,
+	24 * time.Hour,
+	7 * 24 * time.Hour,
+}
 
 // axis draws the times.
 func (s scale) axis(p Pen, top, bottom float64) {

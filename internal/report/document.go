@@ -49,7 +49,10 @@ func (d *planned) head(nights int) {
 	add("Change", p.Change)
 	add("Window", Window(p.Window))
 	o := p.Whole()
-	add("Over", fmt.Sprintf("%s likely, %s in nine cases of ten%s; %s", o.Likely.Format("15:04"), o.Late.Format("15:04"), stays(p, o), from(nights)))
+	add(
+		"Over",
+		fmt.Sprintf("%s likely, %s in nine cases of ten%s; %s", o.Likely.Format("15:04"), o.Late.Format("15:04"), stays(p, o), from(nights)),
+	)
 	add("Devices", fmt.Sprintf("%s in %s", Count(len(p.Targets()), "device"), Count(len(p.Batches), "batch")))
 	for _, v := range p.Values {
 		add(v.Prompt, v.Name+" = "+v.Value)
@@ -91,8 +94,12 @@ func (d *planned) times() {
 		}
 		rows = append(rows, []string{fmt.Sprint(i + 1), fmt.Sprint(len(d.p.Batches[i])), at(s.Start), at(s.End), at(s.Late), turn})
 	}
-	d.Add(document.Table{Head: []string{"Batch", "Devices", "Begins", "Ends, likely", "Ends, nine in ten", "Must begin by"}, Rows: rows},
-		document.Text("A batch that cannot begin by its last moment is not begun without a person who gives a reason: everything done by then could not be taken back before the window closes."))
+	d.Add(
+		document.Table{Head: []string{"Batch", "Devices", "Begins", "Ends, likely", "Ends, nine in ten", "Must begin by"}, Rows: rows},
+		document.Text(
+			"A batch that cannot begin by its last moment is not begun without a person who gives a reason: everything done by then could not be taken back before the window closes.",
+		),
+	)
 	d.Items(d.p.Rules.Lines()...)
 }
 
@@ -240,8 +247,13 @@ func plannedSteps(p *plan.Plan, t *plan.Target) []string {
 }
 
 func (d *planned) back() {
-	d.Add(document.Section("How it is taken back"),
-		textf("Everything, at the end of the night: within %s. A device that is taken back is compared with its backup after each of these, until it is equal:", runbook.FormatDuration(d.p.BackTime(d.p.Targets()).Round(time.Second))))
+	d.Add(
+		document.Section("How it is taken back"),
+		textf(
+			"Everything, at the end of the night: within %s. A device that is taken back is compared with its backup after each of these, until it is equal:",
+			runbook.FormatDuration(d.p.BackTime(d.p.Targets()).Round(time.Second)),
+		),
+	)
 	d.Counted("the lines that are computed to lead from what runs to the backup, and the undo lines",
 		"the whole backup, where its platform can load one",
 		"what it does by itself, as said above, when everything else fails, contact included; a trial is ended first of all")

@@ -278,9 +278,27 @@ func (t *teller) moved(e night.Event) {
 // devices tells every device, and why some are not as they were meant to be.
 func (t *teller) devices() {
 	for _, d := range t.n.Devices {
-		r := DeviceReport{Name: d.Name, Site: d.Site, Role: d.Role, Platform: d.Platform, Batch: d.Batch, Result: d.State, Note: d.Note, Began: d.Began, Ended: d.Ended,
-			Checks: d.Checks, Differs: d.Diff, Unlike: d.Unlike, Notices: d.Notices, Stages: t.stages[d.Name],
-			Backup: d.Backup, SHA256: d.SHA256, Left: d.Left, LeftSHA256: d.LeftSum, Prediction: "none"}
+		r := DeviceReport{
+			Name:       d.Name,
+			Site:       d.Site,
+			Role:       d.Role,
+			Platform:   d.Platform,
+			Batch:      d.Batch,
+			Result:     d.State,
+			Note:       d.Note,
+			Began:      d.Began,
+			Ended:      d.Ended,
+			Checks:     d.Checks,
+			Differs:    d.Diff,
+			Unlike:     d.Unlike,
+			Notices:    d.Notices,
+			Stages:     t.stages[d.Name],
+			Backup:     d.Backup,
+			SHA256:     d.SHA256,
+			Left:       d.Left,
+			LeftSHA256: d.LeftSum,
+			Prediction: "none",
+		}
 		if i := len(r.Stages) - 1; i >= 0 && !d.Over { // it never ended
 			r.Stages[i].To = t.n.Last
 		}
@@ -412,7 +430,17 @@ func (p Parts) Median() time.Duration { return p.Times[len(p.Times)/2] }
 func (p Parts) Most() time.Duration { return p.Times[len(p.Times)-1] }
 
 // stageOrder is the order in which states follow one another.
-var stageOrder = []night.State{night.Checking, night.Recording, night.Armed, night.Changing, night.Verifying, night.Soaking, night.Held, night.Dark, night.Reverting}
+var stageOrder = []night.State{
+	night.Checking,
+	night.Recording,
+	night.Armed,
+	night.Changing,
+	night.Verifying,
+	night.Soaking,
+	night.Held,
+	night.Dark,
+	night.Reverting,
+}
 
 // Durations is how long devices were in each state, in the order of a night.
 func (m *Morning) Durations() (out []Parts) {

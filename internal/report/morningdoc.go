@@ -103,7 +103,10 @@ func (d *morningDocument) head() {
 		}
 		add("Planned end", fmt.Sprintf("%s; it was over %s %s", hour(m.Likely), span(max(off, time.Second)), word))
 	}
-	add("Devices", fmt.Sprintf("%s in %s; %d of the fleet left out", Count(len(m.Devices), "device"), Count(len(m.Batches), "batch"), len(m.LeftOut)))
+	add(
+		"Devices",
+		fmt.Sprintf("%s in %s; %d of the fleet left out", Count(len(m.Devices), "device"), Count(len(m.Batches), "batch"), len(m.LeftOut)),
+	)
 	d.table([]string{"", ""}, rows)
 	for _, w := range m.Warnings {
 		d.Items("Warned before it began: " + w)
@@ -235,7 +238,17 @@ func (d *morningDocument) decisions() {
 }
 
 // Shapes are how the states are drawn in a line of text.
-var shapes = map[night.State]rune{night.Checking: '·', night.Recording: '○', night.Armed: '○', night.Changing: '█', night.Verifying: '▓', night.Soaking: '░', night.Held: '■', night.Dark: '▲', night.Reverting: '◄'}
+var shapes = map[night.State]rune{
+	night.Checking:  '·',
+	night.Recording: '○',
+	night.Armed:     '○',
+	night.Changing:  '█',
+	night.Verifying: '▓',
+	night.Soaking:   '░',
+	night.Held:      '■',
+	night.Dark:      '▲',
+	night.Reverting: '◄',
+}
 
 // mostDrawn is how many devices are drawn one by one; with more, their batches are.
 const mostDrawn = 120
@@ -313,8 +326,11 @@ func (d *morningDocument) deviceTable() {
 	d.Add(document.Section("Every device"))
 	var rows [][]string
 	for _, dev := range d.m.Devices {
-		rows = append(rows, []string{dev.Name, dev.Site, dev.Platform, fmt.Sprint(dev.Batch), string(dev.Result), hour(dev.Began), span(dev.Took()),
-			dev.DiffersBy(), dev.Prediction})
+		rows = append(
+			rows,
+			[]string{dev.Name, dev.Site, dev.Platform, fmt.Sprint(dev.Batch), string(dev.Result), hour(dev.Began), span(dev.Took()),
+				dev.DiffersBy(), dev.Prediction},
+		)
 	}
 	d.table([]string{"device", "site", "platform", "batch", "result", "began", "took", "differs by", "prediction"}, rows)
 	if len(d.m.LeftOut) == 0 {

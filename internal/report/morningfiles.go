@@ -86,7 +86,10 @@ func (m *Morning) junitBatch(b BatchReport, why map[string]Failure) junitSuite {
 		}
 		f, wrong := why[dev.Name]
 		c := junitCase{Name: dev.Name, Class: strings.Trim(dev.Site+"."+dev.Platform, "."), Time: seconds(dev.Took())}
-		told := &junitText{xmlText(string(dev.Result) + ": " + cmp.Or(dev.Cut, dev.Note)), xmlText(strings.Join(append([]string{f.Why}, f.Evidence...), "\n"))}
+		told := &junitText{
+			xmlText(string(dev.Result) + ": " + cmp.Or(dev.Cut, dev.Note)),
+			xmlText(strings.Join(append([]string{f.Why}, f.Evidence...), "\n")),
+		}
 		switch dev.Result {
 		case night.Kept, night.Already:
 			if wrong { // kept, and not as it was meant to be
@@ -124,7 +127,26 @@ func xmlText(s string) string {
 // WriteCSV writes a line a device.
 func (m *Morning) WriteCSV(w io.Writer) error {
 	c := csv.NewWriter(w)
-	rows := [][]string{{"device", "site", "role", "platform", "batch", "result", "note", "began", "ended", "seconds", "lines_changed", "prediction", "backup", "sha256", "left", "left_sha256"}}
+	rows := [][]string{
+		{
+			"device",
+			"site",
+			"role",
+			"platform",
+			"batch",
+			"result",
+			"note",
+			"began",
+			"ended",
+			"seconds",
+			"lines_changed",
+			"prediction",
+			"backup",
+			"sha256",
+			"left",
+			"left_sha256",
+		},
+	}
 	iso := func(t time.Time) string {
 		if t.IsZero() {
 			return ""
@@ -136,8 +158,11 @@ func (m *Morning) WriteCSV(w io.Writer) error {
 		if d.mustLook && len(d.Differs) == 0 {
 			changed = "" // nobody has counted them
 		}
-		rows = append(rows, []string{d.Name, d.Site, d.Role, d.Platform, fmt.Sprint(d.Batch), string(d.Result), cmp.Or(d.Cut, d.Note), iso(d.Began), iso(d.Ended),
-			fmt.Sprintf("%.1f", d.Took().Seconds()), changed, d.Prediction, fileOf(d.Backup), d.SHA256, fileOf(d.Left), d.LeftSHA256})
+		rows = append(
+			rows,
+			[]string{d.Name, d.Site, d.Role, d.Platform, fmt.Sprint(d.Batch), string(d.Result), cmp.Or(d.Cut, d.Note), iso(d.Began), iso(d.Ended),
+				fmt.Sprintf("%.1f", d.Took().Seconds()), changed, d.Prediction, fileOf(d.Backup), d.SHA256, fileOf(d.Left), d.LeftSHA256},
+		)
 	}
 	for _, r := range rows {
 		for i := range r {

@@ -38,10 +38,33 @@ func Plan(p *plan.Plan, nights int) (out []string) {
 		if !s.TurnBack.IsZero() {
 			turn = ", must start by " + s.TurnBack.Format("15:04:05")
 		}
-		out = append(out, "", fmt.Sprintf("Batch %d of %d, %s: %s to %s%s", i+1, len(p.Batches), Count(len(b), "device"), s.Start.Format("15:04:05"), s.End.Format("15:04:05"), turn))
+		out = append(
+			out,
+			"",
+			fmt.Sprintf(
+				"Batch %d of %d, %s: %s to %s%s",
+				i+1,
+				len(p.Batches),
+				Count(len(b), "device"),
+				s.Start.Format("15:04:05"),
+				s.End.Format("15:04:05"),
+				turn,
+			),
+		)
 		for _, t := range b {
 			usual, _ := t.Night(p)
-			out = append(out, fmt.Sprintf("  %-14s %-8s %-11s %-6s %7s  %s", t.Device.Name, t.Device.Platform, p.Way(t).Word(), t.Device.Site, runbook.FormatDuration(usual.Round(1e9)), t.Why+back(t)))
+			out = append(
+				out,
+				fmt.Sprintf(
+					"  %-14s %-8s %-11s %-6s %7s  %s",
+					t.Device.Name,
+					t.Device.Platform,
+					p.Way(t).Word(),
+					t.Device.Site,
+					runbook.FormatDuration(usual.Round(1e9)),
+					t.Why+back(t),
+				),
+			)
 		}
 	}
 	return out
@@ -120,7 +143,15 @@ type PlannedDevice struct {
 
 // PlanOf is that of a plan.
 func PlanOf(p *plan.Plan) Planned {
-	out := Planned{Title: p.Title, Change: p.Change, Window: p.Window, Outlook: p.Whole(), Values: p.Values, Warnings: p.Warnings, LeftOut: p.LeftOut}
+	out := Planned{
+		Title:    p.Title,
+		Change:   p.Change,
+		Window:   p.Window,
+		Outlook:  p.Whole(),
+		Values:   p.Values,
+		Warnings: p.Warnings,
+		LeftOut:  p.LeftOut,
+	}
 	for _, t := range p.Targets() {
 		usual, _ := t.Night(p)
 		d := PlannedDevice{Name: t.Device.Name, Batch: t.Batch + 1, Why: t.Why, Seconds: usual.Seconds()}

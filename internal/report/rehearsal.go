@@ -14,7 +14,16 @@ import (
 // Rehearsal tells what a rehearsal found: devices for which the same would be done
 // together, those that are unlike the others first.
 func Rehearsal(r *store.Rehearsal) (out []string) {
-	out = []string{fmt.Sprintf("Rehearsed %s, %s to %s, by %s. Nothing was changed.", r.Title, r.Began.Local().Format("Mon 2 Jan 2006 15:04:05"), r.Ended.Local().Format("15:04:05"), r.By), Rehearsed(r)}
+	out = []string{
+		fmt.Sprintf(
+			"Rehearsed %s, %s to %s, by %s. Nothing was changed.",
+			r.Title,
+			r.Began.Local().Format("Mon 2 Jan 2006 15:04:05"),
+			r.Ended.Local().Format("15:04:05"),
+			r.By,
+		),
+		Rehearsed(r),
+	}
 	for _, v := range r.Values {
 		out = append(out, fmt.Sprintf("%s = %s", v.Name, v.Value))
 	}

@@ -89,7 +89,9 @@ func (a *App) foot() (rows []ink.Row) {
 func (a *App) progress() (r ink.Row) {
 	for _, h := range a.stack[:max(len(a.stack)-1, 0)] {
 		if p := h.behind; p.total > 0 {
-			r = r.Strong(ink.Tide, "◔ "+p.what+" ").Then(Bar(a.painter, p.done, p.total, 8)).Add(ink.Dim, fmt.Sprintf(" %d of %d   ", p.done, p.total))
+			r = r.Strong(ink.Tide, "◔ "+p.what+" ").
+				Then(Bar(a.painter, p.done, p.total, 8)).
+				Add(ink.Dim, fmt.Sprintf(" %d of %d   ", p.done, p.total))
 		}
 	}
 	return r
@@ -97,7 +99,12 @@ func (a *App) progress() (r ink.Row) {
 
 // Bar draws how far something is.
 func Bar(p *ink.Painter, done, total, cells int) ink.Row {
-	bar := progress.New(progress.WithoutPercentage(), progress.WithWidth(cells), progress.WithFillCharacters('━', '╌'), progress.WithColors(p.Theme.Color(ink.Tide)))
+	bar := progress.New(
+		progress.WithoutPercentage(),
+		progress.WithWidth(cells),
+		progress.WithFillCharacters('━', '╌'),
+		progress.WithColors(p.Theme.Color(ink.Tide)),
+	)
 	bar.EmptyColor = p.Theme.Color(ink.Faint)
 	return ink.Raw(bar.ViewAs(float64(done) / float64(max(total, 1))))
 }

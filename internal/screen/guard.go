@@ -65,7 +65,11 @@ func (a *App) rows(h *Host, f Frame) (rows []ink.Row) {
 
 // failedPage takes the place of a view that cannot be drawn.
 func (a *App) failedPage(h *Host) []ink.Row {
-	rows := []ink.Row{{}, ink.T(ink.Foam, " ").Strong(ink.Port, "▲ Metabasis has made a mistake: this view cannot be drawn."), ink.T(ink.Foam, "   "+h.failed)}
+	rows := []ink.Row{
+		{},
+		ink.T(ink.Foam, " ").Strong(ink.Port, "▲ Metabasis has made a mistake: this view cannot be drawn."),
+		ink.T(ink.Foam, "   "+h.failed),
+	}
 	if a.opts.LogFile != "" {
 		rows = append(rows, ink.T(ink.Dim, "   What led to it is in "+a.opts.LogFile))
 	}

@@ -36,7 +36,10 @@ func (h *keyHelp) Click(int, int) {}
 func (h *keyHelp) Wheel(rows int) { h.top = min(max(h.top+rows, 0), h.most) }
 
 func (h *keyHelp) Rows(f Frame) []ink.Row {
-	rows := []ink.Row{ink.T(ink.Foam, " ").Strong(ink.Foam, "Keys").Add(ink.Dim, "  of "+h.of.Name()+"; a key means the same in every view"), {}}
+	rows := []ink.Row{
+		ink.T(ink.Foam, " ").Strong(ink.Foam, "Keys").Add(ink.Dim, "  of "+h.of.Name()+"; a key means the same in every view"),
+		{},
+	}
 	var all []ink.Row
 	own := h.of.Keys()
 	for _, g := range keys.All() {

@@ -74,7 +74,11 @@ func (q *question) Opened(h *Host) {
 		q.fields = append(q.fields, q.field(i))
 	}
 	q.app, q.theme = h.app, h.app.painter.Theme
-	q.drawn = huh.NewForm(huh.NewGroup(q.fields...)).WithShowHelp(false).WithTheme(theme(h.app.painter)).WithKeyMap(formKeys()).WithWidth(min(h.app.width-4, 100))
+	q.drawn = huh.NewForm(huh.NewGroup(q.fields...)).
+		WithShowHelp(false).
+		WithTheme(theme(h.app.painter)).
+		WithKeyMap(formKeys()).
+		WithWidth(min(h.app.width-4, 100))
 	h.app.cmd(q.drawn.Init())
 }
 

@@ -97,7 +97,9 @@ func Make(p *plan.Plan, text string, r *store.Rehearsal, profiles map[string]str
 			d.Blocked, d.Steps, d.Differs = found.Blocked, []work.RehearsedStep{}, []string{}
 			continue
 		}
-		d.Blocked, d.Already, d.Steps, d.Differs, d.Configuration = found.Blocked, found.Already, found.Steps, list(found.Differs), found.Fingerprint
+		d.Blocked, d.Already, d.Steps, d.Differs, d.Configuration = found.Blocked, found.Already, found.Steps, list(
+			found.Differs,
+		), found.Fingerprint
 	}
 	return s, nil
 }
@@ -107,8 +109,24 @@ func sameText(a, b string) bool { return strings.TrimSpace(a) == strings.TrimSpa
 
 // planned is what of a plan is known before any device is read.
 func planned(p *plan.Plan, text string, profiles map[string]string) *Plan {
-	s := &Plan{What: what, Version: version, Title: p.Title, Change: p.Change, Runbook: text, Window: windowOf(p.Window), Soak: runbook.FormatDuration(p.Soak),
-		Timer: timerOf(p.Timer), Rules: list(p.Rules.Lines()), Checks: []string{}, Waivers: []string{}, Values: map[string]string{}, LeftOut: map[string]string{}, Profiles: map[string]string{}}
+	s := &Plan{
+		What:    what,
+		Version: version,
+		Title:   p.Title,
+		Change:  p.Change,
+		Runbook: text,
+		Window:  windowOf(p.Window),
+		Soak:    runbook.FormatDuration(p.Soak),
+		Timer: timerOf(
+			p.Timer,
+		),
+		Rules:    list(p.Rules.Lines()),
+		Checks:   []string{},
+		Waivers:  []string{},
+		Values:   map[string]string{},
+		LeftOut:  map[string]string{},
+		Profiles: map[string]string{},
+	}
 	for _, pc := range p.Prechecks {
 		s.Checks = append(s.Checks, pc.String())
 	}
@@ -122,7 +140,10 @@ func planned(p *plan.Plan, text string, profiles map[string]string) *Plan {
 		s.LeftOut[l.Device] = l.Why
 	}
 	for _, t := range p.Targets() {
-		s.Devices = append(s.Devices, Device{Name: t.Device.Name, Address: t.Device.Address, Platform: t.Device.Platform, Batch: t.Batch + 1, Why: t.Why})
+		s.Devices = append(
+			s.Devices,
+			Device{Name: t.Device.Name, Address: t.Device.Address, Platform: t.Device.Platform, Batch: t.Batch + 1, Why: t.Why},
+		)
 		s.Profiles[t.Device.Platform] = profiles[t.Device.Platform]
 	}
 	return s

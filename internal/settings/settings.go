@@ -75,7 +75,12 @@ func All() []Setting {
 		{HostKeys, "ask", "what to do with a host key seen for the first time: strict, ask or remember", oneOf("strict", "ask", "remember")},
 		{Together, "50", "devices reached or read at once", number(1, 1000)},
 		{Theme, "auto", "colours of the screen: auto, dark or light", oneOf("auto", "dark", "light")},
-		{Mouse, "yes", "whether the screen takes the mouse, to scroll and to choose; no leaves it to the terminal, to mark text: yes or no", oneOf("yes", "no")},
+		{
+			Mouse,
+			"yes",
+			"whether the screen takes the mouse, to scroll and to choose; no leaves it to the terminal, to mark text: yes or no",
+			oneOf("yes", "no"),
+		},
 		{Agent, "yes", "whether keys of the SSH agent are offered: yes or no", oneOf("yes", "no")},
 		{SSHConfig, "~/.ssh/config", "the SSH client's configuration to follow; none follows none", anything},
 		{KnownHosts, "~/.ssh/known_hosts", "a further file of known host keys, only read", anything},
@@ -240,7 +245,13 @@ func Load(src Source) (*Settings, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Settings{values: map[string]Value{}, Logins: slices.Concat(ws.Logins, own.Logins), Places: slices.Concat(ws.Backups, own.Backups), Prechecks: map[string]string{}, At: map[string]problem.Problem{}}
+	s := &Settings{
+		values:    map[string]Value{},
+		Logins:    slices.Concat(ws.Logins, own.Logins),
+		Places:    slices.Concat(ws.Backups, own.Backups),
+		Prechecks: map[string]string{},
+		At:        map[string]problem.Problem{},
+	}
 	for _, f := range []file{own, ws} { // the workspace's comes before the person's own
 		for name, rest := range f.Prechecks {
 			s.Prechecks[name], s.At[name] = rest, f.at(name)
@@ -350,7 +361,11 @@ func (f *file) check() error {
 			fail("asks", "it with jump:", "asks is for jump hosts only")
 		}
 		if r == (Rule{Login: r.Login, User: r.User, Key: r.Key, Asks: r.Asks}) && r.Login != "" {
-			fail(r.Login, "site:, role:, platform:, device: or jump:; for all devices, the setting login", "a rule says nothing of the devices it is for")
+			fail(
+				r.Login,
+				"site:, role:, platform:, device: or jump:; for all devices, the setting login",
+				"a rule says nothing of the devices it is for",
+			)
 		}
 	}
 	return list.Err()

@@ -266,7 +266,16 @@ func (d *Device) tells(at string) variable {
 		text = fmt.Sprint(d.spec.FreeMB)
 	case o.name == "sign.now":
 		u := now.UTC()
-		v.value = []byte{byte(u.Year() >> 8), byte(u.Year()), byte(u.Month()), byte(u.Day()), byte(u.Hour()), byte(u.Minute()), byte(u.Second()), 0}
+		v.value = []byte{
+			byte(u.Year() >> 8),
+			byte(u.Year()),
+			byte(u.Month()),
+			byte(u.Day()),
+			byte(u.Hour()),
+			byte(u.Minute()),
+			byte(u.Second()),
+			0,
+		}
 		return v
 	case o.name == "sign.follows":
 		text = orElse(source, "0.0.0.0")

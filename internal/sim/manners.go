@@ -62,11 +62,27 @@ func DrawManners(rng *rand.Rand) Manners {
 			"pages off": pick("roll on", "no pages"), "load": pick("take all", "read in"), "load end": pick("that is all", "== over =="),
 			"quit": pick("bye", "off"), "raise": pick("deck", "bridge"), "lower": pick("below", "quay"), "status": pick("how", "and so"),
 		},
-		Prompt: pick("{host} {mode}> ", "{mode}@{host}: ", "({host}) {mode} # ", "{mode}> ", ":{mode}: "),
-		Raises: maybe(), Edits: maybe(), Echo: pick("none", "plain", "plain", "wrapped", "columns", "again", "scrolled"),
-		Help: maybe(), Tab: maybe(), Quotes: maybe(), PagesOff: maybe(),
-		No: pick("No: ", "Bad line, ", "?! "), Silent: rng.IntN(3) == 0, Chatter: rng.IntN(3) == 0, Unended: maybe(), Ends: maybe(),
-		Asks: pick("", "> ", "... "), Keeps: pick(keepsByCommand, keepsByCommand, keepsByCommand, keepsByItself, keepsNever), Tells: rng.IntN(3) > 0, Restores: maybe(),
+		Prompt:   pick("{host} {mode}> ", "{mode}@{host}: ", "({host}) {mode} # ", "{mode}> ", ":{mode}: "),
+		Raises:   maybe(),
+		Edits:    maybe(),
+		Echo:     pick("none", "plain", "plain", "wrapped", "columns", "again", "scrolled"),
+		Help:     maybe(),
+		Tab:      maybe(),
+		Quotes:   maybe(),
+		PagesOff: maybe(),
+		No:       pick("No: ", "Bad line, ", "?! "),
+		Silent:   rng.IntN(3) == 0,
+		Chatter:  rng.IntN(3) == 0,
+		Unended:  maybe(),
+		Ends:     maybe(),
+		Asks: pick(
+			"",
+			"> ",
+			"... ",
+		),
+		Keeps:    pick(keepsByCommand, keepsByCommand, keepsByCommand, keepsByItself, keepsNever),
+		Tells:    rng.IntN(3) > 0,
+		Restores: maybe(),
 	}
 	pages := []Page{{"--more--", " "}, {"(go on?) ", "y"}, {"[page] ", "n"}}
 	rng.Shuffle(len(pages), func(i, j int) { pages[i], pages[j] = pages[j], pages[i] })
@@ -88,7 +104,8 @@ func (m Manners) Commands() (out [][2]string) {
 		{m.Keeps == keepsByCommand, "save", "saves what runs"}, {m.PagesOff && len(m.Pages) > 0, "pages off", "turns the pager off"},
 		{m.Timer, "arm", "puts a way back on the clock, in seconds"}, {m.Timer, "due", "tells of it"}, {m.Timer, "disarm", "takes it off"},
 		{m.Restores, "load", "takes a whole configuration"}, {m.Restores, "load end", "ends it"},
-		{true, "clock", "tells its clock"}, {true, "storage", "tells its storage"}, {true, "version", "tells what it is"}, {true, "neighbours", "tells who is near"},
+		{true, "clock", "tells its clock"}, {true, "storage", "tells its storage"},
+		{true, "version", "tells what it is"}, {true, "neighbours", "tells who is near"},
 		{m.Silent, "status", "tells how the last line went"}, {true, "quit", "ends the session"},
 	} {
 		if c.is {
@@ -167,13 +184,21 @@ func (m Manners) Profile() string {
 func (m Manners) modes(p func(string, ...any), w func(string) string) {
 	p("\nmodes:")
 	mode := func(name string) {
-		p("  %s:\n    prompt: %s", name, quoted("^"+strings.NewReplacer(`\{host\}`, `(?P<host>\S+)`, `\{mode\}`, name).Replace(escaped(m.Prompt))+"$"))
+		p(
+			"  %s:\n    prompt: %s",
+			name,
+			quoted("^"+strings.NewReplacer(`\{host\}`, `(?P<host>\S+)`, `\{mode\}`, name).Replace(escaped(m.Prompt))+"$"),
+		)
 	}
 	mode("look")
 	p("    login: true\n    quit: %s", w("quit"))
 	if m.Raises {
 		mode("work")
-		p("    from: look\n    privileged: true\n    enter:\n      send: %s\n      answers: [{question: '^Word: $', secret: operator}]\n    leave: {send: %s}", w("raise"), w("lower"))
+		p(
+			"    from: look\n    privileged: true\n    enter:\n      send: %s\n      answers: [{question: '^Word: $', secret: operator}]\n    leave: {send: %s}",
+			w("raise"),
+			w("lower"),
+		)
 	}
 	if m.Edits {
 		mode("edit")
@@ -204,20 +229,31 @@ func (m Manners) timer(p func(string, ...any), w func(string) string) {
 		p("\ntimer: {kind: none}")
 		return
 	}
-	p("\ntimer:\n  kind: %[5]s\n  arm: {in: %[1]s, send: %[2]s, done: '^It is so'}\n  show: {in: %[1]s, send: %[3]s}\n  pending: '^Due in (?P<seconds>\\d+) s$'\n  none: '^Nothing is due\\.$'\n  disarm: {in: %[1]s, send: %[4]s, done: '^It is so'}\n  boot: 20s",
-		m.top(), quoted(strings.Replace(m.Words["arm"], "%d", "<<seconds>>", 1)), w("due"), w("disarm"),
-		map[bool]string{true: "put back", false: "restart"}[m.PutsBack])
+	p(
+		"\ntimer:\n  kind: %[5]s\n  arm: {in: %[1]s, send: %[2]s, done: '^It is so'}\n  show: {in: %[1]s, send: %[3]s}\n  pending: '^Due in (?P<seconds>\\d+) s$'\n  none: '^Nothing is due\\.$'\n  disarm: {in: %[1]s, send: %[4]s, done: '^It is so'}\n  boot: 20s",
+		m.top(),
+		quoted(strings.Replace(m.Words["arm"], "%d", "<<seconds>>", 1)),
+		w("due"),
+		w("disarm"),
+		map[bool]string{true: "put back", false: "restart"}[m.PutsBack],
+	)
 }
 
 func (m Manners) readers(p func(string, ...any), w func(string) string) {
 	top := m.top()
 	p("\nreaders:\n  clock:\n    in: %s\n    send: %s\n    columns:", top, w("clock"))
-	p("      time: {type: time, match: '^time (\\S+)$'}\n      source: {type: text, match: '^source (\\S+)$'}\n      settled: {type: yes/no, match: '^state (\\S+)$', yes: settled}")
+	p(
+		"      time: {type: time, match: '^time (\\S+)$'}\n      source: {type: text, match: '^source (\\S+)$'}\n      settled: {type: yes/no, match: '^state (\\S+)$', yes: settled}",
+	)
 	p("      offset: {type: number, match: '^offset (-?[\\d.]+)$', optional: true}")
 	p("  storage:\n    in: %s\n    send: %s\n    columns:\n      free: {type: number, match: '^free (\\d+) MB$', unit: MB}", top, w("storage"))
 	p("  version:\n    in: %s\n    send: %s\n    columns:\n      version: {type: text, match: '^make (\\S+)$'}", top, w("version"))
-	p("  neighbours:\n    in: %s\n    send: %s\n    none: %s\n    row: '^(?P<port>\\d+) (?P<name>\\S+)$'\n    columns:\n      port: {type: number}\n      name: {type: text}",
-		top, w("neighbours"), quoted("^"+escaped(m.No)+"nobody is near$"))
+	p(
+		"  neighbours:\n    in: %s\n    send: %s\n    none: %s\n    row: '^(?P<port>\\d+) (?P<name>\\S+)$'\n    columns:\n      port: {type: number}\n      name: {type: text}",
+		top,
+		w("neighbours"),
+		quoted("^"+escaped(m.No)+"nobody is near$"),
+	)
 }
 
 // lostKeys are the characters that its line editor keeps for itself.

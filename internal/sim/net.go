@@ -61,8 +61,17 @@ func New(s Scenario, keys ...ssh.PublicKey) (*Fleet, error) {
 		if err != nil {
 			return nil, err
 		}
-		d := &Device{fleet: f, signer: signer, key: key, spec: spec, kind: speciesOf(spec.Platform), users: s.Logins, conns: map[*gate]struct{}{}, shells: map[*shell]*session{},
-			netconf: &skerryState{sessions: map[*skerry]bool{}, locks: map[string]*skerry{}}}
+		d := &Device{
+			fleet:   f,
+			signer:  signer,
+			key:     key,
+			spec:    spec,
+			kind:    speciesOf(spec.Platform),
+			users:   s.Logins,
+			conns:   map[*gate]struct{}{},
+			shells:  map[*shell]*session{},
+			netconf: &skerryState{sessions: map[*skerry]bool{}, locks: map[string]*skerry{}},
+		}
 		text = d.kind.born(d, text)
 		d.running = newTernConfig(spec.Ports)
 		load := d.running.load
@@ -409,7 +418,12 @@ func (f *Fleet) listen(host string, port int, d *Device) (addr string, end func(
 	}
 	for _, f := range d.spec.Faults {
 		if f.Kind == Refuses && (f.Times > 0 || f.After > 0) {
-			return "", nil, fmt.Errorf("%s: nobody can count who comes to a closed port, so %q takes no times and no after here; write %q", d.spec.Name, Refuses, Closes)
+			return "", nil, fmt.Errorf(
+				"%s: nobody can count who comes to a closed port, so %q takes no times and no after here; write %q",
+				d.spec.Name,
+				Refuses,
+				Closes,
+			)
 		}
 	}
 	if d.hasFault(Refuses) {

@@ -426,7 +426,12 @@ func (s *osier) shown(what string) string {
 		}
 		return fmt.Sprintf("On trial, %d s left.\n", int(time.Until(d.due).Round(time.Second).Seconds()))
 	case "clock":
-		return fmt.Sprintf("now %s; follows %s; %s\n", now.UTC().Format(time.RFC3339), orElse(source, "nothing"), map[bool]string{true: "steady", false: "hunting"}[settled])
+		return fmt.Sprintf(
+			"now %s; follows %s; %s\n",
+			now.UTC().Format(time.RFC3339),
+			orElse(source, "nothing"),
+			map[bool]string{true: "steady", false: "hunting"}[settled],
+		)
 	case "version":
 		return fmt.Sprintf("osier %s, number %s\n", d.spec.Version, d.spec.Serial)
 	case "storage":

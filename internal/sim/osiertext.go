@@ -155,7 +155,12 @@ func asTern(section string, w []string, line string) (string, bool) {
 	kind, _, _ := strings.Cut(section, " ")
 	is := func(in, word string, n ...int) bool { return kind == in && w[0] == word && slices.Contains(n, len(w)) }
 	switch {
-	case is("", "name", 2), is("", "lan", 2), is("", "port", 2), is("lan", "title", 1, 2), is("port", "label", 1), kind == "port" && w[0] == "label":
+	case is("", "name", 2),
+		is("", "lan", 2),
+		is("", "port", 2),
+		is("lan", "title", 1, 2),
+		is("port", "label", 1),
+		kind == "port" && w[0] == "label":
 		return line, true
 	case is("", "member", 4) && w[2] == "word":
 		return fmt.Sprintf("login %s secret %s", w[1], w[3]), true

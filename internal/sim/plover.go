@@ -61,8 +61,11 @@ func newPloverState(s Spec, text string) *ploverState {
 
 // servePlover speaks Telnet (RFC 854) on one connection until it ends.
 func (d *Device) servePlover(g *gate) {
-	conn, err := telnet.New(g, telnet.Config{Ours: []byte{telnet.Echo, telnet.SuppressGA}, Theirs: []byte{telnet.SuppressGA, telnet.WindowSize, telnet.TerminalType},
-		Offer: []byte{telnet.Echo, telnet.SuppressGA}, Ask: []byte{telnet.WindowSize}})
+	conn, err := telnet.New(
+		g,
+		telnet.Config{Ours: []byte{telnet.Echo, telnet.SuppressGA}, Theirs: []byte{telnet.SuppressGA, telnet.WindowSize, telnet.TerminalType},
+			Offer: []byte{telnet.Echo, telnet.SuppressGA}, Ask: []byte{telnet.WindowSize}},
+	)
 	if err != nil {
 		return
 	}

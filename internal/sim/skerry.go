@@ -125,7 +125,11 @@ func (s *skerry) hello() error {
 	can := []string{capBase + "0", capOf + "candidate:1.0", capOf + "confirmed-commit:1.1", capOf + "validate:1.1", capOf + "startup:1.0",
 		spaceSystem + "?module=ietf-system&amp;revision=2014-08-06", spaceSkerry + "?module=skerry&amp;revision=2026-11-01"}
 	if s.d.spec.Writable {
-		can = append(slices.DeleteFunc(can, func(c string) bool { return strings.Contains(c, "candidate") || strings.Contains(c, "confirmed") }), capOf+"writable-running:1.0", capOf+"rollback-on-error:1.0")
+		can = append(
+			slices.DeleteFunc(can, func(c string) bool { return strings.Contains(c, "candidate") || strings.Contains(c, "confirmed") }),
+			capOf+"writable-running:1.0",
+			capOf+"rollback-on-error:1.0",
+		)
 	}
 	old := s.d.hasFault(OldFraming)
 	if !old {
@@ -238,7 +242,9 @@ func (s *skerry) rpc(msg string) {
 	}
 	body, err := s.carryOut(op, line, st.balk)
 	if s.d.hasFaultAt(Notifies) && s.d.hasFault(Notifies) {
-		_ = s.write(`<notification xmlns="urn:ietf:params:xml:ns:netconf:notification:1.0"><eventTime>2026-11-26T02:00:00Z</eventTime><rpc-reply message-id="` + id + `"><ok/></rpc-reply></notification>`)
+		_ = s.write(
+			`<notification xmlns="urn:ietf:params:xml:ns:netconf:notification:1.0"><eventTime>2026-11-26T02:00:00Z</eventTime><rpc-reply message-id="` + id + `"><ok/></rpc-reply></notification>`,
+		)
 	}
 	if s.d.hasFaultAt(DropsAfter) && s.struck(DropsAfter, line) {
 		s.over = true
@@ -252,7 +258,9 @@ func (s *skerry) rpc(msg string) {
 	case body == "":
 		body = "<ok/>"
 	}
-	_ = s.write(`<?xml version="1.0" encoding="UTF-8"?>` + "\n" + `<rpc-reply xmlns="` + spaceNetconf + `" message-id="` + id + `">` + body + "</rpc-reply>")
+	_ = s.write(
+		`<?xml version="1.0" encoding="UTF-8"?>` + "\n" + `<rpc-reply xmlns="` + spaceNetconf + `" message-id="` + id + `">` + body + "</rpc-reply>",
+	)
 }
 
 func (s *skerry) struck(kind, line string) bool {
@@ -514,21 +522,48 @@ func (d *Device) tree(withState bool) *datum {
 	if !withState {
 		return root
 	}
-	state := branch(spaceSkerry, "state",
-		branch(spaceSkerry, "clock", leaf(spaceSkerry, "now", now.UTC().Format(time.RFC3339)), leaf(spaceSkerry, "follows", source), leaf(spaceSkerry, "steady", fmt.Sprint(settled))),
+	state := branch(
+		spaceSkerry,
+		"state",
+		branch(
+			spaceSkerry,
+			"clock",
+			leaf(spaceSkerry, "now", now.UTC().Format(time.RFC3339)),
+			leaf(spaceSkerry, "follows", source),
+			leaf(spaceSkerry, "steady", fmt.Sprint(settled)),
+		),
 		branch(spaceSkerry, "storage", leaf(spaceSkerry, "free-mb", fmt.Sprint(d.spec.FreeMB)), leaf(spaceSkerry, "total-mb", "256")),
-		branch(spaceSkerry, "unit", leaf(spaceSkerry, "version", d.spec.Version), leaf(spaceSkerry, "serial", d.spec.Serial)))
+		branch(spaceSkerry, "unit", leaf(spaceSkerry, "version", d.spec.Version), leaf(spaceSkerry, "serial", d.spec.Serial)),
+	)
 	if d.spec.Editing != "" {
-		state.add(branch(spaceSkerry, "editor", leaf(spaceSkerry, "user", d.spec.Editing), leaf(spaceSkerry, "since", time.Now().Add(-20*time.Minute).UTC().Format(time.RFC3339))))
+		state.add(
+			branch(
+				spaceSkerry,
+				"editor",
+				leaf(spaceSkerry, "user", d.spec.Editing),
+				leaf(spaceSkerry, "since", time.Now().Add(-20*time.Minute).UTC().Format(time.RFC3339)),
+			),
+		)
 	}
 	d.note(Shown, "")
 	if !d.due.IsZero() {
 		state.add(leaf(spaceSkerry, "to-be-confirmed-within", fmt.Sprint(int(time.Until(d.due).Round(time.Second).Seconds()))))
 	}
 	for _, n := range others {
-		state.add(branch(spaceSkerry, "neighbour", leaf(spaceSkerry, "port", fmt.Sprint(n.port)), leaf(spaceSkerry, "name", n.name), leaf(spaceSkerry, "their-port", fmt.Sprint(n.theirs))))
+		state.add(
+			branch(
+				spaceSkerry,
+				"neighbour",
+				leaf(spaceSkerry, "port", fmt.Sprint(n.port)),
+				leaf(spaceSkerry, "name", n.name),
+				leaf(spaceSkerry, "their-port", fmt.Sprint(n.theirs)),
+			),
+		)
 	}
-	root.add(branch(spaceSystem, "system-state", branch(spaceSystem, "clock", leaf(spaceSystem, "current-datetime", now.UTC().Format(time.RFC3339)))), state)
+	root.add(
+		branch(spaceSystem, "system-state", branch(spaceSystem, "clock", leaf(spaceSystem, "current-datetime", now.UTC().Format(time.RFC3339)))),
+		state,
+	)
 	return root
 }
 

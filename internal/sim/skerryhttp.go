@@ -60,7 +60,12 @@ func (d *Device) certificate() (tls.Certificate, error) {
 		_, key = other, raw
 	}
 	// It is old: nobody looks at its dates, as with many a device.
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: d.spec.Name}, NotBefore: time.Unix(0, 0), NotAfter: time.Unix(1<<31, 0)}
+	template := &x509.Certificate{
+		SerialNumber: big.NewInt(1),
+		Subject:      pkix.Name{CommonName: d.spec.Name},
+		NotBefore:    time.Unix(0, 0),
+		NotAfter:     time.Unix(1<<31, 0),
+	}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
 	return tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}, err
 }
@@ -94,7 +99,15 @@ func (d *Device) serveHTTPS(raw net.Conn) {
 
 // answer is a response with a body.
 func restAnswer(req *http.Request, status int, etag string, body []byte) *http.Response {
-	r := &http.Response{StatusCode: status, ProtoMajor: 1, ProtoMinor: 1, Request: req, Header: http.Header{}, Body: io.NopCloser(bytes.NewReader(body)), ContentLength: int64(len(body))}
+	r := &http.Response{
+		StatusCode:    status,
+		ProtoMajor:    1,
+		ProtoMinor:    1,
+		Request:       req,
+		Header:        http.Header{},
+		Body:          io.NopCloser(bytes.NewReader(body)),
+		ContentLength: int64(len(body)),
+	}
 	if etag != "" {
 		r.Header.Set("ETag", etag)
 	}

@@ -152,7 +152,11 @@ func fromData(root *datum, ports int) (*ternConfig, error) {
 	}
 	for n, p := range c.ports {
 		if _, known := c.lans[p.lan]; p.lan != 0 && !known {
-			return nil, &wrong{"data-missing", fmt.Sprintf("/if:interfaces/if:interface[if:name='port%d']/sk:carries", n), fmt.Sprintf("there is no lan %d", p.lan)}
+			return nil, &wrong{
+				"data-missing",
+				fmt.Sprintf("/if:interfaces/if:interface[if:name='port%d']/sk:carries", n),
+				fmt.Sprintf("there is no lan %d", p.lan),
+			}
 		}
 	}
 	return c, nil

@@ -45,7 +45,8 @@ func speciesNames() []string {
 
 // speciesOf is the species of that name; nil where there is none.
 func speciesOf(name string) species {
-	return map[string]species{"tern": ternKind{}, "osier": osierKind{}, "skerry": skerryKind{}, "bittern": bitternKind{}, "plover": ploverKind{}, "dunlin": dunlinKind{}}[name]
+	return map[string]species{"tern": ternKind{}, "osier": osierKind{}, "skerry": skerryKind{},
+		"bittern": bitternKind{}, "plover": ploverKind{}, "dunlin": dunlinKind{}}[name]
 }
 
 // ternKind is the plainest: it is all in a Device. The others are a tern but for what they say.

@@ -25,8 +25,17 @@ func (d *Device) strikes(line string) strikes {
 func (d *Device) struck(line string) (s strikes, with string) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	s = strikes{hang: d.fault(Hangs, line) != nil, drop: d.fault(Drops, line) != nil,
-		restart: d.fault(Restarts, line) != nil, garbage: d.fault(Garbage, line) != nil, balk: d.fault(Balks, line) != nil, wait: d.fleet.scenario.Latency}
+	s = strikes{
+		hang: d.fault(Hangs, line) != nil,
+		drop: d.fault(Drops, line) != nil,
+		restart: d.fault(
+			Restarts,
+			line,
+		) != nil,
+		garbage: d.fault(Garbage, line) != nil,
+		balk:    d.fault(Balks, line) != nil,
+		wait:    d.fleet.scenario.Latency,
+	}
 	if j := d.fleet.scenario.Jitter; j > 0 {
 		s.wait += rand.N(j)
 	}

@@ -174,10 +174,24 @@ func (u *usm) close(a asked, pdu []byte) []byte {
 		data = ber(tagOctets, u.crypt(salt, 1, now, scoped, false))
 	}
 	message := func(auth []byte) []byte {
-		return ber(tagSequence, berInt(tagInteger, 3),
+		return ber(
+			tagSequence,
+			berInt(tagInteger, 3),
 			ber(tagSequence, ber(tagInteger, a.id), berInt(tagInteger, 65507), ber(tagOctets, []byte{flags}), berInt(tagInteger, 3)),
-			ber(tagOctets, ber(tagSequence, ber(tagOctets, u.engine), berInt(tagInteger, 1), berInt(tagInteger, now), ber(tagOctets, a.user), ber(tagOctets, auth), ber(tagOctets, salt))),
-			data)
+			ber(
+				tagOctets,
+				ber(
+					tagSequence,
+					ber(tagOctets, u.engine),
+					berInt(tagInteger, 1),
+					berInt(tagInteger, now),
+					ber(tagOctets, a.user),
+					ber(tagOctets, auth),
+					ber(tagOctets, salt),
+				),
+			),
+			data,
+		)
 	}
 	msg := message(auth)
 	if flags&1 != 0 {

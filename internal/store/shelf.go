@@ -220,7 +220,11 @@ func (b Backups) Read(s Shelved) (string, error) {
 	}
 	sum := sha256.Sum256(data)
 	if got := hex.EncodeToString(sum[:]); s.SHA256 != "" && got != s.SHA256 {
-		return "", &DamagedBackup{s.Device, s.File, fmt.Sprintf("its SHA-256 is %s…, and %s… was noted", got[:12], s.SHA256[:min(12, len(s.SHA256))])}
+		return "", &DamagedBackup{
+			s.Device,
+			s.File,
+			fmt.Sprintf("its SHA-256 is %s…, and %s… was noted", got[:12], s.SHA256[:min(12, len(s.SHA256))]),
+		}
 	}
 	return string(data), nil
 }
@@ -234,7 +238,11 @@ func (b Backups) Raw(s Shelved) ([]byte, error) {
 	}
 	sum := sha256.Sum256(data)
 	if got := hex.EncodeToString(sum[:]); s.Stored != "" && got != s.Stored {
-		return nil, &DamagedBackup{s.Device, s.File, fmt.Sprintf("the SHA-256 of its file is %s…, and %s… was noted", got[:12], s.Stored[:min(12, len(s.Stored))])}
+		return nil, &DamagedBackup{
+			s.Device,
+			s.File,
+			fmt.Sprintf("the SHA-256 of its file is %s…, and %s… was noted", got[:12], s.Stored[:min(12, len(s.Stored))]),
+		}
 	}
 	return data, nil
 }
@@ -267,7 +275,14 @@ func (b Backups) Find(device, file string) (Shelved, error) {
 	}
 	for _, one := range left {
 		if one.File == file {
-			return Shelved{}, fmt.Errorf("%s: %w: %s of %s is not on the shelf any more%s", device, ErrNoBackup, file, shortTime(one.At), why(one.Gone))
+			return Shelved{}, fmt.Errorf(
+				"%s: %w: %s of %s is not on the shelf any more%s",
+				device,
+				ErrNoBackup,
+				file,
+				shortTime(one.At),
+				why(one.Gone),
+			)
 		}
 	}
 	return Shelved{}, fmt.Errorf("%s: %w: there is none of the name %s", device, ErrNoBackup, file)
@@ -312,7 +327,14 @@ func (b Backups) AsOf(device string, at time.Time) (s Shelved, seen time.Time, e
 	}
 	for _, one := range left {
 		if !one.At.After(at) && one.At.After(seen) && one.File != s.File {
-			return Shelved{}, one.At, fmt.Errorf("%s: %w: what it had then, %s of %s, is not on the shelf any more%s", device, ErrNoBackup, one.File, shortTime(one.At), why(one.Gone))
+			return Shelved{}, one.At, fmt.Errorf(
+				"%s: %w: what it had then, %s of %s, is not on the shelf any more%s",
+				device,
+				ErrNoBackup,
+				one.File,
+				shortTime(one.At),
+				why(one.Gone),
+			)
 		}
 	}
 	switch {

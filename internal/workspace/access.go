@@ -62,8 +62,11 @@ func (w *Workspace) Access(ctx context.Context, f *fleet.Fleet, devices []fleet.
 	}
 	need := a.needs(devices)
 	if n := need[""]; n != nil {
-		return nil, errors.Join(fmt.Errorf("%s: no login: name one in the fleet's login column, in a rule of the settings that covers them, or in the setting login",
-			report.Some(n.devices, 4)), a.Close())
+		return nil, errors.Join(
+			fmt.Errorf("%s: no login: name one in the fleet's login column, in a rule of the settings that covers them, or in the setting login",
+				report.Some(n.devices, 4)),
+			a.Close(),
+		)
 	}
 	for _, name := range slices.Sorted(maps.Keys(need)) {
 		l, err := a.login(ctx, name, need[name], find)
@@ -107,8 +110,17 @@ func passphraseOf(file string) secrets.ID {
 func (w *Workspace) newAccess() *Access {
 	dialer := &net.Dialer{KeepAlive: 10 * time.Second}
 	ids, _ := w.Identities() // what cannot be read is told where it is an error
-	return &Access{ids: ids, Dial: dialer.DialContext, Logins: map[string]device.Login{}, Keys: &ssh.Keys{}, workspace: w, profiles: w.Profiles, settings: w.Settings,
-		overSSH: map[string]bool{}, guard: &device.Guard{}}
+	return &Access{
+		ids:       ids,
+		Dial:      dialer.DialContext,
+		Logins:    map[string]device.Login{},
+		Keys:      &ssh.Keys{},
+		workspace: w,
+		profiles:  w.Profiles,
+		settings:  w.Settings,
+		overSSH:   map[string]bool{},
+		guard:     &device.Guard{},
+	}
 }
 
 // Fixed is access to devices whose logins and keys are known already, as those

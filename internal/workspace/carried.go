@@ -123,7 +123,12 @@ func (w *Workspace) newest(device string, p *profile.Profile) (s store.Shelved, 
 		return s, c, fmt.Errorf("%s: %w", device, store.ErrNoBackup)
 	}
 	if was := all[0].Platform; was != "" && was != p.Platform {
-		return s, c, fmt.Errorf("the newest backup of %s is of platform %s, and the fleet says %s: correct the fleet, or back it up", device, was, p.Platform)
+		return s, c, fmt.Errorf(
+			"the newest backup of %s is of platform %s, and the fleet says %s: correct the fleet, or back it up",
+			device,
+			was,
+			p.Platform,
+		)
 	}
 	text, err := shelf.Read(all[0])
 	return all[0], config.Parse(config.Alone(text), p.Style()), err
@@ -173,7 +178,11 @@ func (w *Workspace) ProposeMapping(old, fresh fleet.Device) (*carry.Mapping, err
 	if err != nil {
 		return nil, err
 	}
-	return &carry.Mapping{From: old.Platform, To: fresh.Platform, Ports: carry.Propose(w.PortsOf(old.Platform, had), w.PortsOf(fresh.Platform, has))}, nil
+	return &carry.Mapping{
+		From:  old.Platform,
+		To:    fresh.Platform,
+		Ports: carry.Propose(w.PortsOf(old.Platform, had), w.PortsOf(fresh.Platform, has)),
+	}, nil
 }
 
 // carried is what a step restores that carries a configuration over.

@@ -181,9 +181,21 @@ func (n *Night) Begin(ctx context.Context, wait bool, say func(string)) error {
 		_ = before.Close()
 	}
 	name, devices := fmt.Sprintf("night %d", n.ID), n.Plan.Devices()
-	o := run.Options{Unattended: n.unattended, By: n.by, Asleep: asleep, Outside: work.Outside{Connector: n.Connector, Record: n.record,
-		Backups: n.w.Backups(name, devices...), Shelve: n.w.Backups(name+", after", devices...).Put, Predict: n.w.Predictions(name, devices...).Put,
-		Wait: wait, Remnants: n.remnants(ctx), Unfinished: n.w.Unfinished(ctx, n.ID), Rehearsed: n.rehearsed(ctx), Sealed: n.sealed, Broke: n.Broke}}
+	o := run.Options{Unattended: n.unattended, By: n.by, Asleep: asleep, Outside: work.Outside{
+		Connector: n.Connector,
+		Record:    n.record,
+		Backups: n.w.Backups(
+			name,
+			devices...),
+		Shelve:     n.w.Backups(name+", after", devices...).Put,
+		Predict:    n.w.Predictions(name, devices...).Put,
+		Wait:       wait,
+		Remnants:   n.remnants(ctx),
+		Unfinished: n.w.Unfinished(ctx, n.ID),
+		Rehearsed:  n.rehearsed(ctx),
+		Sealed:     n.sealed,
+		Broke:      n.Broke,
+	}}
 	ids, err := n.w.Identities()
 	if err != nil {
 		return err
@@ -246,7 +258,11 @@ func (n *Night) take(ctx context.Context, wait bool, say func(string)) error {
 	}
 	dir = locks.Dir(os.Getenv)
 	if n.claims, err = locks.OpenClaims(dir, me); err != nil {
-		return fmt.Errorf("what keeps two nights off one device cannot be written in %s: %w; name another directory in METABASIS_CLAIMS, the same for all who work here", dir, err)
+		return fmt.Errorf(
+			"what keeps two nights off one device cannot be written in %s: %w; name another directory in METABASIS_CLAIMS, the same for all who work here",
+			dir,
+			err,
+		)
 	}
 	return nil
 }
@@ -371,7 +387,10 @@ func (w *Workspace) remnantsIn(ctx context.Context, j *store.Journal, except int
 		events, _ := j.Events(ctx, h.ID) // of a damaged night, what can be read
 		for device, dues := range night.TimersLeft(events) {
 			for _, due := range dues {
-				left[device] = append(left[device], work.Remnant{Night: fmt.Sprintf("%q of %s", h.Title, h.Began.Local().Format("Mon 2 Jan 15:04")), Due: due, Runs: runs})
+				left[device] = append(
+					left[device],
+					work.Remnant{Night: fmt.Sprintf("%q of %s", h.Title, h.Began.Local().Format("Mon 2 Jan 15:04")), Due: due, Runs: runs},
+				)
 			}
 		}
 	}

@@ -82,10 +82,22 @@ func (w *Workspace) withoutWhatWasToBe(r runbook.Restore, d *night.Device) (was 
 	}
 	left, known := w.predictedBy(fmt.Sprintf("night %d", r.Night), d.Name)
 	if !known {
-		return was, &runbook.NoPast{Why: fmt.Sprintf("%s, and what it was to have is not known: restore --before %d puts back what was", why, r.Night), Open: true}
+		return was, &runbook.NoPast{
+			Why:  fmt.Sprintf("%s, and what it was to have is not known: restore --before %d puts back what was", why, r.Night),
+			Open: true,
+		}
 	}
-	return runbook.Was{Name: kept.File, SHA256: d.SHA256, Text: text, Platform: kept.Platform, Who: kept.Who, At: kept.At(), Origin: kept.Origin(),
-		Left: left, Guessed: why}, nil
+	return runbook.Was{
+		Name:     kept.File,
+		SHA256:   d.SHA256,
+		Text:     text,
+		Platform: kept.Platform,
+		Who:      kept.Who,
+		At:       kept.At(),
+		Origin:   kept.Origin(),
+		Left:     left,
+		Guessed:  why,
+	}, nil
 }
 
 // predictedBy is what a device was to have, as something predicted it last; false where that
@@ -128,7 +140,10 @@ func (w *Workspace) beforeNight(r runbook.Restore, d *night.Device, device strin
 	case r.Without && d.MayRun():
 		return w.withoutWhatWasToBe(r, d)
 	case r.Without && d.Left == "":
-		return none("did not keep what it left on it, so nobody can tell that from what others did since; restore what was before it: before night %d", r.Night)
+		return none(
+			"did not keep what it left on it, so nobody can tell that from what others did since; restore what was before it: before night %d",
+			r.Night,
+		)
 	}
 	shelf := w.Backups("")
 	kept, text, err := shelf.ReadNoted(device, d.Backup, d.SHA256)

@@ -68,7 +68,11 @@ func (w *Workspace) Unfinished(ctx context.Context, except int64) func(device st
 }
 
 func (w *Workspace) unfinished(h store.NightHead, d *night.Device) *work.Unfinished {
-	u := &work.Unfinished{ID: h.ID, Night: fmt.Sprintf("night %d, %q of %s", h.ID, h.Title, h.Began.Local().Format("Mon 2 Jan 15:04")), Was: string(d.State)}
+	u := &work.Unfinished{
+		ID:    h.ID,
+		Night: fmt.Sprintf("night %d, %q of %s", h.ID, h.Title, h.Began.Local().Format("Mon 2 Jan 15:04")),
+		Was:   string(d.State),
+	}
 	if _, text, err := w.Backups("").ReadNoted(d.Name, d.Backup, d.SHA256); err == nil {
 		u.Had = text
 	}

@@ -54,8 +54,11 @@ func Read(file string, data []byte) (*Mapping, error) {
 		case err != nil:
 			list = append(list, problem.Problem{File: file, Msg: fmt.Sprintf("the pattern %q of lines cannot be read: %v", r.Line, err)})
 		case r.Line == "" || (r.To == "") == (r.Left == ""):
-			list = append(list, problem.Problem{File: file, Msg: fmt.Sprintf("rule %d of lines says both or neither of where a line goes and why it is left", i+1),
-				Hint: "{line: PATTERN, to: LINE}, or {line: PATTERN, left: WHY}"})
+			list = append(
+				list,
+				problem.Problem{File: file, Msg: fmt.Sprintf("rule %d of lines says both or neither of where a line goes and why it is left", i+1),
+					Hint: "{line: PATTERN, to: LINE}, or {line: PATTERN, left: WHY}"},
+			)
 		}
 		r.re = re
 	}
@@ -89,7 +92,13 @@ type Carried struct {
 // Over carries a configuration over. Words replaces whole words, such as the old one's name;
 // Knows tells whether the new device can have a line, in a section or at the top: "" where
 // it can, else why not. Key is by what lines replace one another; nil is the line itself.
-func (m *Mapping) Over(old config.Config, style config.Style, words map[string]string, knows func(path []string) string, key func(path []string) string) Carried {
+func (m *Mapping) Over(
+	old config.Config,
+	style config.Style,
+	words map[string]string,
+	knows func(path []string) string,
+	key func(path []string) string,
+) Carried {
 	if key == nil {
 		key = func(path []string) string { return strings.Join(path, " > ") }
 	}
@@ -270,12 +279,21 @@ func number(port string) string {
 // Write writes a mapping as a file, to be looked at and changed by a person.
 func (m *Mapping) Write() []byte {
 	var b strings.Builder
-	fmt.Fprintf(&b, "# Which port of a %s becomes which of a %s that takes its place. This is a proposal: look\n# at it. A port mapped to '' has none there, and what stands in it is a gap.\nfrom: %s\nto: %s\nports:\n", m.From, m.To, m.From, m.To)
+	fmt.Fprintf(
+		&b,
+		"# Which port of a %s becomes which of a %s that takes its place. This is a proposal: look\n# at it. A port mapped to '' has none there, and what stands in it is a gap.\nfrom: %s\nto: %s\nports:\n",
+		m.From,
+		m.To,
+		m.From,
+		m.To,
+	)
 	keys := slices.SortedFunc(maps.Keys(m.Ports), natural.Compare)
 	for _, p := range keys {
 		fmt.Fprintf(&b, "  %s: %s\n", quoted(p), quoted(m.Ports[p]))
 	}
-	b.WriteString("# Rules for lines with their sections, the first that fits counts:\n#   - {line: 'time source (\\S+) first', to: 'clock > source $1 rank 1'}\n#   - {line: 'login .*', left: 'its key is made on the device'}\nlines: []\n")
+	b.WriteString(
+		"# Rules for lines with their sections, the first that fits counts:\n#   - {line: 'time source (\\S+) first', to: 'clock > source $1 rank 1'}\n#   - {line: 'login .*', left: 'its key is made on the device'}\nlines: []\n",
+	)
 	return []byte(b.String())
 }
 

@@ -15,7 +15,14 @@ import (
 // themselves.
 //
 // What the new device has and will not have any more is then in Loses, all of it.
-func (c *Carried) Stays(m *Mapping, now config.Config, style config.Style, own func(path []string) (why string), key func(path []string) string, fixed func(line string) bool) {
+func (c *Carried) Stays(
+	m *Mapping,
+	now config.Config,
+	style config.Style,
+	own func(path []string) (why string),
+	key func(path []string) string,
+	fixed func(line string) bool,
+) {
 	paths := walk(c.Config.Lines, nil)
 	var stay [][]string
 	for _, at := range walk(now.Lines, nil) {

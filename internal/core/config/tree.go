@@ -96,7 +96,8 @@ func (t *treeEdit) set(line string) {
 		}
 		return
 	}
-	if !strings.HasSuffix(path, "]") && line == path && slices.ContainsFunc(t.lines, func(l string) bool { p, _ := treeLine(l); return below(p, path) }) {
+	if !strings.HasSuffix(path, "]") && line == path &&
+		slices.ContainsFunc(t.lines, func(l string) bool { p, _ := treeLine(l); return below(p, path) }) {
 		return // there is something in it: it has no line of its own
 	}
 	t.lines = append(t.lines, line)

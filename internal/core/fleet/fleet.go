@@ -144,7 +144,24 @@ func (f *Fleet) Above(d Device) (out []string) {
 
 // Known are the columns with a meaning of their own. Any further column is a
 // value that a runbook can use by its name.
-var known = []string{"name", "address", "port", "platform", "site", "role", "pair", "via", "login", "jump", "protocol", "algorithms", "clear_login", CallsColumn, SerialColumn, RetiredColumn}
+var known = []string{
+	"name",
+	"address",
+	"port",
+	"platform",
+	"site",
+	"role",
+	"pair",
+	"via",
+	"login",
+	"jump",
+	"protocol",
+	"algorithms",
+	"clear_login",
+	CallsColumn,
+	SerialColumn,
+	RetiredColumn,
+}
 
 // The columns that say who a device is, where its name does not.
 const (
@@ -224,8 +241,19 @@ func (r *reader) device(row row) Device {
 		return row.line, 0
 	}
 	d := Device{
-		Name: get("name"), Address: get("address"), Platform: get("platform"), Site: get("site"),
-		Role: get("role"), Via: get("via"), Login: get("login"), Calls: get(CallsColumn), Serial: get(SerialColumn), Values: map[string]string{}, Line: row.line,
+		Name:     get("name"),
+		Address:  get("address"),
+		Platform: get("platform"),
+		Site:     get("site"),
+		Role: get(
+			"role",
+		),
+		Via:    get("via"),
+		Login:  get("login"),
+		Calls:  get(CallsColumn),
+		Serial: get(SerialColumn),
+		Values: map[string]string{},
+		Line:   row.line,
 	}
 	bad := func(column, hint, format string, args ...any) {
 		line, col := at(column)
@@ -261,7 +289,13 @@ func (r *reader) device(row row) Device {
 	case d.Platform == "":
 		bad("platform", problem.OneOf("", r.platforms), "device %s has no platform", d.Name)
 	case !slices.Contains(r.platforms, d.Platform) && !slices.Contains(r.platforms, AnyPlatform):
-		bad("platform", problem.OneOf(d.Platform, r.platforms)+"; or teach it: metabasis profile new "+d.Name, "no profile for platform %q of %s", d.Platform, d.Name)
+		bad(
+			"platform",
+			problem.OneOf(d.Platform, r.platforms)+"; or teach it: metabasis profile new "+d.Name,
+			"no profile for platform %q of %s",
+			d.Platform,
+			d.Name,
+		)
 	}
 	switch words := strings.Fields(get("pair")); {
 	case len(words) == 1:

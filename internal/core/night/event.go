@@ -223,7 +223,16 @@ func Outlined(p *plan.Plan) *Outline {
 
 // OutlinedDevice outlines one device of a plan.
 func OutlinedDevice(p *plan.Plan, t *plan.Target) OutlineDevice {
-	d := OutlineDevice{Name: t.Device.Name, Site: t.Device.Site, Role: t.Device.Role, Platform: t.Device.Platform, Boot: t.Traits.Boot, ClearText: t.ClearText, Why: t.Why, Way: p.Way(t)}
+	d := OutlineDevice{
+		Name:      t.Device.Name,
+		Site:      t.Device.Site,
+		Role:      t.Device.Role,
+		Platform:  t.Device.Platform,
+		Boot:      t.Traits.Boot,
+		ClearText: t.ClearText,
+		Why:       t.Why,
+		Way:       p.Way(t),
+	}
 	for _, s := range t.Steps {
 		d.Steps = append(d.Steps, s.Title)
 	}

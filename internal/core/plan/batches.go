@@ -139,7 +139,10 @@ func (p *Plan) collides(ordered []*Target, firsts map[*Target]*Target) {
 		}
 	}
 	if len(nearer) > 0 {
-		p.Collisions = append(p.Collisions, "far first and the order of pairs collide: the pair counts, so the nearer one goes first: "+some(nearer))
+		p.Collisions = append(
+			p.Collisions,
+			"far first and the order of pairs collide: the pair counts, so the nearer one goes first: "+some(nearer),
+		)
 	}
 }
 
@@ -218,7 +221,15 @@ func (p *Plan) ordinary(in []*Target, behind map[string]int, firsts map[*Target]
 		})
 		first := firsts[best]
 		if first != nil && p.Rules.PairsApart {
-			p.Collisions = append(p.Collisions, fmt.Sprintf("canaries and pairs apart collide: every %s is the second of its pair, as %s is, which goes after %s: there is no canary of that kind", key, best.Device.Name, first.Device.Name))
+			p.Collisions = append(
+				p.Collisions,
+				fmt.Sprintf(
+					"canaries and pairs apart collide: every %s is the second of its pair, as %s is, which goes after %s: there is no canary of that kind",
+					key,
+					best.Device.Name,
+					first.Device.Name,
+				),
+			)
 			continue
 		}
 		if first != nil && !slices.Contains(out, first) {
@@ -228,7 +239,11 @@ func (p *Plan) ordinary(in []*Target, behind map[string]int, firsts map[*Target]
 		if slices.Contains(out, best) {
 			continue
 		}
-		best.canary = fmt.Sprintf("canary: the most ordinary %s, %s", key, best.ordinarily(alike[best.pattern()], len(group), behind[best.Device.Name]))
+		best.canary = fmt.Sprintf(
+			"canary: the most ordinary %s, %s",
+			key,
+			best.ordinarily(alike[best.pattern()], len(group), behind[best.Device.Name]),
+		)
 		out = append(out, best)
 	}
 	return out

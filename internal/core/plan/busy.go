@@ -40,7 +40,14 @@ func (p *Plan) number(in []*Target) {
 		at[t.Device.Name] = i
 	}
 	for i, t := range in {
-		t.place = place{n: i, same: i, site: id("site", t.Device.Site), role: id("role", t.Device.Role), uplink: id("uplink", t.Device.Upstream()), partner: -1}
+		t.place = place{
+			n:       i,
+			same:    i,
+			site:    id("site", t.Device.Site),
+			role:    id("role", t.Device.Role),
+			uplink:  id("uplink", t.Device.Upstream()),
+			partner: -1,
+		}
 		if n, ok := at[t.Partner]; ok {
 			t.place.partner = n
 		}
@@ -62,8 +69,16 @@ func (p *Plan) number(in []*Target) {
 func (p *Plan) Busy() *Busy {
 	n := len(p.byName)
 	counts := make([]int, 3*p.places+3*n)
-	return &Busy{plan: p, in: make([]bool, n), site: counts[:p.places], role: counts[p.places : 2*p.places],
-		uplink: counts[2*p.places : 3*p.places], crossed: counts[3*p.places : 3*p.places+n], same: counts[3*p.places+n : 3*p.places+2*n], behind: counts[3*p.places+2*n:]}
+	return &Busy{
+		plan:    p,
+		in:      make([]bool, n),
+		site:    counts[:p.places],
+		role:    counts[p.places : 2*p.places],
+		uplink:  counts[2*p.places : 3*p.places],
+		crossed: counts[3*p.places : 3*p.places+n],
+		same:    counts[3*p.places+n : 3*p.places+2*n],
+		behind:  counts[3*p.places+2*n:],
+	}
 }
 
 // Begin puts a device in change.

@@ -49,12 +49,30 @@ func (m *maker) platforms(in []*Target) {
 	schema := Schema(m.traits, m.fleet)
 	for _, p := range slices.Sorted(maps.Keys(steps)) {
 		if m.traits[p].Timer == TrialTimer && m.rb.Timer.NoneFor(p) {
-			m.list = append(m.list, problem.Problem{File: m.rb.File, Line: m.rb.Timer.Line, Hint: "nothing of it: a trial takes no time that a change without one would not take",
-				Msg: fmt.Sprintf("timer none on %s: its changes are applied on trial, and in no other way", p)})
+			m.list = append(
+				m.list,
+				problem.Problem{
+					File: m.rb.File,
+					Line: m.rb.Timer.Line,
+					Hint: "nothing of it: a trial takes no time that a change without one would not take",
+					Msg:  fmt.Sprintf("timer none on %s: its changes are applied on trial, and in no other way", p),
+				},
+			)
 		}
 		if !m.traits[p].Timer.Guards() && !m.rb.Timer.NoneFor(p) {
-			m.list = append(m.list, problem.Problem{File: m.rb.File, Line: m.rb.Timer.Line, Hint: "timer none on " + p + ", on a line of its own beside the other",
-				Msg: fmt.Sprintf("%s is in scope, and its platform %s has no rollback timer: nothing would take the change back if it is lost", first[p], p)})
+			m.list = append(
+				m.list,
+				problem.Problem{
+					File: m.rb.File,
+					Line: m.rb.Timer.Line,
+					Hint: "timer none on " + p + ", on a line of its own beside the other",
+					Msg: fmt.Sprintf(
+						"%s is in scope, and its platform %s has no rollback timer: nothing would take the change back if it is lost",
+						first[p],
+						p,
+					),
+				},
+			)
 		}
 		for _, pc := range m.rb.Prechecks {
 			if pc.Name == "saved" && pc.Off && m.traits[p].Timer.BringsBack() && !m.rb.Timer.NoneFor(p) {
@@ -92,9 +110,29 @@ func unread(rb *runbook.Runbook, in []*Target) (out []notRead) {
 			if pc.From != "" {
 				asked = ", which " + pc.From + " asks for,"
 			}
-			out = append(out, notRead{pc.Name, platform, problem.Problem{File: rb.File, Line: pc.Line,
-				Hint: fmt.Sprintf("%s off; or teach the profile of %s to read it; or plan with --waive \"%s on %s: REASON\"", pc.Name, platform, pc.Name, platform),
-				Msg:  fmt.Sprintf("%s%s cannot be looked at on %s, which is in scope: the profile of %s %s", pc.Name, asked, t.Device.Name, platform, why)}})
+			out = append(out, notRead{
+				pc.Name,
+				platform,
+				problem.Problem{
+					File: rb.File,
+					Line: pc.Line,
+					Hint: fmt.Sprintf(
+						"%s off; or teach the profile of %s to read it; or plan with --waive \"%s on %s: REASON\"",
+						pc.Name,
+						platform,
+						pc.Name,
+						platform,
+					),
+					Msg: fmt.Sprintf(
+						"%s%s cannot be looked at on %s, which is in scope: the profile of %s %s",
+						pc.Name,
+						asked,
+						t.Device.Name,
+						platform,
+						why,
+					),
+				},
+			})
 		}
 	}
 	return out

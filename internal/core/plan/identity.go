@@ -45,7 +45,10 @@ func (p *Plan) Known(last func(device string) identity.Last) *Plan {
 	}
 	for _, first := range slices.Sorted(maps.Keys(twins)) {
 		if names := twins[first]; len(names) > 1 {
-			known.Warnings = append(known.Warnings, fmt.Sprintf("%s are one device (%s): they are never changed side by side", together(names), seen[first].Claims()[0]))
+			known.Warnings = append(
+				known.Warnings,
+				fmt.Sprintf("%s are one device (%s): they are never changed side by side", together(names), seen[first].Claims()[0]),
+			)
 		}
 	}
 	return &known
@@ -70,8 +73,12 @@ func untold(p *Plan) []string {
 	if names == nil {
 		return nil
 	}
-	return []string{fmt.Sprintf("nothing tells who %s: no name in a prompt, no serial number, no key; another device at that address would be changed as if it were the one that is meant",
-		are(names))}
+	return []string{
+		fmt.Sprintf(
+			"nothing tells who %s: no name in a prompt, no serial number, no key; another device at that address would be changed as if it were the one that is meant",
+			are(names),
+		),
+	}
 }
 
 // are is some devices and the verb: "ald-gate-1 is", "ald-gate-1 and 3 more are".

@@ -453,7 +453,13 @@ func (m *maker) step(t *Target, s runbook.Step, number int) (Step, bool) {
 	if !ok {
 		return Step{}, false
 	}
-	out := Step{Title: s.Title, Number: number, Needs: m.numbers(s.Needs), UndoFirst: on.UndoFirst, Unwritten: len(on.Send) > 0 && len(on.Undo) == 0}
+	out := Step{
+		Title:     s.Title,
+		Number:    number,
+		Needs:     m.numbers(s.Needs),
+		UndoFirst: on.UndoFirst,
+		Unwritten: len(on.Send) > 0 && len(on.Undo) == 0,
+	}
 	m.canRestore(t, s)
 	if len(on.Put) > 0 {
 		return m.put(t, s, on, out), true
@@ -552,7 +558,13 @@ func (m *maker) render(t *Target, texts []*runbook.Text, env runbook.Env) []stri
 		}
 		for _, v := range t.Traits.Style.Volatile {
 			if !text.Whole() && v.MatchString(strings.TrimSpace(line)) && strings.ContainsFunc(line, unicode.IsLetter) {
-				m.onceAt(text, "", "%q is what the profile of %s calls volatile: it is left out of every comparison, so nothing would prove it", line, t.Device.Platform)
+				m.onceAt(
+					text,
+					"",
+					"%q is what the profile of %s calls volatile: it is left out of every comparison, so nothing would prove it",
+					line,
+					t.Device.Platform,
+				)
 			}
 		}
 		if t.Traits.Unsendable != nil {

@@ -10,7 +10,13 @@ import (
 // put renders a step that puts a whole configuration in place.
 func (m *maker) put(t *Target, s runbook.Step, on runbook.On, out Step) Step {
 	if !t.Traits.Whole {
-		m.once(on.Line, "send or want, and under it the lines", "step %q puts a whole file in place, and %s takes lines", s.Title, t.Device.Platform)
+		m.once(
+			on.Line,
+			"send or want, and under it the lines",
+			"step %q puts a whole file in place, and %s takes lines",
+			s.Title,
+			t.Device.Platform,
+		)
 	}
 	out.Uses = m.uses(t, on)
 	out.Put = m.render(t, on.Put, t.Env)

@@ -245,7 +245,8 @@ func (p *Plan) order(queue []*Target, usual []float64) []*Target {
 	left := map[int]float64{} // of what shares a cap
 	for _, t := range slices.Backward(out) {
 		waits[t.place.n] = long(t)
-		for _, shared := range [...]struct{ limit, of int }{{p.Rules.PerSite, t.place.site}, {p.Rules.PerRole, t.place.role}, {p.Rules.PerUplink, t.place.uplink}} {
+		for _, shared := range [...]struct{ limit, of int }{{p.Rules.PerSite, t.place.site},
+			{p.Rules.PerRole, t.place.role}, {p.Rules.PerUplink, t.place.uplink}} {
 			if shared.limit > 0 {
 				left[shared.of] += usual[t.place.n]
 				waits[t.place.n] = max(waits[t.place.n], math.Round(left[shared.of]/float64(shared.limit)))

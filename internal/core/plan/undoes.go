@@ -39,7 +39,14 @@ func (m *maker) undoes(t *Target, s runbook.Step, on runbook.On, out Step) {
 		if parts := strings.Split(path, " > "); !slices.Contains(made, path) || section || len(parts) == 1 && l.Fixed(path) {
 			continue
 		}
-		m.once(on.Line, "undo lines that take it away, or none: then they are computed", "the undo lines of step %q do not undo it on %s: %q stays", s.Title, t.Device.Platform, t.Masked([]string{path})[0])
+		m.once(
+			on.Line,
+			"undo lines that take it away, or none: then they are computed",
+			"the undo lines of step %q do not undo it on %s: %q stays",
+			s.Title,
+			t.Device.Platform,
+			t.Masked([]string{path})[0],
+		)
 		return
 	}
 }
@@ -50,13 +57,24 @@ func unjudged(p *Plan) (out []string) {
 	steps := map[string][]string{}
 	for _, t := range p.Targets() {
 		for _, s := range t.Steps {
-			if title := fmt.Sprintf("%q", s.Title); t.Traits.Language == nil && !p.Guards(t) && len(s.Undo) > 0 && !slices.Contains(steps[t.Device.Platform], title) {
+			if title := fmt.Sprintf(
+				"%q",
+				s.Title,
+			); t.Traits.Language == nil && !p.Guards(t) && len(s.Undo) > 0 &&
+				!slices.Contains(steps[t.Device.Platform], title) {
 				steps[t.Device.Platform] = append(steps[t.Device.Platform], title)
 			}
 		}
 	}
 	for _, platform := range slices.Sorted(maps.Keys(steps)) {
-		out = append(out, fmt.Sprintf("%s: nobody can judge before the night whether the undo lines of %s lead back: its profile has no language", platform, some(steps[platform])))
+		out = append(
+			out,
+			fmt.Sprintf(
+				"%s: nobody can judge before the night whether the undo lines of %s lead back: its profile has no language",
+				platform,
+				some(steps[platform]),
+			),
+		)
 	}
 	return out
 }

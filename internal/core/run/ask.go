@@ -30,7 +30,13 @@ func (r *Run) ask(ctx context.Context, why string, evidence []string, alone, on 
 	likely := r.plan.Forecast(r.progress(r.now(), min(r.batch, len(r.plan.Batches)))).Likely
 	back, touched := r.backAll()
 	offers := []night.Offer{
-		{Choice: on, Touches: r.toCome(), Takes: likely.Sub(r.now()), Reason: on == night.StartEarly || on == night.GoOnLate, Against: alone == night.Stop},
+		{
+			Choice:  on,
+			Touches: r.toCome(),
+			Takes:   likely.Sub(r.now()),
+			Reason:  on == night.StartEarly || on == night.GoOnLate,
+			Against: alone == night.Stop,
+		},
 		{Choice: night.Stop},
 		{Choice: night.BackAll, Touches: touched, Takes: back, Open: r.unknown(r.inChange())},
 	}
@@ -112,7 +118,11 @@ func (r *Run) overBudget() {
 	why := fmt.Sprintf("%d %s; the runbook stops after %d", r.failures, failures, r.plan.Rules.StopAfter)
 	likely := r.plan.Forecast(r.progress(r.now(), min(r.batch, len(r.plan.Batches)))).Likely
 	back, touched := r.backAll()
-	offers := []night.Offer{{Choice: night.GoOn, Touches: r.toCome(), Takes: likely.Sub(r.now()), Against: true}, {Choice: night.Stop}, {Choice: night.BackAll, Touches: touched, Takes: back, Open: r.unknown(r.inChange())}}
+	offers := []night.Offer{
+		{Choice: night.GoOn, Touches: r.toCome(), Takes: likely.Sub(r.now()), Against: true},
+		{Choice: night.Stop},
+		{Choice: night.BackAll, Touches: touched, Takes: back, Open: r.unknown(r.inChange())},
+	}
 	r.open(&openHold{offers: offers, answer: func(c night.Choice) {
 		switch c {
 		case night.GoOn:

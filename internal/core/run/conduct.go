@@ -71,9 +71,16 @@ type Run struct {
 // New prepares a run of the plan.
 func New(p *plan.Plan, o Options) *Run {
 	r := &Run{
-		plan: p, rec: newRecorder(o.Journal), opts: o,
-		commands: make(chan night.Command, 16), inbox: make(chan any, 64),
-		active: map[string]*hand{}, ends: map[string]night.State{}, holds: map[int]*openHold{}, failed: map[string]bool{}, budget: p.Rules.StopAfter,
+		plan:     p,
+		rec:      newRecorder(o.Journal),
+		opts:     o,
+		commands: make(chan night.Command, 16),
+		inbox:    make(chan any, 64),
+		active:   map[string]*hand{},
+		ends:     map[string]night.State{},
+		holds:    map[int]*openHold{},
+		failed:   map[string]bool{},
+		budget:   p.Rules.StopAfter,
 	}
 	r.crew = &work.Crew{Outside: o.Outside, Log: r.rec, Now: r.now, Tell: func(m work.Message) { r.inbox <- m }}
 	return r
@@ -170,7 +177,13 @@ func (r *Run) waitForWindow(ctx context.Context) {
 		}
 	})
 	defer t.Stop()
-	r.ask(ctx, "the window opens at "+open.Format("Mon 2 Jan 15:04 MST"), []string{"the run starts by itself when it opens"}, "", night.StartEarly)
+	r.ask(
+		ctx,
+		"the window opens at "+open.Format("Mon 2 Jan 15:04 MST"),
+		[]string{"the run starts by itself when it opens"},
+		"",
+		night.StartEarly,
+	)
 }
 
 // skip ends the night of devices that were never started.
@@ -430,7 +443,11 @@ func (r *Run) tooLate(t *plan.Target) bool {
 	r.lateAsked = true
 	back, touched := r.backAll()
 	why := fmt.Sprintf("the last moment to begin %s was %s", t.Device.Name, last.Format("15:04:05"))
-	offers := []night.Offer{{Choice: night.GoOnLate, Touches: r.toCome(), Reason: true, Against: true}, {Choice: night.Stop}, {Choice: night.BackAll, Touches: touched, Takes: back, Open: r.unknown(r.inChange())}}
+	offers := []night.Offer{
+		{Choice: night.GoOnLate, Touches: r.toCome(), Reason: true, Against: true},
+		{Choice: night.Stop},
+		{Choice: night.BackAll, Touches: touched, Takes: back, Open: r.unknown(r.inChange())},
+	}
 	r.open(&openHold{offers: offers, answer: func(c night.Choice) {
 		switch c {
 		case night.Stop:

@@ -37,7 +37,13 @@ func (p *parser) ask(n *node) {
 	case Choice:
 		a.Choices = c.list("ALD, BRM")
 	default:
-		p.at(n, k.col, problem.OneOf(k.text, []string{"address", "prefix", "number", "text", "choice", "switch", "secret"}), "unknown kind of value %q", k.text)
+		p.at(
+			n,
+			k.col,
+			problem.OneOf(k.text, []string{"address", "prefix", "number", "text", "choice", "switch", "secret"}),
+			"unknown kind of value %q",
+			k.text,
+		)
 		return
 	}
 	a.Prompt = c.str("the question in quotes", `"First time source"`)
@@ -85,7 +91,11 @@ func (a Ask) Check(answer string) error {
 		}
 	case Secret:
 		if len(answer) < leastSecret {
-			return fmt.Errorf("%s: a secret of fewer than %d characters cannot be told from other text, so it could not be kept out of what is shown", a.Name, leastSecret)
+			return fmt.Errorf(
+				"%s: a secret of fewer than %d characters cannot be told from other text, so it could not be kept out of what is shown",
+				a.Name,
+				leastSecret,
+			)
 		}
 		if strings.ContainsFunc(answer, isControl) {
 			return fmt.Errorf("%s: the secret has a control character", a.Name)

@@ -222,7 +222,12 @@ func (c *compiler) loop(l *Loop, fields, full types.Map) {
 			continue
 		}
 		if _, table := c.schema.Tables[word]; table {
-			c.fail(t.at, quote(word)+", if the word itself is meant; or for "+l.Var+" in "+word+" alone", "%s is a table that is read from the device: a loop goes over its rows, or over a list", word)
+			c.fail(
+				t.at,
+				quote(word)+", if the word itself is meant; or for "+l.Var+" in "+word+" alone",
+				"%s is a table that is read from the device: a loop goes over its rows, or over a list",
+				word,
+			)
 			continue
 		}
 		c.fail(t.at, "<<"+word+">> for its value, or "+quote(word)+" for the word itself", "%s is the name of a value", word)
@@ -244,7 +249,12 @@ func (c *compiler) tableLoop(l *Loop, full types.Map) {
 	t, known := c.schema.Tables[l.Table]
 	switch {
 	case !known:
-		c.fail(span{line: l.Line, col: 0}, problem.OneOf(l.Table, slices.Sorted(maps.Keys(c.schema.Tables))), "no profile reads a table %q", l.Table)
+		c.fail(
+			span{line: l.Line, col: 0},
+			problem.OneOf(l.Table, slices.Sorted(maps.Keys(c.schema.Tables))),
+			"no profile reads a table %q",
+			l.Table,
+		)
 	case !t.Many:
 		c.fail(span{line: l.Line, col: 0}, "a table of many rows", "%s has one row: there is nothing to go through", l.Table)
 	case l.Where != nil:
@@ -317,7 +327,11 @@ func (c *compiler) sames(cond *Cond) {
 
 func (c *compiler) cond(cond *Cond, env types.Map, elsewhere string) {
 	if _, may := env[sameName]; !may && len(cond.Sames()) > 0 {
-		c.fail(cond.at, "expect "+cond.Source+" within 30s", "same() holds a table against what it was before the change: it can be expected, nothing else")
+		c.fail(
+			cond.at,
+			"expect "+cond.Source+" within 30s",
+			"same() holds a table against what it was before the change: it can be expected, nothing else",
+		)
 		return
 	}
 	source, back := rewrite(cond.Source)

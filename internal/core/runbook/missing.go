@@ -70,7 +70,10 @@ func (guardValues) Visit(n *ast.Node) {
 		}
 	case *ast.IdentifierNode:
 		if t := node.Type(); t != nil && t.Kind() == reflect.Int {
-			ast.Patch(n, &ast.CallNode{Callee: &ast.IdentifierNode{Value: "known_whole"}, Arguments: []ast.Node{node, &ast.StringNode{Value: node.Value}}})
+			ast.Patch(
+				n,
+				&ast.CallNode{Callee: &ast.IdentifierNode{Value: "known_whole"}, Arguments: []ast.Node{node, &ast.StringNode{Value: node.Value}}},
+			)
 		}
 	case *ast.CallNode:
 		if id, ok := node.Callee.(*ast.IdentifierNode); ok && id.Value == missingName && len(node.Arguments) == 1 {

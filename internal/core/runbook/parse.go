@@ -50,7 +50,11 @@ func (p *parser) anotherKind(root *node) *problem.Problem {
 	if known > 0 || len(lines) == 0 && len(p.list) < 3 {
 		return nil
 	}
-	return &problem.Problem{File: p.file, Msg: "this is not a runbook: none of its lines begins a section", Hint: `runbook "What this change does" on its first line`}
+	return &problem.Problem{
+		File: p.file,
+		Msg:  "this is not a runbook: none of its lines begins a section",
+		Hint: `runbook "What this change does" on its first line`,
+	}
 }
 
 // sections are the words a line at the left edge may start with, in the order
@@ -59,8 +63,20 @@ var sections = []string{"runbook", "ask", "scope", "batches", "precheck", "recor
 
 // standsIn are the sections of entries that are taken for sections when they are not
 // indented.
-var standsIn = map[string]string{"change": "runbook", "window": "runbook", "reserve": "runbook", "sizes": "batches", "together": "batches",
-	"soak": "finish", "compare": "finish", "expect": "its step", "want": "its step", "send": "its step", "undo": "its step", "restore": "its step"}
+var standsIn = map[string]string{
+	"change":   "runbook",
+	"window":   "runbook",
+	"reserve":  "runbook",
+	"sizes":    "batches",
+	"together": "batches",
+	"soak":     "finish",
+	"compare":  "finish",
+	"expect":   "its step",
+	"want":     "its step",
+	"send":     "its step",
+	"undo":     "its step",
+	"restore":  "its step",
+}
 
 // ofStep are the entries of a step that do not stand under on.
 var ofStep = []string{"for", "when", "needs", "restore"}
@@ -443,7 +459,13 @@ func (p *parser) timer(n *node, c *cursor) {
 		}
 	}
 	if t.Given {
-		p.at(n, n.col(0), "timer 4m on PLATFORM, or timer none on PLATFORM, for those where it is another", "timer stands already on line %d", t.Line)
+		p.at(
+			n,
+			n.col(0),
+			"timer 4m on PLATFORM, or timer none on PLATFORM, for those where it is another",
+			"timer stands already on line %d",
+			t.Line,
+		)
 	}
 	t.Given, t.Line, t.None = true, n.n, none
 	c.end()

@@ -96,7 +96,13 @@ func (p *parser) patterns(n *node, c *cursor) (out []*Text) {
 		case slices.ContainsFunc(parts, func(s string) bool { s = strings.TrimSpace(s); return s == "" || s[0] == '*' }):
 			p.at(n, w.col, hint, "the pattern %q begins with anything: it would take away what nobody has in mind", body)
 		case !strings.Contains(parts[len(parts)-1], "*"):
-			p.at(n, w.col, "gone, and under it the line", "the pattern %q has no * for what may differ; one line that shall not be there stands under gone", body)
+			p.at(
+				n,
+				w.col,
+				"gone, and under it the line",
+				"the pattern %q has no * for what may differ; one line that shall not be there stands under gone",
+				body,
+			)
 		}
 		out = append(out, p.text(n, w.at+1, body))
 	}
@@ -157,7 +163,14 @@ func (p *parser) checkLines(n *node, s Step, on On) {
 	if len(on.Put) > 0 {
 		for _, key := range []string{"want", "gone", "no", "send", "undo", "already", "for"} {
 			if at := n.find(key); at != nil {
-				p.at(at, at.col(0), "a step of its own", "step %q puts a whole file in place, which says all that shall be there: %s does not go with it", s.Title, key)
+				p.at(
+					at,
+					at.col(0),
+					"a step of its own",
+					"step %q puts a whole file in place, which says all that shall be there: %s does not go with it",
+					s.Title,
+					key,
+				)
 			}
 		}
 		if s.For != nil || s.Already != nil {
@@ -173,7 +186,13 @@ func (p *parser) checkLines(n *node, s Step, on On) {
 			}
 		}
 		if at := n.find("send"); len(on.Send) > 0 && at != nil {
-			p.at(at, at.col(0), "a step of its own for the lines that are sent as they stand", "step %q says both what shall be there and what is sent", s.Title)
+			p.at(
+				at,
+				at.col(0),
+				"a step of its own for the lines that are sent as they stand",
+				"step %q says both what shall be there and what is sent",
+				s.Title,
+			)
 		}
 		return
 	}

@@ -96,7 +96,8 @@ func chooser(f *fleet.Fleet, words []string, saved map[string]Selection) (func(f
 
 // looksLikeName tells a word that may be a name from a part of a condition.
 func looksLikeName(w string) bool {
-	return !strings.ContainsAny(w, " =<>\"'()[]!") && !slices.Contains([]string{"and", "or", "not", "in", "true", "false", "matches", "contains"}, w)
+	return !strings.ContainsAny(w, " =<>\"'()[]!") &&
+		!slices.Contains([]string{"and", "or", "not", "in", "true", "false", "matches", "contains"}, w)
 }
 
 func isName(f *fleet.Fleet, w string) bool {

@@ -105,7 +105,11 @@ func (w *worker) asRecorded() *trouble {
 	case err != nil:
 		return failed(err)
 	case !held:
-		return &trouble{why: "what was recorded before the change is not so any more: " + lost[0], evidence: lost, err: &driver.Unclear{Asked: r.String(), Got: last}}
+		return &trouble{
+			why:      "what was recorded before the change is not so any more: " + lost[0],
+			evidence: lost,
+			err:      &driver.Unclear{Asked: r.String(), Got: last},
+		}
 	}
 	w.emit(night.Event{Kind: night.Expected, What: r.String(), OK: true})
 	return nil

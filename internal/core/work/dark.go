@@ -61,7 +61,12 @@ func (w *worker) await(why string) verdict {
 	for {
 		if time.Since(told) >= darkEvery { // nobody should have to wonder whether it is still looked for
 			told = time.Now()
-			w.doing("no contact for %s; it is looked for until %s; last try: %s", time.Since(since).Round(time.Second), deadline.Format("15:04:05"), last)
+			w.doing(
+				"no contact for %s; it is looked for until %s; last try: %s",
+				time.Since(since).Round(time.Second),
+				deadline.Format("15:04:05"),
+				last,
+			)
 		}
 		// A device that is slow to let one in is not dead: it gets twice what it took tonight.
 		ctx, cancel := context.WithTimeout(w.ctx, max(connectWait, 2*w.paced().Traits.Connect, 2*w.entry))
@@ -145,7 +150,16 @@ func (l *leaving) ask() {
 	if !w.pends() {
 		tr.evidence = []string{"it is waited for, but no timer takes the change back"}
 	}
-	w.crew.Tell(Held{Device: w.name(), Why: tr.why, Evidence: tr.evidence, Offers: []night.Offer{{Choice: night.Leave, Touches: 1}}, Question: w.question, Aside: true})
+	w.crew.Tell(
+		Held{
+			Device:   w.name(),
+			Why:      tr.why,
+			Evidence: tr.evidence,
+			Offers:   []night.Offer{{Choice: night.Leave, Touches: 1}},
+			Question: w.question,
+			Aside:    true,
+		},
+	)
 }
 
 func (l *leaving) close() {

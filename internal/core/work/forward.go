@@ -232,7 +232,14 @@ func (w *worker) put(i int) *trouble {
 	if err := w.ses.Put(w.ctx, strings.Join(s.Put, "\n")+"\n"); err != nil {
 		return faced(s.Title, err)
 	}
-	w.emit(night.Event{Kind: night.Sent, Step: i + 1, Line: len(s.Put), Lines: []string{fmt.Sprintf("a whole file of %s", night.CountLines(len(s.Put)))}})
+	w.emit(
+		night.Event{
+			Kind:  night.Sent,
+			Step:  i + 1,
+			Line:  len(s.Put),
+			Lines: []string{fmt.Sprintf("a whole file of %s", night.CountLines(len(s.Put)))},
+		},
+	)
 	return nil
 }
 
@@ -255,13 +262,24 @@ func (w *worker) putBack(i int) *trouble {
 	switch {
 	case errors.As(err, &refused):
 		w.emit(night.Event{Kind: night.Stepped, Step: i + 1, What: night.StepFailed})
-		return &trouble{why: fmt.Sprintf("the backup %s was refused", s.Was.Name), err: errors.Join(refused, w.unstage()), evidence: []string{"said: " + refused.Said}}
+		return &trouble{
+			why:      fmt.Sprintf("the backup %s was refused", s.Was.Name),
+			err:      errors.Join(refused, w.unstage()),
+			evidence: []string{"said: " + refused.Said},
+		}
 	case err != nil && driver.Answered(err):
 		return faced(s.Title, errors.Join(err, w.unstage()))
 	case err != nil:
 		return faced(s.Title, err)
 	}
-	w.emit(night.Event{Kind: night.Sent, Step: i + 1, Line: len(s.Send), Lines: []string{fmt.Sprintf("the whole backup %s, %s", s.Was.Name, night.CountLines(len(s.Send)))}})
+	w.emit(
+		night.Event{
+			Kind:  night.Sent,
+			Step:  i + 1,
+			Line:  len(s.Send),
+			Lines: []string{fmt.Sprintf("the whole backup %s, %s", s.Was.Name, night.CountLines(len(s.Send)))},
+		},
+	)
 	if w.onTrial() {
 		w.begin(i, w.ses)
 		return w.applied(i, []int{i})

@@ -29,7 +29,19 @@ const (
 )
 
 // commands is how many commands each of them usually is, as long as it was not seen.
-var commands = [ops]float64{opRead: 1, opConfig: 1, opLine: 1, opEdit: 1, opApply: 1, opArm: 1, opPending: 1, opDisarm: 1, opSave: 1, opRestore: 4, opEnd: 1}
+var commands = [ops]float64{
+	opRead:    1,
+	opConfig:  1,
+	opLine:    1,
+	opEdit:    1,
+	opApply:   1,
+	opArm:     1,
+	opPending: 1,
+	opDisarm:  1,
+	opSave:    1,
+	opRestore: 4,
+	opEnd:     1,
+}
 
 // clock is how long things took on one device, the newest counting most.
 type clock struct{ took [ops]time.Duration }

@@ -154,7 +154,9 @@ func (w *worker) rehearse() Rehearsed {
 			return unknown(err.Error())
 		}
 		if out.Already = unmet == ""; unmet != "" {
-			w.emit(night.Event{Kind: night.Foreseen, Step: 1, Note: "all of it is there already, and what is expected of it does not hold: " + unmet})
+			w.emit(
+				night.Event{Kind: night.Foreseen, Step: 1, Note: "all of it is there already, and what is expected of it does not hold: " + unmet},
+			)
 		}
 	}
 	if out.Blocked != "" {
@@ -187,12 +189,29 @@ func (w *worker) keep(out *Rehearsed) error {
 func (w *worker) rehearsed(out *Rehearsed) {
 	out.Already = true
 	for _, s := range w.t.Steps {
-		out.Steps = append(out.Steps, RehearsedStep{Title: s.Title, Send: w.maskLines(w.shown(s.Send...)), Undo: w.maskLines(w.shown(s.Undo...)), Done: s.Done, Later: s.Later})
+		out.Steps = append(
+			out.Steps,
+			RehearsedStep{
+				Title: s.Title,
+				Send:  w.maskLines(w.shown(s.Send...)),
+				Undo:  w.maskLines(w.shown(s.Undo...)),
+				Done:  s.Done,
+				Later: s.Later,
+			},
+		)
 		out.Already = out.Already && (s.Done || !s.Changes())
 	}
 	events := w.foreseen()
 	if len(out.Path) > 0 {
-		events = append(events, night.Event{Kind: night.Foreseen, Step: 1, Note: "it is managed by what these lines change; a slip in them cuts it off", Lines: out.Path})
+		events = append(
+			events,
+			night.Event{
+				Kind:  night.Foreseen,
+				Step:  1,
+				Note:  "it is managed by what these lines change; a slip in them cuts it off",
+				Lines: out.Path,
+			},
+		)
 	}
 	if called := w.willBeCalled(); called != "" {
 		events = append(events, night.Event{Kind: night.Foreseen, Step: 1, Note: called})

@@ -52,7 +52,8 @@ func (w *worker) unsealed() string {
 		if i >= len(sealed.Steps) || sealed.Steps[i].Title != s.Title {
 			return fmt.Sprintf("step %q was not sealed for it", s.Title)
 		}
-		if !slices.Equal(w.maskLines(w.shown(s.Send...)), sealed.Steps[i].Send) || !slices.Equal(w.maskLines(w.shown(s.Undo...)), sealed.Steps[i].Undo) {
+		if !slices.Equal(w.maskLines(w.shown(s.Send...)), sealed.Steps[i].Send) ||
+			!slices.Equal(w.maskLines(w.shown(s.Undo...)), sealed.Steps[i].Undo) {
 			return fmt.Sprintf("the lines of %q are not those that were sealed", s.Title)
 		}
 	}

@@ -66,7 +66,14 @@ type explorer struct {
 // Explore looks at a device of a platform that nobody has taught yet, over a
 // stream on which it was just logged in to. It sends a few words that no device
 // should know, and the commands that the person gives; it changes nothing.
-func Explore(ctx context.Context, p *profile.Profile, device string, rw io.ReadWriteCloser, opt profile.Options, who Person) (*Seen, error) {
+func Explore(
+	ctx context.Context,
+	p *profile.Profile,
+	device string,
+	rw io.ReadWriteCloser,
+	opt profile.Options,
+	who Person,
+) (*Seen, error) {
 	e := &explorer{ctx: ctx, s: newSession(p, rw, opt), who: who, seen: &Seen{Platform: p.Platform, Device: device, Connect: p.Connect}}
 	e.seen.Connect.Login = nil // what it asks is seen, not known
 	defer e.s.Close()
@@ -169,7 +176,10 @@ func (e *explorer) dialogue() error {
 		if a.Secret != "" {
 			say, _ = e.s.Secret(a.Secret)
 		}
-		e.seen.Connect.Login = append(e.seen.Connect.Login, profile.Answer{Question: profile.MustPattern("^" + literal(row) + "$"), Send: a.Send, Secret: a.Secret})
+		e.seen.Connect.Login = append(
+			e.seen.Connect.Login,
+			profile.Answer{Question: profile.MustPattern("^" + literal(row) + "$"), Send: a.Send, Secret: a.Secret},
+		)
 		e.s.out.reset()
 		if err := e.s.write(say + e.s.enterKey); err != nil {
 			return err
@@ -200,7 +210,10 @@ func (e *explorer) nameIn(m *seenMode) error {
 	if m != &e.seen.Login && e.seen.Login.host == "" {
 		return nil
 	}
-	answer, err := e.who.Ask(fmt.Sprintf("Which part of the prompt %q is the device's name?", m.prompt), "Enter alone: none is; every device of the platform shows this very prompt")
+	answer, err := e.who.Ask(
+		fmt.Sprintf("Which part of the prompt %q is the device's name?", m.prompt),
+		"Enter alone: none is; every device of the platform shows this very prompt",
+	)
 	if err != nil {
 		return err
 	}
@@ -282,7 +295,11 @@ var asksHidden = regexp.MustCompile(`[:?]\s*$`)
 // edit looks at the mode in which lines are sent.
 func (e *explorer) edit() error {
 	e.seen.Edit = e.seen.Top
-	return e.ask("Which command leads to where changes are typed?", "it is entered and left again, nothing is typed there; Enter alone: they are typed here", e.editing)
+	return e.ask(
+		"Which command leads to where changes are typed?",
+		"it is entered and left again, nothing is typed there; Enter alone: they are typed here",
+		e.editing,
+	)
 }
 
 func (e *explorer) editing(command string) error {
@@ -320,7 +337,11 @@ func (e *explorer) rest() (err error) {
 	if e.seen.Save, err = e.who.Ask("Which command saves what runs?", "it is not sent now; Enter alone: there is none"); err != nil {
 		return err
 	}
-	if e.seen.Quit, err = e.who.Ask("Which command ends a session?", "Enter alone: the connection is closed"); err != nil || e.seen.Quit == "" {
+	if e.seen.Quit, err = e.who.Ask(
+		"Which command ends a session?",
+		"Enter alone: the connection is closed",
+	); err != nil ||
+		e.seen.Quit == "" {
 		return err
 	}
 	if e.seen.Top.back != "" { // it is said from where a session starts

@@ -270,7 +270,10 @@ func (s *Session) Ask(ctx context.Context, command string, anything bool) ([]str
 	case s.p.NeverSent(command):
 		return nil, &driver.Refused{Line: s.Mask(command), Said: "the profile of " + s.p.Platform + " never lets this be sent"}
 	case !anything && !s.p.Safe(command):
-		return nil, &driver.Refused{Line: s.Mask(command), Said: "not among the commands that the profile of " + s.p.Platform + " knows to change nothing"}
+		return nil, &driver.Refused{
+			Line: s.Mask(command),
+			Said: "not among the commands that the profile of " + s.p.Platform + " knows to change nothing",
+		}
 	}
 	in := s.p.Ask.In
 	if in == "" {

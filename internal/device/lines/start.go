@@ -61,7 +61,12 @@ func (s *Session) begin(ctx context.Context) *reach.Failure {
 	}
 	s.log.Got(s.MaskEach(s.out.lines))
 	if s.mode != s.p.Start {
-		return s.failure(reach.Prompt, fmt.Sprintf("starts in mode %s, not %s", s.mode, s.p.Start), "an earlier session may have been left in it", nil)
+		return s.failure(
+			reach.Prompt,
+			fmt.Sprintf("starts in mode %s, not %s", s.mode, s.p.Start),
+			"an earlier session may have been left in it",
+			nil,
+		)
 	}
 	if s.p.Top != "" {
 		s.at(reach.Privileged)
@@ -105,7 +110,12 @@ func (s *Session) denial(err error) *reach.Failure {
 	case !s.asked["password"]:
 		return fail("asks for no login that its profile knows", "see connect: login: in its profile", err)
 	case len(s.out.cur) == 0 && s.lastIsQuestion():
-		return s.failure(reach.Login, "took the password, then silent for "+s.p.Connect.Prompt.String(), "it may be overloaded or out of sessions", err)
+		return s.failure(
+			reach.Login,
+			"took the password, then silent for "+s.p.Connect.Prompt.String(),
+			"it may be overloaded or out of sessions",
+			err,
+		)
 	}
 	return nil
 }

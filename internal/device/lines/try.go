@@ -43,7 +43,8 @@ func Try(ctx context.Context, p *profile.Profile, rw io.ReadWriteCloser, opt pro
 		report(f)
 	}
 	defer t.s.Close()
-	for _, part := range []func() bool{t.login, t.refused, t.keys, t.modes, t.pager, t.config, t.timer, t.readers, t.arm, t.language, t.trial} {
+	for _, part := range []func() bool{t.login, t.refused, t.keys, t.modes, t.pager, t.config,
+		t.timer, t.readers, t.arm, t.language, t.trial} {
 		if !part() {
 			break
 		}
@@ -149,7 +150,11 @@ func (t *trial) keys() bool {
 		case t.s.broken != nil:
 			return t.broken(f, err)
 		case err != nil:
-			f.Not = fmt.Sprintf("%s is a key of its line editor: name it in connect: unsendable:, or in quote: with the key that makes a character of it; it said back %s", profile.Character([]rune(key)[0]), t.s.last.typed)
+			f.Not = fmt.Sprintf(
+				"%s is a key of its line editor: name it in connect: unsendable:, or in quote: with the key that makes a character of it; it said back %s",
+				profile.Character([]rune(key)[0]),
+				t.s.last.typed,
+			)
 		default:
 			f.Fits = profile.Character([]rune(key)[0]) + " arrives as it is"
 		}
@@ -407,7 +412,8 @@ func (t *trial) trial() bool {
 	}{
 		{"trial.check", p.Check, profile.Pattern{}}, {"trial.apply", p.Apply, profile.Pattern{}}, {"trial.pending", p.Show, p.Pending},
 		{"trial.confirm", p.Confirm, profile.Pattern{}}, {"trial.none", p.Show, p.None},
-		{"trial.apply again", p.Apply, profile.Pattern{}}, {"trial.pending", p.Show, p.Pending}, {"trial.undo", p.Undo, profile.Pattern{}}, {"trial.none", p.Show, p.None},
+		{"trial.apply again", p.Apply, profile.Pattern{}}, {"trial.pending", p.Show, p.Pending},
+		{"trial.undo", p.Undo, profile.Pattern{}}, {"trial.none", p.Show, p.None},
 	} {
 		if s.line == "trial.check" || s.line == "trial.apply again" {
 			if err := t.asItIs(); err != nil {

@@ -69,7 +69,10 @@ func (s *Session) Put(_ context.Context, text string) error {
 	case s.broken != nil:
 		return s.broken
 	case !s.p.Config.Whole:
-		return &driver.Refused{Line: "a whole file", Said: "the profile of " + s.p.Platform + " knows no way to put one in place; nothing was sent"}
+		return &driver.Refused{
+			Line: "a whole file",
+			Said: "the profile of " + s.p.Platform + " knows no way to put one in place; nothing was sent",
+		}
 	}
 	s.log.Note(fmt.Sprintf("a whole file of %d lines is to be put in place", strings.Count(text, "\n")))
 	s.whole = &edited{text: text}

@@ -286,5 +286,11 @@ func readError(d *xml.Decoder, start *xml.StartElement) (*Error, error) {
 	if strings.TrimSpace(e.Severity) == "warning" {
 		return nil, nil
 	}
-	return &Error{Tag: tree.Said(e.Tag), AppTag: tree.Said(e.AppTag), Path: tree.Said(e.Path), Message: tree.Said(e.Message), Session: tree.Said(e.Session)}, nil
+	return &Error{
+		Tag:     tree.Said(e.Tag),
+		AppTag:  tree.Said(e.AppTag),
+		Path:    tree.Said(e.Path),
+		Message: tree.Said(e.Message),
+		Session: tree.Said(e.Session),
+	}, nil
 }

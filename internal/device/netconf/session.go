@@ -404,7 +404,10 @@ func (s *Session) alone(ctx context.Context, do func() error) error {
 		return err
 	}
 	if len(rows.([]map[string]any)) > 0 {
-		return errors.Join(&driver.Refused{Line: "commit", Said: "changes of somebody else stand in its candidate: they would be applied, too; nothing was sent"}, s.unlock(ctx))
+		return errors.Join(
+			&driver.Refused{Line: "commit", Said: "changes of somebody else stand in its candidate: they would be applied, too; nothing was sent"},
+			s.unlock(ctx),
+		)
 	}
 	if err := do(); err != nil {
 		return err
@@ -432,7 +435,11 @@ func (s *Session) Pending(ctx context.Context) (time.Duration, bool, error) {
 	if s.p.Netconf.Left != "" {
 		return s.left(ctx)
 	}
-	err := s.ask(ctx, "cancel-commit of a name that none has, to see whether one is pending", "<cancel-commit><persist-id>"+nobodys+"</persist-id></cancel-commit>")
+	err := s.ask(
+		ctx,
+		"cancel-commit of a name that none has, to see whether one is pending",
+		"<cancel-commit><persist-id>"+nobodys+"</persist-id></cancel-commit>",
+	)
 	var no *Error
 	switch {
 	case err == nil:
@@ -448,7 +455,10 @@ func (s *Session) Pending(ctx context.Context) (time.Duration, bool, error) {
 	}
 	if err := s.ask(ctx, "lock running, which is refused while a commit is pending", "<lock><target><running/></target></lock>"); err != nil {
 		if errors.As(err, &no) {
-			return 0, false, &driver.Unclear{Asked: "whether a commit is pending", Got: "nothing can be cancelled, and what runs cannot be locked: " + s.Mask(no.Error())}
+			return 0, false, &driver.Unclear{
+				Asked: "whether a commit is pending",
+				Got:   "nothing can be cancelled, and what runs cannot be locked: " + s.Mask(no.Error()),
+			}
 		}
 		return 0, false, err
 	}
@@ -543,8 +553,11 @@ func (s *Session) Restore(ctx context.Context, backup string) error {
 		"<copy-config><target><"+s.p.Netconf.Edit+"/></target><source><config>"+body+"</config></source></copy-config>")
 	var no *Error
 	if errors.As(err, &no) && no.Tag == "operation-not-supported" {
-		err = s.stage(ctx, fmt.Sprintf("edit-config, which puts the backup's %d lines in the place of all", lines),
-			"<edit-config><target><"+s.p.Netconf.Edit+"/></target><default-operation>replace</default-operation><config>"+body+"</config></edit-config>")
+		err = s.stage(
+			ctx,
+			fmt.Sprintf("edit-config, which puts the backup's %d lines in the place of all", lines),
+			"<edit-config><target><"+s.p.Netconf.Edit+"/></target><default-operation>replace</default-operation><config>"+body+"</config></edit-config>",
+		)
 	}
 	return err
 }

@@ -70,7 +70,12 @@ func (r Reader) many() bool { return r.Row.Regexp != nil || r.Each != "" }
 
 // Who asks a device who it is. Host is what its prompt or its protocol calls it, key the key
 // that it showed; read reads a table. What it refuses to tell is not told.
-func (p *Profile) Who(ctx context.Context, host string, key func() string, read func(context.Context, string) (any, error)) (identity.Seen, error) {
+func (p *Profile) Who(
+	ctx context.Context,
+	host string,
+	key func() string,
+	read func(context.Context, string) (any, error),
+) (identity.Seen, error) {
 	seen := identity.Seen{Name: host}
 	if key != nil {
 		seen.Key = key()

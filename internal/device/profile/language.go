@@ -82,7 +82,14 @@ func (c *checker) language() {
 		for _, t := range slices.Concat([]string{r.Put, r.Away, r.Key}, r.Needs, r.Brings) {
 			for _, m := range templateGroup.FindAllStringSubmatch(t, -1) {
 				if n, _ := strconv.Atoi(m[1]); n > r.Line.NumSubexp() {
-					c.fail(at, fmt.Sprintf("(…) in line:, %d of them", n), "%q has $%d, and the pattern of the line has %d groups", t, n, r.Line.NumSubexp())
+					c.fail(
+						at,
+						fmt.Sprintf("(…) in line:, %d of them", n),
+						"%q has $%d, and the pattern of the line has %d groups",
+						t,
+						n,
+						r.Line.NumSubexp(),
+					)
 				}
 			}
 		}
@@ -96,7 +103,11 @@ func (c *checker) language() {
 		case r.Section && (r.Key != "" || len(r.Places) > 0):
 			c.fail(at, "a rule of its own for each", "a section has neither a key nor places")
 		case len(r.Places) > 0 && (len(r.Places) < 2 || r.Line.NumSubexp() < 2):
-			c.fail(at+".places", `line: '^time source (\S+) (first|second)$'`, "a list needs the words of two places at least, and groups for the entry and its place")
+			c.fail(
+				at+".places",
+				`line: '^time source (\S+) (first|second)$'`,
+				"a list needs the words of two places at least, and groups for the entry and its place",
+			)
 		}
 	}
 	if h := g.Harmless; h != "" {
@@ -105,7 +116,12 @@ func (c *checker) language() {
 		case l == nil:
 			c.fail("language.harmless", "lines: with line: and away:", "it has no rules for lines")
 		case len(l.Refuses(config.Want{Lines: []config.Line{{Text: h}}, NoOther: nil})) > 0 || l.Replaces(h):
-			c.fail("language.harmless", "a line that has a rule with away: and without a key", "%q cannot be put there and taken away without touching another line", h)
+			c.fail(
+				"language.harmless",
+				"a line that has a rule with away: and without a key",
+				"%q cannot be put there and taken away without touching another line",
+				h,
+			)
 		}
 	}
 	if sections && c.p.Config.Layout == "flat" {

@@ -52,7 +52,9 @@ func (s Sources) Set() (Set, error) {
 			return nil, err
 		}
 		if other := from[p.Platform]; other != "" {
-			return nil, problem.List{{File: src.File, Msg: fmt.Sprintf("there is a profile of %s already, in %s", p.Platform, other), Hint: "another name behind platform:"}}
+			return nil, problem.List{
+				{File: src.File, Msg: fmt.Sprintf("there is a profile of %s already, in %s", p.Platform, other), Hint: "another name behind platform:"},
+			}
 		}
 		set[p.Platform], from[p.Platform] = p, src.File
 	}
@@ -113,7 +115,9 @@ func (s Sources) chain(src Source) ([]Source, error) {
 		}
 		next, ok := s.of(head.Like, out)
 		if !ok || len(out) >= mostAlike {
-			return nil, problem.List{{File: src.File, Msg: fmt.Sprintf("like: there is no other profile of %q", head.Like), Hint: problem.OneOf(head.Like, s.platforms())}}
+			return nil, problem.List{
+				{File: src.File, Msg: fmt.Sprintf("like: there is no other profile of %q", head.Like), Hint: problem.OneOf(head.Like, s.platforms())},
+			}
 		}
 		src = next
 	}
@@ -125,7 +129,8 @@ var mayBeLike = regexp.MustCompile(`(?m)^\W*like\b`)
 // of finds the profile of a platform that is none of those already taken.
 func (s Sources) of(platform string, taken []Source) (Source, bool) {
 	for _, src := range slices.Concat(s.Own, s.Shipped) {
-		if platformOf(src) == platform && !slices.ContainsFunc(taken, func(t Source) bool { return t.File == src.File || bytes.Equal(t.Data, src.Data) }) {
+		if platformOf(src) == platform &&
+			!slices.ContainsFunc(taken, func(t Source) bool { return t.File == src.File || bytes.Equal(t.Data, src.Data) }) {
 			return src, true
 		}
 	}

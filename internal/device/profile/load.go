@@ -102,7 +102,12 @@ func (c *checker) check() {
 	if p.Platform == "" {
 		c.fail("platform", "platform: tern", "the profile names no platform")
 	} else if !validPlatform.MatchString(p.Platform) {
-		c.fail("platform", "platform: tern", "%q cannot be the name of a platform: letters, digits, points, dashes and low lines; files are named after it", p.Platform)
+		c.fail(
+			"platform",
+			"platform: tern",
+			"%q cannot be the name of a platform: letters, digits, points, dashes and low lines; files are named after it",
+			p.Platform,
+		)
 	}
 	c.connect()
 	if p.Connect.Prompt == 0 {
@@ -128,7 +133,11 @@ func (c *checker) check() {
 		}
 	}
 	if p.one() && (p.Save.Send != "" || p.Timer.Kind.BringsBack()) {
-		c.fail("configuration.saved", "the command that prints what it would start with", "it is the same command as running; where something must be saved, the two are not one, and nothing would tell them apart")
+		c.fail(
+			"configuration.saved",
+			"the command that prints what it would start with",
+			"it is the same command as running; where something must be saved, the two are not one, and nothing would tell them apart",
+		)
 	}
 	c.command("pager.off", p.Pager.Off, false)
 	c.command("save", p.Save, p.Timer.Kind.BringsBack())
@@ -163,7 +172,12 @@ func (c *checker) check() {
 func (c *checker) connect() {
 	p := &c.p.Connect
 	if _, known := ProtocolOf(p.Protocol); !known {
-		c.fail("connect.protocol", problem.OneOf(p.Protocol, protocolNames(func(Protocol) bool { return true })), "protocol %q is not known", p.Protocol)
+		c.fail(
+			"connect.protocol",
+			problem.OneOf(p.Protocol, protocolNames(func(Protocol) bool { return true })),
+			"protocol %q is not known",
+			p.Protocol,
+		)
 	}
 	if p.Port == 0 {
 		p.Port = UsualPort(p.Protocol)
@@ -172,14 +186,22 @@ func (c *checker) connect() {
 		c.fail("connect.enter", problem.OneOf(p.Enter, []string{"lf", "cr", "crlf"}), "%q is not an end of line", p.Enter)
 	}
 	if p.Protocol == Telnet && len(p.Login) == 0 {
-		c.fail("connect", "login: with question: and send: <<user>> or secret: password", "Telnet has no login of its own: nothing says what the device asks for")
+		c.fail(
+			"connect",
+			"login: with question: and send: <<user>> or secret: password",
+			"Telnet has no login of its own: nothing says what the device asks for",
+		)
 	}
 	if e := p.Echo; e != "" && e != EchoYes && e != EchoNo {
 		c.fail("connect.echo", problem.OneOf(e, []string{EchoYes, EchoNo}), "%q does not say whether it echoes", e)
 	}
 	for i, a := range p.Login {
 		if a.Question.Regexp == nil || (a.Send == "") == (a.Secret == "") {
-			c.fail(fmt.Sprintf("connect.login[%d]", i), "question: and send: <<user>> or secret: password", "a part of the login needs its question, and a text or a secret")
+			c.fail(
+				fmt.Sprintf("connect.login[%d]", i),
+				"question: and send: <<user>> or secret: password",
+				"a part of the login needs its question, and a text or a secret",
+			)
 		}
 	}
 }
@@ -285,12 +307,21 @@ func (c *checker) timer() {
 		}
 		for _, key := range c.keys("timer") {
 			if key != "kind" && key != "boot" {
-				c.fail("timer."+key, "trial: with apply:, show:, confirm: and undo:", "where the way back is a trial, what concerns it stands under trial")
+				c.fail(
+					"timer."+key,
+					"trial: with apply:, show:, confirm: and undo:",
+					"where the way back is a trial, what concerns it stands under trial",
+				)
 			}
 		}
 		return
 	default:
-		c.fail("timer.kind", problem.OneOf(string(t.Kind), []string{"restart", "put back", "trial", "none"}), "timer kind %q is not known", t.Kind)
+		c.fail(
+			"timer.kind",
+			problem.OneOf(string(t.Kind), []string{"restart", "put back", "trial", "none"}),
+			"timer kind %q is not known",
+			t.Kind,
+		)
 		return
 	}
 	c.command("timer.arm", t.Arm, true)

@@ -58,8 +58,10 @@ func (c *checker) anything() {
 		at := fmt.Sprintf("lines[%d]", i)
 		each(at, append(append([]Pattern{proof.Done, proof.Status.Good}, proof.Refused...), proof.Harmless...)...)
 	}
-	for path, cmd := range map[string]Command{"configuration.running": p.Config.Running, "configuration.saved": p.Config.Saved, "save": p.Save, "restore": p.Restore.Command,
-		"timer.arm": p.Timer.Arm, "timer.disarm": p.Timer.Disarm, "trial.check": p.Trial.Check, "trial.apply": p.Trial.Apply, "trial.confirm": p.Trial.Confirm, "trial.undo": p.Trial.Undo} {
+	for path, cmd := range map[string]Command{"configuration.running": p.Config.Running, "configuration.saved": p.Config.Saved,
+		"save": p.Save, "restore": p.Restore.Command,
+		"timer.arm": p.Timer.Arm, "timer.disarm": p.Timer.Disarm, "trial.check": p.Trial.Check, "trial.apply": p.Trial.Apply,
+		"trial.confirm": p.Trial.Confirm, "trial.undo": p.Trial.Undo} {
 		each(path, append(append([]Pattern{cmd.Done}, cmd.Refused...), cmd.Harmless...)...)
 	}
 	for _, name := range slices.Sorted(maps.Keys(p.Readers)) {

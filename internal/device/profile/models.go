@@ -67,14 +67,20 @@ func (p *Profile) Validates() bool { return p.Netconf.Validate == nil || *p.Netc
 // modelled checks a profile of a platform that is not worked over a terminal.
 func (c *checker) modelled() {
 	p := c.p
-	for _, key := range []string{"modes", "pager", "refused", "harmless", "lines", "quote", "continued", "language", "save", "restore", "trial"} {
+	for _, key := range []string{"modes", "pager", "refused", "harmless", "lines",
+		"quote", "continued", "language", "save", "restore", "trial"} {
 		if c.has(key) {
 			c.fail(key, "", "this is for platforms that are worked over a terminal, and not over %s", p.Connect.Protocol)
 		}
 	}
 	for _, key := range c.keys("configuration") {
 		if !slices.Contains([]string{"ordered", "volatile", "secrets"}, key) {
-			c.fail("configuration."+key, "", "over %s the configuration is data; only ordered:, volatile: and secrets: are said of it", p.Connect.Protocol)
+			c.fail(
+				"configuration."+key,
+				"",
+				"over %s the configuration is data; only ordered:, volatile: and secrets: are said of it",
+				p.Connect.Protocol,
+			)
 		}
 	}
 	for _, key := range c.keys("timer") {
@@ -153,7 +159,12 @@ func (c *checker) path(at, text string) tree.Path {
 func (c *checker) moduleOf(at string, p tree.Path) {
 	for _, s := range p {
 		if _, known := c.p.Models.Modules[s.Module]; s.Module != "" && !known {
-			c.fail(at, problem.OneOf(s.Module, slices.Sorted(maps.Keys(c.p.Models.Modules))), "there is no module %q under models: modules:", s.Module)
+			c.fail(
+				at,
+				problem.OneOf(s.Module, slices.Sorted(maps.Keys(c.p.Models.Modules))),
+				"there is no module %q under models: modules:",
+				s.Module,
+			)
 		}
 	}
 }

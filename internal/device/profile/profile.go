@@ -270,9 +270,34 @@ func (p *Profile) Traits() plan.Traits {
 		return p.modelTraits()
 	}
 	_, tellsPair := p.Readers["pair"]
-	return plan.Traits{ClearText: p.Connect.Protocol == Telnet, TellsPair: tellsPair, TakesBack: p.Pairs.TakesBack, Timer: p.Timer.Kind, Boot: p.Timer.Boot, Stages: p.OnTrial() || p.Config.Whole, Whole: p.Config.Whole, Once: p.OnTrial() && !p.Trial.Again, Extends: p.extends(), ByClock: p.Timer.At != "", Style: p.Style(), Language: p.Language(), Connect: p.Pace.Connect,
-		Command: p.Pace.Command, Never: regexps(p.Never), Mask: p.Mask, Unsendable: p.Unsendable, Restores: p.Restore.Send != "", Saves: p.Save.Send != "", TellsSaved: p.Config.Saved.Send != "", One: p.one(), Tables: p.Tables(),
-		TellsName: p.tellsName(), TellsSerial: p.Identity.Serial != "", ShowsKey: p.showsKey(), NameLine: p.Identity.Line.Regexp}
+	return plan.Traits{
+		ClearText:   p.Connect.Protocol == Telnet,
+		TellsPair:   tellsPair,
+		TakesBack:   p.Pairs.TakesBack,
+		Timer:       p.Timer.Kind,
+		Boot:        p.Timer.Boot,
+		Stages:      p.OnTrial() || p.Config.Whole,
+		Whole:       p.Config.Whole,
+		Once:        p.OnTrial() && !p.Trial.Again,
+		Extends:     p.extends(),
+		ByClock:     p.Timer.At != "",
+		Style:       p.Style(),
+		Language:    p.Language(),
+		Connect:     p.Pace.Connect,
+		Command:     p.Pace.Command,
+		Never:       regexps(p.Never),
+		Mask:        p.Mask,
+		Unsendable:  p.Unsendable,
+		Restores:    p.Restore.Send != "",
+		Saves:       p.Save.Send != "",
+		TellsSaved:  p.Config.Saved.Send != "",
+		One:         p.one(),
+		Tables:      p.Tables(),
+		TellsName:   p.tellsName(),
+		TellsSerial: p.Identity.Serial != "",
+		ShowsKey:    p.showsKey(),
+		NameLine:    p.Identity.Line.Regexp,
+	}
 }
 
 // OnTrial tells whether changes are applied on trial.
@@ -390,7 +415,8 @@ func (p *Profile) Secrets() []string {
 			out = append(out, a.Secret)
 		}
 	}
-	for _, c := range []Command{p.Save, p.Timer.Arm, p.Timer.Disarm, p.Restore.Command, p.Trial.Apply, p.Trial.Extend, p.Trial.Confirm, p.Trial.Undo} {
+	for _, c := range []Command{p.Save, p.Timer.Arm, p.Timer.Disarm,
+		p.Restore.Command, p.Trial.Apply, p.Trial.Extend, p.Trial.Confirm, p.Trial.Undo} {
 		add(c)
 	}
 	slices.Sort(out)

@@ -44,8 +44,23 @@ func Protocols() []Protocol {
 	return []Protocol{
 		{Name: SSH, Title: "SSH", Port: 22, Typed: true, OverSSH: true},
 		{Name: Telnet, Title: "Telnet", Port: 23, Typed: true, clear: func(*Profile) bool { return true }},
-		{Name: NETCONF, Title: "NETCONF", Port: 830, OverSSH: true, check: (*checker).netconf, traits: (*Profile).netconfTraits, sayable: (*Profile).pathSayable},
-		{Name: RESTCONF, Title: "RESTCONF", Port: 443, check: (*checker).restconf, traits: func(_ *Profile, t *plan.Traits) { t.One = true }, sayable: (*Profile).pathSayable},
+		{
+			Name:    NETCONF,
+			Title:   "NETCONF",
+			Port:    830,
+			OverSSH: true,
+			check:   (*checker).netconf,
+			traits:  (*Profile).netconfTraits,
+			sayable: (*Profile).pathSayable,
+		},
+		{
+			Name:    RESTCONF,
+			Title:   "RESTCONF",
+			Port:    443,
+			check:   (*checker).restconf,
+			traits:  func(_ *Profile, t *plan.Traits) { t.One = true },
+			sayable: (*Profile).pathSayable,
+		},
 		{Name: SNMP, Title: "SNMP", Port: 161, Datagrams: true, clear: func(p *Profile) bool { return p.Snmp.Version == "2c" },
 			check: (*checker).snmp, traits: (*Profile).snmpTraits, language: (*Profile).snmpLanguage, sayable: (*Profile).snmpSayable},
 	}

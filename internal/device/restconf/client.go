@@ -173,14 +173,21 @@ func resource(p tree.Path) string {
 		b.WriteString(url.PathEscape(s.Name))
 		for i, k := range s.Keys {
 			b.WriteByte("=,"[min(i, 1)])
-			b.WriteString(strings.NewReplacer("+", "%2B", ",", "%2C", ":", "%3A", "=", "%3D", "&", "%26", "@", "%40", "$", "%24").Replace(url.PathEscape(k.Value)))
+			b.WriteString(
+				strings.NewReplacer("+", "%2B", ",", "%2C", ":", "%3A", "=", "%3D", "&", "%26", "@", "%40", "$", "%24").
+					Replace(url.PathEscape(k.Value)),
+			)
 		}
 	}
 	return b.String()
 }
 
 // transport is one connection of TLS, over our own way to the device.
-func transport(dial func(ctx context.Context) (net.Conn, error), cfg *tls.Config, at func(net.Conn, *tls.ConnectionState) error) *http.Transport {
+func transport(
+	dial func(ctx context.Context) (net.Conn, error),
+	cfg *tls.Config,
+	at func(net.Conn, *tls.ConnectionState) error,
+) *http.Transport {
 	return &http.Transport{
 		DialTLSContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
 			raw, err := dial(ctx)

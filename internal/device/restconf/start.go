@@ -54,7 +54,14 @@ func Start(ctx context.Context, p *profile.Profile, server Server, opt profile.O
 	if p.Restconf.Login == profile.ByCertificate {
 		cert, err := certificate(server.Cert)
 		if err != nil {
-			return nil, fail(&reach.Failure{Stage: reach.Login, Cause: err.Error(), Remedy: "name a file with the certificate and its key as the login's key", Err: err})
+			return nil, fail(
+				&reach.Failure{
+					Stage:  reach.Login,
+					Cause:  err.Error(),
+					Remedy: "name a file with the certificate and its key as the login's key",
+					Err:    err,
+				},
+			)
 		}
 		cfg.Certificates = []tls.Certificate{cert}
 	}
@@ -128,13 +135,28 @@ func (s *Session) explain(stage reach.Stage, err error, addr string) *reach.Fail
 	errors.As(err, &no)
 	switch {
 	case errors.Is(err, driver.ErrDenied), no != nil && (no.Status == http.StatusUnauthorized || no.Status == http.StatusForbidden):
-		return &reach.Failure{Stage: reach.Login, Cause: "login is denied", Remedy: "check user and password; it was tried once", Err: errors.Join(driver.ErrDenied, err)}
+		return &reach.Failure{
+			Stage:  reach.Login,
+			Cause:  "login is denied",
+			Remedy: "check user and password; it was tried once",
+			Err:    errors.Join(driver.ErrDenied, err),
+		}
 	case errors.As(err, &refused), errors.As(err, &odd), no != nil:
-		return &reach.Failure{Stage: reach.Prompt, Cause: "logged in, then no RESTCONF: " + err.Error(), Remedy: "see restconf: root: and models: name: in its profile", Err: err}
+		return &reach.Failure{
+			Stage:  reach.Prompt,
+			Cause:  "logged in, then no RESTCONF: " + err.Error(),
+			Remedy: "see restconf: root: and models: name: in its profile",
+			Err:    err,
+		}
 	case stage == reach.Route:
 		return ssh.ExplainDial(port, "RESTCONF", s.p.Within().String(), err)
 	case stage == reach.Handshake:
-		return &reach.Failure{Stage: stage, Cause: "speaks no TLS that we take: " + err.Error(), Remedy: "see whether its RESTCONF listens on this port", Err: err}
+		return &reach.Failure{
+			Stage:  stage,
+			Cause:  "speaks no TLS that we take: " + err.Error(),
+			Remedy: "see whether its RESTCONF listens on this port",
+			Err:    err,
+		}
 	}
 	return &reach.Failure{Stage: stage, Cause: err.Error(), Remedy: "see whether its RESTCONF listens on this port", Err: err}
 }

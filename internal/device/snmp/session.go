@@ -77,7 +77,10 @@ func (s *Session) ask(ctx context.Context, what string, request func() (*gosnmp.
 // explain says what it means that a request was not answered.
 func (s *Session) explain(err error) error {
 	switch {
-	case errors.Is(err, gosnmp.ErrUnknownUsername), errors.Is(err, gosnmp.ErrWrongDigest), errors.Is(err, gosnmp.ErrDecryption), errors.Is(err, gosnmp.ErrUnknownSecurityLevel):
+	case errors.Is(err, gosnmp.ErrUnknownUsername),
+		errors.Is(err, gosnmp.ErrWrongDigest),
+		errors.Is(err, gosnmp.ErrDecryption),
+		errors.Is(err, gosnmp.ErrUnknownSecurityLevel):
 		return fmt.Errorf("%w: %w", driver.ErrDenied, err)
 	case strings.Contains(err.Error(), "not authentic"): // the library has no name for it
 		return fmt.Errorf("%w: its answer is not signed by the password we have", driver.ErrDenied)
@@ -177,7 +180,11 @@ const maxRows = 10_000
 func (s *Session) walk(ctx context.Context, name string, o profile.Object, v *values) error {
 	at := o.OID
 	for range maxRows {
-		got, err := s.ask(ctx, "get the "+name+" behind "+s.named(at), func() (*gosnmp.SnmpPacket, error) { return s.g.GetBulk([]string{"." + at}, 0, uint32(s.p.Snmp.Most)) })
+		got, err := s.ask(
+			ctx,
+			"get the "+name+" behind "+s.named(at),
+			func() (*gosnmp.SnmpPacket, error) { return s.g.GetBulk([]string{"." + at}, 0, uint32(s.p.Snmp.Most)) },
+		)
 		if err != nil {
 			return err
 		}
@@ -322,7 +329,10 @@ func (s *Session) Line(_ context.Context, line string) error {
 	case slices.ContainsFunc(s.staged, func(o profile.Setting) bool { return o.OID == set.OID }):
 		return &driver.Refused{Line: s.Mask(line), Said: set.Name + " is set twice in one step, which is one message; nothing was sent"}
 	case len(s.staged) == s.p.Snmp.Most:
-		return &driver.Refused{Line: s.Mask(line), Said: fmt.Sprintf("a step is one message, which holds %d sets; nothing was sent", s.p.Snmp.Most)}
+		return &driver.Refused{
+			Line: s.Mask(line),
+			Said: fmt.Sprintf("a step is one message, which holds %d sets; nothing was sent", s.p.Snmp.Most),
+		}
 	}
 	s.staged = append(s.staged, set)
 	return s.broken

@@ -19,7 +19,12 @@ import (
 type Dial func(ctx context.Context, network, addr string) (net.Conn, error)
 
 var (
-	auths     = map[string]gosnmp.SnmpV3AuthProtocol{"SHA": gosnmp.SHA, "SHA-256": gosnmp.SHA256, "SHA-384": gosnmp.SHA384, "SHA-512": gosnmp.SHA512}
+	auths = map[string]gosnmp.SnmpV3AuthProtocol{
+		"SHA":     gosnmp.SHA,
+		"SHA-256": gosnmp.SHA256,
+		"SHA-384": gosnmp.SHA384,
+		"SHA-512": gosnmp.SHA512,
+	}
 	privacies = map[string]gosnmp.SnmpV3PrivProtocol{"AES": gosnmp.AES, "AES-192": gosnmp.AES192, "AES-256": gosnmp.AES256}
 )
 
@@ -60,13 +65,23 @@ func Start(ctx context.Context, p *profile.Profile, dial Dial, addr string, opt 
 	var odd *driver.Unclear
 	switch {
 	case errors.Is(err, driver.ErrDenied):
-		return nil, fail(reach.Login, "login is denied: "+err.Error(), "check user, password and the secret "+profile.Privacy+"; it was tried once", err)
+		return nil, fail(
+			reach.Login,
+			"login is denied: "+err.Error(),
+			"check user, password and the secret "+profile.Privacy+"; it was tried once",
+			err,
+		)
 	case errors.As(err, &refused), errors.As(err, &odd):
 		return nil, fail(reach.Prompt, "it answers, and "+first+" cannot be read: "+err.Error(), "see snmp: objects: in its profile", err)
 	case err != nil && p.Snmp.Version == "2c":
 		return nil, fail(reach.Login, err.Error(), "it is out of reach, or the community is another: SNMP 2c answers neither", err)
 	case err != nil:
-		return nil, fail(reach.Login, err.Error(), "it is out of reach, takes no SNMP on this port, or a secret is wrong: SNMP says the same to all three", err)
+		return nil, fail(
+			reach.Login,
+			err.Error(),
+			"it is out of reach, takes no SNMP on this port, or a secret is wrong: SNMP says the same to all three",
+			err,
+		)
 	}
 	at(reach.Prompt)
 	if p.Snmp.Name != "" {

@@ -165,8 +165,18 @@ func OpenSized(ctx context.Context, dial Dial, hop Hop, watch Watch, term string
 // OpenSubsystem connects to a device and starts a subsystem (RFC 4254, section 6.5), such
 // as netconf.
 func OpenSubsystem(ctx context.Context, dial Dial, hop Hop, watch Watch, name string) (*Shell, error) {
-	return open(ctx, dial, hop, watch, func(s *ssh.Session) error { return s.RequestSubsystem(name) },
-		&reach.Failure{Stage: reach.Prompt, Cause: "it let us in and knows no subsystem " + name, Remedy: "see whether its " + name + " listens on this port"})
+	return open(
+		ctx,
+		dial,
+		hop,
+		watch,
+		func(s *ssh.Session) error { return s.RequestSubsystem(name) },
+		&reach.Failure{
+			Stage:  reach.Prompt,
+			Cause:  "it let us in and knows no subsystem " + name,
+			Remedy: "see whether its " + name + " listens on this port",
+		},
+	)
 }
 
 // open connects and has something started in a session; it is without it what it says.

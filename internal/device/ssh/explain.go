@@ -48,14 +48,34 @@ func ExplainDial(port, service, within string, err error) *reach.Failure {
 	case errors.As(err, &open):
 		return explainChannel(port, service, open)
 	case errors.As(err, &dns):
-		return &reach.Failure{Stage: reach.Name, Cause: "its name has no address", Remedy: "see whether the fleet file has it right, or write the address", Err: err}
+		return &reach.Failure{
+			Stage:  reach.Name,
+			Cause:  "its name has no address",
+			Remedy: "see whether the fleet file has it right, or write the address",
+			Err:    err,
+		}
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return &reach.Failure{Stage: reach.Port, Cause: "answers on the network but refuses port " + port, Kind: "answers on the network but refuses its port",
-			Remedy: service + refusedHint(service), Err: err}
+		return &reach.Failure{
+			Stage:  reach.Port,
+			Cause:  "answers on the network but refuses port " + port,
+			Kind:   "answers on the network but refuses its port",
+			Remedy: service + refusedHint(service),
+			Err:    err,
+		}
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
-		return &reach.Failure{Stage: reach.Route, Cause: "there is no route to it", Remedy: "see whether this machine or its jump host is on the right network", Err: err}
+		return &reach.Failure{
+			Stage:  reach.Route,
+			Cause:  "there is no route to it",
+			Remedy: "see whether this machine or its jump host is on the right network",
+			Err:    err,
+		}
 	case errors.Is(err, errSilent), errors.Is(err, context.DeadlineExceeded), errors.Is(err, syscall.ETIMEDOUT):
-		return &reach.Failure{Stage: reach.Route, Cause: "nothing answers in " + within, Remedy: "it may be off, or a filter drops port " + port + " on the way", Err: err}
+		return &reach.Failure{
+			Stage:  reach.Route,
+			Cause:  "nothing answers in " + within,
+			Remedy: "it may be off, or a filter drops port " + port + " on the way",
+			Err:    err,
+		}
 	case errors.Is(err, context.Canceled):
 		return &reach.Failure{Stage: reach.Route, Cause: "given up before it answered", Err: err}
 	case errors.Is(err, syscall.ECONNRESET):
@@ -78,17 +98,32 @@ func explainChannel(port, service string, e *ssh.OpenChannelError) *reach.Failur
 	said := strings.ToLower(e.Message)
 	switch {
 	case e.Reason == ssh.Prohibited:
-		return &reach.Failure{Stage: reach.Route, Cause: "its jump host does not pass connections on", Remedy: "let it forward TCP for this login", Err: e}
+		return &reach.Failure{
+			Stage:  reach.Route,
+			Cause:  "its jump host does not pass connections on",
+			Remedy: "let it forward TCP for this login",
+			Err:    e,
+		}
 	case strings.Contains(said, "refused"):
 		f := ExplainDial(port, service, "", syscall.ECONNREFUSED)
 		f.Err = e
 		return f
 	case strings.Contains(said, "name or service"), strings.Contains(said, "could not resolve"), strings.Contains(said, "no such host"):
-		return &reach.Failure{Stage: reach.Name, Cause: "its jump host does not know its name", Remedy: "write the address into the fleet file", Err: e}
+		return &reach.Failure{
+			Stage:  reach.Name,
+			Cause:  "its jump host does not know its name",
+			Remedy: "write the address into the fleet file",
+			Err:    e,
+		}
 	case strings.Contains(said, "no route"), strings.Contains(said, "unreachable"):
 		return &reach.Failure{Stage: reach.Route, Cause: "its jump host has no route to it", Err: e}
 	case strings.Contains(said, "timed out"), strings.Contains(said, "timeout"):
-		return &reach.Failure{Stage: reach.Route, Cause: "nothing answers its jump host", Remedy: "it may be off, or a filter drops port " + port, Err: e}
+		return &reach.Failure{
+			Stage:  reach.Route,
+			Cause:  "nothing answers its jump host",
+			Remedy: "it may be off, or a filter drops port " + port,
+			Err:    e,
+		}
 	}
 	return &reach.Failure{Stage: reach.Route, Cause: "its jump host cannot connect to it: " + short(e.Message), Err: e}
 }

@@ -86,7 +86,10 @@ func (v *Tree) lay() {
 	same := 0
 	flush := func(depth int) {
 		if same > 0 {
-			v.rows = append(v.rows, treeRow{at: -1, same: same, mark: ' ', text: strings.Repeat("  ", depth) + "… " + report.Count(same, "line") + " the same"})
+			v.rows = append(
+				v.rows,
+				treeRow{at: -1, same: same, mark: ' ', text: strings.Repeat("  ", depth) + "… " + report.Count(same, "line") + " the same"},
+			)
 		}
 		same = 0
 	}
@@ -130,7 +133,9 @@ func (v *Tree) Rows(f screen.Frame) []ink.Row {
 	}
 	sum := ink.T(ink.Buoy, "● equal")
 	if minus+plus > 0 {
-		sum = ink.T(ink.Heather, fmt.Sprintf("- %s", report.Count(minus, "line"))).Add(ink.Foam, "   ").Add(ink.Buoy, fmt.Sprintf("+ %s", report.Count(plus, "line")))
+		sum = ink.T(ink.Heather, fmt.Sprintf("- %s", report.Count(minus, "line"))).
+			Add(ink.Foam, "   ").
+			Add(ink.Buoy, fmt.Sprintf("+ %s", report.Count(plus, "line")))
 	}
 	rows := []ink.Row{
 		ink.T(ink.Heather, " - ").Add(ink.Foam, v.two.A),

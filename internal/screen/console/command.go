@@ -58,8 +58,13 @@ func (c *Command) Run() error {
 // Work works a device by hand, while the screen waits. It asks first: what is typed from
 // then on goes to the device.
 func Work(h *screen.Host, device string, c *Command) {
-	h.Ask(person.Form{Title: c.Title, Lines: []string{"What you type goes to " + device + ", until Ctrl-G."},
-		Questions: []person.Question{{Text: "Open it?", Choices: []person.Choice{{Word: "no", Does: "stay here"}, {Word: "yes", Does: "work the device by hand"}}}}},
+	h.Ask(person.Form{
+		Title: c.Title,
+		Lines: []string{"What you type goes to " + device + ", until Ctrl-G."},
+		Questions: []person.Question{
+			{Text: "Open it?", Choices: []person.Choice{{Word: "no", Does: "stay here"}, {Word: "yes", Does: "work the device by hand"}}},
+		},
+	},
 		func(answers []string) {
 			if answers[0] != "yes" {
 				return

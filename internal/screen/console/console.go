@@ -43,7 +43,14 @@ const (
 // Run opens a session and connects the terminal to it until the device ends it,
 // the person leaves with Ctrl-G, or ctx ends. It closes the session. Needs tells
 // what needs the person meanwhile, "" for nothing; the bar shows it.
-func Run(ctx context.Context, in *os.File, out io.Writer, title string, needs func() string, open func(context.Context) (Session, error)) error {
+func Run(
+	ctx context.Context,
+	in *os.File,
+	out io.Writer,
+	title string,
+	needs func() string,
+	open func(context.Context) (Session, error),
+) error {
 	before, err := term.MakeRaw(int(in.Fd()))
 	if err != nil {
 		return fmt.Errorf("console: %w", err)

@@ -77,7 +77,8 @@ func leftTo(ways map[plan.TimerKind]int) string {
 	for _, w := range []struct {
 		way  plan.TimerKind
 		does string
-	}{{plan.RestartTimer, "restart"}, {plan.PutBackTimer, "put back what is saved"}, {plan.TrialTimer, "end their trial"}, {plan.NoTimer, "stay as they are"}} {
+	}{{plan.RestartTimer, "restart"}, {plan.PutBackTimer, "put back what is saved"},
+		{plan.TrialTimer, "end their trial"}, {plan.NoTimer, "stay as they are"}} {
 		if n := ways[w.way]; n > 0 {
 			out = append(out, fmt.Sprintf("%d %s", n, w.does))
 		}

@@ -236,7 +236,9 @@ const besides = 120
 
 // side is what would be sent to the device.
 func (v *View) side(cells, height int) []ink.Row {
-	rows := []ink.Row{ink.Row{}.Strong(ink.Foam, v.name()).Add(ink.Dim, fmt.Sprintf("   %d of %d, ← → another", v.device+1, len(v.draft.Devices)))}
+	rows := []ink.Row{
+		ink.Row{}.Strong(ink.Foam, v.name()).Add(ink.Dim, fmt.Sprintf("   %d of %d, ← → another", v.device+1, len(v.draft.Devices))),
+	}
 	if v.draft.Guessed {
 		rows = append(rows, ink.T(ink.Dim, "Values that nobody has given yet are made up here."))
 	}

@@ -71,7 +71,8 @@ func Watch(ctx context.Context, file string, changed func()) error {
 			if !ok {
 				return errors.New("the watch ended")
 			}
-			if filepath.Base(e.Name) == filepath.Base(file) && !e.Has(fsnotify.Chmod) || strings.HasSuffix(e.Name, ".txt") || strings.HasSuffix(e.Name, ".csv") {
+			if filepath.Base(e.Name) == filepath.Base(file) && !e.Has(fsnotify.Chmod) || strings.HasSuffix(e.Name, ".txt") ||
+				strings.HasSuffix(e.Name, ".csv") {
 				due = time.After(settled)
 			}
 		case err, ok := <-w.Errors:
@@ -94,9 +95,21 @@ type Pattern struct{ Name, Does, Text string }
 // Patterns are steps that are often written.
 var Patterns = []Pattern{
 	{"want", "lines that shall be there", "step \"NAME\"\n  want\n    | log host 198.51.100.14\n"},
-	{"exactly", "a list that shall be exactly so", "step \"NAME\"\n  want\n    | log host 198.51.100.14\n    | log host 198.51.100.15\n  no other  \"log host *\"\n"},
-	{"ports", "each port that the device shows, where a condition holds", "step \"NAME\"\n  for       p in ports where p.label == \"gates\"\n  want\n    | port <<p.port>>\n    |   shut\n"},
-	{"send", "lines as they are typed, and those that take them back", "step \"NAME\"\n  already   when config has \"log host 198.51.100.14\"\n  send\n    | log host 198.51.100.14\n  undo\n    | drop log host 198.51.100.14\n"},
+	{
+		"exactly",
+		"a list that shall be exactly so",
+		"step \"NAME\"\n  want\n    | log host 198.51.100.14\n    | log host 198.51.100.15\n  no other  \"log host *\"\n",
+	},
+	{
+		"ports",
+		"each port that the device shows, where a condition holds",
+		"step \"NAME\"\n  for       p in ports where p.label == \"gates\"\n  want\n    | port <<p.port>>\n    |   shut\n",
+	},
+	{
+		"send",
+		"lines as they are typed, and those that take them back",
+		"step \"NAME\"\n  already   when config has \"log host 198.51.100.14\"\n  send\n    | log host 198.51.100.14\n  undo\n    | drop log host 198.51.100.14\n",
+	},
 	{"expect", "what must come true, and nothing sent", "step \"NAME\"\n  expect    same(neighbours) within 30s\n"},
 }
 

@@ -371,7 +371,10 @@ func (v *View) failed() []ink.Row {
 			rows = append(rows, ink.T(ink.Port, fmt.Sprintf(" ▲ and %d more were not read", len(v.all.Failed)-4)))
 			break
 		}
-		rows = append(rows, ink.T(ink.Foam, " ").Strong(ink.Port, "▲ "+f.Device+" was not read: ").Add(ink.Foam, strings.ReplaceAll(f.Why, "\n", " ")))
+		rows = append(
+			rows,
+			ink.T(ink.Foam, " ").Strong(ink.Port, "▲ "+f.Device+" was not read: ").Add(ink.Foam, strings.ReplaceAll(f.Why, "\n", " ")),
+		)
 	}
 	if len(v.all.Empty) > 0 {
 		rows = append(rows, ink.T(ink.Dim, " "+strings.Join(v.all.Empty[:min(len(v.all.Empty), 6)], ", ")+": no rows"))

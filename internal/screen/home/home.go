@@ -249,7 +249,13 @@ func (v *View) openBook(b book) {
 		v.writeBook(b)
 		return
 	}
-	OpenNight(v.host, change.Runbook.Title, func(ctx context.Context) (*acts.Night, error) { return change.Plan(ctx, acts.Request{}) }, false, v.wrong)
+	OpenNight(
+		v.host,
+		change.Runbook.Title,
+		func(ctx context.Context) (*acts.Night, error) { return change.Plan(ctx, acts.Request{}) },
+		false,
+		v.wrong,
+	)
 }
 
 // writeBook opens a runbook to be written.
@@ -260,7 +266,13 @@ func (v *View) writeBook(b book) {
 			v.wrong(err)
 			return
 		}
-		OpenNight(h, change.Runbook.Title, func(ctx context.Context) (*acts.Night, error) { return change.Plan(ctx, acts.Request{}) }, false, v.wrong)
+		OpenNight(
+			h,
+			change.Runbook.Title,
+			func(ctx context.Context) (*acts.Night, error) { return change.Plan(ctx, acts.Request{}) },
+			false,
+			v.wrong,
+		)
 	})
 }
 

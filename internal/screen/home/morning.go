@@ -29,7 +29,14 @@ import (
 func PastNight(d *acts.Desk, p *acts.Past, wrong func(error)) watch.Source {
 	src := watch.OfPast(p)
 	src.Compare = func(h *screen.Host) {
-		openComparison(h, d, "Comparing before and after", func(ctx context.Context) (*acts.Comparison, error) { return d.CompareNight(ctx, p.ID) }, p.ID, wrong)
+		openComparison(
+			h,
+			d,
+			"Comparing before and after",
+			func(ctx context.Context) (*acts.Comparison, error) { return d.CompareNight(ctx, p.ID) },
+			p.ID,
+			wrong,
+		)
 	}
 	src.Report = func(h *screen.Host) {
 		var doc *document.Document
@@ -84,7 +91,14 @@ func openAgain(h *screen.Host, d *acts.Desk, id int64, wrong func(error)) {
 }
 
 // openComparison compares while the person waits, and opens what is different.
-func openComparison(h *screen.Host, d *acts.Desk, what string, do func(ctx context.Context) (*acts.Comparison, error), night int64, wrong func(error)) {
+func openComparison(
+	h *screen.Host,
+	d *acts.Desk,
+	what string,
+	do func(ctx context.Context) (*acts.Comparison, error),
+	night int64,
+	wrong func(error),
+) {
 	var c *acts.Comparison
 	h.Work(what, func(ctx context.Context) (err error) {
 		c, err = do(ctx)
@@ -266,7 +280,11 @@ type records struct {
 
 func (v *View) openRecords() {
 	r := &records{of: v}
-	r.list = list.List{Len: func() int { return len(r.all) }, Text: func(i int) string { return r.all[i].Name + " " + r.all[i].Of }, Draw: r.draw}
+	r.list = list.List{
+		Len:  func() int { return len(r.all) },
+		Text: func(i int) string { return r.all[i].Name + " " + r.all[i].Of },
+		Draw: r.draw,
+	}
 	v.host.Open(r)
 }
 
@@ -292,8 +310,13 @@ func (r *records) Rows(f screen.Frame) []ink.Row {
 	case len(r.all) == 0:
 		return append(rows, ink.T(ink.Dim, " There are no records yet. A runbook takes them, with record; so does metabasis record NAME."))
 	}
-	rows[0] = ink.T(ink.Foam, " ").Strong(ink.Foam, report.Count(len(r.all), "record")).Add(ink.Dim, "  mark one and press C on another to compare the two; C without a mark compares with now")
-	rows = append(rows, ink.T(ink.Dim, "    ").Col(ink.Dim, "name", 32).Col(ink.Dim, "taken", 24).Col(ink.Dim, "on behalf of", 24).Add(ink.Dim, "by"))
+	rows[0] = ink.T(ink.Foam, " ").
+		Strong(ink.Foam, report.Count(len(r.all), "record")).
+		Add(ink.Dim, "  mark one and press C on another to compare the two; C without a mark compares with now")
+	rows = append(
+		rows,
+		ink.T(ink.Dim, "    ").Col(ink.Dim, "name", 32).Col(ink.Dim, "taken", 24).Col(ink.Dim, "on behalf of", 24).Add(ink.Dim, "by"),
+	)
 	return append(rows, r.list.Rows(f.Cells, f.Height-len(rows))...)
 }
 
@@ -306,7 +329,14 @@ func (r *records) draw(i int, here bool, cells int) ink.Row {
 	if one.Name == r.marked {
 		mark = "■ "
 	}
-	return ink.Cut(ink.T(ink.Lamp, begin+" "+mark).Col(ink.Foam, one.Name, 32).Col(ink.Foam, one.At.Local().Format("Mon 2 Jan 2006 15:04"), 24).Col(ink.Dim, one.Of, 24).Add(ink.Dim, one.By), cells)
+	return ink.Cut(
+		ink.T(ink.Lamp, begin+" "+mark).
+			Col(ink.Foam, one.Name, 32).
+			Col(ink.Foam, one.At.Local().Format("Mon 2 Jan 2006 15:04"), 24).
+			Col(ink.Dim, one.Of, 24).
+			Add(ink.Dim, one.By),
+		cells,
+	)
 }
 
 func (r *records) Keys() []screen.Key {
@@ -326,7 +356,14 @@ func (r *records) Keys() []screen.Key {
 	}
 	out := []screen.Key{
 		screen.On(keys.Compare, does, func() {
-			openComparison(r.host, r.of.desk, "Comparing "+a+" with "+with, func(ctx context.Context) (*acts.Comparison, error) { return r.of.desk.Compare(ctx, a, with) }, 0, r.of.wrong)
+			openComparison(
+				r.host,
+				r.of.desk,
+				"Comparing "+a+" with "+with,
+				func(ctx context.Context) (*acts.Comparison, error) { return r.of.desk.Compare(ctx, a, with) },
+				0,
+				r.of.wrong,
+			)
 		}),
 		screen.On(keys.Mark, "mark", func() {
 			if r.marked = here; r.list.Cursor+1 < len(r.all) {

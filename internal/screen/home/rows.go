@@ -31,7 +31,13 @@ func (v *View) Rows(f screen.Frame) []ink.Row {
 	if v.host.Standing() != nil { // it may have begun or ended since
 		v.lay()
 	}
-	rows := []ink.Row{ink.Row{}.Add(ink.Foam, " ").Strong(ink.Foam, "Metabasis").Add(ink.Dim, "  "+v.desk.Path()).Right(ink.T(ink.Dim, "nothing is sent before you begin a night "), f.Cells), {}}
+	rows := []ink.Row{
+		ink.Row{}.Add(ink.Foam, " ").
+			Strong(ink.Foam, "Metabasis").
+			Add(ink.Dim, "  "+v.desk.Path()).
+			Right(ink.T(ink.Dim, "nothing is sent before you begin a night "), f.Cells),
+		{},
+	}
 	v.top = len(rows)
 	if !v.loaded {
 		return append(rows, ink.T(ink.Dim, " reading …"))
@@ -230,7 +236,10 @@ func (v *View) layPast() {
 	if v.nightErr != nil {
 		v.heading("The journal")
 		text := v.nightErr.Error() + "; metabasis journal check says what is whole, and a new night can be run all the same"
-		v.rows = append(v.rows, row{id: "journal", wrong: v.nightErr, draw: func(bool, int) ink.Row { return ink.T(ink.Foam, "  ").Strong(ink.Lamp, "▪ "+text) }})
+		v.rows = append(
+			v.rows,
+			row{id: "journal", wrong: v.nightErr, draw: func(bool, int) ink.Row { return ink.T(ink.Foam, "  ").Strong(ink.Lamp, "▪ "+text) }},
+		)
 	}
 	if len(v.nights) == 0 && v.nightErr == nil {
 		v.heading("Nights")
@@ -240,7 +249,10 @@ func (v *View) layPast() {
 
 // add adds a night, under an id that tells where it stands.
 func (v *View) add(where string, n *store.Listed) {
-	v.rows = append(v.rows, row{id: fmt.Sprintf("%s %d", where, n.ID), night: n, draw: func(_ bool, cells int) ink.Row { return nightRow(n, cells) }})
+	v.rows = append(
+		v.rows,
+		row{id: fmt.Sprintf("%s %d", where, n.ID), night: n, draw: func(_ bool, cells int) ink.Row { return nightRow(n, cells) }},
+	)
 }
 
 func nightRow(n *store.Listed, cells int) ink.Row {

@@ -25,6 +25,11 @@ func (p *Painter) TooSmall(cells, height int, must ...Row) (page string, ok bool
 	if cells >= LeastCells && height >= LeastRows {
 		return "", false
 	}
-	rows := append([]Row{T(Foam, fmt.Sprintf("This window is too small: make it at least %d×%d.", LeastCells, LeastRows)), T(Dim, "Keys do nothing until then.")}, must...)
+	rows := append(
+		[]Row{
+			T(Foam, fmt.Sprintf("This window is too small: make it at least %d×%d.", LeastCells, LeastRows)),
+			T(Dim, "Keys do nothing until then."),
+		},
+		must...)
 	return p.Page(rows, cells, height), true
 }

@@ -132,7 +132,11 @@ func (v *View) Rows(f screen.Frame) []ink.Row {
 			r = r.Add(ink.Dim, fmt.Sprintf("   devices of %d still being read", len(v.all)-v.read))
 		}
 	}
-	rows := []ink.Row{r, {}, ink.T(ink.Dim, "  ").Col(ink.Dim, "night", 8).Col(ink.Dim, "began", 20).Col(ink.Dim, "by", 12).Add(ink.Dim, "what, and what it came to")}
+	rows := []ink.Row{
+		r,
+		{},
+		ink.T(ink.Dim, "  ").Col(ink.Dim, "night", 8).Col(ink.Dim, "began", 20).Col(ink.Dim, "by", 12).Add(ink.Dim, "what, and what it came to"),
+	}
 	switch {
 	case v.wrong != nil:
 		rows = append(rows, ink.T(ink.Lamp, " ▪ "+v.wrong.Error()))
@@ -154,8 +158,12 @@ func (v *View) draw(i int, here bool, cells int) ink.Row {
 	if n.Change != "" {
 		title += " · " + n.Change
 	}
-	out := ink.T(ink.Lamp, begin).Col(ink.Foam, fmt.Sprint(n.ID), 8).Col(ink.Foam, n.Began.Local().Format("Mon 2 Jan 15:04"), 20).Col(ink.Dim, n.by, 12).
-		Col(ink.Foam, title, max(min(cells/3, 48), 16)).Add(ink.Foam, "  ")
+	out := ink.T(ink.Lamp, begin).
+		Col(ink.Foam, fmt.Sprint(n.ID), 8).
+		Col(ink.Foam, n.Began.Local().Format("Mon 2 Jan 15:04"), 20).
+		Col(ink.Dim, n.by, 12).
+		Col(ink.Foam, title, max(min(cells/3, 48), 16)).
+		Add(ink.Foam, "  ")
 	if s := n.Summary; s != nil {
 		shape, in := Sign(s.Outcome)
 		out = out.Strong(in, shape+" ").Add(ink.Dim, s.Text)

@@ -38,7 +38,8 @@ func (v *View) progress(cells int) ink.Row {
 		n     int
 		shape string
 		in    ink.Ink
-	}{{c[reach.Failed] - fresh, "▲", ink.Port}, {fresh, "◆", ink.Lamp}, {c[reach.Ready], "━", ink.Buoy}, {c[reach.Reaching], "╍", ink.Tide}, {c[reach.Waiting], "┄", ink.Faint}}
+	}{{c[reach.Failed] - fresh, "▲", ink.Port}, {fresh, "◆", ink.Lamp}, {c[reach.Ready], "━", ink.Buoy},
+		{c[reach.Reaching], "╍", ink.Tide}, {c[reach.Waiting], "┄", ink.Faint}}
 	var counts []int
 	for _, p := range parts {
 		counts = append(counts, p.n)
@@ -107,7 +108,8 @@ func (v *View) attention() ink.Row {
 		}
 		r.Marked = true
 	case c[reach.Failed] > 0:
-		r = r.Strong(ink.Port, fmt.Sprintf("▲ %d of %s not reached. ", c[reach.Failed], report.Count(done, "device"))).Add(ink.Foam, v.firstCause())
+		r = r.Strong(ink.Port, fmt.Sprintf("▲ %d of %s not reached. ", c[reach.Failed], report.Count(done, "device"))).
+			Add(ink.Foam, v.firstCause())
 		r.Marked = true
 	case c[reach.Ready] == total:
 		r = r.Strong(ink.Buoy, fmt.Sprintf("● All %s ready.", report.Count(total, "device")))

@@ -84,7 +84,8 @@ func (v *View) device(cells int) []ink.Row {
 		rows = append(rows, ink.Row{})
 		rows = append(rows, labelled("at", d.Address, cells, ink.Foam)...)
 	}
-	for _, f := range []struct{ name, value string }{{"platform", d.Platform}, {"site", d.Site}, {"role", d.Role}, {"login", orNone(d.Login, "login")}, {"pair", d.Pair}, {"via", d.Via}} {
+	for _, f := range []struct{ name, value string }{{"platform", d.Platform}, {"site", d.Site}, {"role", d.Role},
+		{"login", orNone(d.Login, "login")}, {"pair", d.Pair}, {"via", d.Via}} {
 		if f.value != "" {
 			rows = append(rows, labelled(f.name, f.value, cells, ink.Foam)...)
 		}
@@ -100,7 +101,12 @@ func (v *View) stages(e reach.Entry) []ink.Row {
 	}
 	rows := []ink.Row{{}, ink.Row{}.Strong(ink.Foam, "Stages")}
 	for _, p := range e.Result.Passed {
-		rows = append(rows, ink.T(ink.Buoy, "■ ").Add(ink.Foam, ink.Fit(p.Stage.String(), 12)).Add(ink.Dim, fmt.Sprintf("%7.0f ms", float64(p.Took.Microseconds())/1000)))
+		rows = append(
+			rows,
+			ink.T(ink.Buoy, "■ ").
+				Add(ink.Foam, ink.Fit(p.Stage.String(), 12)).
+				Add(ink.Dim, fmt.Sprintf("%7.0f ms", float64(p.Took.Microseconds())/1000)),
+		)
 	}
 	if f := e.Result.Failure; f != nil {
 		shape, in := v.shape(e)

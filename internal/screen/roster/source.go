@@ -53,8 +53,20 @@ type Device struct {
 
 // OfEvening is the view's source for devices that are ready to be reached.
 func OfEvening(e *acts.Evening) Source {
-	src := Source{Title: e.Title(), LeftOut: e.Scope.LeftOut, Warnings: e.Warnings, Reach: e.Reach, Renew: e.Renew, Where: e.Where, Save: e.SaveSelection,
-		Console: grid.ConsoleOf(e, false), Said: e.Said, Accept: e.Accept, Tables: e.Tables(), Close: e.Close}
+	src := Source{
+		Title:    e.Title(),
+		LeftOut:  e.Scope.LeftOut,
+		Warnings: e.Warnings,
+		Reach:    e.Reach,
+		Renew:    e.Renew,
+		Where:    e.Where,
+		Save:     e.SaveSelection,
+		Console:  grid.ConsoleOf(e, false),
+		Said:     e.Said,
+		Accept:   e.Accept,
+		Tables:   e.Tables(),
+		Close:    e.Close,
+	}
 	src.Login = func(ctx context.Context, device string) error {
 		d, _ := e.Device(device)
 		return e.Login(ctx, d)

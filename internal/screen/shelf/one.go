@@ -49,8 +49,17 @@ func (v *one) Opened(h *screen.Host) {
 }
 
 func (v *one) Rows(f screen.Frame) []ink.Row {
-	rows := []ink.Row{ink.T(ink.Foam, " ").Strong(ink.Foam, v.device.Name).Add(ink.Dim, fmt.Sprintf("  %s  %s", v.device.Platform, report.Count(len(v.rows), "backup"))), {},
-		ink.T(ink.Dim, "  ").Col(ink.Dim, "first seen", 26).Col(ink.Dim, "since before", 14).Col(ink.Dim, "on behalf of", originCells).Add(ink.Dim, "size")}
+	rows := []ink.Row{
+		ink.T(ink.Foam, " ").
+			Strong(ink.Foam, v.device.Name).
+			Add(ink.Dim, fmt.Sprintf("  %s  %s", v.device.Platform, report.Count(len(v.rows), "backup"))),
+		{},
+		ink.T(ink.Dim, "  ").
+			Col(ink.Dim, "first seen", 26).
+			Col(ink.Dim, "since before", 14).
+			Col(ink.Dim, "on behalf of", originCells).
+			Add(ink.Dim, "size"),
+	}
 	if !v.loaded {
 		return append(rows, ink.T(ink.Dim, " reading …"))
 	}
@@ -114,7 +123,11 @@ type dates struct {
 
 func newDates(src Source, devices []Device) *dates {
 	v := &dates{src: src, devices: devices, all: datesOf(devices)}
-	v.list = list.List{Len: func() int { return len(v.all) }, Text: func(i int) string { return v.all[i].title() + " " + v.all[i].origin }, Draw: v.draw}
+	v.list = list.List{
+		Len:  func() int { return len(v.all) },
+		Text: func(i int) string { return v.all[i].title() + " " + v.all[i].origin },
+		Draw: v.draw,
+	}
 	return v
 }
 
@@ -200,10 +213,16 @@ func (v *dates) Rows(f screen.Frame) []ink.Row {
 		names = append(names, d.Name)
 	}
 	rows := []ink.Row{
-		ink.T(ink.Foam, " ").Strong(ink.Foam, "Take "+report.Count(len(names), "device")+" back to what was").Add(ink.Dim, "  "+report.Some(names, 6)),
+		ink.T(ink.Foam, " ").
+			Strong(ink.Foam, "Take "+report.Count(len(names), "device")+" back to what was").
+			Add(ink.Dim, "  "+report.Some(names, 6)),
 		ink.T(ink.Dim, " Enter plans a night for it, and shows what will change. Nothing is sent before you begin it."),
 		{},
-		ink.T(ink.Dim, "  ").Col(ink.Dim, "at", 44).Col(ink.Dim, "there are", 12).Col(ink.Dim, "unlike the newest", 20).Add(ink.Dim, "put there by"),
+		ink.T(ink.Dim, "  ").
+			Col(ink.Dim, "at", 44).
+			Col(ink.Dim, "there are", 12).
+			Col(ink.Dim, "unlike the newest", 20).
+			Add(ink.Dim, "put there by"),
 	}
 	return append(rows, v.list.Rows(f.Cells, f.Height-len(rows))...)
 }

@@ -128,8 +128,11 @@ func (v *View) Rows(f screen.Frame) []ink.Row {
 	case len(v.devices) == 0:
 		return append(rows, ink.T(ink.Dim, " There are no devices here, and no backups."))
 	}
-	rows = append(rows, ink.T(ink.Dim, "   ").Col(ink.Dim, "device", nameCells).Col(ink.Dim, "site", siteCells).Col(ink.Dim, "platform", kindCells).
-		Col(ink.Dim, "last seen", seenCells).Col(ink.Dim, "backups", 9).Add(ink.Dim, "on behalf of"))
+	rows = append(
+		rows,
+		ink.T(ink.Dim, "   ").Col(ink.Dim, "device", nameCells).Col(ink.Dim, "site", siteCells).Col(ink.Dim, "platform", kindCells).
+			Col(ink.Dim, "last seen", seenCells).Col(ink.Dim, "backups", 9).Add(ink.Dim, "on behalf of"),
+	)
 	v.top = len(rows)
 	f.Height -= len(rows)
 	if f.Cells < ink.SideBySide {
@@ -177,7 +180,9 @@ func (v *View) draw(i int, here bool, cells int) ink.Row {
 		return ink.Cut(r.Strong(ink.Lamp, "▪ none"), cells)
 	}
 	newest := d.Backups[0]
-	r = r.Col(ink.Foam, newest.Last().Local().Format("Mon 2 Jan 15:04"), seenCells).Col(ink.Foam, fmt.Sprint(len(d.Backups)), 9).Add(ink.Dim, newest.Origin())
+	r = r.Col(ink.Foam, newest.Last().Local().Format("Mon 2 Jan 15:04"), seenCells).
+		Col(ink.Foam, fmt.Sprint(len(d.Backups)), 9).
+		Add(ink.Dim, newest.Origin())
 	if d.Out != "" {
 		r = r.Add(ink.Lamp, "  "+d.Out)
 	}

@@ -111,14 +111,17 @@ func (v *View) clear() {
 			v.host.Say(c.Sum("to be cleared") + "; kept are " + c.Rule.String())
 			return
 		}
-		v.host.Ask(person.Form{Title: "Clear the shelf", Lines: append([]string{c.Sum("to be cleared"), "kept are " + c.Rule.String(), ""}, c.Rows()...),
-			Questions: []person.Question{{Text: "They cannot be had back from here. Clear them?", Choices: []person.Choice{
-				{Word: leaveIt, Does: "all stay"}, {Word: clearThem, Does: "those listed go from the shelf"},
-			}}}}, func(answers []string) {
-			if answers[0] == clearThem {
-				v.cleared(c)
-			}
-		})
+		v.host.Ask(
+			person.Form{Title: "Clear the shelf", Lines: append([]string{c.Sum("to be cleared"), "kept are " + c.Rule.String(), ""}, c.Rows()...),
+				Questions: []person.Question{{Text: "They cannot be had back from here. Clear them?", Choices: []person.Choice{
+					{Word: leaveIt, Does: "all stay"}, {Word: clearThem, Does: "those listed go from the shelf"},
+				}}}},
+			func(answers []string) {
+				if answers[0] == clearThem {
+					v.cleared(c)
+				}
+			},
+		)
 	})
 }
 

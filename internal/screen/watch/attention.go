@@ -34,7 +34,8 @@ func (n *Night) attentionText() ink.Row {
 		return r.Strong(ink.Port, "▲ This night crashed: its journal ends at "+told.Last.Local().Format("Mon 2 Jan 15:04:05")+". ").
 			Add(ink.Foam, "Nobody has looked since; below it stands as it was.")
 	case n.planned():
-		return r.Strong(ink.Foam, "Ready. Nothing has been sent.").Add(ink.Dim, fmt.Sprintf("  %s in %s.", report.Count(len(told.Devices), "device"), report.Count(len(told.Outline.Batches), "batch")))
+		return r.Strong(ink.Foam, "Ready. Nothing has been sent.").
+			Add(ink.Dim, fmt.Sprintf("  %s in %s.", report.Count(len(told.Devices), "device"), report.Count(len(told.Outline.Batches), "batch")))
 	case !told.Ended.IsZero():
 		in := ink.Buoy
 		if told.Outcome() != night.AllKept {
@@ -74,7 +75,9 @@ func (n *Night) attentionText() ink.Row {
 		if 2*blocked >= len(told.Devices) {
 			word = "Most are blocked. "
 		}
-		return r.Strong(ink.Lamp, word).Strong(ink.Lamp, fmt.Sprintf("%s blocked, untouched. ", report.Count(blocked, "device"))).Add(ink.Dim, report.Summary(told))
+		return r.Strong(ink.Lamp, word).
+			Strong(ink.Lamp, fmt.Sprintf("%s blocked, untouched. ", report.Count(blocked, "device"))).
+			Add(ink.Dim, report.Summary(told))
 	}
 	return r.Strong(ink.Buoy, "Going well. ").Add(ink.Dim, report.Summary(told))
 }

@@ -46,7 +46,9 @@ func (v *View) brief(cells int) []ink.Row {
 		rows = append(rows, label("rehearsed", cmp.Or(v.rehearsed, "not yet: p goes through the night without changing anything"))...)
 	}
 	rows = append(rows, v.computed(cells)...)
-	rows = append(rows, label("devices", fmt.Sprintf("%d in %s: %s", len(v.n.night.Devices), report.Count(len(o.Batches), "batch"), sizes(o)))...)
+	rows = append(
+		rows,
+		label("devices", fmt.Sprintf("%d in %s: %s", len(v.n.night.Devices), report.Count(len(o.Batches), "batch"), sizes(o)))...)
 	rows = append(rows, label("sites", strings.Join(v.n.night.Sites(), ", "))...)
 	for i, v := range o.Values {
 		name := ""
@@ -128,7 +130,10 @@ func (v *View) checked(cells int) []ink.Row {
 	if held == 0 && len(failed) == 0 {
 		return nil
 	}
-	rows := []ink.Row{ink.T(ink.Dim, ink.Fit("", 12)).Add(ink.Buoy, fmt.Sprintf("● all hold on %s of %d", report.Count(held, "device"), len(v.n.night.Devices)))}
+	rows := []ink.Row{
+		ink.T(ink.Dim, ink.Fit("", 12)).
+			Add(ink.Buoy, fmt.Sprintf("● all hold on %s of %d", report.Count(held, "device"), len(v.n.night.Devices))),
+	}
 	for _, name := range slices.Sorted(maps.Keys(failed)) {
 		for _, l := range ink.Wrap(fmt.Sprintf("▲ %s does not hold on %s", name, report.Some(failed[name], 4)), cells-12, 2) {
 			rows = append(rows, ink.T(ink.Dim, ink.Fit("", 12)).Add(ink.Lamp, l))
@@ -181,7 +186,11 @@ func (v *View) computed(cells int) []ink.Row {
 		if in == ink.Lamp {
 			says = "▲ " + says
 		}
-		if own := slices.DeleteFunc(slices.Clone(d.Foreseen), func(l string) bool { return slices.Contains(most, l) }); len(most) > 0 && len(own) > 0 {
+		if own := slices.DeleteFunc(
+			slices.Clone(d.Foreseen),
+			func(l string) bool { return slices.Contains(most, l) },
+		); len(most) > 0 &&
+			len(own) > 0 {
 			says += "; unlike most: " + report.Some(own, 2)
 		}
 		if len(d.Notices) > 0 {

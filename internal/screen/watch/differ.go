@@ -140,7 +140,10 @@ func differing(l string, cells int) ink.Row {
 func foretold(d *night.Device, cells int) (rows []ink.Row) {
 	label := func(name string) ink.Row { return ink.T(ink.Dim, ink.Fit(name, 9)) }
 	if len(d.Unlike) > 0 {
-		rows = append(rows, label("unlike").Strong(ink.Lamp, fmt.Sprintf("not as predicted: %s, v shows them", report.Count(len(d.Unlike), "line"))))
+		rows = append(
+			rows,
+			label("unlike").Strong(ink.Lamp, fmt.Sprintf("not as predicted: %s, v shows them", report.Count(len(d.Unlike), "line"))),
+		)
 	} else if d.Predicted && d.LeftSteps() > 0 {
 		rows = append(rows, label("differs").Add(ink.Lamp, ink.Fit("as predicted, WITHOUT "+strings.Join(d.LeftTitles(), ", "), cells-9)))
 	} else if d.Predicted {

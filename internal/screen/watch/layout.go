@@ -82,7 +82,9 @@ func (v *View) withDevice(rows []ink.Row, f screen.Frame) []ink.Row {
 	if len(rows) > 0 {
 		rows = append(rows, ink.Row{}, ink.T(ink.Faint, strings.Repeat("─", f.Cells)))
 	}
-	return append(rows, Panel(v.n.told(d), v.n.clock(f.Now), func(n int) []string { return v.tail(d.Name, n) }, f.Cells, f.Height-len(rows))...)
+	return append(
+		rows,
+		Panel(v.n.told(d), v.n.clock(f.Now), func(n int) []string { return v.tail(d.Name, n) }, f.Cells, f.Height-len(rows))...)
 }
 
 func (v *View) under(device string) bool {

@@ -222,7 +222,10 @@ func (v *View) nextInNeed() {
 		}
 	}
 	for i := 1; i <= len(devices); i++ { // what is kept, and is not the whole change
-		if j := (v.cursor + i) % len(devices); devices[j].Over && devices[j].State == night.Kept && (devices[j].LeftSteps() > 0 || len(devices[j].Unlike) > 0) {
+		if j := (v.cursor + i) % len(
+			devices,
+		); devices[j].Over && devices[j].State == night.Kept &&
+			(devices[j].LeftSteps() > 0 || len(devices[j].Unlike) > 0) {
 			v.to(j)
 			return
 		}
@@ -316,7 +319,8 @@ func (v *View) pastKeys() (out []screen.Key) {
 		key  screen.Binding
 		does string
 		do   func(h *screen.Host)
-	}{{keys.Compare, "compare", v.n.src.Compare}, {keys.Report, "report", v.n.src.Report}, {keys.Restore, "take back", v.n.src.Back}, {keys.Again, "once more for the rest", v.n.src.Again}} {
+	}{{keys.Compare, "compare", v.n.src.Compare}, {keys.Report, "report", v.n.src.Report},
+		{keys.Restore, "take back", v.n.src.Back}, {keys.Again, "once more for the rest", v.n.src.Again}} {
 		if do := k.do; do != nil {
 			out = append(out, screen.On(k.key, k.does, func() { do(v.host) }))
 		}

@@ -160,8 +160,27 @@ func (g *Git) git(ctx context.Context, args ...string) (string, error) {
 
 func (g *Git) out(ctx context.Context, args ...string) ([]byte, error) {
 	// No hook, signature, line ending or helper of the person's own has a part in it.
-	cmd := exec.CommandContext(ctx, "git", append([]string{"-C", g.Dir, "-c", "core.hooksPath=/dev/null", "-c", "commit.gpgSign=false", "-c", "core.autocrlf=false",
-		"-c", "core.attributesFile=/dev/null", "-c", "user.name=" + g.Author, "-c", "user.email=" + g.Author + "@localhost", "-c", "gc.auto=0"}, args...)...)
+	cmd := exec.CommandContext(
+		ctx,
+		"git",
+		append([]string{
+			"-C",
+			g.Dir,
+			"-c",
+			"core.hooksPath=/dev/null",
+			"-c",
+			"commit.gpgSign=false",
+			"-c",
+			"core.autocrlf=false",
+			"-c",
+			"core.attributesFile=/dev/null",
+			"-c",
+			"user.name=" + g.Author,
+			"-c",
+			"user.email=" + g.Author + "@localhost",
+			"-c",
+			"gc.auto=0",
+		}, args...)...)
 	cmd.Env = append(append([]string{}, g.Env...), "GIT_TERMINAL_PROMPT=0", "LC_ALL=C")
 	// What git starts, such as a hook of the other side, must not outlast it.
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
