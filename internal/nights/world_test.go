@@ -276,7 +276,7 @@ func (w *world) runTo(ctx context.Context, who person) error {
 	}
 	r := run.New(w.plan, run.Options{Journal: w.journal, Unattended: who == nil, By: "test", Asleep: w.asleep, Outside: work.Outside{
 		Connector: w.reached(), Broke: w.broke, Backups: backups, Who: w.who, Remnants: w.remnants, Unfinished: w.unfinished,
-		Claim: w.claim, Wait: w.wait, Rehearsed: w.rehearsed, Record: w.record, Predict: w.keepPredicted, Shelve: w.left().Put}})
+		Claim: w.claim, Wait: w.wait, Rehearsed: w.rehearsed, Record: w.record, Predict: w.keepPredicted, Shelve: w.shelve()}})
 	w.started, w.seen = time.Now(), nil
 	done := make(chan error, 1)
 	go func() { done <- r.Go(ctx) }()
@@ -292,6 +292,14 @@ func (w *world) runTo(ctx context.Context, who person) error {
 	err := <-done
 	require.NoError(w.t, w.scripts.Close())
 	return err
+}
+
+// shelve keeps what the night leaves; nowhere, where nothing is kept.
+func (w *world) shelve() func(device, text string, at time.Time) (work.Backup, error) {
+	if n, none := w.store.(nowhere); none {
+		return n.Put
+	}
+	return w.left().Put
 }
 
 // left is what the night leaves on the devices it kept.

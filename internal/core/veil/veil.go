@@ -103,14 +103,16 @@ func (v *Veil) cut(text string) string {
 func (v *Veil) cutLine(line string) string {
 	for _, s := range v.values {
 		least := max(4, (2*len(s)+2)/3)
-		for n := len(s) - 1; n >= least; n-- {
-			if end := strings.TrimRightFunc(line, unicode.IsSpace); strings.HasSuffix(end, s[:n]) {
+		end := strings.TrimRightFunc(line, unicode.IsSpace)
+		for n := min(len(s)-1, len(end)); n >= least; n-- {
+			if end[len(end)-1] == s[n-1] && strings.HasSuffix(end, s[:n]) {
 				line = end[:len(end)-n] + Mark + line[len(end):]
 				break
 			}
 		}
-		for n := len(s) - 1; n >= least; n-- {
-			if begin := strings.TrimLeftFunc(line, unicode.IsSpace); strings.HasPrefix(begin, s[len(s)-n:]) {
+		begin := strings.TrimLeftFunc(line, unicode.IsSpace)
+		for n := min(len(s)-1, len(begin)); n >= least; n-- {
+			if begin[0] == s[len(s)-n] && strings.HasPrefix(begin, s[len(s)-n:]) {
 				line = line[:len(line)-len(begin)] + Mark + begin[n:]
 				break
 			}
