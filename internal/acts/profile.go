@@ -16,8 +16,8 @@ import (
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/scope"
 	"metabasis/internal/core/textfile"
-	"metabasis/internal/device/lines"
 	"metabasis/internal/device/profile"
+	"metabasis/internal/person"
 	"metabasis/internal/workspace"
 )
 
@@ -152,8 +152,8 @@ func (e *Evening) stranger(s Stranger, name string) (fleet.Device, error) {
 
 // Explore looks at the device, asking what cannot be seen, and returns a first profile
 // of its platform.
-func (e *Evening) Explore(ctx context.Context, p lines.Person) (string, error) {
-	seen, err := e.Connector.Explore(ctx, e.Scope.Devices[0], p)
+func (e *Evening) Explore(ctx context.Context, p person.Person, tell func(string, bool)) (string, error) {
+	seen, err := e.Connector.Explore(ctx, e.Scope.Devices[0], p, tell)
 	if err != nil {
 		return "", fmt.Errorf("%s: %w", e.Scope.Devices[0].Name, err)
 	}

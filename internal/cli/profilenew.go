@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"github.com/spf13/cobra"
 
@@ -54,7 +55,7 @@ func (a *app) profileNew(ctx context.Context, f acts.Stranger, name string) erro
 	defer a.closes(e)
 	ctx, over := signalled(ctx)
 	fmt.Fprintf(a.err, "Looking at %s. A few words that no device knows are sent, and the commands that you give,\nas they are: give none that changes something. Ctrl-C ends it; nothing is written then.\n\n", e.Devices()[0].Name)
-	draft, err := e.Explore(ctx, &personHere{a, ctx})
+	draft, err := e.Explore(ctx, askedHere{terminal{a}}, a.found)
 	gaveUp := over()
 	if gaveUp {
 		fmt.Fprintln(a.err, "Given up. No profile was written, and nothing was changed.")
@@ -84,32 +85,23 @@ func (a *app) writeDraft(file, text string) error {
 	return a.profileCheck([]string{relative(file)})
 }
 
-// personHere is whoever is at the terminal. What is asked is given up with ctx: who
-// presses Ctrl-C at a question has answered it.
-type personHere struct {
-	a   *app
-	ctx context.Context
+// askedHere marks each question, so that it stands out of what is told between them.
+type askedHere struct{ person.Person }
+
+// Ask implements [person.Person].
+func (p askedHere) Ask(ctx context.Context, f person.Form) ([]string, error) {
+	f.Questions = slices.Clone(f.Questions)
+	for i := range f.Questions {
+		f.Questions[i].Text = "\n▌ " + f.Questions[i].Text
+	}
+	return p.Person.Ask(ctx, f)
 }
 
-// Ask implements [lines.Person].
-func (p *personHere) Ask(question, hint string) (string, error) {
-	return p.one(person.Question{Text: "\n▌ " + question, Hint: hint})
-}
-
-// Hidden implements [lines.Person].
-func (p *personHere) Hidden(question string) (string, error) {
-	return p.one(person.Question{Text: "\n▌ " + question, Secret: true})
-}
-
-func (p *personHere) one(q person.Question) (string, error) {
-	return person.AskOne(p.ctx, terminal{p.a}, "", q) // answers may come from a file, too
-}
-
-// Tell implements [lines.Person].
-func (p *personHere) Tell(text string, ok bool) {
+// found tells what was seen of a device, or, not ok, what it did not take.
+func (a *app) found(text string, ok bool) {
 	mark := "●"
 	if !ok {
 		mark = "▲"
 	}
-	fmt.Fprintf(p.a.out, "%s %s\n", mark, text)
+	fmt.Fprintf(a.out, "%s %s\n", mark, text)
 }

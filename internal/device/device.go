@@ -24,6 +24,7 @@ import (
 	"metabasis/internal/device/profile"
 	"metabasis/internal/device/ssh"
 	"metabasis/internal/device/telnet"
+	"metabasis/internal/person"
 )
 
 // Login is a credential with the secrets a profile may ask for.
@@ -160,12 +161,12 @@ func (c *Connector) Try(ctx context.Context, d fleet.Device, change bool, report
 
 // Explore looks at a device of a platform that nobody has taught yet; see
 // [lines.Explore]. Its profile here says no more than how it is connected to.
-func (c *Connector) Explore(ctx context.Context, d fleet.Device, who lines.Person) (*lines.Seen, error) {
+func (c *Connector) Explore(ctx context.Context, d fleet.Device, who person.Person, tell func(string, bool)) (*lines.Seen, error) {
 	w, rw, opt, err := c.stream(ctx, d, func(reach.Stage) {})
 	if err != nil {
 		return nil, err
 	}
-	seen, err := lines.Explore(ctx, w.profile, d.Name, rw, opt, who)
+	seen, err := lines.Explore(ctx, w.profile, d.Name, rw, opt, who, tell)
 	w.judge(nil)
 	return seen, err
 }

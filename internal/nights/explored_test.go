@@ -12,6 +12,7 @@ import (
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/night"
 	"metabasis/internal/device/profile"
+	persons "metabasis/internal/person"
 	"metabasis/internal/sim"
 )
 
@@ -22,7 +23,23 @@ type knows struct {
 	told []string
 }
 
-func (k *knows) Ask(question, hint string) (string, error) {
+// Ask implements [persons.Person].
+func (k *knows) Ask(_ context.Context, f persons.Form) (out []string, err error) {
+	for _, q := range f.Questions {
+		word := operator
+		if !q.Secret {
+			if word, err = k.answer(q.Text, q.Hint); err != nil {
+				return nil, err
+			}
+		}
+		out = append(out, word)
+	}
+	return out, nil
+}
+
+func (k *knows) tell(text string, _ bool) { k.told = append(k.told, text) }
+
+func (k *knows) answer(question, hint string) (string, error) {
 	only := func(ok bool, word string) (string, error) {
 		if !ok {
 			return "", nil
@@ -55,9 +72,6 @@ func (k *knows) Ask(question, hint string) (string, error) {
 	require.Fail(k.t, "nobody can answer", question)
 	return "", nil
 }
-
-func (k *knows) Hidden(string) (string, error) { return operator, nil }
-func (k *knows) Tell(text string, _ bool)      { k.told = append(k.told, text) }
 
 // exploredBook is a change that needs no table.
 const exploredBook = `runbook "Log collector"
@@ -128,7 +142,7 @@ func explored(t *testing.T, m sim.Manners) string {
 	scratch := &profile.Profile{Platform: "dunlin", Connect: profile.Connect{Protocol: profile.SSH, Port: 22, Prompt: 30e9}}
 	w := &world{t: t, sim: f, dir: t.TempDir(), profiles: profile.Set{"dunlin": scratch}}
 	who := &knows{t: t, m: m}
-	seen, err := w.connector().Explore(context.Background(), fleet.Device{Name: "ald-9", Address: "192.0.2.99", Platform: "dunlin", Login: "crew"}, who)
+	seen, err := w.connector().Explore(context.Background(), fleet.Device{Name: "ald-9", Address: "192.0.2.99", Platform: "dunlin", Login: "crew"}, who, who.tell)
 	require.NoError(t, err, "%v %+v", who.told, m)
 	require.NoError(t, w.scripts.Close())
 	before := strings.ReplaceAll(baseConfig, "{{.Name}}", "ald-9")

@@ -12,18 +12,8 @@ import (
 
 	"metabasis/internal/core/driver"
 	"metabasis/internal/device/profile"
+	"metabasis/internal/person"
 )
-
-// Person is asked, while a device is looked at, for what cannot be seen.
-type Person interface {
-	// Ask asks a question; hint says what an answer may look like, and what an
-	// empty one means.
-	Ask(question, hint string) (string, error)
-	// Hidden asks for a secret. It is not shown and not written anywhere.
-	Hidden(question string) (string, error)
-	// Tell says what was seen, or, not ok, what the device did not take.
-	Tell(text string, ok bool)
-}
 
 // Seen is what was found out about a device, enough to write a first profile.
 type Seen struct {
@@ -58,7 +48,8 @@ type seenMode struct {
 type explorer struct {
 	ctx  context.Context
 	s    *Session
-	who  Person
+	who  person.Person
+	tell func(text string, ok bool) // says what was seen, or, not ok, what the device did not take
 	seen *Seen
 	here string // the prompt that stands there now
 }
@@ -72,9 +63,10 @@ func Explore(
 	device string,
 	rw io.ReadWriteCloser,
 	opt profile.Options,
-	who Person,
+	who person.Person,
+	tell func(text string, ok bool),
 ) (*Seen, error) {
-	e := &explorer{ctx: ctx, s: newSession(p, rw, opt), who: who, seen: &Seen{Platform: p.Platform, Device: device, Connect: p.Connect}}
+	e := &explorer{ctx: ctx, s: newSession(p, rw, opt), who: who, tell: tell, seen: &Seen{Platform: p.Platform, Device: device, Connect: p.Connect}}
 	e.seen.Connect.Login = nil // what it asks is seen, not known
 	defer e.s.Close()
 	for _, look := range []func() error{e.login, e.top, e.words, e.config, e.edit, e.rest} {
@@ -155,7 +147,7 @@ func (e *explorer) login() error {
 		return fmt.Errorf("it shows no prompt: it is silent behind %q", last(lines))
 	}
 	e.seen.Banner = lines
-	e.who.Tell(fmt.Sprintf("it greets with %s, and its prompt is %q", profile.Plural(len(lines), "line"), row), true)
+	e.tell(fmt.Sprintf("it greets with %s, and its prompt is %q", profile.Plural(len(lines), "line"), row), true)
 	e.here, e.seen.Login.prompt = row, row
 	return e.nameIn(&e.seen.Login)
 }
@@ -210,7 +202,7 @@ func (e *explorer) nameIn(m *seenMode) error {
 	if m != &e.seen.Login && e.seen.Login.host == "" {
 		return nil
 	}
-	answer, err := e.who.Ask(
+	answer, err := e.answer(
 		fmt.Sprintf("Which part of the prompt %q is the device's name?", m.prompt),
 		"Enter alone: none is; every device of the platform shows this very prompt",
 	)
@@ -223,6 +215,12 @@ func (e *explorer) nameIn(m *seenMode) error {
 	return nil
 }
 
+// answer asks for what cannot be seen; hint says what an answer may look like, and what an empty
+// one means.
+func (e *explorer) answer(question, hint string) (string, error) {
+	return person.AskOne(e.ctx, e.who, "", person.Question{Text: question, Hint: hint})
+}
+
 // needed marks a question that an empty answer does not answer.
 const needed = "it is needed"
 
@@ -230,7 +228,7 @@ const needed = "it is needed"
 // asked for again.
 func (e *explorer) ask(question, hint string, try func(command string) error) error {
 	for n := 1; ; n++ {
-		command, err := e.who.Ask(question, hint)
+		command, err := e.answer(question, hint)
 		switch {
 		case err != nil:
 			return err
@@ -248,7 +246,7 @@ func (e *explorer) ask(question, hint string, try func(command string) error) er
 		case n == 3:
 			return fmt.Errorf("nothing that was given answers: %s", question)
 		}
-		e.who.Tell("it does not take that: "+r.Said, false)
+		e.tell("it does not take that: "+r.Said, false)
 	}
 }
 
@@ -266,7 +264,7 @@ func (e *explorer) raise(command string) error {
 	}
 	if asksHidden.MatchString(row) && row != e.here {
 		m.question = row
-		secret, err := e.who.Hidden(fmt.Sprintf("It asks %q: ", row))
+		secret, err := person.AskOne(e.ctx, e.who, "", person.Question{Text: fmt.Sprintf("It asks %q: ", row), Secret: true})
 		if err != nil {
 			return err
 		}
@@ -279,11 +277,11 @@ func (e *explorer) raise(command string) error {
 		return &driver.Refused{Line: command, Said: "it does not lead to another prompt; it says " + e.s.Mask(last(lines))}
 	}
 	m.prompt, e.here = row, row
-	e.who.Tell(fmt.Sprintf("its prompt is %q there", row), true)
+	e.tell(fmt.Sprintf("its prompt is %q there", row), true)
 	if err := e.nameIn(&m); err != nil {
 		return err
 	}
-	if m.back, err = e.who.Ask("Which command leads back from there?", "such as end"); err != nil {
+	if m.back, err = e.answer("Which command leads back from there?", "such as end"); err != nil {
 		return err
 	}
 	e.seen.Top = m
@@ -313,7 +311,7 @@ func (e *explorer) editing(command string) error {
 		return &driver.Refused{Line: command, Said: "it does not lead to another prompt; it says " + e.s.Mask(last(lines))}
 	}
 	m.prompt, e.here = row, row
-	e.who.Tell(fmt.Sprintf("its prompt is %q there", row), true)
+	e.tell(fmt.Sprintf("its prompt is %q there", row), true)
 	if err := e.nameIn(&m); err != nil {
 		return err
 	}
@@ -334,10 +332,10 @@ func (e *explorer) editing(command string) error {
 
 // rest asks for what is not tried here.
 func (e *explorer) rest() (err error) {
-	if e.seen.Save, err = e.who.Ask("Which command saves what runs?", "it is not sent now; Enter alone: there is none"); err != nil {
+	if e.seen.Save, err = e.answer("Which command saves what runs?", "it is not sent now; Enter alone: there is none"); err != nil {
 		return err
 	}
-	if e.seen.Quit, err = e.who.Ask(
+	if e.seen.Quit, err = e.answer(
 		"Which command ends a session?",
 		"Enter alone: the connection is closed",
 	); err != nil ||

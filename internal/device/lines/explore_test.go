@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"slices"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -12,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metabasis/internal/device/profile"
+	"metabasis/internal/person"
 )
 
 // What differs between two readings of a configuration changes by itself. Two that are not of
@@ -28,7 +30,7 @@ func TestWhatChangesByItselfIsSeen(t *testing.T) {
 		"indented":          {[]string{"port 1", "  shut"}, []string{"port 1", "  shut"}, 0, "indented"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			e := &explorer{seen: &Seen{}, who: wary{}}
+			e := &explorer{seen: &Seen{}, who: wary, tell: untold}
 			e.readConfig(c.first, c.again)
 			assert.Len(t, e.seen.Volatile, c.volatile)
 			assert.Equal(t, c.layout, e.seen.Layout)
@@ -36,11 +38,17 @@ func TestWhatChangesByItselfIsSeen(t *testing.T) {
 	}
 }
 
-// wary is a person who is there to be told, and answers with what stands there.
-type wary struct{ Person }
+// saying is a person who says the same to every question.
+func saying(word string) person.Person {
+	return person.Func(func(_ context.Context, f person.Form) ([]string, error) {
+		return slices.Repeat([]string{word}, len(f.Questions)), nil
+	})
+}
 
-func (wary) Tell(string, bool)                  {}
-func (wary) Ask(string, string) (string, error) { return "", nil }
+// wary is a person who is there to be told, and answers with what stands there.
+var wary = saying("")
+
+func untold(string, bool) {}
 
 // A device whose prompt changes for no reason is not understood, and that is said: a profile
 // drawn from it would wait for a prompt that never comes.
@@ -54,7 +62,7 @@ func TestAPromptThatChangesForNoReason(t *testing.T) {
 		defer end()
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
 		defer cancel()
-		_, err := Explore(ctx, unprivileged(t), "x", c, profile.Options{Log: &keeper{}}, wary{})
+		_, err := Explore(ctx, unprivileged(t), "x", c, profile.Options{Log: &keeper{}}, wary, untold)
 		assert.ErrorContains(t, err, "for no reason that can be seen")
 	})
 }
@@ -66,14 +74,6 @@ func TestADraftSaysWhatIsNotSeen(t *testing.T) {
 	assert.NotContains(t, (&Seen{Echo: profile.EchoYes}).Draft(), unseen)
 }
 
-// saying is a person who says the same to every question.
-type saying struct {
-	wary
-	say string
-}
-
-func (a saying) Ask(string, string) (string, error) { return a.say, nil }
-
 // The name of a device is looked for in its prompt: by the fleet's name, else by what the
 // person says, as long as it stands there.
 func TestTheNameInAPrompt(t *testing.T) {
@@ -84,7 +84,7 @@ func TestTheNameInAPrompt(t *testing.T) {
 		"none":                      {"> ", "ald-1", "", ""},
 	} {
 		m := &seenMode{prompt: c.prompt}
-		e := &explorer{seen: &Seen{Device: c.device}, who: saying{say: c.say}}
+		e := &explorer{seen: &Seen{Device: c.device}, ctx: context.Background(), who: saying(c.say), tell: untold}
 		e.seen.Login = *m
 		require.NoError(t, e.nameIn(&e.seen.Login), name)
 		assert.Equal(t, c.want, e.seen.Login.host, name)
@@ -116,7 +116,7 @@ func TestALoginInTheSessionIsSeen(t *testing.T) {
 			p := unprivileged(t)
 			p.Connect.Login = []profile.Answer{{Question: profile.MustPattern("^name: $"), Send: "<<user>>"}, {Question: profile.MustPattern("^word: $"), Secret: "word"}}
 			s := newSession(p, conn, profile.Options{User: "crew", Log: &keeper{}, Secrets: map[string]string{"word": "tide"}})
-			e := &explorer{ctx: context.Background(), s: s, seen: &Seen{}, who: wary{}}
+			e := &explorer{ctx: context.Background(), s: s, seen: &Seen{}, who: wary, tell: untold}
 			err := e.dialogue()
 			if c.want == "" {
 				assert.NoError(t, err, name)

@@ -108,7 +108,7 @@ func (e *explorer) turn(row string) ([]string, string, error) {
 		}
 		if went {
 			e.seen.Pages = append(e.seen.Pages, profile.Page{More: profile.MustPattern(pageLike(row)), Next: next})
-			e.who.Tell(fmt.Sprintf("a page ends with %q, and %q goes on", row, next), true)
+			e.tell(fmt.Sprintf("a page ends with %q, and %q goes on", row, next), true)
 			return lines, after, nil
 		}
 	}
@@ -161,7 +161,7 @@ func (e *explorer) readConfig(first, again []string) {
 	if len(again) != len(first) {
 		text += fmt.Sprintf("; read again, it has %d", len(again))
 	}
-	e.who.Tell(text, len(again) == len(first))
+	e.tell(text, len(again) == len(first))
 }
 
 var secretWord = regexp.MustCompile(`(?i)\b(password|passphrase|secret|community|psk|key)\s+\S+`)

@@ -2,9 +2,10 @@ package lines
 
 import (
 	"fmt"
-	"metabasis/internal/device/profile"
 	"regexp"
 	"strings"
+
+	"metabasis/internal/device/profile"
 )
 
 // words sends words that no device knows, and looks how it refuses them, whether
@@ -28,11 +29,11 @@ func (e *explorer) words() error {
 		}
 	}
 	e.seen.Silent = len(e.seen.Refused) == 0
-	e.who.Tell(map[string]string{profile.EchoYes: "it says each line back", profile.EchoNo: "it does not say lines back: what its line editor does is not seen"}[e.seen.Echo], e.seen.Echo == profile.EchoYes)
+	e.tell(map[string]string{profile.EchoYes: "it says each line back", profile.EchoNo: "it does not say lines back: what its line editor does is not seen"}[e.seen.Echo], e.seen.Echo == profile.EchoYes)
 	if e.seen.Silent {
-		e.who.Tell("a word that it does not know is answered by nothing: a line that it refuses would go unnoticed", false)
+		e.tell("a word that it does not know is answered by nothing: a line that it refuses would go unnoticed", false)
 	} else {
-		e.who.Tell(fmt.Sprintf("a word that it does not know is answered by %q", last(lines)), true)
+		e.tell(fmt.Sprintf("a word that it does not know is answered by %q", last(lines)), true)
 	}
 	for _, key := range []string{"?", "\t"} {
 		if err := e.key(key); err != nil {
@@ -86,9 +87,9 @@ func (e *explorer) key(key string) error {
 	name := map[string]string{"?": "?", "\t": "the tab"}[key]
 	if e.echoed() {
 		e.seen.QuoteKey = "^V"
-		e.who.Tell(name+" is a key of its line editor; ^V before it makes it a character", true)
+		e.tell(name+" is a key of its line editor; ^V before it makes it a character", true)
 	} else {
-		e.who.Tell(name+" is a key of its line editor, and cannot be sent", true)
+		e.tell(name+" is a key of its line editor, and cannot be sent", true)
 	}
 	_, err := e.settle()
 	return err
@@ -126,6 +127,6 @@ func (e *explorer) continued() error {
 		return nil
 	}
 	e.seen.Continued = row
-	e.who.Tell(fmt.Sprintf("behind a quote that is not closed it shows %q, and ^C calls that off", row), true)
+	e.tell(fmt.Sprintf("behind a quote that is not closed it shows %q, and ^C calls that off", row), true)
 	return nil
 }
