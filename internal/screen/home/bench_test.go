@@ -32,16 +32,23 @@ func bigNight() *watch.Night {
 	}
 	at := 0
 	return watch.New(watch.Source{Night: night.Fold(night.Night{}, night.Event{Kind: night.Planned, Outline: o}),
-		Begin: func(context.Context) error { return nil }, Do: func(night.Command) error { return nil },
-		Next: func(ctx context.Context) (events []night.Event, more bool) {
+		Run: endless(func(ctx context.Context) (events []night.Event, more bool) {
 			for range 100 {
 				at++
 				states := []night.State{night.Checking, night.Changing, night.Verifying, night.Kept}
 				events = append(events, night.Event{Kind: night.Moved, At: began, Device: fmt.Sprintf("quay-%04d", at%5000), State: states[at/5000%4], Note: "Time sources"})
 			}
 			return events, ctx.Err() == nil
-		}})
+		})})
 }
+
+// endless is a night in which something happens for ever.
+type endless func(context.Context) ([]night.Event, bool)
+
+func (endless) Begin(context.Context) error                      { return nil }
+func (endless) Do(night.Command) error                           { return nil }
+func (endless) Notes() []string                                  { return nil }
+func (f endless) Next(ctx context.Context) ([]night.Event, bool) { return f(ctx) }
 
 // BenchmarkBelow presses keys in every view while a night over 5,000 devices runs below
 // it, and draws the frames.

@@ -28,7 +28,7 @@ import (
 // PastNight is a past night with what can be asked about it in the morning.
 func PastNight(d *acts.Desk, p *acts.Past, wrong func(error)) watch.Source {
 	src := watch.OfPast(p)
-	src.Compare = func(h *screen.Host) {
+	src.Morning.Compare = func(h *screen.Host) {
 		openComparison(
 			h,
 			d,
@@ -38,7 +38,7 @@ func PastNight(d *acts.Desk, p *acts.Past, wrong func(error)) watch.Source {
 			wrong,
 		)
 	}
-	src.Report = func(h *screen.Host) {
+	src.Morning.Report = func(h *screen.Host) {
 		var doc *document.Document
 		var part error // of the night cannot be read
 		h.Work("Writing the report", func(ctx context.Context) error {
@@ -60,9 +60,9 @@ func PastNight(d *acts.Desk, p *acts.Past, wrong func(error)) watch.Source {
 		})
 	}
 	if p.Elsewhere == "" {
-		src.Back = func(h *screen.Host) { openRestore(h, d, acts.Restoring{Night: p.ID, Back: true}, wrong) }
+		src.Morning.Back = func(h *screen.Host) { openRestore(h, d, acts.Restoring{Night: p.ID, Back: true}, wrong) }
 		if acts.LeftToDo(&p.Night) {
-			src.Again = func(h *screen.Host) { openAgain(h, d, p.ID, wrong) }
+			src.Morning.Again = func(h *screen.Host) { openAgain(h, d, p.ID, wrong) }
 		}
 	}
 	return src

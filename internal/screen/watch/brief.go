@@ -42,7 +42,7 @@ func (v *View) brief(cells int) []ink.Row {
 	if o.Seal != "" {
 		rows = append(rows, label("sealed", o.Seal)...)
 	}
-	if v.n.src.Rehearse != nil {
+	if v.n.src.Plan != nil {
 		rows = append(rows, label("rehearsed", cmp.Or(v.rehearsed, "not yet: p goes through the night without changing anything"))...)
 	}
 	rows = append(rows, v.computed(cells)...)
@@ -72,7 +72,7 @@ func (v *View) brief(cells int) []ink.Row {
 	}
 	rows = append(rows, ink.Row{})
 	rows = append(rows, ink.T(ink.Dim, "Enter on a device shows the lines that will be sent to it."))
-	if v.n.src.Rehearse != nil {
+	if v.n.src.Plan != nil {
 		rows = append(rows, ink.T(ink.Dim, "p rehearses the night: all of it but the change."))
 	}
 	if v.sure {

@@ -226,18 +226,15 @@ func ready(t *testing.T, cells, rows, warnings int) (*shown, chan error) {
 	}
 	answers := make(chan error)
 	s := &shown{n: New(Source{Night: told, Warnings: []string{"the agent cannot be asked"},
-		Begin: func(ctx context.Context) error {
+		Run: fakeRun{begin: func(ctx context.Context) error {
 			select {
 			case err := <-answers:
 				return err
 			case <-ctx.Done():
 				return ctx.Err()
 			}
-		},
-		Next: func(ctx context.Context) ([]night.Event, bool) { <-ctx.Done(); return nil, false },
-		Lines: func(string) []string {
-			return []string{"Step 1 of 2: Time sources", "    | time source 192.0.2.40 first"}
-		}})}
+		}, next: func(ctx context.Context) ([]night.Event, bool) { <-ctx.Done(); return nil, false }},
+		Plan: fakePlan{lines: []string{"Step 1 of 2: Time sources", "    | time source 192.0.2.40 first"}}})}
 	s.Screen = screentest.New(t, cells, rows, options(), func(h *screen.Host) { h.Open(s.n.View()) })
 	return s, answers
 }
@@ -303,12 +300,12 @@ func TestBeginning(t *testing.T) {
 func TestAViewThatFailsAboveANight(t *testing.T) {
 	s := running(t, planned(4, 4), 160, 42)
 	s.Press("tab")
-	s.n.src.Tail = func(string, int) []string { panic("no such tail") }
+	s.n.src.Said = fakeSaid{tail: func(string, int) []string { panic("no such tail") }}
 	assert.Contains(t, s.See("this view cannot be drawn"), "The night goes on.")
 	s.happen(held("ald-quay-3", 7)...)
 	text := s.See("ald-quay-3 is held")
 	assert.Contains(t, text, "no such tail (watch/careful_test.go:")
-	s.n.src.Tail = nil
+	s.n.src.Said = nil
 	s.Press("q", "d", "enter")
 	assert.Equal(t, []night.Command{{Choice: night.TryAgain, Hold: 7}}, s.commands)
 }

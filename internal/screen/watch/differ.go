@@ -21,7 +21,7 @@ func (v *View) rehearse() {
 	events, done := acts.NewStream[night.Event](), 0
 	v.host.Go(func(ctx context.Context) {
 		defer events.Close()
-		if err := v.n.src.Rehearse(ctx, func(e ...night.Event) { events.Put(e...) }); err != nil {
+		if err := v.n.src.Plan.Rehearse(ctx, func(e ...night.Event) { events.Put(e...) }); err != nil {
 			v.host.Then(func() {
 				if v.n.planned() && !v.n.asked { // else that is why
 					v.host.Say("not rehearsed: " + err.Error())
@@ -58,7 +58,7 @@ func (v *View) lines(device string) *page.Page {
 			return Difference(v.n.night.Get(device), f.Cells-2)
 		}
 		var rows []ink.Row
-		for _, l := range v.n.src.Lines(device) {
+		for _, l := range v.n.src.Plan.Lines(device) {
 			rows = append(rows, ink.T(ink.Foam, l))
 		}
 		return rows

@@ -29,8 +29,7 @@ func TestWhatWillChangeIsToldInReady(t *testing.T) {
 		}
 		return nil
 	}
-	s := &shown{n: New(Source{Night: planned(4, 2), Begin: func(context.Context) error { return nil }, Rehearse: foresee,
-		Lines: func(string) []string { return []string{"    | log host 192.0.2.9"} }})}
+	s := &shown{n: New(Source{Night: planned(4, 2), Run: fakeRun{}, Plan: fakePlan{rehearse: foresee, lines: []string{"    | log host 192.0.2.9"}}})}
 	s.Screen = screentest.New(t, 160, 42, options(), func(h *screen.Host) { h.Open(s.n.View()) })
 	s.Press("p")
 	for _, all := range []string{"ald-quay-3: cannot be said", "ald-quay-1, ald-quay-2: 4 lines", "ald-quay-4: nothing will change;"} { // it is told as it comes

@@ -64,7 +64,7 @@ func (v *View) side(f screen.Frame) []ink.Row {
 	switch h, held := v.hold(); {
 	case v.n.planned():
 		rows = v.brief(f.Cells)
-	case held && v.n.src.Do != nil && (h.Device == "" || v.under(h.Device)):
+	case held && v.n.src.Run != nil && (h.Device == "" || v.under(h.Device)):
 		var unasked decide.View
 		rows = unasked.Rows(decide.OfHold(&v.n.night, h), v.n.clock(f.Now), false, f.Cells)
 	}

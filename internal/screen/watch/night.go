@@ -46,10 +46,10 @@ func (n *Night) Title() string {
 }
 
 // planned tells a night that has not begun and can be.
-func (n *Night) planned() bool { return !n.started && n.src.Begin != nil }
+func (n *Night) planned() bool { return !n.started && n.src.Run != nil }
 
 // past tells a night that is only looked at.
-func (n *Night) past() bool { return !n.started && n.src.Begin == nil && n.src.Do == nil }
+func (n *Night) past() bool { return !n.started && n.src.Run == nil }
 
 // cutOff tells whether it has no end and nobody runs it.
 func (n *Night) cutOff() bool {
@@ -74,7 +74,7 @@ func (n *Night) told(d *night.Device) *night.Device {
 func (n *Night) Running() bool { return (n.started || n.asked) && n.night.Ended.IsZero() }
 
 // Waits implements [screen.Standing].
-func (n *Night) Waits() bool { return len(n.night.Holds) > 0 && n.src.Do != nil }
+func (n *Night) Waits() bool { return len(n.night.Holds) > 0 && n.src.Run != nil }
 
 // Leads implements [screen.Standing].
 func (n *Night) Leads() string {
@@ -122,7 +122,7 @@ func (n *Night) begin(h *screen.Host) {
 		root.Stand(n) // leaving asks from now on
 	}
 	root.Go(func(ctx context.Context) {
-		err := n.src.Begin(ctx)
+		err := n.src.Run.Begin(ctx)
 		root.Then(func() {
 			n.asked = false
 			if err != nil {
@@ -134,23 +134,23 @@ func (n *Night) begin(h *screen.Host) {
 			}
 			n.started = true
 			root.Stand(n)
-			if n.src.Notes != nil && len(n.src.Notes()) > 0 {
-				root.Say("warning: " + strings.Join(n.src.Notes(), "; "))
+			if notes := n.src.Run.Notes(); len(notes) > 0 {
+				root.Say("warning: " + strings.Join(notes, "; "))
 			}
-			screen.Listen(root, n.src.Next, n.take, func() { n.pushed(root) })
+			screen.Listen(root, n.src.Run.Next, n.take, func() { n.pushed(root) })
 		})
 	})
 }
 
 // pushed tells how the backups of a night that is over are brought off this machine.
 func (n *Night) pushed(root *screen.Host) {
-	if n.src.Pushed == nil || len(n.src.Places) == 0 {
+	if n.src.Shelf == nil || len(n.src.Shelf.Places()) == 0 {
 		return
 	}
-	places := strings.Join(n.src.Places, ", ")
+	places := strings.Join(n.src.Shelf.Places(), ", ")
 	root.Say("the night is over; its backups are being pushed to " + places)
 	root.Go(func(ctx context.Context) {
-		err := n.src.Pushed(ctx)
+		err := n.src.Shelf.Pushed(ctx)
 		root.Then(func() {
 			if err != nil {
 				root.Say("warning: " + strings.ReplaceAll(err.Error(), "\n", " "))
@@ -169,7 +169,7 @@ func (n *Night) take(events []night.Event) {
 
 // do passes on a decision.
 func (n *Night) do(h *screen.Host, c night.Command) {
-	if err := n.src.Do(c); err != nil {
+	if err := n.src.Run.Do(c); err != nil {
 		h.Say(err.Error())
 	}
 }

@@ -73,7 +73,7 @@ func TestWhatWasSaidByThen(t *testing.T) {
 func TestASliderOverANight(t *testing.T) {
 	events := aNight(6)
 	src := Source{Night: night.Fold(night.Night{}, events...), Events: events,
-		Transcript: func(string) ([]string, error) { return []string{"23:50:03.000 > first", "23:50:30.000 > later"}, nil }}
+		Said: fakeSaid{transcript: func(string) ([]string, error) { return []string{"23:50:03.000 > first", "23:50:30.000 > later"}, nil }}}
 	s := screentest.Open(t, 160, 40, New(src).View())
 	s.See("6 kept")
 	s.Press("P", "P")

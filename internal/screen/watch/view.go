@@ -73,15 +73,13 @@ func (v *View) Opened(h *screen.Host) {
 
 // lookBack finds what the newest rehearsal found, behind what is shown.
 func (v *View) lookBack() {
-	if v.n.src.Rehearsed == nil {
+	if v.n.src.Plan == nil {
 		return
 	}
 	v.host.Go(func(ctx context.Context) {
-		found, lines := v.n.src.Rehearsed(ctx), []ink.Row{{}}
-		if v.n.src.Found != nil {
-			for _, l := range v.n.src.Found(ctx) {
-				lines = append(lines, ink.T(ink.Foam, l))
-			}
+		found, lines := v.n.src.Plan.Rehearsed(ctx), []ink.Row{{}}
+		for _, l := range v.n.src.Plan.Found(ctx) {
+			lines = append(lines, ink.T(ink.Foam, l))
 		}
 		v.host.Then(func() { v.rehearsed, v.found = found, lines })
 	})
@@ -288,20 +286,20 @@ func (v *View) Keys() []screen.Key {
 		out = append(out, screen.On(keys.Need, "next in need", v.nextInNeed))
 	}
 	out = append(out, screen.On(keys.Pane, "pane", v.pane), screen.On(keys.Fold, "fold", v.fold))
-	if n.src.Console != nil {
+	if n.src.Hands != nil {
 		out = append(out, screen.On(keys.Console, "console", v.console))
 	}
-	if n.src.Login != nil && n.night.Ended.IsZero() {
+	if n.src.Hands != nil && n.night.Ended.IsZero() {
 		out = append(out, screen.On(keys.Login, "login anew", v.login))
 	}
 	out = append(out, screen.On(keys.Differs, "difference", v.difference))
-	if n.planned() && n.src.Rehearse != nil && !n.asked && !v.busy {
+	if n.planned() && n.src.Plan != nil && !n.asked && !v.busy {
 		out = append(out, screen.On(keys.Predict, "rehearse", v.rehearse))
 	}
-	if n.planned() && n.src.Waive != nil && !n.asked {
+	if n.planned() && n.src.Plan != nil && !n.asked {
 		out = append(out, screen.On(keys.Waive, "waive", v.waive))
 	}
-	if n.planned() && n.src.Values != nil && len(n.night.Outline.Values) > 0 && !n.asked && !v.busy {
+	if n.planned() && n.src.Plan != nil && len(n.night.Outline.Values) > 0 && !n.asked && !v.busy {
 		out = append(out, screen.On(keys.Values, "values", v.values))
 	}
 	return append(out, screen.On(keys.Left, "", func() { v.to(v.cursor - 1) }), screen.On(keys.Right, "", func() { v.to(v.cursor + 1) }))
@@ -319,8 +317,8 @@ func (v *View) pastKeys() (out []screen.Key) {
 		key  screen.Binding
 		does string
 		do   func(h *screen.Host)
-	}{{keys.Compare, "compare", v.n.src.Compare}, {keys.Report, "report", v.n.src.Report},
-		{keys.Restore, "take back", v.n.src.Back}, {keys.Again, "once more for the rest", v.n.src.Again}} {
+	}{{keys.Compare, "compare", v.n.src.Morning.Compare}, {keys.Report, "report", v.n.src.Morning.Report},
+		{keys.Restore, "take back", v.n.src.Morning.Back}, {keys.Again, "once more for the rest", v.n.src.Morning.Again}} {
 		if do := k.do; do != nil {
 			out = append(out, screen.On(k.key, k.does, func() { do(v.host) }))
 		}
@@ -341,7 +339,7 @@ func (v *View) fold() {
 func (v *View) waive() {
 	var night night.Night
 	v.host.Work("Waiving a precheck", func(ctx context.Context) (err error) {
-		night, err = v.n.src.Waive(ctx)
+		night, err = v.n.src.Plan.Waive(ctx)
 		return err
 	}, func(err error) {
 		if err != nil {
@@ -358,7 +356,7 @@ func (v *View) waive() {
 func (v *View) values() {
 	var src Source
 	v.host.Work("Planning with other values", func(ctx context.Context) (err error) {
-		src, err = v.n.src.Values(ctx)
+		src, err = v.n.src.Plan.Values(ctx)
 		return err
 	}, func(err error) {
 		if err != nil {
@@ -379,7 +377,7 @@ func (v *View) login() {
 		return
 	}
 	name := d.Name
-	v.host.Work("Login", func(ctx context.Context) error { return v.n.src.Login(ctx, name) }, func(err error) {
+	v.host.Work("Login", func(ctx context.Context) error { return v.n.src.Hands.Login(ctx, name) }, func(err error) {
 		if err != nil {
 			v.host.Say("the login of " + name + ": " + err.Error())
 			return
@@ -390,7 +388,7 @@ func (v *View) login() {
 
 func (v *View) console() {
 	if d := v.Device(); d != nil {
-		console.Work(v.host, d.Name, v.n.src.Console(v.host.Context(), d.Name))
+		console.Work(v.host, d.Name, v.n.src.Hands.Console(v.host.Context(), d.Name))
 	}
 }
 
@@ -404,10 +402,10 @@ func (v *View) open() {
 	case v.n.planned():
 		v.host.Open(v.lines(d.Name))
 		return
-	case v.n.src.Transcript == nil:
+	case v.n.src.Said == nil:
 		return
 	}
-	OpenTranscript(v.host, d.Name, v.n.src.Transcript)
+	OpenTranscript(v.host, d.Name, v.n.src.Said.Transcript)
 }
 
 // OpenTranscript opens what was said with a device, followed as it grows, or says why
@@ -454,18 +452,18 @@ func (v *View) tail(device string, n int) []string {
 	if p := v.n.play; p != nil {
 		return v.saidThen(device, n, p)
 	}
-	if v.n.src.Tail == nil {
+	if v.n.src.Said == nil {
 		return nil
 	}
-	return v.n.src.Tail(device, n)
+	return v.n.src.Said.Tail(device, n)
 }
 
 // saidThen is the end of what was said with a device up to the moment that is shown.
 func (v *View) saidThen(device string, n int, p *player) []string {
 	if v.said.device != device {
 		v.said.device, v.said.lines = device, nil
-		if v.n.src.Transcript != nil {
-			v.said.lines, _ = v.n.src.Transcript(device) // where nothing was said, nothing stands
+		if v.n.src.Said != nil {
+			v.said.lines, _ = v.n.src.Said.Transcript(device) // where nothing was said, nothing stands
 		}
 	}
 	lines := saidBy(v.said.lines, p.events[0].At, p.now)

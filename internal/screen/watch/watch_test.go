@@ -1,7 +1,6 @@
 package watch
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -51,13 +50,13 @@ func options() screen.Options {
 func running(t testing.TB, told night.Night, cells, rows int) *shown {
 	t.Helper()
 	s := &shown{}
-	s.n = New(Source{Night: told, Begin: func(context.Context) error { return nil }, Do: func(c night.Command) error { s.commands = append(s.commands, c); return nil },
-		Transcript: func(d string) ([]string, error) {
+	s.n = New(Source{Night: told, Run: fakeRun{do: func(c night.Command) error { s.commands = append(s.commands, c); return nil }},
+		Said: fakeSaid{transcript: func(d string) ([]string, error) {
 			if d == "ald-quay-2" {
 				return nil, fs.ErrNotExist
 			}
 			return []string{"01:30:00.000 > [x look] tell clock", "01:30:00.100 < time"}, nil
-		}})
+		}}})
 	s.n.started = true
 	s.Screen = screentest.New(t, cells, rows, options(), func(h *screen.Host) {
 		h.Stand(s.n)
@@ -199,7 +198,7 @@ func TestMessagesDoNotHideWhatNeedsAPerson(t *testing.T) {
 	s.Press("down", "enter")
 	assert.Contains(t, s.Text(), "nothing was said to ald-quay-2 yet")
 	assert.Contains(t, s.Text(), "ald-quay-3 is held")
-	s.n.src.Transcript = func(string) ([]string, error) { return nil, errors.New("disk gone") }
+	s.n.src.Said = fakeSaid{transcript: func(string) ([]string, error) { return nil, errors.New("disk gone") }}
 	s.Press("enter")
 	assert.Contains(t, s.Text(), "disk gone")
 }
@@ -265,7 +264,7 @@ func BenchmarkKeyToFrame(b *testing.B) {
 	told = night.Fold(told, events...)
 	for _, folded := range []bool{true, false} {
 		b.Run(map[bool]string{true: "cells", false: "lines"}[folded], func(b *testing.B) {
-			n := New(Source{Night: told, Begin: func(context.Context) error { return nil }, Do: func(night.Command) error { return nil }})
+			n := New(Source{Night: told, Run: fakeRun{}})
 			n.started, n.view.folded = true, folded
 			app := screen.New(options())
 			screentest.Bench(b, app, func(h *screen.Host) { h.Stand(n); h.Open(n.View()) }, func(i int) {
