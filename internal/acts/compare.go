@@ -148,7 +148,7 @@ func (d *Desk) Compare(ctx context.Context, a, b string, words ...string) (*Comp
 // CompareRecords compares two records, device by device.
 func (d *Desk) CompareRecords(ctx context.Context, a, b *record.Record) (*Comparison, error) {
 	out := &Comparison{A: recordTitle(a), B: recordTitle(b)}
-	foreseen, held, err := d.foreseenBetween(ctx, a, b)
+	predicted, held, err := d.predictedBetween(ctx, a, b)
 	if err != nil {
 		return nil, err
 	}
@@ -161,7 +161,7 @@ func (d *Desk) CompareRecords(ctx context.Context, a, b *record.Record) (*Compar
 	all.SetLimit(runtime.GOMAXPROCS(0))
 	for i, is := range b.Devices {
 		all.Go(func() error {
-			one := d.compareRecorded(was, is, b.Name, foreseen)
+			one := d.compareRecorded(was, is, b.Name, predicted)
 			one.Changes = record.Expect(one.Changes, held[is.Device])
 			out.Devices[i] = one
 			return nil
@@ -190,7 +190,7 @@ func (d *Desk) compareRecorded(
 	all map[string]record.Device,
 	is record.Device,
 	name string,
-	foreseen func(string) ([]string, bool),
+	predicted func(string) ([]string, bool),
 ) record.Differing {
 	was, both := all[is.Device]
 	if !both {
@@ -200,7 +200,7 @@ func (d *Desk) compareRecorded(
 	if !shared {
 		return nothingShared(is.Device)
 	}
-	out := d.compareDevice(was, is, foreseen)
+	out := d.compareDevice(was, is, predicted)
 	out.Apart = apart
 	return out
 }
@@ -229,7 +229,7 @@ func nothingShared(device string) record.Differing {
 }
 
 // compareDevice compares what two records hold of a device.
-func (d *Desk) compareDevice(was, is record.Device, foreseen func(string) ([]string, bool)) record.Differing {
+func (d *Desk) compareDevice(was, is record.Device, predicted func(string) ([]string, bool)) record.Differing {
 	out := record.Differing{Device: is.Device}
 	p := d.Profiles[is.Platform]
 	if was.Platform != is.Platform {
@@ -259,13 +259,13 @@ func (d *Desk) compareDevice(was, is record.Device, foreseen func(string) ([]str
 		}
 		out.Config = lines
 	}
-	predicted, known := foreseen(is.Device)
+	lines, known := predicted(is.Device)
 	if !known {
 		return out
 	}
-	for _, l := range predicted {
+	for _, l := range lines {
 		if slices.Contains(out.Config, l) {
-			out.Foreseen = append(out.Foreseen, l)
+			out.Predicted = append(out.Predicted, l)
 		} else {
 			out.Missed = append(out.Missed, l)
 		}
@@ -329,9 +329,9 @@ func (d *Desk) maskPaths(platform string) func([]string) []string {
 	}
 }
 
-// foreseenBetween is what was predicted of each device, where the two records are those of
+// predictedBetween is what was predicted of each device, where the two records are those of
 // before and after one night.
-func (d *Desk) foreseenBetween(ctx context.Context, a, b *record.Record) (func(string) ([]string, bool), map[string][]string, error) {
+func (d *Desk) predictedBetween(ctx context.Context, a, b *record.Record) (func(string) ([]string, bool), map[string][]string, error) {
 	none := func(string) ([]string, bool) { return nil, false }
 	night, before := strings.CutSuffix(a.Of, ", before")
 	if night2, after := strings.CutSuffix(b.Of, ", after"); !before || !after || night != night2 {
@@ -345,7 +345,7 @@ func (d *Desk) foreseenBetween(ctx context.Context, a, b *record.Record) (func(s
 	if err != nil {
 		return none, nil, err
 	}
-	return foreseenOf(&p.Night), heldIn(p.Events), nil
+	return predictedOf(&p.Night), heldIn(p.Events), nil
 }
 
 // heldIn are the conditions that were expected of each device in a night, and that held.
@@ -359,9 +359,9 @@ func heldIn(events []night.Event) map[string][]string {
 	return out
 }
 
-// foreseenOf is what was predicted of the devices of a night. Of one that was not changed
-// in the end, nothing is foreseen.
-func foreseenOf(n *night.Night) func(string) ([]string, bool) {
+// predictedOf is what was predicted of the devices of a night. Of one that was not changed
+// in the end, nothing is predicted.
+func predictedOf(n *night.Night) func(string) ([]string, bool) {
 	return func(device string) ([]string, bool) {
 		dev := n.Get(device)
 		if dev == nil || !dev.Computed || dev.Unknown != "" {
@@ -371,9 +371,9 @@ func foreseenOf(n *night.Night) func(string) ([]string, bool) {
 			return nil, true
 		}
 		if dev.LeftSteps() > 0 && dev.Predicted {
-			return dev.Diff, true // as was foreseen once a step was left out
+			return dev.Diff, true // as was predicted once a step was left out
 		}
-		return dev.Foreseen, true
+		return dev.WillDiffer, true
 	}
 }
 
@@ -400,7 +400,7 @@ func (d *Desk) CompareNight(ctx context.Context, id int64) (*Comparison, error) 
 		return record.Device{Device: dev.Name}
 	}
 	out := &Comparison{A: fmt.Sprintf("before night %d, %s", id, p.Began.Local().Format("Mon 2 Jan 2006 15:04")), B: "after it"}
-	foreseen, held := foreseenOf(&p.Night), heldIn(p.Events)
+	predicted, held := predictedOf(&p.Night), heldIn(p.Events)
 	untouched := map[night.State]int{}
 	for _, dev := range p.Night.Devices {
 		if dev.CutOff() && dev.Begun() {
@@ -417,7 +417,7 @@ func (d *Desk) CompareNight(ctx context.Context, id int64) (*Comparison, error) 
 		if dev.State != night.Kept {
 			is.Backup, is.SHA256 = "", ""
 		}
-		one := d.compareDevice(was, is, foreseen)
+		one := d.compareDevice(was, is, predicted)
 		one.Changes = record.Expect(one.Changes, held[dev.Name])
 		if dev.State == night.Stranded || dev.State == night.Dark {
 			one.Changes = append(

@@ -32,7 +32,7 @@ type Desk struct {
 	Working func(what string) (done func())
 
 	mu     sync.Mutex
-	nights []*Night // that were planned
+	nights []*Tonight // that were planned
 	found  *workspace.Finder
 }
 
@@ -54,7 +54,7 @@ func (d *Desk) working(format string, args ...any) (done func()) {
 }
 
 // Planned are the nights that were planned here, in order.
-func (d *Desk) Planned() []*Night {
+func (d *Desk) Planned() []*Tonight {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	return slices.Clone(d.nights)

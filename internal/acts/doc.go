@@ -12,6 +12,6 @@
 //	err = e.Ready(ctx, "reach")                          // secrets, keys, jump hosts
 //	e.Reach(ctx, e.Devices(), func(ev reach.Event) { … })
 //
-// A night has its own life: [Desk.Plan] makes it, [Night.Begin] begins it, and it goes
+// A night has its own life: [Desk.Plan] makes it, [Tonight.Begin] begins it, and it goes
 // on to its end whoever looks.
 package acts

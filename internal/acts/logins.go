@@ -50,7 +50,7 @@ func (e *Evening) Login(ctx context.Context, d fleet.Device) error {
 
 // Login has the login of a device of the night typed anew, also while it runs: what is
 // connected to from then on is logged in to with it.
-func (n *Night) Login(ctx context.Context, device string) error {
+func (n *Tonight) Login(ctx context.Context, device string) error {
 	name, _ := n.desk.LoginOf(n.device(device), n.access.Config)
 	return n.desk.retype(ctx, n.access, name)
 }

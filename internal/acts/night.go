@@ -18,10 +18,10 @@ import (
 	"metabasis/internal/workspace"
 )
 
-// Night is a night of this process: planned, then running, then over. It runs to its
+// Tonight is a night of this process: planned, then running, then over. It runs to its
 // end whoever looks at it.
-type Night struct {
-	*workspace.Night
+type Tonight struct {
+	*workspace.OpenNight
 	// Events are what happens, from the first event of the run on, to be drawn or
 	// printed. They end with the night.
 	Events *Stream[night.Event]
@@ -45,23 +45,23 @@ type Night struct {
 	err         error
 }
 
-func newNight(d *Desk, n *workspace.Night, a *workspace.Access) *Night {
-	return &Night{
-		Night:   n,
-		desk:    d,
-		access:  a,
-		Events:  NewStream[night.Event](),
-		read:    map[string]*plan.Target{},
-		over:    make(chan struct{}),
-		pushing: newPushing(),
+func newNight(d *Desk, n *workspace.OpenNight, a *workspace.Access) *Tonight {
+	return &Tonight{
+		OpenNight: n,
+		desk:      d,
+		access:    a,
+		Events:    NewStream[night.Event](),
+		read:      map[string]*plan.Target{},
+		over:      make(chan struct{}),
+		pushing:   newPushing(),
 	}
 }
 
 // Warnings are what was met while it was planned.
-func (n *Night) Warnings() []string { return n.access.Warnings }
+func (n *Tonight) Warnings() []string { return n.access.Warnings }
 
 // Planned is the night before it begins.
-func (n *Night) Planned() night.Night {
+func (n *Tonight) Planned() night.Night {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	o := n.Plan.Whole()
@@ -70,8 +70,8 @@ func (n *Night) Planned() night.Night {
 }
 
 // Lines tells what will be sent to a device, secrets masked: as planned, or as computed
-// once it was read; see [Night.Rehearse].
-func (n *Night) Lines(device string) []string {
+// once it was read; see [Tonight.Rehearse].
+func (n *Tonight) Lines(device string) []string {
 	n.mu.Lock()
 	read := n.read[device]
 	n.mu.Unlock()
@@ -84,8 +84,8 @@ func (n *Night) Lines(device string) []string {
 // Begin takes the workspace and the devices and begins the run. Where another night
 // has the workspace, it says by whom; with wait it waits for that night's end, as long
 // as ctx lives, and say is told. The run itself does not end with ctx: it is ended by
-// decisions, or by [Night.Interrupt].
-func (n *Night) Begin(ctx context.Context, wait bool, say func(string)) error {
+// decisions, or by [Tonight.Interrupt].
+func (n *Tonight) Begin(ctx context.Context, wait bool, say func(string)) error {
 	n.mu.Lock()
 	again, stop := n.began, n.stopReading
 	n.mu.Unlock()
@@ -98,7 +98,7 @@ func (n *Night) Begin(ctx context.Context, wait bool, say func(string)) error {
 	began := time.Now()
 	n.access.Once()
 	n.Broke = n.mistake
-	err := n.Night.Begin(ctx, wait, say)
+	err := n.OpenNight.Begin(ctx, wait, say)
 	n.desk.did("begin", began, err, "night", n.ID)
 	if err != nil {
 		var held *locks.Held
@@ -115,12 +115,12 @@ func (n *Night) Begin(ctx context.Context, wait bool, say func(string)) error {
 }
 
 // mistake writes a mistake of ours on one device into the log.
-func (n *Night) mistake(device string, what any, stack []byte) {
+func (n *Tonight) mistake(device string, what any, stack []byte) {
 	n.desk.Log.Error("mistake", "night", n.ID, "device", device, "what", fmt.Sprint(what), "stack", string(stack))
 }
 
 // run runs the night to its end, whoever looks.
-func (n *Night) run(ctx context.Context) {
+func (n *Tonight) run(ctx context.Context) {
 	done := make(chan error, 1)
 	go func() { done <- n.Run.Go(ctx) }()
 	var told night.Night
@@ -152,7 +152,7 @@ func (n *Night) run(ctx context.Context) {
 }
 
 // InChange tells whether a device is in change, or waits for a decision, at this moment.
-func (n *Night) InChange() bool {
+func (n *Tonight) InChange() bool {
 	told := n.now.Load()
 	if told == nil || !n.Running() || !told.Ended.IsZero() {
 		return false
@@ -161,14 +161,14 @@ func (n *Night) InChange() bool {
 }
 
 // Began tells whether the night has begun.
-func (n *Night) Began() bool {
+func (n *Tonight) Began() bool {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	return n.began
 }
 
 // Running tells whether the night has begun and is not over.
-func (n *Night) Running() bool {
+func (n *Tonight) Running() bool {
 	if !n.Began() {
 		return false
 	}
@@ -181,7 +181,7 @@ func (n *Night) Running() bool {
 }
 
 // Wait waits for the end of a night that has begun, and returns it as it stood then.
-func (n *Night) Wait() (night.Night, error) {
+func (n *Tonight) Wait() (night.Night, error) {
 	<-n.over
 	n.mu.Lock()
 	defer n.mu.Unlock()
@@ -189,7 +189,7 @@ func (n *Night) Wait() (night.Night, error) {
 }
 
 // Do passes on a decision.
-func (n *Night) Do(c night.Command) error {
+func (n *Tonight) Do(c night.Command) error {
 	c.By = Who()
 	if !n.Began() {
 		return errors.New("the night has not begun")
@@ -200,7 +200,7 @@ func (n *Night) Do(c night.Command) error {
 // Interrupt asks the night to end because of something that nobody decided on the
 // screen: the first time by taking back what is in change, then by letting go of
 // everything.
-func (n *Night) Interrupt(why string) {
+func (n *Tonight) Interrupt(why string) {
 	n.mu.Lock()
 	choice := night.BackDevice
 	if n.interrupted {
@@ -215,15 +215,15 @@ func (n *Night) Interrupt(why string) {
 }
 
 // Interrupted tells whether it was asked to end so.
-func (n *Night) Interrupted() bool {
+func (n *Tonight) Interrupted() bool {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	return n.interrupted
 }
 
 // Close ends what the night had open. A night that runs is not closed: it must be over. Its
-// backups are pushed on: whoever ends the process waits for that; see [Night.Pushed].
-func (n *Night) Close() error {
+// backups are pushed on: whoever ends the process waits for that; see [Tonight.Pushed].
+func (n *Tonight) Close() error {
 	if n.Running() {
 		return errors.New("the night runs")
 	}
@@ -237,12 +237,12 @@ func (n *Night) Close() error {
 	if stop != nil {
 		stop()
 	}
-	return errors.Join(n.Night.Close(), n.access.Close())
+	return errors.Join(n.OpenNight.Close(), n.access.Close())
 }
 
 // changes tells whether the night works on a device at this moment. One that is held
 // waits, and may be looked at.
-func (n *Night) changes(device string) bool {
+func (n *Tonight) changes(device string) bool {
 	told := n.now.Load()
 	if told == nil || !n.Running() {
 		return false
@@ -259,14 +259,14 @@ func (n *Night) changes(device string) bool {
 }
 
 // Console opens a device of the night to be worked by hand, in a window of that size.
-func (n *Night) Console(ctx context.Context, device string, columns, rows int) (*lines.Raw, error) {
+func (n *Tonight) Console(ctx context.Context, device string, columns, rows int) (*lines.Raw, error) {
 	return n.Connector.Console(ctx, n.device(device), columns, rows, false)
 }
 
 // ClearText tells whether a device is reached without encryption.
-func (n *Night) ClearText(device string) bool { return n.Connector.ClearText(n.device(device)) }
+func (n *Tonight) ClearText(device string) bool { return n.Connector.ClearText(n.device(device)) }
 
-func (n *Night) device(name string) fleet.Device {
+func (n *Tonight) device(name string) fleet.Device {
 	for _, t := range n.Plan.Targets() {
 		if t.Device.Name == name {
 			return t.Device
@@ -276,7 +276,7 @@ func (n *Night) device(name string) fleet.Device {
 }
 
 // note notes what needs a person now.
-func (n *Night) note(told *night.Night) {
+func (n *Tonight) note(told *night.Night) {
 	text := ""
 	switch {
 	case !told.Ended.IsZero():
@@ -298,7 +298,7 @@ func (n *Night) note(told *night.Night) {
 
 // Needs is what needs a person now, in a few words, for whoever cannot see the night:
 // somebody who works a device by hand. It is "" for nothing.
-func (n *Night) Needs() string {
+func (n *Tonight) Needs() string {
 	if n == nil {
 		return ""
 	}

@@ -89,7 +89,7 @@ type Request struct {
 // Plan plans a night, as [Change.Planned] does, and gets its devices ready to be reached.
 // Nothing connects, except to jump hosts that ask for more than a password. Close must be
 // called on the night.
-func (c *Change) Plan(ctx context.Context, r Request) (night *Night, err error) {
+func (c *Change) Plan(ctx context.Context, r Request) (night *Tonight, err error) {
 	began := time.Now()
 	defer func() { c.did("plan", began, err, "runbook", c.File) }()
 	finder := c.finder()
@@ -173,7 +173,7 @@ func (c *Change) plan(ctx context.Context, r Request, finder *workspace.Finder) 
 // Replan asks for the values of a night that has not begun, those that it has beside them,
 // and plans it anew with what is answered. Waivers stay. The night itself is not touched:
 // it is to be closed where the new one takes its place.
-func (n *Night) Replan(ctx context.Context) (*Night, error) {
+func (n *Tonight) Replan(ctx context.Context) (*Tonight, error) {
 	asked := slices.ContainsFunc(n.change.Runbook.Ask, func(k runbook.Ask) bool { return k.Kind != runbook.Secret })
 	switch {
 	case n.Began():
@@ -411,7 +411,7 @@ func secretValue(ctx context.Context, ask runbook.Ask, find *workspace.Finder) (
 
 // Waivable are the prechecks of the night that can be waived, and what for: each
 // device, and each platform.
-func (n *Night) Waivable() (checks, what []string) {
+func (n *Tonight) Waivable() (checks, what []string) {
 	for _, pc := range n.Plan.Prechecks {
 		if !pc.Off && pc.Name != "reachable" {
 			checks = append(checks, pc.Name)
@@ -429,8 +429,8 @@ func (n *Night) Waivable() (checks, what []string) {
 }
 
 // Waive asks for a waiver of a precheck, with a name and a reason, before the night
-// begins. The plan that it is part of is told anew by [Night.Planned].
-func (n *Night) Waive(ctx context.Context) error {
+// begins. The plan that it is part of is told anew by [Tonight.Planned].
+func (n *Tonight) Waive(ctx context.Context) error {
 	if n.Began() {
 		return errors.New("the night has begun: a waiver is given before it")
 	}

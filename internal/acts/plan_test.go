@@ -98,7 +98,7 @@ func TestPlanningAsksForWhatIsMissing(t *testing.T) {
 	assert.Equal(t, []string{"The log collector", "The LAN", "The ferry's key (key, hidden)", "operator of login crew", "password of login crew"}, sortedTail(who.questions()))
 	assert.Contains(t, strings.Join(n.Lines("ald-quay-1"), "\n"), "| log host 198.51.100.14")
 	assert.NotContains(t, strings.Join(n.Lines("ald-quay-1"), "\n"), "gull-w1ng")
-	assert.Equal(t, []*Night{n}, d.Planned())
+	assert.Equal(t, []*Tonight{n}, d.Planned())
 
 	d, book = desk(t, nil)
 	c, err = d.Change(book, "")

@@ -46,7 +46,7 @@ var errLeftPushing = errors.New("it was not waited for")
 
 // Pushed waits until the backups of a night that is over are pushed, or ctx ends: then what
 // is left is pushed the next time. The error says what is not pushed.
-func (n *Night) Pushed(ctx context.Context) error {
+func (n *Tonight) Pushed(ctx context.Context) error {
 	if len(n.desk.Settings.Places) == 0 {
 		return nil
 	}
@@ -67,7 +67,7 @@ func (d *Desk) Places() (names []string) {
 }
 
 // Places are where its backups are pushed once it is over.
-func (n *Night) Places() []string { return n.desk.Places() }
+func (n *Tonight) Places() []string { return n.desk.Places() }
 
 // PushAllWithin bounds pushing where a person has asked for it; ErrPushTime says that it was
 // over.
@@ -80,7 +80,7 @@ var ErrPushTime = fmt.Errorf("not all was pushed within %s; what is there stays,
 const PushWithin = 2 * time.Minute
 
 // push pushes what the night put on the shelf, where the settings name places for it.
-func (n *Night) push(ctx context.Context) error {
+func (n *Tonight) push(ctx context.Context) error {
 	if len(n.desk.Settings.Places) == 0 {
 		return nil
 	}

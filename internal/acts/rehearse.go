@@ -19,7 +19,7 @@ import (
 // up, and what would be done to it is computed. Nothing is changed on any. What is to be
 // told of a device is passed on as it comes, from several goroutines. What was found is
 // kept in the workspace; one that was given up is not.
-func (n *Night) Rehearse(ctx context.Context, each func(...night.Event)) (*store.Rehearsal, error) {
+func (n *Tonight) Rehearse(ctx context.Context, each func(...night.Event)) (*store.Rehearsal, error) {
 	if n.Began() {
 		return nil, errors.New("the night has begun")
 	}
@@ -57,7 +57,7 @@ func (n *Night) Rehearse(ctx context.Context, each func(...night.Event)) (*store
 
 // Rehearsed sums up the newest rehearsal of this night; "" where there was none. One of
 // another text or of other values is called that.
-func (n *Night) Rehearsed(ctx context.Context) string {
+func (n *Tonight) Rehearsed(ctx context.Context) string {
 	r, stale := n.newest(ctx)
 	switch {
 	case r == nil:
@@ -70,7 +70,7 @@ func (n *Night) Rehearsed(ctx context.Context) string {
 
 // Found tells all that the newest rehearsal of this night found; nothing where there was
 // none.
-func (n *Night) Found(ctx context.Context) []string {
+func (n *Tonight) Found(ctx context.Context) []string {
 	r, stale := n.newest(ctx)
 	if r == nil || stale != "" {
 		return nil
@@ -80,7 +80,7 @@ func (n *Night) Found(ctx context.Context) []string {
 
 // newest is the newest rehearsal of a runbook of that title, nil where there was none, and
 // why it is not one of this night.
-func (n *Night) newest(ctx context.Context) (r *store.Rehearsal, stale string) {
+func (n *Tonight) newest(ctx context.Context) (r *store.Rehearsal, stale string) {
 	r, err := n.desk.Rehearsed(ctx, 0, n.Plan.Title)
 	if err != nil {
 		return nil, ""
@@ -88,7 +88,7 @@ func (n *Night) newest(ctx context.Context) (r *store.Rehearsal, stale string) {
 	return r, r.Stale(n.Rehearsal().Runbook, n.Plan.Values)
 }
 
-func (n *Night) rehearseEach(ctx context.Context, each func(...night.Event)) map[string]work.Rehearsed {
+func (n *Tonight) rehearseEach(ctx context.Context, each func(...night.Event)) map[string]work.Rehearsed {
 	devices, found := map[string]*plan.Target{}, map[string]work.Rehearsed{}
 	list := n.Plan.Devices()
 	for _, t := range n.Plan.Targets() {

@@ -99,7 +99,7 @@ const ReportFile = "report.md"
 
 // writeReport writes the report of a night that is over into its folder, as Markdown and
 // for programs.
-func (n *Night) writeReport(ctx context.Context) error {
+func (n *Tonight) writeReport(ctx context.Context) error {
 	m, err := n.desk.Morning(ctx, n.ID)
 	if m == nil {
 		return err

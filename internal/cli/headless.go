@@ -17,7 +17,7 @@ import (
 
 // headless runs a night without a screen. The first interrupt aborts and takes
 // back what is in change, the second lets go of everything.
-func (a *app) headless(ctx context.Context, n *acts.Night, f nightFlags) error {
+func (a *app) headless(ctx context.Context, n *acts.Tonight, f nightFlags) error {
 	// A reader that goes away must not end a night half-way.
 	signal.Ignore(syscall.SIGPIPE)
 	if err := a.beginNight(ctx, n, f.wait); err != nil {
@@ -43,7 +43,7 @@ func (a *app) headless(ctx context.Context, n *acts.Night, f nightFlags) error {
 
 // awaitPush waits, behind the summary, for the backups of a night to be pushed off this
 // machine, for as long as nobody interrupts that.
-func (a *app) awaitPush(ctx context.Context, n *acts.Night) {
+func (a *app) awaitPush(ctx context.Context, n *acts.Tonight) {
 	places := n.Places()
 	if len(places) == 0 {
 		return
@@ -57,7 +57,7 @@ func (a *app) awaitPush(ctx context.Context, n *acts.Night) {
 }
 
 // beginNight begins a night. Waiting for another one can be interrupted.
-func (a *app) beginNight(ctx context.Context, n *acts.Night, wait bool) error {
+func (a *app) beginNight(ctx context.Context, n *acts.Tonight, wait bool) error {
 	ctx, over := signalled(ctx)
 	err := n.Begin(ctx, wait, func(text string) { fmt.Fprintln(a.err, text) })
 	a.warn(n.Notes())

@@ -96,7 +96,7 @@ func (a *app) afterScreen(d *acts.Desk, err error) error {
 }
 
 // tell waits for the end of a night and tells it.
-func (a *app) tell(n *acts.Night) error {
+func (a *app) tell(n *acts.Tonight) error {
 	told, err := n.Wait()
 	for _, note := range n.Notes() {
 		fmt.Fprintln(a.err, "warning:", note)
@@ -114,7 +114,7 @@ func (a *app) tell(n *acts.Night) error {
 // nightOnScreen shows one night.
 func (a *app) nightOnScreen(ctx context.Context, d *acts.Desk, c *acts.Change, r acts.Request, wait bool) error {
 	return a.onScreen(ctx, d, func(h *screen.Host, _ *home.View) {
-		home.OpenNight(h, c.Runbook.Title, func(ctx context.Context) (*acts.Night, error) { return c.Plan(ctx, r) }, wait, h.Fail)
+		home.OpenNight(h, c.Runbook.Title, func(ctx context.Context) (*acts.Tonight, error) { return c.Plan(ctx, r) }, wait, h.Fail)
 	})
 }
 

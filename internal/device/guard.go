@@ -10,7 +10,7 @@ import (
 	"metabasis/internal/device/ssh"
 )
 
-// Guard keeps accounts from being locked out across the fleet. A login that
+// Lockout keeps accounts from being locked out across the fleet. A login that
 // three devices in a row have denied is stopped: no further device is asked. One
 // that never answers counts as a denial until the login is known to be right;
 // after that it is a broken device, and must not keep us from the others. Other
@@ -20,9 +20,9 @@ import (
 //
 // A device that has denied a secret is not asked about it again by itself: not in the same
 // sweep, not when it is connected to anew, not at the next rehearsal. It is once the secret
-// was typed anew ([Guard.Anew]), or, where other devices take it, once a person asks for that
-// ([Guard.Once]).
-type Guard struct {
+// was typed anew ([Lockout.Anew]), or, where other devices take it, once a person asks for that
+// ([Lockout.Once]).
+type Lockout struct {
 	mu     sync.Mutex
 	logins map[string]*account
 }
@@ -36,7 +36,7 @@ func Account(login, secret string) string {
 }
 
 // Anew forgets what was denied of an account, because its secret is another now.
-func (g *Guard) Anew(account string) {
+func (g *Lockout) Anew(account string) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	delete(g.logins, account)
@@ -44,7 +44,7 @@ func (g *Guard) Anew(account string) {
 
 // Once lets devices that denied a secret which others take be asked once more, since a
 // person has asked for that. A secret that nobody has taken stays where it is.
-func (g *Guard) Once() {
+func (g *Lockout) Once() {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	for _, a := range g.logins {
@@ -67,7 +67,7 @@ type account struct {
 }
 
 // Try waits until the login may be tried on a device.
-func (g *Guard) Try(ctx context.Context, login, device string) (func(ssh.Verdict), error) {
+func (g *Lockout) Try(ctx context.Context, login, device string) (func(ssh.Verdict), error) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	if g.logins == nil {
@@ -102,7 +102,7 @@ func (g *Guard) Try(ctx context.Context, login, device string) (func(ssh.Verdict
 	return func(v ssh.Verdict) { g.over(a, device, v) }, nil
 }
 
-func (g *Guard) over(a *account, device string, v ssh.Verdict) {
+func (g *Lockout) over(a *account, device string, v ssh.Verdict) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	a.out--

@@ -10,7 +10,7 @@ import (
 )
 
 // deny has a device deny a login; it is false where the login was not sent to it.
-func deny(t *testing.T, g *Guard, login, device string, v ssh.Verdict) bool {
+func deny(t *testing.T, g *Lockout, login, device string, v ssh.Verdict) bool {
 	t.Helper()
 	over, err := g.Try(t.Context(), login, device)
 	if err != nil {
@@ -25,7 +25,7 @@ func deny(t *testing.T, g *Guard, login, device string, v ssh.Verdict) bool {
 // What was refused is not sent again by itself: not to the device that refused it, and once
 // three have, to nobody; and only devices that refused are counted.
 func TestARefusedSecretIsNotSentAgain(t *testing.T) {
-	g := &Guard{}
+	g := &Lockout{}
 	assert.True(t, deny(t, g, "crew", "d4", ssh.Denied))
 	assert.False(t, deny(t, g, "crew", "d4", ssh.Denied), "it has refused it")
 	assert.True(t, deny(t, g, "crew", "d3", ssh.Denied))
@@ -42,7 +42,7 @@ func TestARefusedSecretIsNotSentAgain(t *testing.T) {
 // A device that refuses what others take is asked once more when a person asks for that, and
 // not by itself; it never stops the login for the others.
 func TestOneDeviceRefusesWhatOthersTake(t *testing.T) {
-	g := &Guard{}
+	g := &Lockout{}
 	assert.True(t, deny(t, g, "crew", "d1", ssh.Let))
 	for range 5 {
 		deny(t, g, "crew", "d2", ssh.Denied)

@@ -137,7 +137,7 @@ func (w *world) predictionIsKept(t *plan.Target, d *night.Device) {
 		return config.Parse(strings.Join(t.Masked(strings.Split(text, "\n")), "\n"), style)
 	}
 	before, after := masked(found), masked(text)
-	assert.Equal(w.t, d.Foreseen, config.Compare(before, after).Lines(t.Masked), "%s: its prediction is not what was foreseen", d.Name)
+	assert.Equal(w.t, d.WillDiffer, config.Compare(before, after).Lines(t.Masked), "%s: its prediction is not what was foreseen", d.Name)
 	if d.State == night.Kept && d.Predicted && d.LeftSteps() == 0 {
 		left, _, err := w.left().AsOf(d.Name, time.Now())
 		if assert.NoError(w.t, err) {

@@ -66,7 +66,7 @@ func newReachWorld(b *testing.B) *reachWorld {
 	scripts, err := store.NewTranscripts(b.TempDir())
 	require.NoError(b, err)
 	b.Cleanup(func() { cancel(); s.Close(); scripts.Close() })
-	w.c = &device.Connector{Profiles: set, Dial: loopback(specs, w.addrs), HostKeys: s.HostKeys(), Guard: &device.Guard{}, Alive: 15 * time.Second,
+	w.c = &device.Connector{Profiles: set, Dial: loopback(specs, w.addrs), HostKeys: s.HostKeys(), Guard: &device.Lockout{}, Alive: 15 * time.Second,
 		Transcript: scripts.For,
 		Login: func(context.Context, string) (device.Login, error) {
 			return device.Login{Login: devssh.Login{User: "crew", Password: password}, Secrets: map[string]string{"operator": operator}}, nil

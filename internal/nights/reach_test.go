@@ -203,7 +203,7 @@ func TestNoAccountIsLockedOut(t *testing.T) {
 			}
 			h := newHarbour(t, devices)
 			defer h.sim.Close()
-			h.c.Guard = &device.Guard{}
+			h.c.Guard = &device.Lockout{}
 			stopped := 0
 			for _, r := range h.reach(60) {
 				require.NotNil(t, r.Failure)
@@ -241,7 +241,7 @@ func TestOneWrongDeviceStopsNobody(t *testing.T) {
 		}
 		h := newHarbour(t, devices)
 		defer h.sim.Close()
-		h.c.Guard = &device.Guard{}
+		h.c.Guard = &device.Lockout{}
 		denied := 0
 		for _, r := range h.reach(4) {
 			if r.Failure != nil {
@@ -264,7 +264,7 @@ func TestBrokenDevicesDoNotStopALoginThatIsRight(t *testing.T) {
 		}
 		h := newHarbour(t, append(devices, sim.Spec{Name: "last"}))
 		defer h.sim.Close()
-		h.c.Guard = &device.Guard{}
+		h.c.Guard = &device.Lockout{}
 		out := h.reach(1)
 		assert.True(t, out["first"].Failure == nil && out["last"].Failure == nil, "%v", out["last"].Failure)
 		assert.Contains(t, out["broken-11"].Failure.Cause, "silent at the login")

@@ -99,7 +99,7 @@ func TestWhatChangedSinceTheRehearsal(t *testing.T) {
 		for i, e := range w.seen {
 			switch {
 			case e.Device != "ald-quay-1":
-			case e.Kind == night.Foreseen && strings.Contains(e.Note, "since it was rehearsed"):
+			case e.Kind == night.Prediction && strings.Contains(e.Note, "since it was rehearsed"):
 				said = i
 			case e.Kind == night.Sent && sent < 0:
 				sent = i

@@ -76,7 +76,7 @@ func TestWhatIsWantedIsDone(t *testing.T) {
 			assert.Equal(t, night.Kept, d.State, d.Note)
 			assert.True(t, d.Predicted)
 			assert.True(t, strings.HasPrefix(w.sim.Device(name).Saved(), strings.Replace(done, "{{.Name}}", name, 1)), w.sim.Device(name).Saved())
-			assert.Equal(t, d.Diff, d.Foreseen)
+			assert.Equal(t, d.Diff, d.WillDiffer)
 		}
 		assert.Equal(t, night.Already, w.night.Get("ald-quay-3").State, w.night.Get("ald-quay-3").Note)
 		assert.Equal(t, []string{"time source 192.0.2.40 first", "drop time source 192.0.2.10", "log host 198.51.100.14", "drop log host 198.51.100.9", "lan 310", "title gates", "up", "port 3", "lan 310"},
@@ -277,11 +277,11 @@ func predictedNight(t *testing.T, rng *rand.Rand, set profile.Set, misled bool, 
 			was := config.Parse(w.initial[d.Name], style)
 			now := config.Parse(truth.Running(), style)
 			if d.LeftSteps() == 0 {
-				assert.Equal(t, d.Foreseen, config.Compare(was, now).Lines(slices.Clone), d.Name)
+				assert.Equal(t, d.WillDiffer, config.Compare(was, now).Lines(slices.Clone), d.Name)
 			}
 			assert.Equal(t, truth.Running(), truth.Saved())
 		case night.Already:
-			assert.Empty(t, d.Foreseen)
+			assert.Empty(t, d.WillDiffer)
 			assert.Equal(t, w.initial[d.Name], truth.Running())
 		}
 	}
@@ -439,9 +439,9 @@ func TestNothingIsPredictedWithoutALanguage(t *testing.T) {
 		require.NoError(t, w.scripts.Close())
 		assert.NotNil(t, target)
 		assert.Empty(t, found.Blocked)
-		events = slices.DeleteFunc(events, func(e night.Event) bool { return e.Kind != night.Foreseen })
+		events = slices.DeleteFunc(events, func(e night.Event) bool { return e.Kind != night.Prediction })
 		require.Len(t, events, 1)
-		assert.Equal(t, night.NotForeseen, events[0].What)
+		assert.Equal(t, night.NotPredicted, events[0].What)
 		assert.Contains(t, events[0].Note, "the profile of tern has no language")
 		w.mark = ""
 		w.run(context.Background(), always(t, night.SkipStep))

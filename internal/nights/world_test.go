@@ -244,7 +244,7 @@ func (w *world) connector() *device.Connector {
 		scripts = func(device string) profile.Transcript { return w.spy(device, w.scripts.For(device)) }
 	}
 	return &device.Connector{
-		Profiles: w.profiles, Dial: dial, HostKeys: w.sim.HostKeys(), Resolve: w.sim.Resolve, Guard: &device.Guard{}, Transcript: scripts,
+		Profiles: w.profiles, Dial: dial, HostKeys: w.sim.HostKeys(), Resolve: w.sim.Resolve, Guard: &device.Lockout{}, Transcript: scripts,
 		Login: login,
 	}
 }

@@ -107,7 +107,7 @@ type Groups struct {
 func Grouped(all []record.Differing) (out []Groups) {
 	predicted := false
 	for _, d := range all {
-		predicted = predicted || len(d.Foreseen)+len(d.Missed) > 0 ||
+		predicted = predicted || len(d.Predicted)+len(d.Missed) > 0 ||
 			slices.ContainsFunc(d.Changes, func(c record.Change) bool { return c.Expected })
 	}
 	title := func(g record.Group) string {

@@ -130,7 +130,7 @@ func tell(e night.Event) string {
 		return "backup: " + e.What
 	case night.Recorded:
 		switch {
-		case e.What == night.Foretold:
+		case e.What == night.PredictionKept:
 			return "what was predicted of it could not be kept: " + e.Note
 		case !e.OK:
 			return "what was recorded " + e.What + " could not be kept: " + e.Note
@@ -160,8 +160,8 @@ func tell(e night.Event) string {
 		return fmt.Sprintf("step %d %s", e.Step, e.What)
 	case night.Expected:
 		return "expectation " + okOr(e.OK, e.Note)
-	case night.Foreseen:
-		return foreseen(e)
+	case night.Prediction:
+		return predicted(e)
 	case night.Predicted:
 		if !e.OK {
 			return "not as predicted: " + Some(e.Lines, 3)
@@ -175,8 +175,8 @@ func tell(e night.Event) string {
 	return ""
 }
 
-// foreseen tells what was computed for a device.
-func foreseen(e night.Event) string {
+// predicted tells what was computed for a device.
+func predicted(e night.Event) string {
 	switch {
 	case e.Step > 0 && len(e.Lines) == 0:
 		return e.Note

@@ -56,7 +56,7 @@ func aNight(n int) []night.Event {
 			if k == 2 {
 				dev(night.Event{Kind: night.Prechecked, What: "clock", Note: "off by 3m", Waived: "its battery is dead", By: "ada"})
 			}
-			dev(night.Event{Kind: night.Foreseen, OK: true, Lines: []string{"+ log host 198.51.100.14"}})
+			dev(night.Event{Kind: night.Prediction, OK: true, Lines: []string{"+ log host 198.51.100.14"}})
 			dev(night.Event{Kind: night.Moved, State: night.Recording})
 			dev(night.Event{Kind: night.BackedUp, What: "backups/" + d.Name + "/2026-12-02T013000Z.cfg", Note: strings.Repeat("a", 64)})
 			dev(night.Event{Kind: night.Moved, State: night.Changing})

@@ -96,7 +96,7 @@ func (a *App) Run(ctx context.Context, begin func(h *Host), opts ...tea.ProgramO
 
 // Begin opens the first view, as soon as the application runs.
 func (a *App) Begin(begin func(h *Host)) {
-	a.post(func() { a.guard(a.root, func() { begin(a.root) }) })
+	a.post(func() { a.careful(a.root, func() { begin(a.root) }) })
 }
 
 // Close ends what views had under way, and waits for it.
@@ -243,7 +243,7 @@ type taker interface{ take(msg tea.Msg) tea.Cmd }
 
 func (a *App) take(h *Host, msg tea.Msg) {
 	if t, ok := h.view.(taker); ok {
-		a.guard(h, func() { a.cmd(t.take(msg)) })
+		a.careful(h, func() { a.cmd(t.take(msg)) })
 	}
 }
 
@@ -273,7 +273,7 @@ func (a *App) open(below *Host, v View) *Host {
 		a.line = nil
 	}
 	if o, ok := v.(Opener); ok {
-		a.guard(h, func() { o.Opened(h) })
+		a.careful(h, func() { o.Opened(h) })
 	}
 	return h
 }
@@ -294,7 +294,7 @@ func (a *App) remove(h *Host) {
 	}
 	if top := a.top(); i == len(a.stack) && top != nil {
 		if r, ok := top.view.(Returner); ok {
-			a.guard(top, r.Returned)
+			a.careful(top, r.Returned)
 		}
 	}
 }

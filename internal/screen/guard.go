@@ -10,9 +10,9 @@ import (
 	"metabasis/internal/screen/ink"
 )
 
-// guard does something of a view. A mistake in it is said, and what led to it is in the
+// careful does something of a view. A mistake in it is said, and what led to it is in the
 // log; the application goes on.
-func (a *App) guard(h *Host, do func()) {
+func (a *App) careful(h *Host, do func()) {
 	defer a.caught(h, "a key or what came of one", a.say)
 	do()
 }

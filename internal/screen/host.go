@@ -79,7 +79,7 @@ func (h *Host) Go(do func(ctx context.Context)) {
 func (h *Host) Then(do func()) {
 	h.app.post(func() {
 		if !h.closed {
-			h.app.guard(h, do)
+			h.app.careful(h, do)
 		}
 	})
 }
@@ -98,7 +98,7 @@ func (h *Host) Work(what string, do func(ctx context.Context) error, then func(e
 		err := h.app.try(host, what, func() error { return do(ctx) })
 		h.app.post(func() {
 			h.app.remove(host)
-			h.app.guard(h, func() { then(err) })
+			h.app.careful(h, func() { then(err) })
 		})
 	}()
 }
@@ -118,7 +118,7 @@ func (h *Host) Progress(what string, done, total int) { h.behind = progressOf{wh
 
 // Exec gives the terminal to something else for a while.
 func (h *Host) Exec(c tea.ExecCommand, then func(error)) {
-	h.app.cmd(tea.Exec(c, func(err error) tea.Msg { return doMsg{func() { h.app.guard(h, func() { then(err) }) }} }))
+	h.app.cmd(tea.Exec(c, func(err error) tea.Msg { return doMsg{func() { h.app.careful(h, func() { then(err) }) }} }))
 }
 
 // frame is the least time between two looks at what happens, so that it is gathered.
@@ -137,7 +137,7 @@ func Listen[T any](h *Host, next func(context.Context) ([]T, bool), take func([]
 			h.app.post(func() {
 				defer close(taken)
 				if !h.closed {
-					h.app.guard(h, func() { take(items) })
+					h.app.careful(h, func() { take(items) })
 				}
 			})
 			select {

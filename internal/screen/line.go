@@ -57,12 +57,12 @@ func (a *App) lineKey(k tea.KeyPressMsg) {
 	case "esc":
 		a.line = nil
 		if l.Left != nil {
-			a.guard(l.host, l.Left)
+			a.careful(l.host, l.Left)
 		}
 	case "enter":
 		a.line = nil
 		text := l.input.Value()
-		a.guard(l.host, func() {
+		a.careful(l.host, func() {
 			if err := l.Done(text); err != nil {
 				a.say(oneLine(err))
 				if a.top() == l.host {
@@ -72,7 +72,7 @@ func (a *App) lineKey(k tea.KeyPressMsg) {
 		})
 	case "up", "down", "tab", "shift+tab":
 		if l.Key != nil {
-			a.guard(l.host, func() { l.Key(k.String()) })
+			a.careful(l.host, func() { l.Key(k.String()) })
 		}
 	default:
 		l.update(k)
@@ -85,7 +85,7 @@ func (l *typed) update(msg tea.Msg) {
 	l.input, cmd = l.input.Update(msg)
 	l.app.cmd(cmd)
 	if now := l.input.Value(); now != before && l.Each != nil {
-		l.app.guard(l.host, func() { l.Each(now) })
+		l.app.careful(l.host, func() { l.Each(now) })
 	}
 }
 

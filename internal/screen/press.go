@@ -38,12 +38,12 @@ func (a *App) key(k tea.KeyPressMsg) {
 	a.message = ""
 	if h != nil && h.failed == "" {
 		if q, ok := h.view.(*question); ok && k.String() != "esc" {
-			a.guard(h, func() { a.cmd(q.take(k)) })
+			a.careful(h, func() { a.cmd(q.take(k)) })
 			return
 		}
 	}
 	if h != nil && !a.everywhere(h, k) && h.failed == "" {
-		a.guard(h, func() { press(h.view.Keys(), k) })
+		a.careful(h, func() { press(h.view.Keys(), k) })
 	}
 }
 
@@ -75,7 +75,7 @@ func (a *App) everywhere(h *Host, k tea.KeyPressMsg) bool {
 			return true
 		}
 		h.Show(a.standing.View())
-		a.guard(a.top(), a.standing.Decide)
+		a.careful(a.top(), a.standing.Decide)
 	case key.Matches(k, keys.Abort) && a.running():
 		a.abort()
 	default:
@@ -88,7 +88,7 @@ func (a *App) everywhere(h *Host, k tea.KeyPressMsg) bool {
 func (a *App) abort() {
 	a.line = nil
 	a.root.Show(a.standing.View())
-	a.guard(a.top(), a.standing.Abort)
+	a.careful(a.top(), a.standing.Abort)
 }
 
 // interrupt is Ctrl-C: it never just ends what runs.
@@ -105,7 +105,7 @@ func (a *App) interrupt() {
 func (a *App) back(h *Host) {
 	if b, ok := h.view.(Backer); ok && h.failed == "" {
 		left := false
-		a.guard(h, func() { left = b.Back() })
+		a.careful(h, func() { left = b.Back() })
 		if left {
 			return
 		}
@@ -145,12 +145,12 @@ func (a *App) mouse(msg tea.MouseMsg) {
 	switch msg.(type) {
 	case tea.MouseClickMsg:
 		if m.Button == tea.MouseLeft && m.Y >= a.bodyTop && m.Y < a.height-1 {
-			a.guard(h, func() { p.Click(m.X, m.Y-a.bodyTop) })
+			a.careful(h, func() { p.Click(m.X, m.Y-a.bodyTop) })
 		}
 	case tea.MouseWheelMsg:
 		rows := map[tea.MouseButton]int{tea.MouseWheelUp: -3, tea.MouseWheelDown: 3}[m.Button]
 		if rows != 0 {
-			a.guard(h, func() { p.Wheel(rows) })
+			a.careful(h, func() { p.Wheel(rows) })
 		}
 	}
 }

@@ -39,7 +39,7 @@ type Access struct {
 	profiles  profile.Set
 	settings  *settings.Settings
 	overSSH   map[string]bool // logins of devices that are reached over SSH
-	guard     *device.Guard
+	guard     *device.Lockout
 	jumps     *ssh.Jumps
 	find      *Finder // nil: nobody answers what logins ask
 	fixed     bool    // the devices are this process's own
@@ -119,7 +119,7 @@ func (w *Workspace) newAccess() *Access {
 		profiles:  w.Profiles,
 		settings:  w.Settings,
 		overSSH:   map[string]bool{},
-		guard:     &device.Guard{},
+		guard:     &device.Lockout{},
 	}
 }
 

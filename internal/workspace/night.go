@@ -55,9 +55,9 @@ func (w *Workspace) TranscriptsAt(at time.Time, name string) string {
 	return filepath.Join(w.Dir, "transcripts", store.FolderOf(at), name)
 }
 
-// Night is a run that is ready to go, with its place in the workspace. Nothing of it
-// is written before [Night.Begin].
-type Night struct {
+// OpenNight is a run that is ready to go, with its place in the workspace. Nothing of it
+// is written before [OpenNight.Begin].
+type OpenNight struct {
 	ID   int64 // in the journal; 0 before it has begun
 	Plan *plan.Plan
 	Run  *run.Run // nil before it has begun
@@ -83,22 +83,22 @@ type Night struct {
 }
 
 // Notes are what was met when it began and when it ended, for the person.
-func (n *Night) Notes() []string {
+func (n *OpenNight) Notes() []string {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	return slices.Clone(n.notes)
 }
 
 // Note adds what was met.
-func (n *Night) Note(text string) {
+func (n *OpenNight) Note(text string) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	n.notes = append(n.notes, text)
 }
 
 // Prepare gets a run ready. Close must be called once it is over.
-func (w *Workspace) Prepare(p *plan.Plan, file, text string, access *Access, unattended bool, by string) *Night {
-	n := &Night{Plan: p, w: w, unattended: unattended, by: by, alone: access.fixed,
+func (w *Workspace) Prepare(p *plan.Plan, file, text string, access *Access, unattended bool, by string) *OpenNight {
+	n := &OpenNight{Plan: p, w: w, unattended: unattended, by: by, alone: access.fixed,
 		head: store.NightHead{Title: p.Title, Change: p.Change, File: file, Runbook: w.Masked(p, text)}}
 	n.Connector = access.Connector(n.transcript)
 	return n
@@ -109,11 +109,11 @@ func (w *Workspace) Masked(p *plan.Plan, text string) string { return p.Mask(w.m
 
 // Seal holds the night against what was approved: a device that is not what was sealed,
 // or to which other lines would be sent, is not changed.
-func (n *Night) Seal(sealed func(device string) (work.Sealed, bool)) { n.sealed = sealed }
+func (n *OpenNight) Seal(sealed func(device string) (work.Sealed, bool)) { n.sealed = sealed }
 
 // transcript is where what is said with a device is kept; before the night has begun,
 // that is what was said before it.
-func (n *Night) transcript(device string) profile.Transcript {
+func (n *OpenNight) transcript(device string) profile.Transcript {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	if n.scripts == nil {
@@ -128,14 +128,14 @@ func (n *Night) transcript(device string) profile.Transcript {
 }
 
 // said is the transcripts as they stand; nil when there are none.
-func (n *Night) said() *store.Transcripts {
+func (n *OpenNight) said() *store.Transcripts {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	return n.scripts
 }
 
 // Tail returns the last lines of a device's transcript.
-func (n *Night) Tail(device string, lines int) []string {
+func (n *OpenNight) Tail(device string, lines int) []string {
 	if s := n.said(); s != nil {
 		return s.Tail(device, lines)
 	}
@@ -143,7 +143,7 @@ func (n *Night) Tail(device string, lines int) []string {
 }
 
 // Transcript returns all of a device's transcript; fs.ErrNotExist where there is none.
-func (n *Night) Transcript(device string) ([]string, error) {
+func (n *OpenNight) Transcript(device string) ([]string, error) {
 	if s := n.said(); s != nil {
 		return s.Read(device)
 	}
@@ -160,7 +160,7 @@ func (nowhere) Note(string)         {}
 // Begin takes the workspace and the devices for this night and enters it in the
 // journal. Where another night has the workspace, the error is a [locks.Held];
 // with wait it waits for that night's end, and say is told of whom it waits for.
-func (n *Night) Begin(ctx context.Context, wait bool, say func(string)) error {
+func (n *OpenNight) Begin(ctx context.Context, wait bool, say func(string)) error {
 	n.head.Began = time.Now()
 	if err := n.take(ctx, wait, say); err != nil {
 		return err
@@ -217,7 +217,7 @@ func (n *Night) Begin(ctx context.Context, wait bool, say func(string)) error {
 }
 
 // record implements work.Outside.Record.
-func (n *Night) record(phase string, d record.Device) error {
+func (n *OpenNight) record(phase string, d record.Device) error {
 	rec := record.Record{Name: RecordName(n.ID, phase), At: n.head.Began, By: n.by, Of: fmt.Sprintf("night %d, %s", n.ID, phase)}
 	return n.w.Records().Add(rec, d)
 }
@@ -227,7 +227,7 @@ func RecordName(night int64, phase string) string { return fmt.Sprintf("night-%d
 
 // take locks the workspace's journal, which has one writer, and opens the claims on
 // devices of this machine.
-func (n *Night) take(ctx context.Context, wait bool, say func(string)) error {
+func (n *OpenNight) take(ctx context.Context, wait bool, say func(string)) error {
 	dir, err := filepath.Abs(n.w.Dir)
 	if err != nil {
 		dir = n.w.Dir
@@ -272,7 +272,7 @@ const waitFor = time.Second
 
 // enter writes the night into the journal. A journal that is damaged is set aside
 // first: a new night can always be run.
-func (n *Night) enter(ctx context.Context) error {
+func (n *OpenNight) enter(ctx context.Context) error {
 	file := n.w.JournalFile()
 	err := n.tryEnter(ctx, file)
 	if !store.Broken(err) {
@@ -290,7 +290,7 @@ func (n *Night) enter(ctx context.Context) error {
 	return n.tryEnter(ctx, file)
 }
 
-func (n *Night) tryEnter(ctx context.Context, file string) (err error) {
+func (n *OpenNight) tryEnter(ctx context.Context, file string) (err error) {
 	if n.journal, err = store.OpenJournal(file); err != nil {
 		n.journal = nil
 		return err
@@ -306,7 +306,7 @@ func (n *Night) tryEnter(ctx context.Context, file string) (err error) {
 }
 
 // keysOf are what the devices of the plan are claimed by.
-func (n *Night) keysOf(ctx context.Context) (out []string) {
+func (n *OpenNight) keysOf(ctx context.Context) (out []string) {
 	ids, err := n.w.Identities()
 	for _, t := range n.Plan.Targets() {
 		out = append(out, n.keys(ctx, t)...)
@@ -319,7 +319,7 @@ func (n *Night) keysOf(ctx context.Context) (out []string) {
 
 // keys are what a device is claimed by: its address and port, and where it has a
 // name, those that the name stands for, too.
-func (n *Night) keys(ctx context.Context, t *plan.Target) []string {
+func (n *OpenNight) keys(ctx context.Context, t *plan.Target) []string {
 	addr := n.Connector.Address(t.Device)
 	out := []string{addr}
 	host, port, err := net.SplitHostPort(addr)
@@ -339,12 +339,12 @@ func (n *Night) keys(ctx context.Context, t *plan.Target) []string {
 }
 
 // claim implements work.Outside.Claim.
-func (n *Night) claim(ctx context.Context, t *plan.Target) (func(), error) {
+func (n *OpenNight) claim(ctx context.Context, t *plan.Target) (func(), error) {
 	return n.claimKeys(ctx, n.keys(ctx, t))
 }
 
 // claimKeys implements work.Outside.ClaimAs.
-func (n *Night) claimKeys(_ context.Context, keys []string) (func(), error) {
+func (n *OpenNight) claimKeys(_ context.Context, keys []string) (func(), error) {
 	for _, err := range n.claims.TakeAll(keys) {
 		var held *locks.Held
 		if errors.As(err, &held) {
@@ -360,7 +360,7 @@ func (n *Night) claimKeys(_ context.Context, keys []string) (func(), error) {
 }
 
 // remnants finds the timers that nights without an end have left on devices.
-func (n *Night) remnants(ctx context.Context) func(string) []work.Remnant {
+func (n *OpenNight) remnants(ctx context.Context) func(string) []work.Remnant {
 	return n.w.remnantsIn(ctx, n.journal, n.ID)
 }
 
@@ -401,8 +401,8 @@ func (w *Workspace) remnantsIn(ctx context.Context, j *store.Journal, except int
 const oldest = 8 * 24 * time.Hour
 
 // Finish writes what the night came to, at its end, and gives free the workspace and the
-// devices: another night can begin. What was said can be read on, until [Night.Close].
-func (n *Night) Finish(night *night.Night) error {
+// devices: another night can begin. What was said can be read on, until [OpenNight.Close].
+func (n *OpenNight) Finish(night *night.Night) error {
 	var errs []error
 	if n.journal != nil {
 		if err := n.journal.Summarise(n.ID, Summed(night)); err != nil {
@@ -440,7 +440,7 @@ func Summed(n *night.Night) store.Summary {
 }
 
 // Close closes what the night has open still and gives free what it had taken.
-func (n *Night) Close() error {
+func (n *OpenNight) Close() error {
 	var errs []error
 	if s := n.said(); s != nil {
 		if err := s.Close(); err != nil {

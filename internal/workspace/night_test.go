@@ -34,7 +34,7 @@ func planOf(t *testing.T, ws *Workspace) (*plan.Plan, *fleet.Fleet) {
 }
 
 // prepared is a night in a workspace whose claims are its own.
-func prepared(t *testing.T, dir string) *Night {
+func prepared(t *testing.T, dir string) *OpenNight {
 	t.Helper()
 	ws, err := OpenWith(dir, map[string]string{"agent": "no", "ssh_config": "none", "known_hosts": "/nowhere"})
 	require.NoError(t, err)

@@ -55,7 +55,7 @@ func (w *Workspace) Records() store.Records {
 }
 
 // Rehearsal is a rehearsal of the night, nothing found yet.
-func (n *Night) Rehearsal() store.Rehearsal {
+func (n *OpenNight) Rehearsal() store.Rehearsal {
 	return store.Rehearsal{Title: n.head.Title, Change: n.head.Change, File: n.head.File, Runbook: n.head.Runbook, Values: n.Plan.Values}
 }
 
@@ -101,7 +101,7 @@ const staleAfter = 14 * 24 * time.Hour
 
 // rehearsed finds what was found of devices at the newest rehearsal of this night; nil
 // where there was none. What of it cannot be read is not held against anything.
-func (n *Night) rehearsed(ctx context.Context) func(device string) *work.Earlier {
+func (n *OpenNight) rehearsed(ctx context.Context) func(device string) *work.Earlier {
 	r, err := n.w.Rehearsed(ctx, 0, n.head.Title)
 	if err != nil || time.Since(r.Ended) > staleAfter {
 		return nil

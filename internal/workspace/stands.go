@@ -21,7 +21,7 @@ type stands struct {
 
 // standing remembers what a night needs on disk: its journal, the backups and its
 // transcripts. Those directories are made where they are not there yet.
-func (n *Night) standing(j run.Journal, transcripts string) (*stands, error) {
+func (n *OpenNight) standing(j run.Journal, transcripts string) (*stands, error) {
 	s := &stands{Journal: j, dir: n.w.Dir, what: map[string]os.FileInfo{}}
 	backups := n.w.Backups("").Dir
 	if err := os.MkdirAll(backups, 0o700); err != nil {

@@ -82,12 +82,12 @@ type Device struct {
 	// QuietSince is since when it has not answered what it was asked; zero where it has.
 	QuietSince time.Time
 
-	Computed  bool     // it was read, and what the night does to it was computed
-	Foreseen  []string // what will then differ from what it was
-	Unknown   string   // what of it is not known, or why nothing is
-	Notices   []string // what of the runbook does not fit it: undo lines that do not lead back, a loop without a row
-	Predicted bool     // what runs at the end is as predicted
-	Unlike    []string // what runs at the end and was not predicted, and the other way round
+	Computed   bool     // it was read, and what the night does to it was computed
+	WillDiffer []string // what will then differ from what it was
+	Unknown    string   // what of it is not known, or why nothing is
+	Notices    []string // what of the runbook does not fit it: undo lines that do not lead back, a loop without a row
+	Predicted  bool     // what runs at the end is as predicted
+	Unlike     []string // what runs at the end and was not predicted, and the other way round
 
 	SavedUnread bool // it cannot be read what is saved on it
 
@@ -104,10 +104,10 @@ type Check struct {
 	Waived string // why it was passed although it does not hold
 }
 
-// foreseen takes in what was computed before the device was changed.
-func (d *Device) foreseen(e Event) {
+// predict takes in what was computed before the device was changed.
+func (d *Device) predict(e Event) {
 	if e.Step == 0 {
-		d.Computed, d.Foreseen, d.Unknown, d.Notices = e.What != NotForeseen, e.Lines, e.Note, nil
+		d.Computed, d.WillDiffer, d.Unknown, d.Notices = e.What != NotPredicted, e.Lines, e.Note, nil
 		if d.State == Waiting {
 			d.Note = d.willChange()
 		}
@@ -121,7 +121,7 @@ func (d *Device) foreseen(e Event) {
 
 // willChange says in a few words what will change on a device that waits.
 func (d *Device) willChange() string {
-	n := len(d.Foreseen)
+	n := len(d.WillDiffer)
 	switch {
 	case !d.Computed:
 		return "cannot be said: " + d.Unknown
@@ -365,7 +365,7 @@ func (d *Device) apply(e Event) {
 		}
 	case Recorded:
 		switch {
-		case e.What == Foretold:
+		case e.What == PredictionKept:
 			d.Notices = append(slices.Clone(d.Notices), "what was predicted of it could not be kept: "+e.Note)
 		case !e.OK:
 			d.Notices = append(slices.Clone(d.Notices), "what was recorded "+e.What+" could not be kept: "+e.Note)
@@ -402,8 +402,8 @@ func (d *Device) apply(e Event) {
 		}
 	case Differs:
 		d.Diff = e.Lines
-	case Foreseen:
-		d.foreseen(e)
+	case Prediction:
+		d.predict(e)
 	case Predicted:
 		if e.What == AtTheEnd {
 			d.Predicted, d.Unlike = e.OK, e.Lines

@@ -13,9 +13,9 @@ type Differing struct {
 	Changes []Change `json:"changes,omitempty"`
 	// Config is how the configuration differs, as lines behind "-" and "+", secrets masked.
 	Config []string `json:"config,omitempty"`
-	// Foreseen are the lines of Config that were predicted, and Missed those that were
+	// Predicted are the lines of Config that were predicted, and Missed those that were
 	// predicted and are not there; both where there was a prediction.
-	Foreseen []string `json:"foreseen,omitempty"`
+	Predicted []string `json:"foreseen,omitempty"`
 	Missed   []string `json:"missed,omitempty"`
 	// Apart is what only one of the two sides holds, so that it was not compared.
 	Apart []string `json:"apart,omitempty"`
@@ -68,7 +68,7 @@ func Fold(all []Differing) []Group {
 			add(key{c.String(), false, c.Expected, c.Kind == Unknown}, d.Device)
 		}
 		for _, l := range d.Config {
-			add(key{l, slices.Contains(d.Foreseen, l), false, false}, d.Device)
+			add(key{l, slices.Contains(d.Predicted, l), false, false}, d.Device)
 		}
 		for _, l := range d.Missed {
 			add(key{"predicted, and not there: " + l, false, false, false}, d.Device)
@@ -117,7 +117,7 @@ func Tallied(all []Differing) (t Tally) {
 		t.Differ++
 		odd := len(d.Missed) > 0 || slices.ContainsFunc(d.Changes, func(c Change) bool { return !c.Expected })
 		for _, l := range d.Config {
-			odd = odd || !slices.Contains(d.Foreseen, l)
+			odd = odd || !slices.Contains(d.Predicted, l)
 		}
 		if odd {
 			t.Odd++

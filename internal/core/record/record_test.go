@@ -123,7 +123,7 @@ func TestCompareProperties(t *testing.T) {
 func TestFoldHasOutliersFirst(t *testing.T) {
 	var all []Differing
 	for i := range 22 {
-		all = append(all, Differing{Device: fmt.Sprintf("ald-quay-%d", i+1), Config: []string{"+ log host 198.51.100.14"}, Foreseen: []string{"+ log host 198.51.100.14"}})
+		all = append(all, Differing{Device: fmt.Sprintf("ald-quay-%d", i+1), Config: []string{"+ log host 198.51.100.14"}, Predicted: []string{"+ log host 198.51.100.14"}})
 	}
 	all = append(all, Differing{Device: "brm-quay-4", Changes: []Change{{Table: "neighbours", Row: "port 3", What: "is gone (name brm-gate-2)", Kind: Gone}}},
 		Differing{Device: "brm-quay-5", Missed: []string{"+ log host 198.51.100.14"}}, Differing{Device: "brm-quay-6"})
@@ -141,8 +141,8 @@ func TestFoldHasOutliersFirst(t *testing.T) {
 // what nobody knows before all.
 func TestUnforeseenLines(t *testing.T) {
 	all := []Differing{
-		{Device: "a", Config: []string{"+ one", "+ two"}, Foreseen: []string{"+ one"}},
-		{Device: "b", Config: []string{"+ one"}, Foreseen: []string{"+ one"}},
+		{Device: "a", Config: []string{"+ one", "+ two"}, Predicted: []string{"+ one"}},
+		{Device: "b", Config: []string{"+ one"}, Predicted: []string{"+ one"}},
 		{Device: "c", Changes: []Change{{Table: "ports", Row: "", What: "could not be read", Kind: Unknown}}},
 	}
 	assert.Equal(t, Tally{Differ: 2, Odd: 1, Untold: 1}, Tallied(all))

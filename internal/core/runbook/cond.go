@@ -367,7 +367,7 @@ func compileExpr(source string, env any, wantBool bool) (*vm.Program, int, error
 	}
 	prog, err := expr.Compile(source, opts...)
 	if err == nil { // what is wrong with a condition is told before it is patched
-		prog, err = expr.Compile(source, append(opts, expr.Patch(guardValues{}))...)
+		prog, err = expr.Compile(source, append(opts, expr.Patch(reachedValues{}))...)
 	}
 	if err == nil {
 		return prog, 0, nil

@@ -57,11 +57,11 @@ func known() []expr.Option {
 	}
 }
 
-// guardValues puts a known function around each value of a table, and around each
+// reachedValues puts a known function around each value of a table, and around each
 // number of the fleet.
-type guardValues struct{}
+type reachedValues struct{}
 
-func (guardValues) Visit(n *ast.Node) {
+func (reachedValues) Visit(n *ast.Node) {
 	switch node := (*n).(type) {
 	case *ast.MemberNode:
 		name, ok := node.Property.(*ast.StringNode)

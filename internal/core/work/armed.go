@@ -32,7 +32,7 @@ func (w *worker) prepareTimer() (over bool) {
 	}
 	w.assume(time.Now().Add(d)) // it may be armed
 	w.emit(night.Event{Kind: night.TimerSeen, Due: w.due, For: d})
-	return w.settle(faced("arming", lostWith(err)))
+	return w.face(faced("arming", lostWith(err)))
 }
 
 // lostWith makes an error count as lost contact, whatever it was.
@@ -77,9 +77,9 @@ func (w *worker) see() (pending bool, err error) {
 	return pending, nil
 }
 
-// guard extends the timer before it could run short of the work that remains
+// outlast extends the timer before it could run short of the work that remains
 // from step i on (law 3).
-func (w *worker) guard(i int, extra time.Duration) error {
+func (w *worker) outlast(i int, extra time.Duration) error {
 	if !w.pends() || w.onTrial() && !w.t.Traits.Extends {
 		return nil
 	}

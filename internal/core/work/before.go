@@ -86,7 +86,7 @@ func (w *worker) asRecorded() *trouble {
 		return nil
 	}
 	w.move(night.Verifying, "comparing "+strings.Join(r.Compare, ", "))
-	if err := w.guard(len(w.t.Steps), r.Within); err != nil {
+	if err := w.outlast(len(w.t.Steps), r.Within); err != nil {
 		return faced("extending the timer", err)
 	}
 	var lost []string

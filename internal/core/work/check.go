@@ -184,15 +184,15 @@ func (w *worker) alreadyDone() (all bool, err error) {
 		// A step without lines asks for nothing to be done.
 		all = all && (s.Done || !s.Changes())
 	}
-	for _, e := range append(w.foreseen(), w.sinceRehearsal()...) {
+	for _, e := range append(w.predictions(), w.sinceRehearsal()...) {
 		w.emit(e)
 	}
 	if called := w.willBeCalled(); called != "" {
-		w.emit(night.Event{Kind: night.Foreseen, Step: 1, Note: called})
+		w.emit(night.Event{Kind: night.Prediction, Step: 1, Note: called})
 	}
 	w.keepPrediction()
 	if path := w.onPath(nil); len(path) > 0 && !w.guarded() {
-		w.emit(night.Event{Kind: night.Foreseen, Step: 1, Lines: path,
+		w.emit(night.Event{Kind: night.Prediction, Step: 1, Lines: path,
 			Note: "it is managed by what these lines change, and it has no way back of its own: a slip in them means that somebody must go there"})
 	}
 	return all, nil

@@ -18,7 +18,7 @@ func (w *worker) finish() *trouble {
 	}
 	running, after, tr := w.seen(running, after)
 	if tr == nil {
-		tr = w.foretold(after)
+		tr = w.asPredictedAtTheEnd(after)
 	}
 	if tr != nil {
 		return tr

@@ -54,7 +54,7 @@ func (w *worker) step(i int) *trouble {
 		}
 		w.move(night.Changing, s.Title)
 		w.emit(night.Event{Kind: night.Stepped, Step: i + 1, What: night.StepBegan})
-		if err := w.guard(i, 0); err != nil {
+		if err := w.outlast(i, 0); err != nil {
 			return faced("extending the timer", err)
 		}
 		if tr := w.clear(i); tr != nil {
@@ -311,7 +311,7 @@ func (w *worker) soak() *trouble {
 	}
 	w.move(night.Soaking, "watching that it holds")
 	patient := within(w.crew.Plan.Soak)
-	if err := w.guard(len(w.t.Steps), 0); err != nil {
+	if err := w.outlast(len(w.t.Steps), 0); err != nil {
 		return faced("extending the timer", err)
 	}
 	var tr *trouble

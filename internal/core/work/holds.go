@@ -82,7 +82,7 @@ func notTold(err error) bool {
 // expect waits until a condition holds, for as long as the runbook allows.
 func (w *worker) expect(i int, e plan.Expect) *trouble {
 	patient := within(e.Within)
-	if err := w.guard(i, 0); err != nil {
+	if err := w.outlast(i, 0); err != nil {
 		return faced("extending the timer", err)
 	}
 	last := ""

@@ -70,7 +70,7 @@ func (w *worker) retry(i int) *trouble {
 // timer lasts for its lines.
 func (w *worker) anew(i int, now *config.Config) *trouble {
 	w.computeFrom(i, now)
-	if err := w.guard(i, 0); err != nil {
+	if err := w.outlast(i, 0); err != nil {
 		return faced("extending the timer", err)
 	}
 	return w.computable(i)
@@ -106,7 +106,7 @@ func (w *worker) restores(i int) bool {
 func (w *worker) unlike(i int, predicted, now config.Config, why string) *trouble {
 	d := config.Compare(predicted, now)
 	w.differs = &now
-	lines := w.unforeseen(d)
+	lines := w.notAsPredicted(d)
 	w.emit(night.Event{Kind: night.Predicted, Step: i + 1, Lines: lines})
 	if i < len(w.t.Steps) {
 		why = fmt.Sprintf(why, w.t.Steps[i].Title)
@@ -114,8 +114,8 @@ func (w *worker) unlike(i int, predicted, now config.Config, why string) *troubl
 	return &trouble{why: why, evidence: lines, err: &driver.Unclear{Asked: "what was predicted", Got: d.String()}}
 }
 
-// unforeseen says how what runs differs from what was predicted.
-func (w *worker) unforeseen(d config.Diff) (out []string) {
+// notAsPredicted says how what runs differs from what was predicted.
+func (w *worker) notAsPredicted(d config.Diff) (out []string) {
 	for _, p := range w.t.Masked(d.Removed) {
 		out = append(out, "predicted, and not there: "+p)
 	}
@@ -134,7 +134,7 @@ func (w *worker) asPredicted(i int) *trouble {
 		return nil
 	}
 	if s.After == nil || w.t.Traits.Language == nil && s.Was == nil {
-		w.expected, w.unforetold = nil, true
+		w.expected, w.unpredicted = nil, true
 		return nil
 	}
 	var now config.Config
@@ -157,8 +157,8 @@ func (w *worker) asPredicted(i int) *trouble {
 	return nil
 }
 
-// foretold looks whether what runs at the end is what was predicted.
-func (w *worker) foretold(after config.Config) *trouble {
+// asPredictedAtTheEnd looks whether what runs at the end is what was predicted.
+func (w *worker) asPredictedAtTheEnd(after config.Config) *trouble {
 	w.differs = nil
 	if w.expected == nil && len(w.accepted) > 0 {
 		w.emit(night.Event{Kind: night.Predicted, What: night.AtTheEnd, Lines: w.accepted})
@@ -169,7 +169,7 @@ func (w *worker) foretold(after config.Config) *trouble {
 	if !config.Equal(*w.expected, after) {
 		return w.unlike(len(w.t.Steps), *w.expected, after, "at the end, what runs is not what was predicted")
 	}
-	if !w.unforetold || len(w.accepted) > 0 {
+	if !w.unpredicted || len(w.accepted) > 0 {
 		w.emit(night.Event{Kind: night.Predicted, What: night.AtTheEnd, OK: len(w.accepted) == 0, Lines: w.accepted})
 	}
 	return nil
@@ -186,7 +186,7 @@ func (w *worker) accept() *trouble {
 		predicted = w.t.Steps[i].After
 	}
 	if predicted != nil {
-		w.accepted = append(w.accepted, w.unforeseen(config.Compare(*predicted, *now))...)
+		w.accepted = append(w.accepted, w.notAsPredicted(config.Compare(*predicted, *now))...)
 	}
 	w.expected, w.differs = now, nil
 	next := w.at.step

@@ -60,7 +60,7 @@ func Rehearse(ctx context.Context, p *plan.Plan, t *plan.Target, o Outside) (*pl
 	d := night.Fold(night.Night{}, append([]night.Event{{Kind: night.Planned, Outline: alone}}, said.all()...)...)
 	if got := d.Get(t.Device.Name); got != nil {
 		found.Checks, found.Notices = got.Checks, got.Notices
-		found.Differs, found.Unknown = got.Foreseen, got.Unknown
+		found.Differs, found.Unknown = got.WillDiffer, got.Unknown
 	}
 	if w.expected == nil && found.Steps == nil {
 		return nil, found, said.all()
@@ -94,12 +94,12 @@ func (l *told) all() []night.Event {
 }
 
 // rehearsing rehearses the device. Where we fail ourselves, its session is abandoned and
-// nothing is foreseen of it.
+// nothing is predicted of it.
 func (w *worker) rehearsing() (out Rehearsed) {
 	defer func() {
 		if p := recover(); p != nil {
 			w.abandonSession(p, debug.Stack())
-			out = w.notForeseen(w.unrehearsed(), fmt.Sprintf("Metabasis itself failed on this device (%v)", p))
+			out = w.notPredicted(w.unrehearsed(), fmt.Sprintf("Metabasis itself failed on this device (%v)", p))
 		}
 	}()
 	out = w.rehearse()
@@ -112,17 +112,17 @@ func (w *worker) unrehearsed() Rehearsed {
 	return Rehearsed{Device: w.name(), Platform: w.t.Device.Platform, Batch: w.t.Batch + 1}
 }
 
-// notForeseen says why nothing is foreseen of the device.
-func (w *worker) notForeseen(out Rehearsed, why string) Rehearsed {
+// notPredicted says why nothing is predicted of the device.
+func (w *worker) notPredicted(out Rehearsed, why string) Rehearsed {
 	out.Blocked = w.maskText(why)
-	w.emit(night.Event{Kind: night.Foreseen, What: night.NotForeseen, Note: why})
+	w.emit(night.Event{Kind: night.Prediction, What: night.NotPredicted, Note: why})
 	return out
 }
 
 func (w *worker) rehearse() Rehearsed {
 	out := w.unrehearsed()
 	began := time.Now()
-	unknown := func(why string) Rehearsed { return w.notForeseen(out, why) }
+	unknown := func(why string) Rehearsed { return w.notPredicted(out, why) }
 	if err := w.reach(); err != nil {
 		w.emit(night.Event{Kind: night.Prechecked, What: "reachable", Note: err.Error()})
 		return unknown("not reachable: " + err.Error())
@@ -155,12 +155,12 @@ func (w *worker) rehearse() Rehearsed {
 		}
 		if out.Already = unmet == ""; unmet != "" {
 			w.emit(
-				night.Event{Kind: night.Foreseen, Step: 1, Note: "all of it is there already, and what is expected of it does not hold: " + unmet},
+				night.Event{Kind: night.Prediction, Step: 1, Note: "all of it is there already, and what is expected of it does not hold: " + unmet},
 			)
 		}
 	}
 	if out.Blocked != "" {
-		w.emit(night.Event{Kind: night.Foreseen, Step: 1, Note: "it would be blocked: " + out.Blocked})
+		w.emit(night.Event{Kind: night.Prediction, Step: 1, Note: "it would be blocked: " + out.Blocked})
 	}
 	if out.Blocked == "" && !out.Already {
 		out.Blocked = w.maskText(w.noWayBack())
@@ -201,12 +201,12 @@ func (w *worker) rehearsed(out *Rehearsed) {
 		)
 		out.Already = out.Already && (s.Done || !s.Changes())
 	}
-	events := w.foreseen()
+	events := w.predictions()
 	if len(out.Path) > 0 {
 		events = append(
 			events,
 			night.Event{
-				Kind:  night.Foreseen,
+				Kind:  night.Prediction,
 				Step:  1,
 				Note:  "it is managed by what these lines change; a slip in them cuts it off",
 				Lines: out.Path,
@@ -214,7 +214,7 @@ func (w *worker) rehearsed(out *Rehearsed) {
 		)
 	}
 	if called := w.willBeCalled(); called != "" {
-		events = append(events, night.Event{Kind: night.Foreseen, Step: 1, Note: called})
+		events = append(events, night.Event{Kind: night.Prediction, Step: 1, Note: called})
 	}
 	for _, e := range events {
 		w.emit(e)

@@ -72,13 +72,13 @@ func (w *worker) keptNote() string {
 	switch {
 	case without != "" && len(w.accepted) > 0:
 		return fmt.Sprintf("%s; not as predicted: %s; %s", without, night.CountLines(len(w.accepted)), w.savedNote())
-	case without != "" && w.expected != nil && !w.unforetold:
+	case without != "" && w.expected != nil && !w.unpredicted:
 		return without + "; " + w.savedNote() + "; the rest as predicted"
 	case without != "":
 		return without + "; " + w.savedNote()
 	case len(w.accepted) > 0:
 		return fmt.Sprintf("not as predicted: %s; %s", night.CountLines(len(w.accepted)), w.savedNote())
-	case w.expected != nil && !w.unforetold:
+	case w.expected != nil && !w.unpredicted:
 		return w.savedNote() + "; as predicted"
 	}
 	return w.savedNote()

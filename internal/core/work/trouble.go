@@ -43,10 +43,10 @@ func failed(err error) *trouble { return &trouble{why: err.Error(), err: err} }
 // faced makes trouble of an error met while doing something.
 func faced(doing string, err error) *trouble { return failed(fmt.Errorf("%s: %w", doing, err)) }
 
-// settle deals with trouble: it waits for a lost device, takes back a device
+// face deals with trouble: it waits for a lost device, takes back a device
 // that is to be taken back, and otherwise holds for a decision. It tells
 // whether the device's night is over.
-func (w *worker) settle(tr *trouble) (done bool) {
+func (w *worker) face(tr *trouble) (done bool) {
 	for {
 		switch {
 		case errors.Is(tr.err, errLetGo):

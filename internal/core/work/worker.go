@@ -23,7 +23,7 @@ type worker struct {
 	orders *Orders
 	ses    *link
 
-	unforetold bool           // of some of what it took nobody knew what it would do
+	unpredicted bool           // of some of what it took nobody knew what it would do
 	differs    *config.Config // what runs and was not predicted, where that is asked about
 	accepted   []string       // what ran and was not predicted, and was kept by decision
 	proves     bool           // all of it ran already, and was not saved or does not show what is expected: nothing is sent, and it is proven
@@ -218,7 +218,7 @@ func (w *worker) night() {
 		if tr == nil {
 			return
 		}
-		if over := w.settle(tr); over {
+		if over := w.face(tr); over {
 			return
 		}
 	}

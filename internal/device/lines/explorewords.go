@@ -73,7 +73,7 @@ func (e *explorer) key(key string) error {
 		return err
 	}
 	e.seen.Keys += key
-	if _, err := e.settle(); err != nil {
+	if _, err := e.quietly(); err != nil {
 		return err
 	}
 	e.s.out.reset()
@@ -91,12 +91,12 @@ func (e *explorer) key(key string) error {
 	} else {
 		e.tell(name+" is a key of its line editor, and cannot be sent", true)
 	}
-	_, err := e.settle()
+	_, err := e.quietly()
 	return err
 }
 
-// settle sees to it that the known prompt stands there.
-func (e *explorer) settle() (string, error) {
+// quietly sees to it that the known prompt stands there.
+func (e *explorer) quietly() (string, error) {
 	for range 3 {
 		_, row, err := e.send("")
 		if err != nil || row == e.here {
@@ -121,7 +121,7 @@ func (e *explorer) continued() error {
 		return err
 	}
 	if back != e.here {
-		if _, err := e.settle(); err != nil {
+		if _, err := e.quietly(); err != nil {
 			return fmt.Errorf("behind a quote that is not closed it shows %q, and ^C does not call that off: %w", row, err)
 		}
 		return nil

@@ -16,7 +16,7 @@ import (
 func TestOutliersStandFirst(t *testing.T) {
 	var all []record.Differing
 	for i := range 22 {
-		all = append(all, record.Differing{Device: fmt.Sprintf("ald-quay-%d", i+1), Config: []string{"+ log host 198.51.100.14"}, Foreseen: []string{"+ log host 198.51.100.14"}})
+		all = append(all, record.Differing{Device: fmt.Sprintf("ald-quay-%d", i+1), Config: []string{"+ log host 198.51.100.14"}, Predicted: []string{"+ log host 198.51.100.14"}})
 	}
 	all = append(all, record.Differing{Device: "brm-quay-4", Changes: []record.Change{{Table: "neighbours", Row: "port 3", What: "is gone", Kind: record.Gone}}},
 		record.Differing{Device: "brm-quay-5", Changes: []record.Change{{Table: "device", What: "could not be read: refused", Kind: record.Unknown}}})

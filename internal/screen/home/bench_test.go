@@ -21,7 +21,7 @@ import (
 )
 
 // bigNight is a night over 5,000 devices of which some two thousand a second move.
-func bigNight() *watch.Night {
+func bigNight() *watch.Live {
 	o := &night.Outline{Title: "Move the quays", Window: plan.Window{Open: began, Close: began.Add(3 * time.Hour), Reserve: 20 * time.Minute}}
 	for i := range 5000 {
 		if i%250 == 0 {
@@ -72,16 +72,16 @@ func BenchmarkBelow(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	for name, view := range map[string]func(n *watch.Night) screen.View{
-		"night": func(n *watch.Night) screen.View { return n.View() },
-		"fleet": func(*watch.Night) screen.View { return roster.New(roster.Source{Devices: devices}) },
-		"table": func(*watch.Night) screen.View {
+	for name, view := range map[string]func(n *watch.Live) screen.View{
+		"night": func(n *watch.Live) screen.View { return n.View() },
+		"fleet": func(*watch.Live) screen.View { return roster.New(roster.Source{Devices: devices}) },
+		"table": func(*watch.Live) screen.View {
 			return grid.New(grid.Source{Table: full, Read: func(context.Context, func(int)) *table.Table { return full }})
 		},
-		"transcript": func(*watch.Night) screen.View {
+		"transcript": func(*watch.Live) screen.View {
 			return page.Growing("Transcript", func() []string { return lines }, watch.TranscriptRow)
 		},
-		"workspace": func(*watch.Night) screen.View { return New(desk) },
+		"workspace": func(*watch.Live) screen.View { return New(desk) },
 	} {
 		b.Run(name, func(b *testing.B) {
 			n := bigNight()

@@ -252,7 +252,7 @@ func (v *View) openBook(b book) {
 	OpenNight(
 		v.host,
 		change.Runbook.Title,
-		func(ctx context.Context) (*acts.Night, error) { return change.Plan(ctx, acts.Request{}) },
+		func(ctx context.Context) (*acts.Tonight, error) { return change.Plan(ctx, acts.Request{}) },
 		false,
 		v.wrong,
 	)
@@ -269,7 +269,7 @@ func (v *View) writeBook(b book) {
 		OpenNight(
 			h,
 			change.Runbook.Title,
-			func(ctx context.Context) (*acts.Night, error) { return change.Plan(ctx, acts.Request{}) },
+			func(ctx context.Context) (*acts.Tonight, error) { return change.Plan(ctx, acts.Request{}) },
 			false,
 			v.wrong,
 		)

@@ -70,7 +70,7 @@ func PastNight(d *acts.Desk, p *acts.Past, wrong func(error)) watch.Source {
 
 // openRestore plans a night that puts the past back.
 func openRestore(h *screen.Host, d *acts.Desk, r acts.Restoring, wrong func(error)) {
-	OpenNight(h, r.Title(), func(ctx context.Context) (*acts.Night, error) {
+	OpenNight(h, r.Title(), func(ctx context.Context) (*acts.Tonight, error) {
 		c, err := d.Restore(r)
 		if err != nil {
 			return nil, err
@@ -81,7 +81,7 @@ func openRestore(h *screen.Host, d *acts.Desk, r acts.Restoring, wrong func(erro
 
 // openAgain plans a past night once more, for what it did not keep.
 func openAgain(h *screen.Host, d *acts.Desk, id int64, wrong func(error)) {
-	OpenNight(h, fmt.Sprintf("night %d once more", id), func(ctx context.Context) (*acts.Night, error) {
+	OpenNight(h, fmt.Sprintf("night %d once more", id), func(ctx context.Context) (*acts.Tonight, error) {
 		c, answers, err := d.Again(ctx, id, "")
 		if err != nil {
 			return nil, err

@@ -18,8 +18,8 @@ import (
 
 // OpenNight plans a night while the person waits, and opens its view. Wrong is told
 // what kept it from being planned.
-func OpenNight(h *screen.Host, title string, plan func(ctx context.Context) (*acts.Night, error), wait bool, wrong func(error)) {
-	var n *acts.Night
+func OpenNight(h *screen.Host, title string, plan func(ctx context.Context) (*acts.Tonight, error), wait bool, wrong func(error)) {
+	var n *acts.Tonight
 	h.Work("Planning "+title, func(ctx context.Context) (err error) {
 		n, err = plan(ctx)
 		return err

@@ -37,7 +37,7 @@ func New(t testing.TB, cells, rows int, o screen.Options, begin func(h *screen.H
 	s.run(s.app.Init())
 	s.Resize(cells, rows)
 	s.app.Begin(begin)
-	s.settle()
+	s.idle()
 	return s
 }
 
@@ -83,13 +83,13 @@ func (s *Screen) take(msg tea.Msg) {
 }
 
 // Send gives the application a message.
-func (s *Screen) Send(msg tea.Msg) { s.take(msg); s.settle() }
+func (s *Screen) Send(msg tea.Msg) { s.take(msg); s.idle() }
 
 // Resize changes the window's size.
 func (s *Screen) Resize(cells, rows int) { s.take(tea.WindowSizeMsg{Width: cells, Height: rows}) }
 
-// settle takes in what is there at once.
-func (s *Screen) settle() {
+// idle takes in what is there at once.
+func (s *Screen) idle() {
 	for {
 		select {
 		case msg := <-s.msgs:
@@ -184,13 +184,13 @@ func bench(b *testing.B, app *screen.App, begin func(h *screen.Host), first []st
 	s.run(app.Init())
 	s.Resize(160, 42)
 	app.Begin(begin)
-	s.settle()
+	s.idle()
 	s.Press(first...)
 	if then != nil {
 		app.Begin(then)
 	}
 	for range 20 {
-		s.settle()
+		s.idle()
 	}
 	keys := []tea.KeyPressMsg{{Code: tea.KeyDown}, {Code: tea.KeyPgDown}, {Code: tea.KeyUp}}
 	var times []time.Duration

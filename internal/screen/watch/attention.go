@@ -12,14 +12,14 @@ import (
 
 // attention is the line under the strip. It answers: is it going well, and what
 // needs me?
-func (n *Night) attention() ink.Row {
+func (n *Live) attention() ink.Row {
 	r := n.attentionText()
 	// What needs somebody stands on a ground of its own, to be seen from afar.
 	r.Marked = len(n.night.Holds) > 0 || n.night.Count()[night.Stranded]+n.night.Count()[night.Dark] > 0
 	return r
 }
 
-func (n *Night) attentionText() ink.Row {
+func (n *Live) attentionText() ink.Row {
 	told := &n.night
 	count := told.Count()
 	r := ink.T(ink.Foam, " ")
@@ -83,7 +83,7 @@ func (n *Night) attentionText() ink.Row {
 }
 
 // silent says which devices have not answered for a while; "" for none.
-func (n *Night) silent() string {
+func (n *Live) silent() string {
 	var names []string
 	var since time.Time
 	for _, d := range n.night.Devices {
@@ -101,7 +101,7 @@ func (n *Night) silent() string {
 }
 
 // names lists the devices in a state, as many as fit.
-func (n *Night) names(s night.State) string {
+func (n *Live) names(s night.State) string {
 	var out []string
 	for _, d := range n.night.Devices {
 		if d.State == s {

@@ -148,7 +148,7 @@ func (v *View) computed(cells int) []ink.Row {
 	groups := map[string][]string{}
 	for _, d := range v.n.night.Devices {
 		if d.Computed || d.Unknown != "" {
-			text := strings.Join(slices.Concat(d.Foreseen, d.Notices, []string{d.Unknown}), "\n")
+			text := strings.Join(slices.Concat(d.WillDiffer, d.Notices, []string{d.Unknown}), "\n")
 			groups[text] = append(groups[text], d.Name)
 		}
 	}
@@ -164,7 +164,7 @@ func (v *View) computed(cells int) []ink.Row {
 	var rows []ink.Row
 	var most []string // what most of them have in common
 	if n := len(texts); n > 1 && 2*len(groups[texts[n-1]]) > len(v.n.night.Devices) {
-		most = v.n.night.Get(groups[texts[len(texts)-1]][0]).Foreseen
+		most = v.n.night.Get(groups[texts[len(texts)-1]][0]).WillDiffer
 	}
 	for _, text := range texts {
 		d := v.n.night.Get(groups[text][0])
@@ -187,7 +187,7 @@ func (v *View) computed(cells int) []ink.Row {
 			says = "▲ " + says
 		}
 		if own := slices.DeleteFunc(
-			slices.Clone(d.Foreseen),
+			slices.Clone(d.WillDiffer),
 			func(l string) bool { return slices.Contains(most, l) },
 		); len(most) > 0 &&
 			len(own) > 0 {

@@ -36,7 +36,7 @@ func (v *View) rehearse() {
 		}
 		v.n.night = night.Fold(v.n.night, list...)
 		for _, e := range list {
-			if e.Kind == night.Foreseen && e.Step == 0 {
+			if e.Kind == night.Prediction && e.Step == 0 {
 				done++
 			}
 		}
@@ -99,10 +99,10 @@ func Difference(d *night.Device, cells int) []ink.Row {
 		part("It cannot be said what will change", ink.Lamp, []string{d.Unknown})
 	case !d.Computed:
 		part("What will change is not known yet: the device was not read", ink.Foam, nil)
-	case len(d.Foreseen) == 0 && d.Unknown == "":
+	case len(d.WillDiffer) == 0 && d.Unknown == "":
 		part("Nothing will change", ink.Buoy, nil)
 	default:
-		part("As computed from its configuration", ink.Foam, d.Foreseen)
+		part("As computed from its configuration", ink.Foam, d.WillDiffer)
 		if d.Unknown != "" {
 			rows = append(rows, ink.T(ink.Lamp, "  "+d.Unknown))
 		}
@@ -136,8 +136,8 @@ func differing(l string, cells int) ink.Row {
 	return ink.T(in, ink.Fit(l, cells))
 }
 
-// foretold are the rows of the panel on what was computed for a device.
-func foretold(d *night.Device, cells int) (rows []ink.Row) {
+// predicted are the rows of the panel on what was computed for a device.
+func predicted(d *night.Device, cells int) (rows []ink.Row) {
 	label := func(name string) ink.Row { return ink.T(ink.Dim, ink.Fit(name, 9)) }
 	if len(d.Unlike) > 0 {
 		rows = append(
@@ -158,10 +158,10 @@ func foretold(d *night.Device, cells int) (rows []ink.Row) {
 	switch {
 	case !d.Computed && d.Unknown != "":
 		rows = append(rows, label("changes").Add(ink.Lamp, ink.Fit(d.Unknown, cells-9)))
-	case d.Computed && len(d.Foreseen) == 0 && d.Unknown == "":
+	case d.Computed && len(d.WillDiffer) == 0 && d.Unknown == "":
 		rows = append(rows, label("changes").Add(ink.Buoy, "nothing"))
 	}
-	folded := report.Folded(d.Foreseen)
+	folded := report.Folded(d.WillDiffer)
 	for i, l := range folded {
 		name := ""
 		if i == 0 {

@@ -20,11 +20,11 @@ func TestWhatWillChangeIsToldInReady(t *testing.T) {
 		for _, d := range planned(4, 2).Devices {
 			switch d.Name {
 			case "ald-quay-3":
-				each(night.Event{Kind: night.Foreseen, Device: d.Name, What: night.NotForeseen, Note: "not reachable: refused"})
+				each(night.Event{Kind: night.Prediction, Device: d.Name, What: night.NotPredicted, Note: "not reachable: refused"})
 			case "ald-quay-4":
-				each(night.Event{Kind: night.Foreseen, Device: d.Name, OK: true}, night.Event{Kind: night.Foreseen, Device: d.Name, Step: 1, Note: `step "Gates": no row of ports fits, of 12`})
+				each(night.Event{Kind: night.Prediction, Device: d.Name, OK: true}, night.Event{Kind: night.Prediction, Device: d.Name, Step: 1, Note: `step "Gates": no row of ports fits, of 12`})
 			default:
-				each(night.Event{Kind: night.Foreseen, Device: d.Name, OK: true, Lines: moved})
+				each(night.Event{Kind: night.Prediction, Device: d.Name, OK: true, Lines: moved})
 			}
 		}
 		return nil
@@ -60,7 +60,7 @@ func TestNotAsPredictedIsCalledOut(t *testing.T) {
 	s := running(t, planned(2, 2), 160, 42)
 	unlike := []string{"there, and not predicted: log host 192.0.2.253"}
 	s.happen(
-		night.Event{Kind: night.Foreseen, Device: "ald-quay-1", OK: true, Lines: []string{"+ lan 310"}},
+		night.Event{Kind: night.Prediction, Device: "ald-quay-1", OK: true, Lines: []string{"+ lan 310"}},
 		night.Event{Kind: night.Predicted, Device: "ald-quay-1", What: night.AtTheEnd, Lines: unlike},
 		night.Event{Kind: night.Moved, Device: "ald-quay-1", State: night.Kept, OK: true, Note: "not as predicted: 1 line; kept and saved"},
 		night.Event{Kind: night.Predicted, Device: "ald-quay-2", What: night.AtTheEnd, OK: true},

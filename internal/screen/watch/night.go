@@ -16,8 +16,8 @@ import (
 	"metabasis/internal/screen/strip"
 )
 
-// Night is a night with its view. Once it has begun it stands on top of every view.
-type Night struct {
+// Live is a night with its view. Once it has begun it stands on top of every view.
+type Live struct {
 	src     Source
 	night   night.Night
 	started bool
@@ -28,17 +28,17 @@ type Night struct {
 }
 
 // New makes a night that is to be looked at. Its View is to be opened.
-func New(src Source) *Night {
-	n := &Night{src: src, night: src.Night}
+func New(src Source) *Live {
+	n := &Live{src: src, night: src.Night}
 	n.view = newView(n)
 	return n
 }
 
 // View implements [screen.Standing].
-func (n *Night) View() screen.View { return n.view }
+func (n *Live) View() screen.View { return n.view }
 
 // Title implements [screen.Standing].
-func (n *Night) Title() string {
+func (n *Live) Title() string {
 	if n.night.Outline == nil {
 		return "a night"
 	}
@@ -46,19 +46,19 @@ func (n *Night) Title() string {
 }
 
 // planned tells a night that has not begun and can be.
-func (n *Night) planned() bool { return !n.started && n.src.Run != nil }
+func (n *Live) planned() bool { return !n.started && n.src.Run != nil }
 
 // past tells a night that is only looked at.
-func (n *Night) past() bool { return !n.started && n.src.Run == nil }
+func (n *Live) past() bool { return !n.started && n.src.Run == nil }
 
 // cutOff tells whether it has no end and nobody runs it.
-func (n *Night) cutOff() bool {
+func (n *Live) cutOff() bool {
 	return n.past() && n.play == nil && n.night.Ended.IsZero() && n.src.Elsewhere == ""
 }
 
 // told is a device as it is told: of a night that was cut off, what it does is not said, but
 // where it was, and what takes the change back.
-func (n *Night) told(d *night.Device) *night.Device {
+func (n *Live) told(d *night.Device) *night.Device {
 	if d == nil || !n.cutOff() || !d.CutOff() {
 		return d
 	}
@@ -71,13 +71,13 @@ func (n *Night) told(d *night.Device) *night.Device {
 }
 
 // Running implements [screen.Standing].
-func (n *Night) Running() bool { return (n.started || n.asked) && n.night.Ended.IsZero() }
+func (n *Live) Running() bool { return (n.started || n.asked) && n.night.Ended.IsZero() }
 
 // Waits implements [screen.Standing].
-func (n *Night) Waits() bool { return len(n.night.Holds) > 0 && n.src.Run != nil }
+func (n *Live) Waits() bool { return len(n.night.Holds) > 0 && n.src.Run != nil }
 
 // Leads implements [screen.Standing].
-func (n *Night) Leads() string {
+func (n *Live) Leads() string {
 	switch {
 	case n.view.asking != nil && n.view.asking.host.Top():
 		return "" // it is open
@@ -91,7 +91,7 @@ func (n *Night) Leads() string {
 
 // clock is the time the night shows: that of one whose journal ends before it does
 // stands still, as nobody knows what came then.
-func (n *Night) clock(now time.Time) time.Time {
+func (n *Live) clock(now time.Time) time.Time {
 	if n.play != nil {
 		return n.play.now
 	}
@@ -102,7 +102,7 @@ func (n *Night) clock(now time.Time) time.Time {
 }
 
 // Head implements [screen.Standing].
-func (n *Night) Head(f screen.Frame) []ink.Row {
+func (n *Live) Head(f screen.Frame) []ink.Row {
 	now := n.clock(f.Now)
 	rows := strip.Rows(&n.night, now, f.Cells)
 	if n.play != nil {
@@ -115,7 +115,7 @@ func (n *Night) Head(f screen.Frame) []ink.Row {
 }
 
 // begin begins the run.
-func (n *Night) begin(h *screen.Host) {
+func (n *Live) begin(h *screen.Host) {
 	n.asked = true
 	root := h.Root()
 	if s := root.Standing(); s == nil || !s.Running() {
@@ -143,7 +143,7 @@ func (n *Night) begin(h *screen.Host) {
 }
 
 // pushed tells how the backups of a night that is over are brought off this machine.
-func (n *Night) pushed(root *screen.Host) {
+func (n *Live) pushed(root *screen.Host) {
 	if n.src.Shelf == nil || len(n.src.Shelf.Places()) == 0 {
 		return
 	}
@@ -162,30 +162,30 @@ func (n *Night) pushed(root *screen.Host) {
 }
 
 // take takes in what has happened.
-func (n *Night) take(events []night.Event) {
+func (n *Live) take(events []night.Event) {
 	n.night = night.Fold(n.night, events...)
 	n.view.changed()
 }
 
 // do passes on a decision.
-func (n *Night) do(h *screen.Host, c night.Command) {
+func (n *Live) do(h *screen.Host, c night.Command) {
 	if err := n.src.Run.Do(c); err != nil {
 		h.Say(err.Error())
 	}
 }
 
 // Decide implements [screen.Standing].
-func (n *Night) Decide() {
+func (n *Live) Decide() {
 	if hold, ok := n.view.hold(); ok {
 		n.view.ask(decide.OfHold(&n.night, hold))
 	}
 }
 
 // Abort implements [screen.Standing].
-func (n *Night) Abort() { n.view.ask(decide.OfAbort(&n.night)) }
+func (n *Live) Abort() { n.view.ask(decide.OfAbort(&n.night)) }
 
 // Leaving implements [screen.Standing].
-func (n *Night) Leaving() person.Form {
+func (n *Live) Leaving() person.Form {
 	in := 0
 	for _, d := range n.night.Devices {
 		if !d.Over && d.State != night.Waiting {
@@ -203,7 +203,7 @@ func (n *Night) Leaving() person.Form {
 }
 
 // Plain implements [screen.Standing].
-func (n *Night) Plain() []string {
+func (n *Live) Plain() []string {
 	if !n.Running() {
 		return nil
 	}

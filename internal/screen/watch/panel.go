@@ -120,7 +120,7 @@ func facts(d *night.Device, now time.Time, cells int) []ink.Row {
 			rows = append(rows, label("waived").Add(ink.Lamp, c.Waived))
 		}
 	}
-	rows = append(rows, foretold(d, cells)...)
+	rows = append(rows, predicted(d, cells)...)
 	folded := report.Folded(d.Diff)
 	for i, l := range folded {
 		name := ""

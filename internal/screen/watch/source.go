@@ -88,24 +88,24 @@ type Source struct {
 
 // OfNight is a night that was planned here. With wait it waits, when it is begun, for
 // another that has the workspace.
-func OfNight(n *acts.Night, wait bool) Source {
+func OfNight(n *acts.Tonight, wait bool) Source {
 	t := tonight{n, wait}
 	return Source{Night: n.Planned(), Warnings: n.Warnings(), Run: t, Plan: t, Said: t, Hands: t, Shelf: t, Close: n.Close}
 }
 
 // tonight is a night that was planned here, as its view asks for it.
 type tonight struct {
-	*acts.Night
+	*acts.Tonight
 	wait bool
 }
 
 func (t tonight) Begin(ctx context.Context) error {
-	return t.Night.Begin(ctx, t.wait, func(string) {})
+	return t.Tonight.Begin(ctx, t.wait, func(string) {})
 }
 func (t tonight) Next(ctx context.Context) ([]night.Event, bool) { return t.Events.Next(ctx) }
 
 func (t tonight) Waive(ctx context.Context) (night.Night, error) {
-	err := t.Night.Waive(ctx)
+	err := t.Tonight.Waive(ctx)
 	return t.Planned(), err
 }
 
@@ -118,14 +118,14 @@ func (t tonight) Values(ctx context.Context) (Source, error) {
 }
 
 func (t tonight) Rehearse(ctx context.Context, each func(...night.Event)) error {
-	_, err := t.Night.Rehearse(ctx, each)
+	_, err := t.Tonight.Rehearse(ctx, each)
 	return err
 }
 
 func (t tonight) Console(ctx context.Context, device string) *console.Command {
 	return &console.Command{Ctx: ctx, Title: console.Title(device, t.ClearText(device)), Needs: t.Needs,
 		Open: func(ctx context.Context, columns, rows int) (console.Session, error) {
-			return t.Night.Console(ctx, device, columns, rows)
+			return t.Tonight.Console(ctx, device, columns, rows)
 		}}
 }
 

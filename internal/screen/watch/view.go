@@ -21,7 +21,7 @@ import (
 // View is the list of devices with its cursor, and what stands beside it. The cursor
 // stays on a device, not on a row, so that nothing jumps when rows are folded.
 type View struct {
-	n      *Night
+	n      *Live
 	host   *screen.Host
 	cursor int // index of the device
 	folded bool
@@ -53,7 +53,7 @@ type place struct {
 // manyDevices is from how many on the list begins folded.
 const manyDevices = 60
 
-func newView(n *Night) *View {
+func newView(n *Live) *View {
 	v := &View{n: n, folded: len(n.night.Devices) > manyDevices}
 	v.list = list.List{Len: func() int { return len(v.rows) }, Pick: func(i int) bool { return v.rows[i].to > v.rows[i].from },
 		Draw: v.row, Text: v.text, Moved: v.moved}

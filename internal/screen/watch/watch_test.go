@@ -38,7 +38,7 @@ func planned(devices, batch int) night.Night {
 // shown is a night on a screen.
 type shown struct {
 	*screentest.Screen
-	n        *Night
+	n        *Live
 	commands []night.Command
 }
 
