@@ -1,6 +1,7 @@
 package nights
 
 import (
+	"cmp"
 	"context"
 	"flag"
 	"fmt"
@@ -37,6 +38,8 @@ type story struct {
 	who   func(t *testing.T) person // nil is nobody
 	world func(w *world)
 	fails bool // the run returns an error
+	// forecasts has the forecasts told, too.
+	forecasts bool
 }
 
 func edits(pairs ...string) func(string) string { return strings.NewReplacer(pairs...).Replace }
@@ -88,6 +91,7 @@ func faults(f ...sim.Fault) []sim.Spec { return []sim.Spec{{Faults: f}, {}} }
 
 var stories = map[string]story{
 	"all is well":              {specs: []sim.Spec{{}, {Config: intendedConfig}, {}}, edit: oneByOne},
+	"how the forecast moves":   {specs: []sim.Spec{{}, {Faults: []sim.Fault{{Kind: sim.Slow, By: 3 * time.Second}}}, {}, {}}, edit: oneByOne, forecasts: true},
 	"a short timer":            {specs: []sim.Spec{{}}, edit: edits("timer       4m", "timer       20s", "within 40s", "within 90s", "soak      30s", "soak      2m")},
 	"a slow device":            {specs: faults(sim.Fault{Kind: sim.Slow, By: 3 * time.Second}), edit: oneByOne},
 	"line refused":             {specs: faults(sim.Fault{Kind: sim.Rejects, Match: "^log host"})},
@@ -249,7 +253,7 @@ func TestStories(t *testing.T) {
 				if !s.fails {
 					w.checkLaws()
 				}
-				compareStory(t, name, w.tell(err))
+				compareStory(t, name, w.tell(err, s.forecasts))
 			})
 		})
 	}
@@ -325,30 +329,23 @@ func compareStory(t *testing.T, name, got string) {
 	assert.Equal(t, string(want), got, "the story goes differently now; read %s, and see whether it should", path)
 }
 
-// tell tells the night: what the run said, as far as a journal holds it, and what
-// happened to the devices. Things of the same moment are put in order by their text,
-// since nothing else orders them.
-func (w *world) tell(err error) string {
+// tell tells the night: what the run said, as far as a journal holds it, and what happened to
+// the devices. First comes what is of the night as a whole, then each device in the order of the
+// plan, so that what one device does alters no other's lines. Forecasts are told only where a
+// story is about them: their numbers move with each estimate.
+func (w *world) tell(err error, forecasts bool) string {
 	var lines []string
-	add := func(at time.Time, format string, args ...any) {
-		lines = append(lines, fmt.Sprintf("%9.3f  ", at.Sub(w.started).Seconds())+strings.ReplaceAll(fmt.Sprintf(format, args...), w.dir, "DIR"))
-	}
-	for _, e := range w.seen {
-		add(e.At, "%s", w.told(e))
-	}
-	for _, d := range w.sim.Devices() {
-		for _, tr := range d.Truth() {
-			armed := ""
-			if tr.Armed {
-				armed = ", timer pending"
-			}
-			add(tr.At, "%-10s     | %s %s%s", d.Name(), tr.What, tr.Line, armed)
+	for _, d := range append([]*night.Device{{}}, w.night.Devices...) {
+		moments := w.moments(d.Name, forecasts)
+		slices.SortStableFunc(moments, func(a, b moment) int { return cmp.Or(a.at.Compare(b.at), a.rank-b.rank) })
+		if d.Name != "" {
+			lines = append(lines, "", d.Name)
+		}
+		for _, m := range moments {
+			lines = append(lines, strings.TrimRight(fmt.Sprintf("%9.3f  %s", m.at.Sub(w.started).Seconds(), strings.ReplaceAll(m.text, w.dir, "DIR")), " "))
 		}
 	}
-	slices.Sort(lines)
-	for i, l := range lines {
-		lines[i] = strings.TrimRight(l, " ")
-	}
+	lines = append(lines, "")
 	for _, d := range w.night.Devices {
 		lines = append(lines, fmt.Sprintf("%s ends %s (%s), before %s, step %d line %d of %d, marks %q, touched %v, failed %v, timer %v, hold %d, diff %q", d.Name, d.State, d.Note, d.Before,
 			d.Step, d.Line, d.Lines, d.Marks, d.Touched, d.Failed, !d.TimerDue.IsZero(), d.Hold, d.Diff))
@@ -356,6 +353,45 @@ func (w *world) tell(err error) string {
 	n := &w.night
 	lines = append(lines, fmt.Sprintf("outcome %d, failures %d, aborted %q, released %v, batch %d, decided %d, error %v", n.Outcome(), n.Failures, n.Aborted, n.Released, n.Batch, len(n.Decided), err))
 	return strings.Join(lines, "\n") + "\n"
+}
+
+// moment is a line of a story. What happens at the same time is in order of rank: what happened
+// to the device, what its worker said of it, what the conductor said.
+type moment struct {
+	at   time.Time
+	rank int
+	text string
+}
+
+// moments are those of a device, or of the night as a whole, each kind in its order.
+func (w *world) moments(device string, forecasts bool) (out []moment) {
+	if d := w.sim.Device(device); d != nil {
+		for _, tr := range d.Truth() {
+			armed := ""
+			if tr.Armed {
+				armed = ", timer pending"
+			}
+			out = append(out, moment{tr.At, 0, fmt.Sprintf("    | %s %s%s", tr.What, tr.Line, armed)})
+		}
+	}
+	conductors := []night.Kind{night.HoldOpened, night.HoldAnew, night.HoldClosed}
+	for _, e := range w.seen {
+		if e.Device != device || e.Kind == night.Forecast && !forecasts {
+			continue
+		}
+		m := moment{e.At, 1, w.told(e)}
+		if slices.Contains(conductors, e.Kind) {
+			m.rank = 2
+		}
+		out = append(out, m)
+	}
+	return out
+}
+
+// asUsual tells whether the note of an event is the same in every night: tests of its own hold
+// those.
+func asUsual(e night.Event) bool {
+	return e.Kind == night.Prechecked && e.OK || e.Kind == night.Moved && !e.OK && e.State != night.Held && e.State != night.Dark
 }
 
 // told is one event in full.
@@ -367,7 +403,7 @@ func (w *world) told(e night.Event) string {
 		return fmt.Sprintf("%.1f", t.Sub(w.started).Seconds())
 	}
 	var b strings.Builder
-	fmt.Fprintf(&b, "%-10s %s", e.Device, e.Kind)
+	b.WriteString(string(e.Kind))
 	part := func(name string, v any, empty bool) {
 		if !empty {
 			fmt.Fprintf(&b, " %s=%v", name, v)
@@ -379,7 +415,7 @@ func (w *world) told(e night.Event) string {
 	part("state", e.State, e.State == "")
 	part("what", e.What, e.What == "")
 	part("ok", e.OK, !e.OK)
-	if e.Kind != night.BackedUp { // a checksum says nothing to whoever reads
+	if e.Kind != night.BackedUp && !asUsual(e) { // a checksum says nothing to whoever reads
 		part("note", e.Note, e.Note == "")
 	}
 	part("lines", fmt.Sprintf("%q", e.Lines), len(e.Lines) == 0)
