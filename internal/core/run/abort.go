@@ -2,10 +2,8 @@ package run
 
 import (
 	"slices"
-	"time"
 
 	"metabasis/internal/core/night"
-	"metabasis/internal/core/plan"
 )
 
 // command carries out what a person decided.
@@ -97,27 +95,4 @@ func (r *Run) undoKept(which func(*hand) bool) {
 		}
 	}
 	r.kept = slices.DeleteFunc(r.kept, which)
-}
-
-// paceKeeper learns how this night's devices compare with the estimates.
-type paceKeeper struct {
-	began map[string]time.Time
-	shown plan.Pace
-}
-
-func (k *paceKeeper) begin(h *hand, now time.Time) {
-	if k.began == nil {
-		k.began = map[string]time.Time{}
-	}
-	k.began[h.name()] = now
-}
-
-// learn takes in a device that was kept. One that was held shows nothing: it waited for a
-// person.
-func (k *paceKeeper) learn(h *hand, p *plan.Plan, now time.Time) {
-	if h.wasHeld {
-		return
-	}
-	usual, _ := h.target.Estimate(p)
-	k.shown.Add(now.Sub(k.began[h.name()])-p.Soak, usual)
 }

@@ -91,18 +91,6 @@ func (r *Run) backTime(targets []*plan.Target) time.Duration {
 	return max(longest, r.plan.BackTimeOf(quick, func(t *plan.Target) time.Duration { return each[t] }))
 }
 
-// toCome counts the devices that were not begun yet, of this batch and of those behind it.
-func (r *Run) toCome() (n int) {
-	for _, b := range r.plan.Batches[min(r.batch, len(r.plan.Batches)):] {
-		for _, t := range b {
-			if r.ends[t.Device.Name] == "" && r.active[t.Device.Name] == nil {
-				n++
-			}
-		}
-	}
-	return n
-}
-
 // overBudget asks once the failure budget is used up (law 9). Going on gives
 // the budget one more failure. A further failure while it is asked takes the place of
 // the question: they do not stack.

@@ -7,7 +7,7 @@
 // person decides goes in as [night.Command] values. The state of a run is what [night.Fold]
 // makes of its events, and nothing else.
 //
-// conduct.go keeps the caps, pairs and budgets (laws 8 and 9), abort.go what becomes of the
+// start.go and conduct.go keep the caps, pairs and budgets (laws 8 and 9), abort.go what becomes of the
 // devices in change (law 7), ask.go the holds, record.go makes every intention durable before
 // it is acted on (law 11).
 package run
