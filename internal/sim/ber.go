@@ -4,6 +4,9 @@ import (
 	"encoding/asn1"
 	"strconv"
 	"strings"
+
+	"golang.org/x/crypto/cryptobyte"
+	casn1 "golang.org/x/crypto/cryptobyte/asn1"
 )
 
 // The tags of what SNMP says (RFC 3416, section 3; RFC 2578, section 7.1).
@@ -28,23 +31,13 @@ const (
 
 // ber writes one value with its tag (X.690).
 func ber(tag byte, parts ...[]byte) []byte {
-	n := 0
-	for _, p := range parts {
-		n += len(p)
-	}
-	out := []byte{tag}
-	switch {
-	case n < 128:
-		out = append(out, byte(n))
-	case n < 256:
-		out = append(out, 0x81, byte(n))
-	default:
-		out = append(out, 0x82, byte(n>>8), byte(n))
-	}
-	for _, p := range parts {
-		out = append(out, p...)
-	}
-	return out
+	var b cryptobyte.Builder
+	b.AddASN1(casn1.Tag(tag), func(b *cryptobyte.Builder) {
+		for _, p := range parts {
+			b.AddBytes(p)
+		}
+	})
+	return b.BytesOrPanic() // it fails for what is longer than four gigabytes
 }
 
 // berInt writes a number.
@@ -55,25 +48,9 @@ func berInt(tag byte, n int) []byte {
 
 // unber reads one value. It is false where there is none.
 func unber(b []byte) (tag byte, body, rest []byte, ok bool) {
-	if len(b) < 2 {
-		return 0, nil, nil, false
-	}
-	tag, n, at := b[0], int(b[1]), 2
-	if n >= 128 {
-		size := n & 0x7f
-		if size == 0 || size > 3 || len(b) < 2+size {
-			return 0, nil, nil, false
-		}
-		n = 0
-		for _, c := range b[2 : 2+size] {
-			n = n<<8 | int(c)
-		}
-		at += size
-	}
-	if n > len(b)-at {
-		return 0, nil, nil, false
-	}
-	return tag, b[at : at+n], b[at+n:], true
+	in, out, t := cryptobyte.String(b), cryptobyte.String{}, casn1.Tag(0)
+	ok = in.ReadAnyASN1(&out, &t)
+	return byte(t), out, in, ok
 }
 
 // parts reads the values in a body, as long as there are some.
