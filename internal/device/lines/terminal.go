@@ -1,5 +1,7 @@
 package lines
 
+import "metabasis/internal/device/escape"
+
 // event is what one byte from a device means to a terminal.
 type event byte
 
@@ -13,60 +15,27 @@ const (
 )
 
 // terminal tells what the bytes of a device mean, one at a time.
-type terminal struct{ state escState }
-
-type escState byte
-
-const (
-	plain      escState = iota
-	escape              // after ESC
-	sequence            // in a CSI sequence (ECMA-48, 5.4)
-	text                // in an OSC, DCS, APC or PM string, which ST or BEL ends
-	textEscape          // after ESC inside such a string
-)
+type terminal struct{ scan escape.Scanner }
 
 func (t *terminal) put(c byte) event {
-	switch t.state {
-	case escape:
-		switch c {
-		case '[':
-			t.state = sequence
-		case ']', 'P', '_', '^', 'X':
-			t.state = text
-		default:
-			t.state = plain
-		}
-		return nothing
-	case sequence:
-		if c >= 0x40 && c <= 0x7e {
-			t.state = plain
-			if c != 'm' { // colours move nothing
-				return control
-			}
-		}
-		return nothing
-	case text, textEscape:
-		switch {
-		case c == 7, t.state == textEscape && c == '\\':
-			t.state = plain
-		case c == 0x1b:
-			t.state = textEscape
-		default:
-			t.state = text
-		}
-		return nothing
-	}
-	switch {
-	case c == 0x1b:
-		t.state = escape
-	case c == '\n':
-		return feed
-	case c == '\r':
-		return start
-	case c == '\b':
-		return back
-	case c == '\t' || c >= ' ' && c != 127:
+	switch t.scan.Put(c) {
+	case escape.Text:
 		return char
+	case escape.Sequence:
+		if c != 'm' { // colours move nothing
+			return control
+		}
+	case escape.Control:
+		switch c {
+		case '\n':
+			return feed
+		case '\r':
+			return start
+		case '\b':
+			return back
+		case '\t':
+			return char
+		}
 	}
 	return nothing
 }

@@ -7,29 +7,18 @@ package console
 
 import (
 	"bytes"
+
 	"metabasis/internal/core/textfile"
+	"metabasis/internal/device/escape"
 )
 
 // filter takes dangerous control sequences out of a stream.
 type filter struct {
-	state state
-	seq   []byte
-	utf   int    // bytes that belong to the rune begun
-	kept  []byte // what may be the beginning of a sign that turns text, until the rest is there
+	scan escape.Scanner
+	rune []byte // what has come of a character
+	utf  int    // bytes of it that are still to come
+	kept []byte // what may be the beginning of a sign that turns text, until the rest is there
 }
-
-type state byte
-
-const (
-	plain  state = iota
-	escape       // after ESC
-	csi          // in a control sequence
-	str          // in a control string, which ST or BEL ends
-	strEsc       // after ESC in a control string
-)
-
-// maxSeq bounds a control sequence; a longer one is dropped.
-const maxSeq = 24
 
 // harmlessFinals are the final bytes of control sequences that only move the
 // cursor, clear, insert, delete or colour.
@@ -47,50 +36,44 @@ func (f *filter) pass(b []byte) []byte {
 }
 
 func (f *filter) put(out []byte, c byte) []byte {
-	switch f.state {
-	case escape:
-		switch {
-		case c == '[':
-			f.state, f.seq = csi, f.seq[:0]
-		case bytes.IndexByte([]byte("]P_^X"), c) >= 0:
-			f.state = str
-		case c >= 0x20 && c < 0x30: // an intermediate byte: one more follows
-		default:
-			f.state = plain
-		}
-		return out
-	case csi:
-		return f.sequence(out, c)
-	case str, strEsc:
-		switch {
-		case c == 7, f.state == strEsc && c == '\\':
-			f.state = plain
-		case c == 0x1b:
-			f.state = strEsc
-		default:
-			f.state = str
-		}
-		return out
+	m := f.scan.Put(c)
+	if m != escape.Text {
+		f.utf = 0
 	}
+	switch m {
+	case escape.Text:
+		return f.text(out, c)
+	case escape.Sequence:
+		if f.harmless(c) {
+			out = append(append(append(out, 0x1b, '['), f.scan.Params()...), c)
+		}
+	case escape.Control:
+		if bytes.IndexByte([]byte("\r\n\b\t\a"), c) >= 0 {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// text takes in a byte of a character. What is no UTF-8 (RFC 3629) is dropped, and so are the
+// control characters of eight bits.
+func (f *filter) text(out []byte, c byte) []byte {
 	switch {
-	case c == 0x1b:
-		f.state = escape
-		return out
-	case c == '\r', c == '\n', c == '\b', c == '\t', c == 7, c >= ' ' && c < 127:
+	case c < 0x80:
 		f.utf = 0
 		return append(out, c)
 	case c >= 0xc2 && c < 0xf5:
-		f.utf, f.seq = runeLen(c)-1, append(f.seq[:0], c)
+		f.utf, f.rune = runeLen(c)-1, append(f.rune[:0], c)
 		return out
-	case c >= 0x80 && c < 0xc0 && f.utf > 0:
+	case c < 0xc0 && f.utf > 0:
 		f.utf--
-		if f.seq = append(f.seq, c); f.utf > 0 {
+		if f.rune = append(f.rune, c); f.utf > 0 {
 			return out
 		}
-		if len(f.seq) == 2 && f.seq[0] == 0xc2 && f.seq[1] < 0xa0 { // an eight-bit control character
+		if len(f.rune) == 2 && f.rune[0] == 0xc2 && f.rune[1] < 0xa0 { // an eight-bit control character
 			return out
 		}
-		return append(out, f.seq...)
+		return append(out, f.rune...)
 	}
 	f.utf = 0
 	return out
@@ -106,32 +89,12 @@ func runeLen(c byte) int {
 	return 4
 }
 
-func (f *filter) sequence(out []byte, c byte) []byte {
-	switch {
-	case c == 0x1b:
-		f.state = escape
-	case c < 0x20 || c > 0x7e: // not part of any: it ends here
-		f.state = plain
-	case c < 0x40:
-		if len(f.seq) <= maxSeq {
-			f.seq = append(f.seq, c)
-		}
-	default:
-		f.state = plain
-		if len(f.seq) <= maxSeq && f.harmless(c) {
-			out = append(out, 0x1b, '[')
-			out = append(out, f.seq...)
-			out = append(out, c)
-		}
-	}
-	return out
-}
-
 func (f *filter) harmless(final byte) bool {
+	params := f.scan.Params()
 	if final == 'h' || final == 'l' {
-		return string(f.seq) == "?25" // the cursor shown or hidden
+		return string(params) == "?25" // the cursor shown or hidden
 	}
-	for _, c := range f.seq {
+	for _, c := range params {
 		if (c < '0' || c > '9') && c != ';' {
 			return false
 		}
