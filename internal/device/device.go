@@ -58,7 +58,7 @@ type Connector struct {
 	Keys     *ssh.Keys       // nil: none
 	Config   *ssh.UserConfig // nil: none
 	Jumps    *ssh.Jumps      // nil: no device behind a jump host can be reached
-	Guard    *Lockout          // nil: logins are tried as often as there are devices
+	Guard    *Lockout        // nil: logins are tried as often as there are devices
 	Alive    time.Duration   // between two signs of life, unless the configuration says otherwise
 	// Who keeps who devices were seen to be; nil knows nobody.
 	Who work.Identities

@@ -16,7 +16,7 @@ type Differing struct {
 	// Predicted are the lines of Config that were predicted, and Missed those that were
 	// predicted and are not there; both where there was a prediction.
 	Predicted []string `json:"foreseen,omitempty"`
-	Missed   []string `json:"missed,omitempty"`
+	Missed    []string `json:"missed,omitempty"`
 	// Apart is what only one of the two sides holds, so that it was not compared.
 	Apart []string `json:"apart,omitempty"`
 }

@@ -24,22 +24,22 @@ type worker struct {
 	ses    *link
 
 	unpredicted bool           // of some of what it took nobody knew what it would do
-	differs    *config.Config // what runs and was not predicted, where that is asked about
-	accepted   []string       // what ran and was not predicted, and was kept by decision
-	proves     bool           // all of it ran already, and was not saved or does not show what is expected: nothing is sent, and it is proven
-	staging    bool           // lines of ours may stand in its candidate and do not run
-	taken      bool           // it took a line of a change in this session
-	at         position
-	reverting  bool
-	partLooks  int    // times that only something beside the configuration was not as it was
-	led        bool   // computed lines were sent that lead back
-	turned     bool   // something was done to take the change back, on any rung
-	looked     bool   // that nobody else is at work was looked at right before the first line
-	firing     bool   // we chose to wait for the timer
-	question   int    // the hold it waits on
-	overrun    bool   // it is held since the time to change things is over
-	goesOnLate bool   // a person said that it goes on all the same
-	release    func() // gives the device free for other nights; nil when nothing was claimed
+	differs     *config.Config // what runs and was not predicted, where that is asked about
+	accepted    []string       // what ran and was not predicted, and was kept by decision
+	proves      bool           // all of it ran already, and was not saved or does not show what is expected: nothing is sent, and it is proven
+	staging     bool           // lines of ours may stand in its candidate and do not run
+	taken       bool           // it took a line of a change in this session
+	at          position
+	reverting   bool
+	partLooks   int    // times that only something beside the configuration was not as it was
+	led         bool   // computed lines were sent that lead back
+	turned      bool   // something was done to take the change back, on any rung
+	looked      bool   // that nobody else is at work was looked at right before the first line
+	firing      bool   // we chose to wait for the timer
+	question    int    // the hold it waits on
+	overrun     bool   // it is held since the time to change things is over
+	goesOnLate  bool   // a person said that it goes on all the same
+	release     func() // gives the device free for other nights; nil when nothing was claimed
 
 	refusedUndo int  // undo lines that were refused
 	skipFailed  bool // leaving a step out did not work: an unattended run does not try it again
