@@ -74,14 +74,12 @@ func (d *Desk) Nights(ctx context.Context) ([]store.Listed, error) {
 			continue // it is over
 		}
 		if by, now := d.Running(l.NightHead); now {
-			all[i].Summary = &store.Summary{Outcome: night.NeedsPerson, Text: fmt.Sprintf("%s%s, process %d", RunsNow, by.Who, by.PID)}
+			all[i].Runs = fmt.Sprintf("%s, process %d", by.Who, by.PID)
+			all[i].Summary = &store.Summary{Outcome: night.NeedsPerson, Text: "runs now: " + all[i].Runs}
 		}
 	}
 	return all, err
 }
-
-// RunsNow begins what is said of a night that runs.
-const RunsNow = "runs now: "
 
 // Sum reads a night that has no summary yet, says what it came to, and writes that down
 // where it can, so that it is read once.

@@ -16,6 +16,7 @@ import (
 	"metabasis/internal/screen"
 	"metabasis/internal/screen/grid"
 	"metabasis/internal/screen/home"
+	"metabasis/internal/screen/open"
 	"metabasis/internal/settings"
 )
 
@@ -114,20 +115,20 @@ func (a *app) tell(n *acts.Tonight) error {
 // nightOnScreen shows one night.
 func (a *app) nightOnScreen(ctx context.Context, d *acts.Desk, c *acts.Change, r acts.Request, wait bool) error {
 	return a.onScreen(ctx, d, func(h *screen.Host, _ *home.View) {
-		home.OpenNight(h, c.Runbook.Title, func(ctx context.Context) (*acts.Tonight, error) { return c.Plan(ctx, r) }, wait, h.Fail)
+		open.Night(h, c.Runbook.Title, func(ctx context.Context) (*acts.Tonight, error) { return c.Plan(ctx, r) }, wait, h.Fail)
 	})
 }
 
 // fleetOnScreen shows the selected devices, to be reached.
 func (a *app) fleetOnScreen(ctx context.Context, e *acts.Evening) error {
-	return a.onScreen(ctx, e.Desk, func(h *screen.Host, _ *home.View) { home.OpenFleet(h, e, h.Fail) })
+	return a.onScreen(ctx, e.Desk, func(h *screen.Host, _ *home.View) { open.Fleet(h, e, h.Fail) })
 }
 
 // tableOnScreen reads a table on the screen.
 func (a *app) tableOnScreen(ctx context.Context, e *acts.Evening, r *acts.Reading) error {
 	var shown *grid.View
 	err := a.onScreen(ctx, e.Desk, func(h *screen.Host, _ *home.View) {
-		home.OpenTable(h, r, e, h.Fail, func(v *grid.View) { shown = v })
+		open.Table(h, r, e, h.Fail, func(v *grid.View) { shown = v })
 	})
 	if err != nil || shown == nil {
 		return err

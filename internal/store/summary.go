@@ -35,6 +35,7 @@ type Seen struct {
 type Listed struct {
 	NightHead          // without the runbook's text
 	Summary   *Summary // nil: not written yet
+	Runs      string   // who runs it now; "" for nobody
 	Seen      *Seen    // nil: nobody has
 	Empty     bool     // it was entered and never begun
 }

@@ -16,6 +16,7 @@ import (
 	"metabasis/internal/screen"
 	"metabasis/internal/screen/keys"
 	"metabasis/internal/screen/list"
+	"metabasis/internal/screen/open"
 	"metabasis/internal/screen/page"
 	"metabasis/internal/store"
 	"metabasis/internal/workspace"
@@ -154,7 +155,7 @@ func (v *View) take(fl *fleet.Fleet, err error, files []string, nights []store.L
 	}
 	for i, n := range nights {
 		for _, old := range v.nights {
-			if n.Summary == nil && old.ID == n.ID && old.Summary != nil && !strings.HasPrefix(old.Summary.Text, acts.RunsNow) {
+			if n.Summary == nil && old.ID == n.ID && old.Runs == "" {
 				nights[i].Summary = old.Summary
 			}
 		}
@@ -240,7 +241,7 @@ func (v *View) openFleet() {
 		v.wrong(err)
 		return
 	}
-	OpenFleet(v.host, e, v.wrong)
+	open.Fleet(v.host, e, v.wrong)
 }
 
 func (v *View) openBook(b book) {
@@ -249,7 +250,7 @@ func (v *View) openBook(b book) {
 		v.writeBook(b)
 		return
 	}
-	OpenNight(
+	open.Night(
 		v.host,
 		change.Runbook.Title,
 		func(ctx context.Context) (*acts.Tonight, error) { return change.Plan(ctx, acts.Request{}) },
@@ -260,13 +261,13 @@ func (v *View) openBook(b book) {
 
 // writeBook opens a runbook to be written.
 func (v *View) writeBook(b book) {
-	OpenBook(v.host, v.desk, b.file, func(h *screen.Host) {
+	open.Book(v.host, v.desk, b.file, func(h *screen.Host) {
 		change, err := v.desk.Change(b.file, "")
 		if err != nil {
 			v.wrong(err)
 			return
 		}
-		OpenNight(
+		open.Night(
 			h,
 			change.Runbook.Title,
 			func(ctx context.Context) (*acts.Tonight, error) { return change.Plan(ctx, acts.Request{}) },
@@ -276,7 +277,7 @@ func (v *View) writeBook(b book) {
 	})
 }
 
-func (v *View) openNight(id int64) { openPast(v.host, v.desk, id, v.wrong) }
+func (v *View) openNight(id int64) { open.Past(v.host, v.desk, id, v.wrong) }
 
 func (v *View) settle(id int64) {
 	v.host.Type(screen.Line{Label: "Seen to:", Hint: "what was found and done, for the journal", Done: func(why string) error {

@@ -65,7 +65,7 @@ func journal(t testing.TB, dir string) *store.Journal {
 	return j
 }
 
-func open(t testing.TB, dir string) *screentest.Screen {
+func opened(t testing.TB, dir string) *screentest.Screen {
 	d, err := acts.Open(dir, nil, nil)
 	require.NoError(t, err)
 	return screentest.New(t, 160, 42, screen.Options{}, func(h *screen.Host) { h.Open(New(d)) })
@@ -85,7 +85,7 @@ func TestHomeTells(t *testing.T) {
 	past(t, j, began, "A good one", night.Kept, true, false)
 	past(t, j, began.AddDate(0, 0, 1), "A stranded one", night.Stranded, true, true)
 	past(t, j, began.AddDate(0, 0, 2), "A crashed one", night.Changing, false, false)
-	s := open(t, dir)
+	s := opened(t, dir)
 	s.See(`A crashed one · MSF-1 +crashed at`)
 	s.See(`● A good one`)
 	s.See(`wrong.runbook +▪ \d mistake`)
@@ -100,7 +100,7 @@ func TestHomeTells(t *testing.T) {
 	s.Press("thing found; replaced", "enter")
 	s.See(`seen to by \S+: nothing found; replaced`)
 	assert.NotRegexp(t, `(?s)Needs you.*A stranded one.*Fleet`, s.Text())
-	again := open(t, dir)
+	again := opened(t, dir)
 	again.See("nothing found; replaced")
 	again.See(`● A good one`)
 
@@ -122,7 +122,7 @@ func TestHomeTells(t *testing.T) {
 
 // What is not there is said, and nothing else is missing for it.
 func TestAnEmptyWorkspace(t *testing.T) {
-	s := open(t, t.TempDir())
+	s := opened(t, t.TempDir())
 	text := s.See("There is no night in the journal yet")
 	assert.Contains(t, text, "There is no fleet.csv")
 	assert.Contains(t, text, "There is no *.runbook here")
@@ -132,7 +132,7 @@ func TestAnEmptyWorkspace(t *testing.T) {
 	write(t, dir, "fleet.csv", "name,address\nx,y\n")
 	write(t, dir, "one.runbook", oneBook)
 	write(t, dir, "metabasis.db", "this is no journal at all, and was never one")
-	s = open(t, dir)
+	s = opened(t, dir)
 	s.See(`▪ .*fleet.csv`)
 	s.See(`journal check says what is whole`)
 	s.Press("enter")
@@ -144,7 +144,7 @@ func TestARunbookThatCannotBePlanned(t *testing.T) {
 	dir := t.TempDir()
 	write(t, dir, "fleet.csv", fleetCSV)
 	write(t, dir, "one.runbook", oneBook)
-	s := open(t, dir)
+	s := opened(t, dir)
 	s.See("● fits")
 	s.Press("down", "enter")
 	s.See(`set METABASIS_CREW_PASSWORD`)
@@ -161,7 +161,7 @@ func BenchmarkOpen(b *testing.B) {
 		past(b, j, began.Add(time.Duration(i)*time.Hour), fmt.Sprintf("Night %d", i), night.Kept, true, true)
 	}
 	for b.Loop() {
-		s := open(b, dir)
+		s := opened(b, dir)
 		s.See("Night 1999")
 	}
 }

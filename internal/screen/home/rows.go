@@ -6,7 +6,6 @@ import (
 	"strings"
 	"time"
 
-	"metabasis/internal/acts"
 	"metabasis/internal/report"
 	"metabasis/internal/screen"
 	"metabasis/internal/screen/ink"
@@ -56,7 +55,7 @@ func (v *View) row(i int, here bool, cells int) ink.Row {
 // needs tells whether a person must look at what a night left.
 func needs(n *store.Listed) bool {
 	s := n.Summary
-	if n.Seen != nil || s == nil || strings.HasPrefix(s.Text, acts.RunsNow) {
+	if n.Seen != nil || s == nil || n.Runs != "" {
 		return false
 	}
 	return s.Ended.IsZero() || len(s.Needs) > 0 || n.Damage != nil
@@ -133,7 +132,7 @@ func (v *View) layRuns() {
 		return // those of this process are its own
 	}
 	for i := range v.nights {
-		if n := &v.nights[i]; n.Summary != nil && strings.HasPrefix(n.Summary.Text, acts.RunsNow) {
+		if n := &v.nights[i]; n.Runs != "" {
 			head()
 			v.add("runs", n)
 		}
@@ -221,7 +220,7 @@ func (v *View) layPast() {
 	month := ""
 	for i := range v.nights {
 		n := &v.nights[i]
-		if n.Summary != nil && strings.HasPrefix(n.Summary.Text, acts.RunsNow) {
+		if n.Runs != "" {
 			continue
 		}
 		if m := n.Began.Local().Format("January 2006"); m != month {

@@ -1,4 +1,6 @@
-package home
+// Package open opens views: it puts together what a view asks and what can be asked for, the acts.
+// No view knows where what it shows comes from, and none opens another by itself.
+package open
 
 import (
 	"context"
@@ -16,9 +18,9 @@ import (
 	"metabasis/internal/workspace"
 )
 
-// OpenNight plans a night while the person waits, and opens its view. Wrong is told
+// Night plans a night while the person waits, and opens its view. Wrong is told
 // what kept it from being planned.
-func OpenNight(h *screen.Host, title string, plan func(ctx context.Context) (*acts.Tonight, error), wait bool, wrong func(error)) {
+func Night(h *screen.Host, title string, plan func(ctx context.Context) (*acts.Tonight, error), wait bool, wrong func(error)) {
 	var n *acts.Tonight
 	h.Work("Planning "+title, func(ctx context.Context) (err error) {
 		n, err = plan(ctx)
@@ -32,8 +34,8 @@ func OpenNight(h *screen.Host, title string, plan func(ctx context.Context) (*ac
 	})
 }
 
-// OpenBook opens the view of a runbook that is being written.
-func OpenBook(h *screen.Host, d *acts.Desk, file string, plan func(h *screen.Host)) {
+// Book opens the view of a runbook that is being written.
+func Book(h *screen.Host, d *acts.Desk, file string, plan func(h *screen.Host)) {
 	h.Open(draft.New(draft.Source{
 		File: file, Read: func() *acts.Draft { return d.Draft(file) }, Plan: plan,
 		Watch: func(ctx context.Context, changed func()) error { return draft.Watch(ctx, file, changed) },
@@ -44,13 +46,13 @@ func OpenBook(h *screen.Host, d *acts.Desk, file string, plan func(h *screen.Hos
 	}))
 }
 
-// OpenFleet gets ready to reach devices while the person waits, and opens their view.
-func OpenFleet(h *screen.Host, e *acts.Evening, wrong func(error)) {
+// Fleet gets ready to reach devices while the person waits, and opens their view.
+func Fleet(h *screen.Host, e *acts.Evening, wrong func(error)) {
 	ready(h, e, "reach", wrong, func() { h.Open(roster.New(roster.OfEvening(e))) })
 }
 
-// OpenTable does the same for a table to be read from them.
-func OpenTable(h *screen.Host, r *acts.Reading, read *acts.Evening, wrong func(error), then func(*grid.View)) {
+// Table does the same for a table to be read from them.
+func Table(h *screen.Host, r *acts.Reading, read *acts.Evening, wrong func(error), then func(*grid.View)) {
 	ready(h, read, "read-"+r.Table.Name, wrong, func() {
 		src := grid.OfReading(r.With(read))
 		src.Close = read.Close

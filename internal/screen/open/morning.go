@@ -1,4 +1,4 @@
-package home
+package open
 
 import (
 	"context"
@@ -10,26 +10,21 @@ import (
 
 	"metabasis/internal/acts"
 	"metabasis/internal/core/fleet"
-	"metabasis/internal/core/record"
 	"metabasis/internal/document"
 	"metabasis/internal/report"
 	"metabasis/internal/screen"
 	"metabasis/internal/screen/compare"
-	"metabasis/internal/screen/ink"
-	"metabasis/internal/screen/keys"
-	"metabasis/internal/screen/list"
-	"metabasis/internal/screen/nights"
 	"metabasis/internal/screen/page"
 	"metabasis/internal/screen/shelf"
 	"metabasis/internal/screen/watch"
 	"metabasis/internal/workspace"
 )
 
-// PastNight is a past night with what can be asked about it in the morning.
-func PastNight(d *acts.Desk, p *acts.Past, wrong func(error)) watch.Source {
+// past is a past night with what can be asked about it in the morning.
+func past(d *acts.Desk, p *acts.Past, wrong func(error)) watch.Source {
 	src := watch.OfPast(p)
 	src.Morning.Compare = func(h *screen.Host) {
-		openComparison(
+		Comparison(
 			h,
 			d,
 			"Comparing before and after",
@@ -60,17 +55,17 @@ func PastNight(d *acts.Desk, p *acts.Past, wrong func(error)) watch.Source {
 		})
 	}
 	if p.Elsewhere == "" {
-		src.Morning.Back = func(h *screen.Host) { openRestore(h, d, acts.Restoring{Night: p.ID, Back: true}, wrong) }
+		src.Morning.Back = func(h *screen.Host) { restoring(h, d, acts.Restoring{Night: p.ID, Back: true}, wrong) }
 		if acts.LeftToDo(&p.Night) {
-			src.Morning.Again = func(h *screen.Host) { openAgain(h, d, p.ID, wrong) }
+			src.Morning.Again = func(h *screen.Host) { again(h, d, p.ID, wrong) }
 		}
 	}
 	return src
 }
 
-// openRestore plans a night that puts the past back.
-func openRestore(h *screen.Host, d *acts.Desk, r acts.Restoring, wrong func(error)) {
-	OpenNight(h, r.Title(), func(ctx context.Context) (*acts.Tonight, error) {
+// restoring plans a night that puts the past back.
+func restoring(h *screen.Host, d *acts.Desk, r acts.Restoring, wrong func(error)) {
+	Night(h, r.Title(), func(ctx context.Context) (*acts.Tonight, error) {
 		c, err := d.Restore(r)
 		if err != nil {
 			return nil, err
@@ -79,9 +74,9 @@ func openRestore(h *screen.Host, d *acts.Desk, r acts.Restoring, wrong func(erro
 	}, false, wrong)
 }
 
-// openAgain plans a past night once more, for what it did not keep.
-func openAgain(h *screen.Host, d *acts.Desk, id int64, wrong func(error)) {
-	OpenNight(h, fmt.Sprintf("night %d once more", id), func(ctx context.Context) (*acts.Tonight, error) {
+// again plans a past night once more, for what it did not keep.
+func again(h *screen.Host, d *acts.Desk, id int64, wrong func(error)) {
+	Night(h, fmt.Sprintf("night %d once more", id), func(ctx context.Context) (*acts.Tonight, error) {
 		c, answers, err := d.Again(ctx, id, "")
 		if err != nil {
 			return nil, err
@@ -90,8 +85,8 @@ func openAgain(h *screen.Host, d *acts.Desk, id int64, wrong func(error)) {
 	}, false, wrong)
 }
 
-// openComparison compares while the person waits, and opens what is different.
-func openComparison(
+// Comparison compares while the person waits, and opens what is different.
+func Comparison(
 	h *screen.Host,
 	d *acts.Desk,
 	what string,
@@ -129,13 +124,13 @@ func comparisonView(d *acts.Desk, c *acts.Comparison, night int64, wrong func(er
 	switch {
 	case c.HasConfigs():
 		src.Open = func(h *screen.Host, device string) {
-			openComparison(h, d, "Comparing the configurations of "+device, func(context.Context) (*acts.Comparison, error) {
+			Comparison(h, d, "Comparing the configurations of "+device, func(context.Context) (*acts.Comparison, error) {
 				return d.CompareConfigs(c, device)
 			}, 0, wrong)
 		}
 	case night > 0:
 		src.Open = func(h *screen.Host, device string) {
-			openComparison(h, d, "Comparing the configurations of "+device, func(ctx context.Context) (*acts.Comparison, error) {
+			Comparison(h, d, "Comparing the configurations of "+device, func(ctx context.Context) (*acts.Comparison, error) {
 				return d.Compare(ctx, fmt.Sprintf("%s@night %d", device, night), fmt.Sprintf("%s@after night %d", device, night))
 			}, 0, wrong)
 		}
@@ -143,10 +138,8 @@ func comparisonView(d *acts.Desk, c *acts.Comparison, night int64, wrong func(er
 	return compare.NewGroups(src)
 }
 
-func (v *View) openShelf() { OpenShelf(v.host, v.desk, v.wrong) }
-
-// OpenShelf opens the view of the shelf.
-func OpenShelf(h *screen.Host, d *acts.Desk, wrong func(error)) {
+// Shelf opens the view of the shelf.
+func Shelf(h *screen.Host, d *acts.Desk, wrong func(error)) {
 	at := func(file string) string {
 		if file == acts.Now {
 			return ""
@@ -158,17 +151,17 @@ func OpenShelf(h *screen.Host, d *acts.Desk, wrong func(error)) {
 		Devices: func(ctx context.Context) ([]shelf.Device, error) { return shelved(ctx, d) },
 		Of:      d.ShelfOf,
 		Compare: func(h *screen.Host, device, from, to string) {
-			openComparison(h, d, "Comparing "+device, func(ctx context.Context) (*acts.Comparison, error) {
+			Comparison(h, d, "Comparing "+device, func(ctx context.Context) (*acts.Comparison, error) {
 				return d.Compare(ctx, device+at(from), device+at(to))
 			}, 0, wrong)
 		},
 		Two: func(h *screen.Host, a, b string) {
-			openComparison(h, d, "Comparing "+a+" with "+b, func(ctx context.Context) (*acts.Comparison, error) {
+			Comparison(h, d, "Comparing "+a+" with "+b, func(ctx context.Context) (*acts.Comparison, error) {
 				return d.Compare(ctx, a+"@newest", b+"@newest")
 			}, 0, wrong)
 		},
 		Each: func(h *screen.Host, devices []string) {
-			openComparison(h, d, "Comparing "+report.Count(len(devices), "device")+" with now", func(ctx context.Context) (*acts.Comparison, error) {
+			Comparison(h, d, "Comparing "+report.Count(len(devices), "device")+" with now", func(ctx context.Context) (*acts.Comparison, error) {
 				return d.Compare(ctx, "@newest", acts.Now, devices...)
 			}, 0, wrong)
 		},
@@ -181,10 +174,10 @@ func OpenShelf(h *screen.Host, d *acts.Desk, wrong func(error)) {
 			h.Open(page.Lines(device+", "+file, strings.Split(strings.TrimRight(text, "\n"), "\n")))
 		},
 		Restore: func(h *screen.Host, when time.Time, devices []string) {
-			openRestore(h, d, acts.Restoring{At: when, Words: devices}, wrong)
+			restoring(h, d, acts.Restoring{At: when, Words: devices}, wrong)
 		},
 		Before: func(h *screen.Host, night int64, devices []string) {
-			openRestore(h, d, acts.Restoring{Night: night, Words: devices}, wrong)
+			restoring(h, d, acts.Restoring{Night: night, Words: devices}, wrong)
 		},
 		Tend: shelf.Tending{
 			Verify: func(ctx context.Context) (*acts.Verified, error) { return d.Verify(ctx, nil) },
@@ -260,122 +253,8 @@ func shelved(ctx context.Context, d *acts.Desk) (out []shelf.Device, err error) 
 	return out, nil
 }
 
-func (v *View) openNights() {
-	v.host.Open(nights.New(nights.Source{
-		List: v.desk.Nights, Devices: v.desk.DevicesOf,
-		Open: func(h *screen.Host, id int64) { openPast(h, v.desk, id, func(err error) { v.wrong(err) }) },
-	}))
-}
-
-// records is the view of the records there are: two are chosen, or one and now.
-type records struct {
-	of     *View
-	host   *screen.Host
-	all    []record.Record
-	loaded bool
-	wrong  error
-	marked string
-	list   list.List
-}
-
-func (v *View) openRecords() {
-	r := &records{of: v}
-	r.list = list.List{
-		Len:  func() int { return len(r.all) },
-		Text: func(i int) string { return r.all[i].Name + " " + r.all[i].Of },
-		Draw: r.draw,
-	}
-	v.host.Open(r)
-}
-
-func (r *records) Name() string   { return "Records" }
-func (r *records) Click(_, y int) { r.list.Click(y - 3) }
-func (r *records) Wheel(rows int) { r.list.Wheel(rows) }
-
-func (r *records) Opened(h *screen.Host) {
-	r.host = h
-	h.Go(func(context.Context) {
-		all, err := r.of.desk.Records().List()
-		h.Then(func() { r.all, r.wrong, r.loaded = all, err, true })
-	})
-}
-
-func (r *records) Rows(f screen.Frame) []ink.Row {
-	rows := []ink.Row{ink.T(ink.Foam, " ").Strong(ink.Foam, "Records"), {}}
-	switch {
-	case r.wrong != nil:
-		return append(rows, ink.T(ink.Lamp, " ▪ "+r.wrong.Error()))
-	case !r.loaded:
-		return append(rows, ink.T(ink.Dim, " reading …"))
-	case len(r.all) == 0:
-		return append(rows, ink.T(ink.Dim, " There are no records yet. A runbook takes them, with record; so does metabasis record NAME."))
-	}
-	rows[0] = ink.T(ink.Foam, " ").
-		Strong(ink.Foam, report.Count(len(r.all), "record")).
-		Add(ink.Dim, "  mark one and press C on another to compare the two; C without a mark compares with now")
-	rows = append(
-		rows,
-		ink.T(ink.Dim, "    ").Col(ink.Dim, "name", 32).Col(ink.Dim, "taken", 24).Col(ink.Dim, "on behalf of", 24).Add(ink.Dim, "by"),
-	)
-	return append(rows, r.list.Rows(f.Cells, f.Height-len(rows))...)
-}
-
-func (r *records) draw(i int, here bool, cells int) ink.Row {
-	one := r.all[i]
-	begin, mark := " ", "  "
-	if here {
-		begin = "▌"
-	}
-	if one.Name == r.marked {
-		mark = "■ "
-	}
-	return ink.Cut(
-		ink.T(ink.Lamp, begin+" "+mark).
-			Col(ink.Foam, one.Name, 32).
-			Col(ink.Foam, one.At.Local().Format("Mon 2 Jan 2006 15:04"), 24).
-			Col(ink.Dim, one.Of, 24).
-			Add(ink.Dim, one.By),
-		cells,
-	)
-}
-
-func (r *records) Keys() []screen.Key {
-	if len(r.all) == 0 {
-		return nil
-	}
-	here := r.all[r.list.Cursor].Name
-	with, does := acts.Now, "compare with now"
-	a := here
-	if r.marked != "" && r.marked != here {
-		a, with, does = r.marked, here, "compare with "+r.marked
-		if at := func(name string) time.Time {
-			return r.all[slices.IndexFunc(r.all, func(x record.Record) bool { return x.Name == name })].At
-		}; at(a).After(at(with)) { // from the older to the newer
-			a, with = with, a
-		}
-	}
-	out := []screen.Key{
-		screen.On(keys.Compare, does, func() {
-			openComparison(
-				r.host,
-				r.of.desk,
-				"Comparing "+a+" with "+with,
-				func(ctx context.Context) (*acts.Comparison, error) { return r.of.desk.Compare(ctx, a, with) },
-				0,
-				r.of.wrong,
-			)
-		}),
-		screen.On(keys.Mark, "mark", func() {
-			if r.marked = here; r.list.Cursor+1 < len(r.all) {
-				r.list.Move(1)
-			}
-		}),
-	}
-	return append(out, r.list.Keys(r.host, "record")...)
-}
-
-// openPast reads a night while the person waits, and opens it.
-func openPast(h *screen.Host, d *acts.Desk, id int64, wrong func(error)) {
+// Past reads a night while the person waits, and opens it.
+func Past(h *screen.Host, d *acts.Desk, id int64, wrong func(error)) {
 	var p *acts.Past
 	var part error // of it cannot be read
 	h.Work("Reading the journal", func(ctx context.Context) (err error) {
@@ -388,7 +267,7 @@ func openPast(h *screen.Host, d *acts.Desk, id int64, wrong func(error)) {
 			wrong(err)
 			return
 		}
-		h.Open(watch.New(PastNight(d, p, wrong)).View())
+		h.Open(watch.New(past(d, p, wrong)).View())
 		if part != nil {
 			h.Say("not all of it can be read: " + part.Error())
 		}
