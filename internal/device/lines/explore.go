@@ -66,7 +66,8 @@ func Explore(
 	who person.Person,
 	tell func(text string, ok bool),
 ) (*Seen, error) {
-	e := &explorer{ctx: ctx, s: newSession(p, rw, opt), who: who, tell: tell, seen: &Seen{Platform: p.Platform, Device: device, Connect: p.Connect}}
+	seen := &Seen{Platform: p.Platform, Device: device, Connect: p.Connect}
+	e := &explorer{ctx: ctx, s: newSession(p, rw, opt), who: who, tell: tell, seen: seen}
 	e.seen.Connect.Login = nil // what it asks is seen, not known
 	defer e.s.Close()
 	for _, look := range []func() error{e.login, e.top, e.words, e.config, e.edit, e.rest} {
