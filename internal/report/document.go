@@ -261,7 +261,7 @@ func (d *planned) back() {
 		d.Add(textf("After %s no further device is begun before a person has decided.", Count(d.p.Rules.StopAfter, "failure")))
 	}
 	if d.p.Unattended.Given {
-		d.Add(textf("Where nobody is there to decide: %s.", d.p.Unattended.Then))
+		d.Add(textf("Where nobody is there to decide: %s.", d.p.Unattended))
 	}
 	if d.p.Soak > 0 {
 		d.Add(textf("Each device is watched for %s after its change before it is kept.", runbook.FormatDuration(d.p.Soak)))

@@ -1,6 +1,7 @@
 package runbook
 
 import (
+	"fmt"
 	"slices"
 	"time"
 )
@@ -254,6 +255,22 @@ type Unattended struct {
 	// failed, or none was kept.
 	GoOn bool
 	Line int
+}
+
+// String writes it as it stands in a runbook.
+func (u Unattended) String() string {
+	s := string(u.Then)
+	switch u.Tries {
+	case 0:
+	case 1:
+		s = "try again once, then " + s
+	default:
+		s = fmt.Sprintf("try again %d times, then %s", u.Tries, s)
+	}
+	if u.GoOn {
+		s += " " + afterFailed
+	}
+	return s
 }
 
 // afterFailed is how that is written, behind the action.
