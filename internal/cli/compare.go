@@ -10,7 +10,6 @@ import (
 	"metabasis/internal/acts"
 	"metabasis/internal/core/config"
 	"metabasis/internal/core/record"
-	"metabasis/internal/document"
 	"metabasis/internal/report"
 )
 
@@ -135,12 +134,8 @@ func (a *app) compared(c *acts.Comparison, f compareFlags) error {
 		e := json.NewEncoder(a.out)
 		e.SetIndent("", "  ")
 		return e.Encode(comparedJSON(c))
-	case f.markdown && c.Tree == nil:
-		return a.lines(report.ComparedDocument(c.A, c.B, c.Note, c.Devices).Markdown())
 	case f.markdown:
-		d := report.ComparedDocument(c.A, c.B, c.Note, []record.Differing{{Device: c.Devices[0].Device, Changes: c.Devices[0].Changes}})
-		d.Add(document.Code(report.Tree(c.Tree)))
-		return a.lines(d.Markdown())
+		return a.lines(report.ComparedDocument(c.A, c.B, c.Note, c.Devices, c.Tree).Markdown())
 	case c.Tree == nil:
 		return a.lines(report.ComparedLines(c.A, c.B, c.Note, c.Devices))
 	case f.lines:

@@ -81,8 +81,8 @@ func (a *app) rehearse(ctx context.Context, d *acts.Desk, file string, f rehears
 		defer mu.Unlock()
 		done++
 		for _, e := range events {
-			if !f.json && e.Kind == night.Prediction && e.Step == 0 {
-				if e.What == night.NotPredicted {
+			if !f.json && e.Kind == night.Prediction && !e.IsNotice() {
+				if e.Unpredicted() {
 					fmt.Fprintf(a.err, "%*d of %d  %-14s %s\n", len(fmt.Sprint(total)), done, total, e.Device, e.Note)
 					continue
 				}

@@ -54,7 +54,7 @@ func TestAMisheardLineTriedAgain(t *testing.T) {
 					assert.Equal(t, []string{"there, and not predicted: lan 30"}, d.Unlike)
 					said := 0
 					for _, e := range w.journal.Events {
-						if e.Kind == night.Predicted && e.What == night.AtTheEnd {
+						if e.IsAtTheEnd() {
 							said++
 						}
 					}

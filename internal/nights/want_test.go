@@ -441,7 +441,7 @@ func TestNothingIsPredictedWithoutALanguage(t *testing.T) {
 		assert.Empty(t, found.Blocked)
 		events = slices.DeleteFunc(events, func(e night.Event) bool { return e.Kind != night.Prediction })
 		require.Len(t, events, 1)
-		assert.Equal(t, night.NotPredicted, events[0].What)
+		assert.True(t, events[0].Unpredicted())
 		assert.Contains(t, events[0].Note, "the profile of tern has no language")
 		w.mark = ""
 		w.run(context.Background(), always(t, night.SkipStep))

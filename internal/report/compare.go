@@ -167,8 +167,9 @@ func whose(g record.Group) string {
 	return Count(len(g.Devices), "device")
 }
 
-// ComparedDocument tells the same as a document.
-func ComparedDocument(a, b, note string, all []record.Differing) *document.Document {
+// ComparedDocument tells the same as a document. Where two configurations are compared, tree is
+// their difference, which is told in place of its lines.
+func ComparedDocument(a, b, note string, all []record.Differing, tree []config.Shown) *document.Document {
 	d := &document.Document{}
 	d.Add(document.Title("Compared"))
 	d.Items(a, b)
@@ -176,12 +177,21 @@ func ComparedDocument(a, b, note string, all []record.Differing) *document.Docum
 	if note != "" {
 		d.Add(document.Text(note + "."))
 	}
+	if tree != nil {
+		all = slices.Clone(all)
+		for i := range all {
+			all[i].Config = nil
+		}
+	}
 	for _, part := range Grouped(all) {
 		var rows [][]string
 		for _, g := range part.Groups {
 			rows = append(rows, []string{fmt.Sprint(len(g.Devices)), g.Text, Some(g.Devices, 12)})
 		}
 		d.Add(document.Section(part.Title), document.Table{Head: []string{"devices", "difference", "which"}, Rows: rows})
+	}
+	if tree != nil {
+		d.Add(document.Code(Tree(tree)))
 	}
 	return d
 }

@@ -130,7 +130,7 @@ func tell(e night.Event) string {
 		return "backup: " + e.What
 	case night.Recorded:
 		switch {
-		case e.What == night.PredictionKept:
+		case e.IsPredictionLost():
 			return "what was predicted of it could not be kept: " + e.Note
 		case !e.OK:
 			return "what was recorded " + e.What + " could not be kept: " + e.Note
@@ -144,7 +144,7 @@ func tell(e night.Event) string {
 	case night.Refusal:
 		return fmt.Sprintf("refused: %s: %s", strings.Join(e.Lines, ""), e.Note)
 	case night.TimerSeen:
-		if e.What == string(plan.TrialTimer) && e.Note != "" {
+		if e.What == string(plan.TrialTimer) && e.Perhaps() {
 			return fmt.Sprintf("may be on trial for %s, until %s; %s", runbook.FormatDuration(e.For), Clock(e.Due), e.Note)
 		}
 		if e.What == string(plan.TrialTimer) {
@@ -166,7 +166,7 @@ func tell(e night.Event) string {
 		if !e.OK {
 			return "not as predicted: " + Some(e.Lines, 3)
 		}
-		if e.What == night.AtTheEnd {
+		if e.IsAtTheEnd() {
 			return "as predicted"
 		}
 	case night.Rung:
@@ -178,9 +178,9 @@ func tell(e night.Event) string {
 // predicted tells what was computed for a device.
 func predicted(e night.Event) string {
 	switch {
-	case e.Step > 0 && len(e.Lines) == 0:
+	case e.IsNotice() && len(e.Lines) == 0:
 		return e.Note
-	case e.Step > 0:
+	case e.IsNotice():
 		return e.Note + ": " + Some(e.Lines, 4)
 	case e.Note != "":
 		return Count(len(e.Lines), "line") + " will differ; " + e.Note

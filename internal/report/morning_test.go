@@ -76,7 +76,7 @@ func aNight(n int) []night.Event {
 			}
 			dev(night.Event{Kind: night.Stepped, Step: 1, What: night.StepDone})
 			dev(night.Event{Kind: night.Differs, Lines: []string{"+ log host 198.51.100.14"}})
-			dev(night.Event{Kind: night.Predicted, What: night.AtTheEnd, OK: true})
+			dev(night.AtTheEnd(true, nil))
 			dev(night.Event{Kind: night.Shelved, What: "backups/" + d.Name + "/2026-12-02T013100Z.cfg", Note: strings.Repeat("b", 64), OK: true})
 			dev(night.Event{Kind: night.Moved, State: night.Kept, Note: "kept and saved; as predicted", OK: true})
 		}

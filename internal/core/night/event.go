@@ -24,7 +24,7 @@ const (
 	LetGo      Kind = "let go"      // By
 	Ended      Kind = "ended"       // Note
 
-	Moved      Kind = "state"     // Device, State, Note; OK when the device's night is over, with What SavedUnread or none
+	Moved      Kind = "state"     // see [Is] and [EndsIn]
 	Doing      Kind = "doing"     // Device, Note
 	Contact    Kind = "contact"   // Device
 	Quiet      Kind = "quiet"     // Device, For: it has not answered for that long; any other event of it ends that
@@ -32,34 +32,19 @@ const (
 	Prechecked Kind = "precheck"  // Device, What, OK, Note, Waived (the reason) and By
 	BackedUp   Kind = "backup"    // Device, What (path), Note (SHA-256), OK when an identical one was there
 	Shelved    Kind = "shelved"   // Device, What (path), Note (SHA-256), OK: what the night left on it; not OK, Note: why it could not be kept
-	Recorded   Kind = "recorded"  // Device, What (Before or After), Lines: the tables; not OK, Note: why it could not be kept; or What: PredictionKept, not OK: what was predicted could not be kept
+	Recorded   Kind = "recorded"  // Device, What (Before or After), Lines: the tables; not OK, Note: why it could not be kept; or see [PredictionLost]
 	Intent     Kind = "intent"    // Device, What, Step, Lines, For: durable before it is acted on
 	Sent       Kind = "sent"      // Device, Step, Line (from 1), Lines (the one line)
 	Refusal    Kind = "refusal"   // Device, Step, Line, Lines (the one line), Note (what it said)
-	TimerSeen  Kind = "timer"     // Device, Due, For
+	TimerSeen  Kind = "timer"     // see [TimerPending] and [TimerPerhaps]
 	TimerGone  Kind = "no timer"  // Device
-	Stepped    Kind = "step"      // Device, Step, What (StepMark), Note (why)
+	Stepped    Kind = "step"      // see [Step]
 	Expected   Kind = "expect"    // Device, Step, What (condition), OK, Note (wanted and got), Due
-	Rung       Kind = "rung"      // Device, What (rung), OK (equal to the backup now), Note
+	Rung       Kind = "rung"      // see [Climbed] and [WentWrong]
 	Differs    Kind = "diff"      // Device, Lines: what differs from the backup
-	Prediction Kind = "foreseen"  // Device, Lines: what will differ from the backup, OK when all of it is known, Note: what is not, or with What NotPredicted why nothing is; or Step, Note, Lines: undo lines that do not lead back
-	Predicted  Kind = "predicted" // Device, OK when what runs is as predicted, Lines: what is not; Step, or What: AtTheEnd
+	Prediction Kind = "foreseen"  // see [Predict], [NoPrediction] and [Notice]
+	Predicted  Kind = "predicted" // see [AsPredicted], [NotAsPredicted] and [AtTheEnd]
 )
-
-// PredictionKept marks what is said of a prediction that is to be kept.
-const PredictionKept = "foretold"
-
-// AtTheEnd marks what is said of a prediction when all was done.
-const AtTheEnd = "at the end"
-
-// NotPredicted marks that it cannot be said what a night would do to a device.
-const NotPredicted = "not foreseen"
-
-// NotSeen is the note of a timer that may be pending, and that was not seen to be.
-const NotSeen = "not seen: contact was lost"
-
-// SavedUnread marks the end of a device of which it cannot be read what is saved.
-const SavedUnread = "saved unread"
 
 // What an Intent is about to do.
 const (

@@ -106,8 +106,8 @@ type Check struct {
 
 // predict takes in what was computed before the device was changed.
 func (d *Device) predict(e Event) {
-	if e.Step == 0 {
-		d.Computed, d.WillDiffer, d.Unknown, d.Notices = e.What != NotPredicted, e.Lines, e.Note, nil
+	if !e.IsNotice() {
+		d.Computed, d.WillDiffer, d.Unknown, d.Notices = !e.Unpredicted(), e.Lines, e.Note, nil
 		if d.State == Waiting {
 			d.Note = d.willChange()
 		}
@@ -337,7 +337,7 @@ func (d *Device) apply(e Event) {
 		if e.OK {
 			d.Ended = e.At
 		}
-		d.SavedUnread = e.What == SavedUnread
+		d.SavedUnread = e.SavedIsUnread()
 		if e.OK {
 			d.over(e.State)
 		}
@@ -365,7 +365,7 @@ func (d *Device) apply(e Event) {
 		}
 	case Recorded:
 		switch {
-		case e.What == PredictionKept:
+		case e.IsPredictionLost():
 			d.Notices = append(slices.Clone(d.Notices), "what was predicted of it could not be kept: "+e.Note)
 		case !e.OK:
 			d.Notices = append(slices.Clone(d.Notices), "what was recorded "+e.What+" could not be kept: "+e.Note)
@@ -405,7 +405,7 @@ func (d *Device) apply(e Event) {
 	case Prediction:
 		d.predict(e)
 	case Predicted:
-		if e.What == AtTheEnd {
+		if e.IsAtTheEnd() {
 			d.Predicted, d.Unlike = e.OK, e.Lines
 		} else {
 			d.Unlike = e.Lines // none where it is as predicted

@@ -42,7 +42,9 @@ func (r *Run) skip(targets []*plan.Target, why string) {
 	for _, t := range targets {
 		if r.ends[t.Device.Name] == "" {
 			r.ends[t.Device.Name] = night.Skipped
-			r.rec.Emit(night.Event{Kind: night.Moved, Device: t.Device.Name, State: night.Skipped, Note: why, OK: true})
+			e := night.EndsIn(night.Skipped, why, true)
+			e.Device = t.Device.Name
+			r.rec.Emit(e)
 		}
 	}
 }

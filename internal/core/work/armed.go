@@ -31,7 +31,7 @@ func (w *worker) prepareTimer() (over bool) {
 		return true
 	}
 	w.assume(time.Now().Add(d)) // it may be armed
-	w.emit(night.Event{Kind: night.TimerSeen, Due: w.due, For: d})
+	w.emit(night.TimerPending(w.due, d))
 	return w.face(faced("arming", lostWith(err)))
 }
 
@@ -60,7 +60,7 @@ func (w *worker) arm(what string, d time.Duration) error {
 	if !pending {
 		return errNotPending
 	}
-	w.emit(night.Event{Kind: night.TimerSeen, Due: w.due, For: d})
+	w.emit(night.TimerPending(w.due, d))
 	return nil
 }
 
@@ -107,7 +107,7 @@ func (w *worker) timerAsLeft() *trouble {
 	case !pending && !was.pends():
 		return w.armAgain()
 	case pending && !was.pends() && w.onTrial():
-		w.emit(night.Event{Kind: night.TimerSeen, Due: w.due, For: time.Until(w.due)})
+		w.emit(night.TimerPending(w.due, time.Until(w.due)))
 		evidence := "it is on trial until " + w.due.Format("15:04:05")
 		if w.untold {
 			evidence = "the device does not tell until when"
@@ -123,7 +123,7 @@ func (w *worker) timerAsLeft() *trouble {
 			"it was due "+was.due.Format("15:04:05")+"; nothing is pending now")
 	case !was.pends(), was.untold: // what it is known by now is what it tells now
 	case w.another(was):
-		w.emit(night.Event{Kind: night.TimerSeen, Due: w.due, For: time.Until(w.due)})
+		w.emit(night.TimerPending(w.due, time.Until(w.due)))
 		return changedUnderUs("the rollback timer was changed under us",
 			fmt.Sprintf("it was due %s; now it is due %s", was.due.Format("15:04:05"), w.due.Format("15:04:05")))
 	default:

@@ -188,12 +188,12 @@ func (w *worker) alreadyDone() (all bool, err error) {
 		w.emit(e)
 	}
 	if called := w.willBeCalled(); called != "" {
-		w.emit(night.Event{Kind: night.Prediction, Step: 1, Note: called})
+		w.emit(night.Notice(1, called))
 	}
 	w.keepPrediction()
 	if path := w.onPath(nil); len(path) > 0 && !w.guarded() {
-		w.emit(night.Event{Kind: night.Prediction, Step: 1, Lines: path,
-			Note: "it is managed by what these lines change, and it has no way back of its own: a slip in them means that somebody must go there"})
+		const note = "it is managed by what these lines change, and it has no way back of its own: a slip in them means that somebody must go there"
+		w.emit(night.Notice(1, note, path...))
 	}
 	return all, nil
 }

@@ -23,10 +23,10 @@ func (w *worker) compare(rung string) (bool, error) {
 	d := config.Compare(w.before, now)
 	if unseen := w.unseen(now); rung == asFound && !w.turned && d.Empty() && len(unseen) > 0 {
 		err := fmt.Errorf("%w: it reads like the backup, but it took the lines of %q, and nothing of them is seen: what its profile reads may not be what runs", errUnseen, w.t.Steps[unseen[0]].Title)
-		w.emit(night.Event{Kind: night.Rung, What: rung, Note: err.Error()})
+		w.emit(night.Climbed(rung, false, err.Error()))
 		return false, err
 	}
-	w.emit(night.Event{Kind: night.Rung, What: rung, OK: d.Empty(), Note: d.String()})
+	w.emit(night.Climbed(rung, d.Empty(), d.String()))
 	w.emit(night.Event{Kind: night.Differs, Lines: d.Lines(w.t.Masked)})
 	if d.Empty() {
 		for _, i := range slices.Backward(w.ran) {

@@ -221,7 +221,7 @@ func (w *worker) recognise() (v verdict, decided bool, err error) {
 		if w.firing {
 			return over, false, errors.New("its timer is still pending")
 		}
-		w.emit(night.Event{Kind: night.TimerSeen, Due: w.due, For: max(left, 0)})
+		w.emit(night.TimerPending(w.due, max(left, 0)))
 		return regained, true, nil
 	}
 	if config.OnlyParts(w.before, now) && w.partLooks < partLooks {

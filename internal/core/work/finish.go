@@ -122,7 +122,7 @@ func (w *worker) disarm() *trouble {
 		return faced("looking at the timer", err)
 	}
 	left := time.Until(w.due).Round(time.Second)
-	w.emit(night.Event{Kind: night.TimerSeen, Due: w.due, For: left})
+	w.emit(night.TimerPending(w.due, left))
 	return &trouble{why: stuck,
 		evidence: []string{fmt.Sprintf("due in %s", left)}, err: &driver.Unclear{Asked: "disarm", Got: "still pending"}}
 }

@@ -40,7 +40,7 @@ func (w *worker) step(i int) *trouble {
 		}
 	}
 	if w.steps[i].already {
-		w.emit(night.Event{Kind: night.Stepped, Step: i + 1, What: night.StepAlready})
+		w.emit(night.Step(i+1, night.StepAlready, ""))
 		return nil
 	}
 	if !w.at.sent && !(w.t.Traits.Once && w.begun(i)) {
@@ -53,7 +53,7 @@ func (w *worker) step(i int) *trouble {
 			return tr
 		}
 		w.move(night.Changing, s.Title)
-		w.emit(night.Event{Kind: night.Stepped, Step: i + 1, What: night.StepBegan})
+		w.emit(night.Step(i+1, night.StepBegan, ""))
 		if err := w.outlast(i, 0); err != nil {
 			return faced("extending the timer", err)
 		}
@@ -61,7 +61,7 @@ func (w *worker) step(i int) *trouble {
 			return tr
 		}
 		if w.steps[i].already { // as it was only now computed to be
-			w.emit(night.Event{Kind: night.Stepped, Step: i + 1, What: night.StepAlready})
+			w.emit(night.Step(i+1, night.StepAlready, ""))
 			return nil
 		}
 		if !w.at.sent { // else it is tried again, and all of its lines are in
@@ -77,7 +77,7 @@ func (w *worker) step(i int) *trouble {
 	if tr := w.proveStep(i); tr != nil {
 		return tr
 	}
-	w.emit(night.Event{Kind: night.Stepped, Step: i + 1, What: night.StepDone})
+	w.emit(night.Step(i+1, night.StepDone, ""))
 	return nil
 }
 
@@ -105,7 +105,7 @@ func (w *worker) proveStep(i int) *trouble {
 	}
 	for _, e := range s.Expect {
 		if tr := w.expect(i, e); tr != nil {
-			w.emit(night.Event{Kind: night.Stepped, Step: i + 1, What: night.StepFailed})
+			w.emit(night.Step(i+1, night.StepFailed, ""))
 			return tr
 		}
 	}
@@ -140,7 +140,7 @@ func (w *worker) send(i int) *trouble {
 	}
 	for _, j := range steps {
 		if j > i {
-			w.emit(night.Event{Kind: night.Stepped, Step: j + 1, What: night.StepBegan})
+			w.emit(night.Step(j+1, night.StepBegan, ""))
 			if err := w.ses.Edit(w.ctx); err != nil { // at the top again
 				return faced(title, err)
 			}
@@ -198,7 +198,7 @@ func (w *worker) lines(i int) *trouble {
 	var refused *driver.Refused
 	switch {
 	case errors.As(err, &at) && errors.As(err, &refused):
-		w.emit(night.Event{Kind: night.Stepped, Step: i + 1, What: night.StepFailed})
+		w.emit(night.Step(i+1, night.StepFailed, ""))
 		if err := w.leaveEdit(); err != nil && !driver.Answered(err) {
 			return faced(s.Title, err)
 		}
@@ -261,7 +261,7 @@ func (w *worker) putBack(i int) *trouble {
 	var refused *driver.Refused
 	switch {
 	case errors.As(err, &refused):
-		w.emit(night.Event{Kind: night.Stepped, Step: i + 1, What: night.StepFailed})
+		w.emit(night.Step(i+1, night.StepFailed, ""))
 		return &trouble{
 			why:      fmt.Sprintf("the backup %s was refused", s.Was.Name),
 			err:      errors.Join(refused, w.unstage()),

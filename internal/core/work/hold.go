@@ -84,7 +84,7 @@ func (w *worker) skipStep() *trouble {
 // leaveOut marks a step as left out. Those behind it are computed anew.
 func (w *worker) leaveOut(i int, why string) {
 	w.steps[i].left = true
-	w.emit(night.Event{Kind: night.Stepped, Step: i + 1, What: night.StepLeft, Note: why})
+	w.emit(night.Step(i+1, night.StepLeft, why))
 	if now := w.steps[i].before; now != nil && w.t.Traits.Language != nil {
 		w.expected = now
 	}

@@ -75,7 +75,7 @@ func (w *worker) climb() error {
 			return err
 		} else if err != nil {
 			wrong = ": " + err.Error()
-			w.emit(night.Event{Kind: night.Rung, What: "gone wrong", Note: err.Error()})
+			w.emit(night.WentWrong(err))
 		}
 	}
 	if !equal {

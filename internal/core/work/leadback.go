@@ -18,7 +18,7 @@ func (w *worker) leadBack() (bool, error) {
 	}
 	switch sent, err := w.leadTo(now, w.before, 0); {
 	case err != nil && !sent && errors.Is(err, errNoLines):
-		w.emit(night.Event{Kind: night.Rung, What: RungLines, Note: err.Error()})
+		w.emit(night.Climbed(RungLines, false, err.Error()))
 		return false, nil
 	case err != nil:
 		return false, err

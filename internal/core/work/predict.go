@@ -107,7 +107,7 @@ func (w *worker) unlike(i int, predicted, now config.Config, why string) *troubl
 	d := config.Compare(predicted, now)
 	w.differs = &now
 	lines := w.notAsPredicted(d)
-	w.emit(night.Event{Kind: night.Predicted, Step: i + 1, Lines: lines})
+	w.emit(night.NotAsPredicted(i+1, lines))
 	if i < len(w.t.Steps) {
 		why = fmt.Sprintf(why, w.t.Steps[i].Title)
 	}
@@ -146,10 +146,10 @@ func (w *worker) asPredicted(i int) *trouble {
 	case err != nil:
 		return faced("looking whether what runs is as predicted", err)
 	case !held:
-		w.emit(night.Event{Kind: night.Stepped, Step: i + 1, What: night.StepFailed})
+		w.emit(night.Step(i+1, night.StepFailed, ""))
 		return w.unlike(i, *s.After, now, "after %q, what runs is not what was predicted")
 	}
-	w.emit(night.Event{Kind: night.Predicted, Step: i + 1, OK: true})
+	w.emit(night.AsPredicted(i + 1))
 	w.expected = s.After
 	if i+1 < len(w.t.Steps) && len(s.Expect) == 0 {
 		w.steps[i+1].before = &now // it need not be read again for the next step
@@ -161,7 +161,7 @@ func (w *worker) asPredicted(i int) *trouble {
 func (w *worker) asPredictedAtTheEnd(after config.Config) *trouble {
 	w.differs = nil
 	if w.expected == nil && len(w.accepted) > 0 {
-		w.emit(night.Event{Kind: night.Predicted, What: night.AtTheEnd, Lines: w.accepted})
+		w.emit(night.AtTheEnd(false, w.accepted))
 	}
 	if w.expected == nil {
 		return nil
@@ -170,7 +170,7 @@ func (w *worker) asPredictedAtTheEnd(after config.Config) *trouble {
 		return w.unlike(len(w.t.Steps), *w.expected, after, "at the end, what runs is not what was predicted")
 	}
 	if !w.unpredicted || len(w.accepted) > 0 {
-		w.emit(night.Event{Kind: night.Predicted, What: night.AtTheEnd, OK: len(w.accepted) == 0, Lines: w.accepted})
+		w.emit(night.AtTheEnd(len(w.accepted) == 0, w.accepted))
 	}
 	return nil
 }

@@ -31,23 +31,23 @@ func (w *worker) predictions() []night.Event {
 	var events []night.Event
 	for i, s := range w.t.Steps {
 		if s.Empty != "" {
-			events = append(events, night.Event{Kind: night.Prediction, Step: i + 1, Note: s.Empty})
+			events = append(events, night.Notice(i+1, s.Empty))
 		}
 	}
 	known := w.t.Traits.Language != nil || !slices.ContainsFunc(w.t.Steps, func(s plan.Step) bool { return s.Changes() && s.Was == nil })
 	if !known { // it was read, and that is not known all the same
 		note := fmt.Sprintf("the profile of %s has no language: what lines do on it is not known", w.t.Device.Platform)
-		return append([]night.Event{{Kind: night.Prediction, What: night.NotPredicted, Note: note}}, events...)
+		return append([]night.Event{night.NoPrediction(note)}, events...)
 	}
 	after, known := w.t.Predicted(w.before)
-	e := night.Event{Kind: night.Prediction, OK: known, Lines: config.Compare(w.before, after).Lines(w.t.Masked)}
+	unknown := ""
 	for i, s := range w.t.Steps {
 		if s.After == nil {
-			e.Note = fmt.Sprintf("what %q does is not known%s, and what comes behind it", s.Title, w.unknownLine(i))
+			unknown = fmt.Sprintf("what %q does is not known%s, and what comes behind it", s.Title, w.unknownLine(i))
 			break
 		}
 	}
-	events = append([]night.Event{e}, events...)
+	events = append([]night.Event{night.Predict(config.Compare(w.before, after).Lines(w.t.Masked), unknown, known)}, events...)
 	for _, slip := range w.t.Slips(w.before) {
 		events = append(events, w.slip(slip))
 	}
@@ -99,7 +99,7 @@ func (w *worker) keepPrediction() {
 		_, err = w.crew.Predict(w.name(), w.withoutSecrets(text), time.Now())
 	}
 	if err != nil {
-		w.emit(night.Event{Kind: night.Recorded, What: night.PredictionKept, Note: err.Error()})
+		w.emit(night.PredictionLost(err))
 	}
 }
 
@@ -137,8 +137,8 @@ func (w *worker) sinceRehearsal() []night.Event {
 	if !slices.ContainsFunc(lines, func(l string) bool { return !slices.Contains(was.Differs, l) }) {
 		return nil // nothing, or what this change makes: a night has done some of it since
 	}
-	return []night.Event{{Kind: night.Prediction, Step: 1, Lines: lines,
-		Note: fmt.Sprintf("it has changed since it was rehearsed, %s: %s", was.At.Format("Mon 2 Jan 15:04"), d)}}
+	note := fmt.Sprintf("it has changed since it was rehearsed, %s: %s", was.At.Format("Mon 2 Jan 15:04"), d)
+	return []night.Event{night.Notice(1, note, lines...)}
 }
 
 // Earlier is what was found of a device at a rehearsal.
@@ -154,13 +154,13 @@ const NotBack = "do not lead back"
 // slip tells of undo lines that do not lead back.
 func (w *worker) slip(s plan.Slip) night.Event {
 	title := w.t.Steps[s.Step].Title
-	e := night.Event{Kind: night.Prediction, Step: s.Step + 1, Lines: s.Leaves.Lines(w.t.Masked),
-		Note: fmt.Sprintf("the undo lines of %q %s: they would leave %s", title, NotBack, s.Leaves)}
+	note := fmt.Sprintf("the undo lines of %q %s: they would leave %s", title, NotBack, s.Leaves)
 	if s.Why != "" {
-		e.Note = fmt.Sprintf("the undo lines of %q %s: one would be refused", title, NotBack)
+		note = fmt.Sprintf("the undo lines of %q %s: one would be refused", title, NotBack)
 	}
+	lines := s.Leaves.Lines(w.t.Masked)
 	for _, l := range w.shown(s.Computed...) {
-		e.Lines = append(e.Lines, "computed: "+l)
+		lines = append(lines, "computed: "+l)
 	}
-	return e
+	return night.Notice(s.Step+1, note, lines...)
 }

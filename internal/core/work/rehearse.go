@@ -115,7 +115,7 @@ func (w *worker) unrehearsed() Rehearsed {
 // notPredicted says why nothing is predicted of the device.
 func (w *worker) notPredicted(out Rehearsed, why string) Rehearsed {
 	out.Blocked = w.maskText(why)
-	w.emit(night.Event{Kind: night.Prediction, What: night.NotPredicted, Note: why})
+	w.emit(night.NoPrediction(why))
 	return out
 }
 
@@ -155,12 +155,12 @@ func (w *worker) rehearse() Rehearsed {
 		}
 		if out.Already = unmet == ""; unmet != "" {
 			w.emit(
-				night.Event{Kind: night.Prediction, Step: 1, Note: "all of it is there already, and what is expected of it does not hold: " + unmet},
+				night.Notice(1, "all of it is there already, and what is expected of it does not hold: "+unmet),
 			)
 		}
 	}
 	if out.Blocked != "" {
-		w.emit(night.Event{Kind: night.Prediction, Step: 1, Note: "it would be blocked: " + out.Blocked})
+		w.emit(night.Notice(1, "it would be blocked: "+out.Blocked))
 	}
 	if out.Blocked == "" && !out.Already {
 		out.Blocked = w.maskText(w.noWayBack())
@@ -203,18 +203,10 @@ func (w *worker) rehearsed(out *Rehearsed) {
 	}
 	events := w.predictions()
 	if len(out.Path) > 0 {
-		events = append(
-			events,
-			night.Event{
-				Kind:  night.Prediction,
-				Step:  1,
-				Note:  "it is managed by what these lines change; a slip in them cuts it off",
-				Lines: out.Path,
-			},
-		)
+		events = append(events, night.Notice(1, "it is managed by what these lines change; a slip in them cuts it off", out.Path...))
 	}
 	if called := w.willBeCalled(); called != "" {
-		events = append(events, night.Event{Kind: night.Prediction, Step: 1, Note: called})
+		events = append(events, night.Notice(1, called))
 	}
 	for _, e := range events {
 		w.emit(e)

@@ -25,7 +25,7 @@ func (w *worker) restore() (bool, error) {
 		err = errors.Join(err, w.unstage())
 	}
 	if errors.As(err, &refused) {
-		w.emit(night.Event{Kind: night.Rung, What: RungRestore, Note: "refused: " + refused.Said})
+		w.emit(night.Climbed(RungRestore, false, "refused: "+refused.Said))
 		return false, nil
 	}
 	if err != nil {

@@ -43,7 +43,7 @@ func (w *worker) takeBack(why string) {
 			w.end(night.Stranded, "could not be taken back: "+err.Error())
 			return
 		case climbs:
-			w.emit(night.Event{Kind: night.Rung, What: "gone wrong", Note: err.Error()})
+			w.emit(night.WentWrong(err))
 			if after > 0 && w.sleep(after) != nil {
 				w.letGo()
 				return
@@ -69,7 +69,7 @@ func (w *worker) takeBack(why string) {
 
 // letFire chooses to wait for the timer, the last rung.
 func (w *worker) letFire() {
-	w.emit(night.Event{Kind: night.Rung, What: RungFire, Note: "due " + w.due.Format("15:04:05")})
+	w.emit(night.Climbed(RungFire, false, "due "+w.due.Format("15:04:05")))
 	w.firing = true
 }
 

@@ -71,16 +71,16 @@ func (w *worker) apply(step int) error {
 	w.assume(time.Now().Add(d)) // it may be on trial from now on, whatever we hear
 	err := w.ses.Apply(w.ctx, d)
 	if err != nil && !driver.Answered(err) {
-		w.emit(night.Event{Kind: night.TimerSeen, Due: w.due, For: d, Note: night.NotSeen})
+		w.emit(night.TimerPerhaps(w.due, d))
 		return err
 	}
 	pending, look := w.see()
 	switch {
 	case look != nil:
-		w.emit(night.Event{Kind: night.TimerSeen, Due: w.due, For: d, Note: night.NotSeen})
+		w.emit(night.TimerPerhaps(w.due, d))
 		return look
 	case err != nil && pending: // it says no, and is on trial all the same
-		w.emit(night.Event{Kind: night.TimerSeen, Due: w.due, For: d})
+		w.emit(night.TimerPending(w.due, d))
 		return errors.Join(err, w.unstage())
 	case err != nil:
 		return errors.Join(err, w.unstage())
@@ -89,7 +89,7 @@ func (w *worker) apply(step int) error {
 	if !pending {
 		return errNotPending
 	}
-	w.emit(night.Event{Kind: night.TimerSeen, Due: w.due, For: d})
+	w.emit(night.TimerPending(w.due, d))
 	return nil
 }
 

@@ -71,7 +71,7 @@ func (w *worker) undo(i int) error {
 // proveUndone takes note of a step that was proven to be undone.
 func (w *worker) proveUndone(i int) {
 	w.forget(func(j int) bool { return j == i })
-	w.emit(night.Event{Kind: night.Stepped, Step: i + 1, What: night.StepUndone})
+	w.emit(night.Step(i+1, night.StepUndone, ""))
 }
 
 // undoStep undoes one step: by lines that are computed to lead from what its own lines

@@ -136,7 +136,7 @@ func (w *worker) intend(e night.Event) error {
 func (w *worker) shown(lines ...string) []string { return w.t.Masked(lines) }
 
 func (w *worker) move(s night.State, note string) {
-	w.emit(night.Event{Kind: night.Moved, State: s, Note: note})
+	w.emit(night.Is(s, note))
 	w.crew.Tell(Stood{w.name(), w.standing(s)})
 }
 
@@ -152,11 +152,8 @@ func (w *worker) end(s night.State, note string) {
 		w.release()
 		w.release = nil
 	}
-	e := night.Event{Kind: night.Moved, State: s, Note: note, OK: true}
-	if (s == night.Kept || s == night.Reverted || s == night.Already) && !w.t.Traits.TellsSaved {
-		e.What = night.SavedUnread
-	}
-	w.emit(e)
+	matters := s == night.Kept || s == night.Reverted || s == night.Already
+	w.emit(night.EndsIn(s, note, w.t.Traits.TellsSaved || !matters))
 	w.crew.Tell(Over{w.name(), s, w.standing(s), Known{w.known}})
 }
 

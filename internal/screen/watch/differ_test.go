@@ -20,7 +20,7 @@ func TestWhatWillChangeIsToldInReady(t *testing.T) {
 		for _, d := range planned(4, 2).Devices {
 			switch d.Name {
 			case "ald-quay-3":
-				each(night.Event{Kind: night.Prediction, Device: d.Name, What: night.NotPredicted, Note: "not reachable: refused"})
+				each(of(d.Name, night.NoPrediction("not reachable: refused")))
 			case "ald-quay-4":
 				each(night.Event{Kind: night.Prediction, Device: d.Name, OK: true}, night.Event{Kind: night.Prediction, Device: d.Name, Step: 1, Note: `step "Gates": no row of ports fits, of 12`})
 			default:
@@ -61,9 +61,9 @@ func TestNotAsPredictedIsCalledOut(t *testing.T) {
 	unlike := []string{"there, and not predicted: log host 192.0.2.253"}
 	s.happen(
 		night.Event{Kind: night.Prediction, Device: "ald-quay-1", OK: true, Lines: []string{"+ lan 310"}},
-		night.Event{Kind: night.Predicted, Device: "ald-quay-1", What: night.AtTheEnd, Lines: unlike},
+		of("ald-quay-1", night.AtTheEnd(false, unlike)),
 		night.Event{Kind: night.Moved, Device: "ald-quay-1", State: night.Kept, OK: true, Note: "not as predicted: 1 line; kept and saved"},
-		night.Event{Kind: night.Predicted, Device: "ald-quay-2", What: night.AtTheEnd, OK: true},
+		of("ald-quay-2", night.AtTheEnd(true, nil)),
 		night.Event{Kind: night.Moved, Device: "ald-quay-2", State: night.Kept, OK: true, Note: "kept and saved; as predicted"},
 		night.Event{Kind: night.Ended, At: began},
 	)

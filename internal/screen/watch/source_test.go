@@ -69,3 +69,9 @@ func (f fakeSaid) Transcript(device string) ([]string, error) {
 	}
 	return f.transcript(device)
 }
+
+// of is an event of a device.
+func of(device string, e night.Event) night.Event {
+	e.Device = device
+	return e
+}
