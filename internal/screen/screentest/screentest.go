@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -18,10 +19,11 @@ import (
 
 // Screen is an application in a test.
 type Screen struct {
-	t    testing.TB
-	app  *screen.App
-	msgs chan tea.Msg
-	stop chan struct{}
+	t      testing.TB
+	app    *screen.App
+	asleep atomic.Int64 // commands that have not begun
+	msgs   chan tea.Msg
+	stop   chan struct{}
 	// Quit tells that the application was left.
 	Quit bool
 }
@@ -55,7 +57,9 @@ func (s *Screen) run(cmd tea.Cmd) {
 	if cmd == nil {
 		return
 	}
+	s.asleep.Add(1)
 	go func() {
+		s.asleep.Add(-1)
 		msg := cmd()
 		if msg == nil {
 			return
@@ -88,14 +92,17 @@ func (s *Screen) Send(msg tea.Msg) { s.take(msg); s.idle() }
 // Resize changes the window's size.
 func (s *Screen) Resize(cells, rows int) { s.take(tea.WindowSizeMsg{Width: cells, Height: rows}) }
 
-// idle takes in what is there at once.
+// idle takes in what is there at once: what every command that was given had to say, but for
+// those that wait for the clock.
 func (s *Screen) idle() {
 	for {
 		select {
 		case msg := <-s.msgs:
 			s.take(msg)
 		case <-time.After(5 * time.Millisecond):
-			return
+			if s.asleep.Load() == 0 { // else the machine is busy, and they have not begun
+				return
+			}
 		}
 	}
 }
