@@ -184,7 +184,7 @@ func TestLinesThatGoOn(t *testing.T) {
 		require.NoError(t, s.Drop(ctx))
 		assert.Nil(t, s.here)
 		require.NoError(t, s.Line(ctx, "true"), "it is no part of that text")
-		assert.Contains(t, strings.Join(log.lines, "\n"), "calling off a line that is not complete")
+		assert.Contains(t, log.text(), "calling off a line that is not complete")
 	})
 }
 

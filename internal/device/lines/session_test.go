@@ -8,6 +8,7 @@ import (
 	"io"
 	"net"
 	"strings"
+	"sync"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -22,11 +23,27 @@ import (
 )
 
 // keeper is a transcript in memory.
-type keeper struct{ lines []string }
+type keeper struct {
+	mu   sync.Mutex // a console reads and writes at the same time
+	kept []string
+}
 
-func (k *keeper) Sent(prompt, line string) { k.lines = append(k.lines, "> "+prompt+line) }
-func (k *keeper) Got(lines []string)       { k.lines = append(k.lines, lines...) }
-func (k *keeper) Note(text string)         { k.lines = append(k.lines, "· "+text) }
+func (k *keeper) add(lines ...string) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.kept = append(k.kept, lines...)
+}
+
+func (k *keeper) Sent(prompt, line string) { k.add("> " + prompt + line) }
+func (k *keeper) Got(lines []string)       { k.add(lines...) }
+func (k *keeper) Note(text string)         { k.add("· " + text) }
+
+// text is all of it.
+func (k *keeper) text() string {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return strings.Join(k.kept, "\n")
+}
 
 // unprivileged is tern without a privileged mode to enter at the start.
 func unprivileged(t *testing.T) *profile.Profile {
@@ -296,7 +313,7 @@ func TestRefusedWrongModeAndUnclear(t *testing.T) {
 		var refused *driver.Refused
 		assert.ErrorAs(t, s.Edit(context.Background()), &refused)
 		assert.NotContains(t, refused.Said, "pass-word-1", "a device that prints our secret back is masked")
-		assert.NotContains(t, strings.Join(log.lines, "\n"), "pass-word-1")
+		assert.NotContains(t, log.text(), "pass-word-1")
 		assert.ErrorAs(t, s.Line(context.Background(), "two\nlines"), &refused, "a line is one line")
 		s.Close()
 	})
