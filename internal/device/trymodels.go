@@ -39,7 +39,7 @@ func tryModels(ctx context.Context, p *profile.Profile, s Session, report func(l
 		tell("configuration, "+string(which), "", lines, err)
 	}
 	if lacks := driver.Lacks(s, p.Traits()); lacks != "" {
-		tell("the way to it", "", nil, fmt.Errorf("the profile has %s, which it has not", lacks))
+		tell("the way to it", "", nil, fmt.Errorf("%w: the profile has %s", driver.ErrLacks, lacks))
 	}
 	if t, ok := s.(driver.Timer); ok && p.Timer.Kind.Guards() {
 		left, pending, err := t.Pending(ctx)

@@ -206,3 +206,33 @@ func TestAWholeBackupThatIsRefusedIsDropped(t *testing.T) {
 		assert.Equal(t, night.Reverted, d.State, d.Note)
 	})
 }
+
+// coreOnly reaches devices by a way that can do nothing but what all can.
+type coreOnly struct {
+	driver.Connector
+	reached *int
+}
+
+func (c coreOnly) Connect(ctx context.Context, t *plan.Target) (driver.Session, error) {
+	s, err := c.Connector.Connect(ctx, t)
+	*c.reached++
+	return struct{ driver.Session }{s}, err
+}
+
+// A way that cannot do what the profile claims is found out before anything else is asked: the
+// device is blocked, at once and not after further tries, and nothing is sent to it.
+func TestAWayThatLacksWhatTheProfileClaims(t *testing.T) {
+	dir := t.TempDir()
+	synctest.Test(t, func(t *testing.T) {
+		w := simpleIn(t, dir, []sim.Spec{{}}, nil)
+		defer w.sim.Close()
+		reached := 0
+		w.through = func(of driver.Connector) driver.Connector { return coreOnly{of, &reached} }
+		w.runQuiet()
+		d := w.night.Devices[0]
+		assert.Equal(t, night.Blocked, d.State)
+		assert.Contains(t, d.Note, "the profile of tern has a rollback timer; mend the profile")
+		assert.Equal(t, 1, reached)
+		assert.Empty(t, w.sim.Devices()[0].Truth())
+	})
+}

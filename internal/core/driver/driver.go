@@ -97,6 +97,10 @@ type Saver interface {
 	Save(ctx context.Context) error
 }
 
+// ErrLacks is a way to a device that cannot do what the profile of its platform claims. Trying
+// again does not help.
+var ErrLacks = errors.New("the way to the device cannot do what its profile says")
+
 // Lacks says what a platform has by its profile and a session with it cannot use; "" where
 // there is nothing.
 func Lacks(s Session, t plan.Traits) string {

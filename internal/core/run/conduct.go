@@ -148,30 +148,38 @@ func (r *Run) heedJournal() {
 	}
 }
 
+// message takes in one of our own goroutines', or of a worker's.
 func (r *Run) message(m any) {
-	if m, ok := m.(interface{ Of() string }); ok && m.Of() != "" && r.active[m.Of()] == nil {
-		return // its night is over
-	}
 	switch m := m.(type) {
-	case work.Held:
-		r.holdDevice(r.active[m.Device], m)
-	case work.Stood:
-		r.active[m.Device].stands(m.Standing)
-		r.offerAnew()
-	case work.Unheld:
-		r.closeHolds(m.Device)
-	case work.Over:
-		r.finished(r.active[m.Device], m)
 	case windowOpen:
 		r.answer(night.Command{Hold: m.hold, Choice: night.StartEarly, By: "the clock", Reason: "the window is open"})
-	case work.LostAlone:
-		r.alarm(m.Device, "no contact, and no timer that would take it back")
-		r.fail(m.Device)
-	case work.CannotWrite:
+	case work.CannotWrite: // whoever says it, and whenever
 		if !r.stopping {
 			r.stop("stopped: " + m.Err.Error())
 			r.answerRunHolds(night.Stop, "what cannot be written")
 		}
+	case work.Message:
+		if h := r.active[m.Of()]; h != nil { // else its night is over
+			r.told(h, m)
+		}
+	}
+}
+
+// told takes in what a worker tells of its device.
+func (r *Run) told(h *hand, m work.Message) {
+	switch m := m.(type) {
+	case work.Held:
+		r.holdDevice(h, m)
+	case work.Unheld:
+		r.closeHolds(m.Device)
+	case work.Stood:
+		h.stands(m.Standing)
+		r.offerAnew()
+	case work.LostAlone:
+		r.alarm(m.Device, "no contact, and no timer that would take it back")
+		r.fail(m.Device)
+	case work.Over:
+		r.finished(h, m)
 	}
 }
 

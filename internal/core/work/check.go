@@ -89,6 +89,8 @@ func (w *worker) readsTheSame() string {
 // unfit says why a precheck does not hold on a device that answers.
 type unfit struct{ why string }
 
+func (e *unfit) Error() string { return e.why }
+
 func unfitf(format string, args ...any) error { return &unfit{fmt.Sprintf(format, args...)} }
 
 // talking tells whether the device still answers after err.
@@ -197,5 +199,3 @@ func (w *worker) alreadyDone() (all bool, err error) {
 	}
 	return all, nil
 }
-
-func (e *untold) Error() string { return e.Unclear.Error() }

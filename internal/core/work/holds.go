@@ -69,7 +69,7 @@ func (w *worker) look(name string) (any, error) {
 // value. It may yet.
 type untold struct{ driver.Unclear }
 
-func (e *unfit) Error() string { return e.why }
+func (e *untold) Error() string { return e.Unclear.Error() }
 
 // Unwrap says that the device answered all the same.
 func (e *untold) Unwrap() error { return &e.Unclear }
@@ -91,11 +91,14 @@ func (w *worker) expect(i int, e plan.Expect) *trouble {
 		if err != nil && !notTold(err) {
 			return false, fmt.Errorf("looking whether %s: %w", e.Cond.Source, err)
 		}
-		if why := e.Cond.Explain(env); !ok && why != last {
+		if ok {
+			return true, nil
+		}
+		if why := e.Cond.Explain(env); why != last {
 			w.emit(night.Event{Kind: night.Expected, Step: i + 1, What: e.Cond.Source, Note: why, Due: patient.by})
 			last = why
 		}
-		return ok, nil
+		return false, nil
 	})
 	switch {
 	case err != nil:

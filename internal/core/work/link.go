@@ -27,7 +27,7 @@ type link struct {
 // the way to it cannot do, is an error: it would be found out in the midst of a change.
 func newLink(s driver.Session, t *plan.Target, c *clock, quiet func() func()) (*link, error) {
 	if lacks := driver.Lacks(s, t.Traits); lacks != "" {
-		return nil, fmt.Errorf("the profile of %s has %s, which the way to the device has not: mend the profile", t.Device.Platform, lacks)
+		return nil, fmt.Errorf("%w: the profile of %s has %s; mend the profile", driver.ErrLacks, t.Device.Platform, lacks)
 	}
 	l := &link{Session: s, c: c, quiet: quiet}
 	l.timer, _ = s.(driver.Timer)

@@ -36,7 +36,8 @@ func TestWhatAWayLacks(t *testing.T) {
 			continue
 		}
 		assert.Nil(t, l, name)
-		assert.EqualError(t, err, "the profile of plover has "+c.lacks+", which the way to the device has not: mend the profile", name)
+		assert.ErrorIs(t, err, driver.ErrLacks, name)
+		assert.ErrorContains(t, err, "the profile of plover has "+c.lacks+"; mend the profile", name)
 	}
 }
 

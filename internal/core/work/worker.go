@@ -309,7 +309,7 @@ func (w *worker) reach() (err error) {
 			w.emit(night.Event{Kind: night.Contact})
 			return nil
 		}
-		if driver.Answered(err) || errors.Is(err, driver.ErrDenied) || errors.Is(err, ErrOther) {
+		if driver.Answered(err) || errors.Is(err, driver.ErrDenied) || errors.Is(err, driver.ErrLacks) || errors.Is(err, ErrOther) {
 			return err
 		}
 	}

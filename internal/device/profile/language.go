@@ -38,8 +38,8 @@ type LineRule struct {
 // profile does not say.
 func (p *Profile) Language() *config.Language {
 	switch {
-	case p.Speaks().language != nil:
-		return p.Speaks().language(p)
+	case p.dialect().language != nil:
+		return p.dialect().language(p)
 	case !p.Typed() && p.Config.Ordered: // where a line comes is not known
 		return nil
 	case !p.Typed():

@@ -94,7 +94,7 @@ func (c *checker) modelled() {
 			c.fail(other, "", "it speaks %s", p.Connect.Protocol)
 		}
 	}
-	p.Speaks().check(c)
+	p.dialect().check(c)
 	c.identity()
 }
 
@@ -323,7 +323,7 @@ func (p *Profile) modelTraits() plan.Traits {
 		Extends: true, Style: p.Style(), Language: p.Language(), Connect: p.Pace.Connect, Command: p.Pace.Command, Never: regexps(p.Never),
 		Mask: p.Mask, Unsendable: p.Unsendable, Restores: true, TellsSaved: true, Tables: p.Tables(),
 		TellsName: p.tellsName(), TellsSerial: p.Identity.Serial != "", ShowsKey: p.showsKey(), NameLine: p.Identity.Line.Regexp}
-	p.Speaks().traits(p, &t)
+	p.dialect().traits(p, &t)
 	return t
 }
 
@@ -332,7 +332,7 @@ func (p *Profile) Within() time.Duration { return p.Connect.Prompt }
 
 // sayable says why a line cannot be said to a platform that is not worked over a
 // terminal; "" when it can.
-func (p *Profile) sayable(line string) string { return p.Speaks().sayable(p, line) }
+func (p *Profile) sayable(line string) string { return p.dialect().sayable(p, line) }
 
 // pathSayable says it of a platform whose data are trees.
 func (p *Profile) pathSayable(line string) string {

@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/charmbracelet/x/ansi"
+
 	"metabasis/internal/document"
 	"metabasis/internal/screen"
 	"metabasis/internal/screen/ink"
@@ -65,7 +67,7 @@ func blockRows(b document.Block, cells int) (out []ink.Row) {
 // hanging is a text in as many rows as it needs: the first begins with a mark, the others
 // below what stands behind it.
 func hanging(mark, below, text string, cells int) (out []ink.Row) {
-	for _, l := range ink.Wrap(broken(text, max(cells-len([]rune(mark)), 10)), max(cells-len([]rune(mark)), 10), 1000) {
+	for _, l := range wrapped(text, max(cells-len([]rune(mark)), 10)) {
 		out = append(out, ink.T(ink.Dim, mark).Add(ink.Foam, l))
 		mark = below
 	}
@@ -89,7 +91,7 @@ func tableRows(t document.Table, cells int) (out []ink.Row) {
 		parts, high := make([][]string, len(wide)), 1
 		for c := range wide {
 			if c < len(r) {
-				parts[c] = ink.Wrap(broken(r[c], wide[c]), wide[c], 1000)
+				parts[c] = wrapped(r[c], wide[c])
 				high = max(high, len(parts[c]))
 			}
 		}
@@ -112,17 +114,10 @@ func tableRows(t document.Table, cells int) (out []ink.Row) {
 	return out
 }
 
-// broken is a text of which no word is longer than that: nothing of it is cut away.
-func broken(text string, cells int) string {
-	words := strings.Fields(text)
-	for i, w := range words {
-		r, parts := []rune(w), []string{}
-		for len(r) > cells {
-			parts, r = append(parts, string(r[:cells])), r[cells:]
-		}
-		words[i] = strings.Join(append(parts, string(r)), " ")
-	}
-	return strings.Join(words, " ")
+// wrapped is a text in lines of at most that many cells. No word is cut: one that is longer goes
+// on in the next line.
+func wrapped(text string, cells int) []string {
+	return strings.Split(ansi.Wrap(ink.OneLine(text), cells, ""), "\n")
 }
 
 // columnWidths shares a width among columns: short ones get what they need, long ones the rest.

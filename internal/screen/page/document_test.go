@@ -13,7 +13,7 @@ import (
 // Whatever stands in a document and however narrow the screen is: no row of its texts and tables
 // is wider than that, and every letter of them is there.
 func TestADocumentIsDrawnInFull(t *testing.T) {
-	word := rapid.StringMatching(`[a-z0-9]{1,30}`)
+	word := rapid.StringMatching(`[a-z0-9é宿]{1,30}`)
 	text := rapid.Map(rapid.SliceOfN(word, 1, 12), func(w []string) string { return strings.Join(w, " ") })
 	rapid.Check(t, func(t *rapid.T) {
 		var d document.Document
