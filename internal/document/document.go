@@ -6,6 +6,7 @@ package document
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -41,6 +42,15 @@ func (Text) block()    {}
 func (Item) block()    {}
 func (Table) block()   {}
 func (Code) block()    {}
+
+// All is the rows with the head above them, where it says anything; headed tells whether it does.
+func (t Table) All() (rows [][]string, headed bool) {
+	headed = slices.ContainsFunc(t.Head, func(h string) bool { return h != "" })
+	if !headed {
+		return t.Rows, false
+	}
+	return append([][]string{t.Head}, t.Rows...), true
+}
 
 // Document is its parts, in order. The zero value is an empty one.
 type Document struct{ Blocks []Block }

@@ -124,7 +124,7 @@ func (w *writer) write(b document.Block) {
 		}
 		w.text(mark + b.Text)
 	case document.Table:
-		w.table(append([][]string{b.Head}, b.Rows...))
+		w.table(b.All())
 	case document.Code:
 		w.code(b)
 	}
@@ -162,19 +162,24 @@ func (w *writer) code(lines []string) {
 
 // table writes a table; its columns are as wide as what stands in them needs, and as the
 // page has room for.
-func (w *writer) table(rows [][]string) {
+func (w *writer) table(rows [][]string, headed bool) {
+	if len(rows) == 0 {
+		return
+	}
 	const size = 8.5
 	w.SetFont("text", "", size)
 	page, _ := w.GetPageSize()
 	wide := widths(rows, page-36, w.GetStringWidth)
 	for n, r := range rows {
-		if !w.row(r, wide, n == 0, size) { // its head stands again on the next page
-			w.AddPage()
-			if n > 0 {
-				w.row(rows[0], wide, true, size)
-			}
-			w.row(r, wide, n == 0, size)
+		head := headed && n == 0
+		if w.row(r, wide, head, size) {
+			continue
 		}
+		w.AddPage()
+		if headed && n > 0 { // its head stands again on the next page
+			w.row(rows[0], wide, true, size)
+		}
+		w.row(r, wide, head, size)
 	}
 }
 

@@ -20,6 +20,7 @@ import (
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/runbook"
+	"metabasis/internal/document"
 	"metabasis/internal/report"
 )
 
@@ -210,4 +211,13 @@ func pdfText(t *testing.T, data []byte) string {
 	out, err := exec.Command("pdftotext", "-layout", file, "-").CombinedOutput()
 	require.NoError(t, err, string(out))
 	return string(out)
+}
+
+// A document may have tables of no rows, with a head and without one.
+func TestADocumentWithEmptyTables(t *testing.T) {
+	var d document.Document
+	d.Add(document.Title("x"), document.Table{}, document.Table{Head: []string{"", ""}}, document.Table{Head: []string{"device"}})
+	data, err := written("x", &d, true, func(Pen) {})
+	require.NoError(t, err)
+	assert.NotEmpty(t, data)
 }

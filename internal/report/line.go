@@ -286,6 +286,10 @@ func Needs(n *night.Night) []string {
 	skipped := map[string][]string{} // by the reason: a night that was stopped has many
 	unbegun := map[night.State][]string{}
 	for _, d := range n.Devices {
+		if d.State == night.Dark && d.CutOff() && d.Begun() { // it was looked for, and nobody does so any more
+			out = append(out, wasAt(d))
+			continue
+		}
 		switch d.State {
 		case night.Stranded, night.Dark, night.Reverted, night.Blocked:
 			out = append(out, fmt.Sprintf("%-14s %s: %s", d.Name, d.State, d.Note))
@@ -302,7 +306,7 @@ func Needs(n *night.Night) []string {
 				unbegun[d.State] = append(unbegun[d.State], d.Name)
 				break
 			}
-			out = append(out, fmt.Sprintf("%-14s %s: look what it has now", d.Name, d.WasAt()))
+			out = append(out, wasAt(d))
 		}
 		if k := d.LeftSteps(); k > 0 && d.State == night.Kept {
 			out = append(out, fmt.Sprintf("%-14s kept without %s", d.Name, leftTitles(d)))
@@ -340,6 +344,11 @@ func Some(names []string, most int) string {
 		list += fmt.Sprintf(" and %d more", len(names)-most)
 	}
 	return list
+}
+
+// wasAt says of a device whose night was cut off where it was, and what is to be done.
+func wasAt(d *night.Device) string {
+	return fmt.Sprintf("%-14s %s: look what it has now", d.Name, d.WasAt())
 }
 
 // leftTitles names the steps that were left out on a device.

@@ -47,6 +47,8 @@ func TestSummaryAndNeeds(t *testing.T) {
 	due := time.Date(2026, 12, 2, 2, 10, 0, 0, time.Local)
 	cut := night.Fold(n, night.Event{Kind: night.TimerSeen, Device: "b", Due: due}, night.Event{Kind: night.Moved, Device: "b", State: night.Soaking}, night.Event{Kind: night.Moved, Device: "c", State: night.Waiting})
 	assert.Equal(t, []string{`a              kept without "s"`, "b              soaking: all its steps were done, and nothing was saved; it was to restart at 02:10:00 by itself: look what it has now", "1 device never begun: c"}, Needs(&cut), "of a night that was cut off")
+	lost := night.Fold(cut, night.Event{Kind: night.Moved, Device: "b", State: night.Dark, Note: "no contact; restarts at 02:10:00"})
+	assert.Contains(t, Needs(&lost), "b              dark: no line was sent; it was to restart at 02:10:00 by itself: look what it has now", "nobody looks for it any more")
 	assert.Equal(t, []string{`a              kept without "s"`, "b              stranded: not back"}, Needs(&n))
 	for _, d := range []string{"a", "c"} {
 		n = night.Fold(n, night.Event{Kind: night.Moved, Device: d, State: night.Skipped, Note: "the run was aborted", OK: true})

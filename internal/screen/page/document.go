@@ -2,7 +2,6 @@ package page
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	"github.com/charmbracelet/x/ansi"
@@ -77,11 +76,7 @@ func hanging(mark, below, text string, cells int) (out []ink.Row) {
 // tableRows draws a table: each column as wide as what stands in it, as far as there is room;
 // what finds none goes on in the row below.
 func tableRows(t document.Table, cells int) (out []ink.Row) {
-	rows := t.Rows
-	headed := slices.ContainsFunc(t.Head, func(h string) bool { return h != "" })
-	if headed {
-		rows = append([][]string{t.Head}, rows...)
-	}
+	rows, headed := t.All()
 	wide := columnWidths(rows, cells)
 	for n, r := range rows {
 		i := ink.Foam
