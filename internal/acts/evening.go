@@ -215,7 +215,7 @@ func (e *Evening) Where(condition string) ([]string, error) {
 		return nil, err
 	}
 	s, err := scope.Select(
-		&fleet.Fleet{File: e.Fleet.File, Devices: e.Scope.Devices, Columns: e.Fleet.Columns, Numbers: e.Fleet.Numbers},
+		&fleet.Fleet{File: e.Fleet.File, Devices: e.Scope.Devices, Columns: e.Fleet.Columns, Kinds: e.Fleet.Kinds, Tables: e.Fleet.Tables},
 		[]string{condition},
 		saved,
 	)

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/kind"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/problem"
 	"metabasis/internal/core/runbook"
@@ -104,7 +105,7 @@ func (c *Change) Plan(ctx context.Context, r Request) (night *Tonight, err error
 	if err != nil {
 		return nil, err
 	}
-	n := c.Prepare(p, c.File, c.text, access, r.Unattended, Who())
+	n := c.Prepare(p, c.File, workspace.Whole(c.Runbook, c.text), access, r.Unattended, Who())
 	if sealed != nil {
 		n.Seal(sealed.For)
 	}
@@ -174,7 +175,7 @@ func (c *Change) plan(ctx context.Context, r Request, finder *workspace.Finder) 
 // and plans it anew with what is answered. Waivers stay. The night itself is not touched:
 // it is to be closed where the new one takes its place.
 func (n *Tonight) Replan(ctx context.Context) (*Tonight, error) {
-	asked := slices.ContainsFunc(n.change.Runbook.Ask, func(k runbook.Ask) bool { return k.Kind != runbook.Secret })
+	asked := slices.ContainsFunc(n.change.Runbook.Ask, func(k runbook.Ask) bool { return k.Kind.Type != kind.Secret })
 	switch {
 	case n.Began():
 		return nil, errors.New("the night has begun: its values are what they are")
@@ -189,7 +190,7 @@ func (n *Tonight) Replan(ctx context.Context) (*Tonight, error) {
 	r.anew, r.Waivers, r.Answers = true, nil, nil
 	for _, ask := range n.change.Runbook.Ask {
 		for _, v := range n.Plan.Values {
-			if v.Name == ask.Name && ask.Kind != runbook.Secret {
+			if v.Name == ask.Name && ask.Kind.Type != kind.Secret {
 				r.Answers = append(r.Answers, v.Name+"="+v.Value)
 			}
 		}
@@ -242,7 +243,7 @@ func (c *Change) values(ctx context.Context, r Request, find *workspace.Finder) 
 	}
 	for _, ask := range c.Runbook.Ask {
 		v := out[ask.Name]
-		if ask.Kind == runbook.Secret {
+		if ask.Kind.Type == kind.Secret {
 			if had, ok := c.told[ask.Name]; ok && r.anew {
 				v = had
 			} else if v, err = secretValue(ctx, ask, find); err != nil {
@@ -253,7 +254,7 @@ func (c *Change) values(ctx context.Context, r Request, find *workspace.Finder) 
 			}
 			out[ask.Name], c.told[ask.Name] = v, v
 		}
-		if ask.Kind == runbook.Text_ && v == "" && !asked && !slices.Contains(r.Answers, ask.Name+"=") {
+		if ask.Kind.Type == kind.Text && v == "" && !asked && !slices.Contains(r.Answers, ask.Name+"=") {
 			return nil, fmt.Errorf("%s: nobody answers %q here; give it with --answer %s=VALUE", ask.Name, ask.Prompt, ask.Name)
 		}
 		if err := ask.Check(v); err != nil {
@@ -269,7 +270,7 @@ func (c *Change) given(answers []string, out map[string]string) error {
 		name, value, ok := strings.Cut(text, "=")
 		i := slices.IndexFunc(c.Runbook.Ask, func(k runbook.Ask) bool { return k.Name == name })
 		switch {
-		case i >= 0 && c.Runbook.Ask[i].Kind == runbook.Secret:
+		case i >= 0 && c.Runbook.Ask[i].Kind.Type == kind.Secret:
 			return fmt.Errorf("--answer %s: it is a secret, and a command line can be read by everybody on this machine and stays in the shell's history; "+
 				"set %s, put it into the secrets file with metabasis secret add answer %s, or let yourself be asked", name, workspace.Variable("answer", name), name)
 		case !ok || i < 0:
@@ -315,11 +316,11 @@ func (c *Change) filed(file string) (map[string]string, error) {
 		switch {
 		case i < 0:
 			p.Msg, p.Hint = fmt.Sprintf("the runbook asks for no value %q", name), problem.Nearest(name, names)
-		case c.Runbook.Ask[i].Kind == runbook.Secret:
+		case c.Runbook.Ask[i].Kind.Type == kind.Secret:
 			p.Text = "" // it would be shown
 			p.Msg = fmt.Sprintf("%s is a secret, which does not stand in a file: put it into the secrets file with metabasis secret add answer %s, or let yourself be asked", name, name)
 		default:
-			if c.Runbook.Ask[i].Kind == runbook.Switch { // as YAML writes it
+			if c.Runbook.Ask[i].Kind.Type == kind.Switch { // as YAML writes it
 				v = strings.NewReplacer("true", "yes", "false", "no").Replace(v)
 			}
 			if err := c.Runbook.Ask[i].Check(v); err != nil {
@@ -344,7 +345,7 @@ func (c *Change) askValues(ctx context.Context, r Request, values map[string]str
 	var names []string
 	missing := false
 	for _, ask := range c.Runbook.Ask {
-		if ask.Kind == runbook.Secret || !r.anew && values[ask.Name] != "" && values[ask.Name] != ask.Default {
+		if ask.Kind.Type == kind.Secret || !r.anew && values[ask.Name] != "" && values[ask.Name] != ask.Default {
 			continue // it is given
 		}
 		q := c.question(ask)
@@ -372,14 +373,14 @@ func (c *Change) askValues(ctx context.Context, r Request, values map[string]str
 // question puts what is asked for to somebody who may not have written the runbook: what
 // kind of value it is, and in which steps it stands.
 func (c *Change) question(ask runbook.Ask) person.Question {
-	q := person.Question{Text: ask.Prompt, Hint: ask.Name + ", " + string(ask.Kind), Check: ask.Check}
+	q := person.Question{Text: ask.Prompt, Hint: ask.Name + ", " + ask.Kind.String(), Check: ask.Check}
 	switch {
-	case ask.Kind == runbook.Switch:
+	case ask.Kind.Type == kind.Switch:
 		q.Hint = ask.Name + ", yes or no" // typed: nothing is chosen before somebody chose it
-	case ask.Kind == runbook.Choice:
-		q.Hint = ask.Name + ", one of " + strings.Join(ask.Choices, ", ")
-	case ask.Bounded:
-		q.Hint += fmt.Sprintf(" from %d to %d", ask.Min, ask.Max)
+	case ask.Kind.Type == kind.Choice:
+		q.Hint = ask.Name + ", one of " + strings.Join(ask.Kind.Choices, ", ")
+	case ask.Kind.Bounded:
+		q.Hint = fmt.Sprintf("%s, number from %d to %d", ask.Name, ask.Kind.Min, ask.Kind.Max)
 	}
 	var in []string
 	for _, s := range c.Runbook.Steps {

@@ -13,6 +13,7 @@ import (
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/core/textfile"
+	"metabasis/internal/workspace"
 )
 
 // Restoring says what is to be put back, and on which devices. It becomes a runbook: a
@@ -237,6 +238,7 @@ func (d *Desk) Again(ctx context.Context, id int64, fleetFile string) (c *Change
 // ranOnce is the text of a runbook without what stands behind it where it was run once more.
 func ranOnce(text string) string {
 	text, _, _ = strings.Cut(text, onceMore)
+	text, _, _ = strings.Cut(text, workspace.OwnFiles)
 	return text
 }
 

@@ -20,6 +20,7 @@ import (
 	"metabasis/internal/seal"
 	"metabasis/internal/settings"
 	"metabasis/internal/store"
+	"metabasis/internal/workspace"
 )
 
 // Sealed is a plan that was sealed into a file.
@@ -48,7 +49,7 @@ func (c *Change) RehearsedAs(ctx context.Context, p *plan.Plan) (r *store.Rehear
 	if err != nil {
 		return nil, "", err
 	}
-	if note = r.Stale(c.Masked(p, c.text), p.Values); note != "" {
+	if note = r.Stale(c.Masked(p, workspace.Whole(c.Runbook, c.text)), p.Values); note != "" {
 		r = nil
 	}
 	return r, note, nil
@@ -65,7 +66,13 @@ func (c *Change) Seal(ctx context.Context, p *plan.Plan, file, key string) (*Sea
 	if err != nil {
 		return nil, err
 	}
-	s, err := seal.Make(p, c.Masked(p, c.text), r, c.Profiles.Fingerprints(), seal.Mark{At: time.Now().UTC().Truncate(time.Second), By: Who()})
+	s, err := seal.Make(
+		p,
+		c.Masked(p, workspace.Whole(c.Runbook, c.text)),
+		r,
+		c.Profiles.Fingerprints(),
+		seal.Mark{At: time.Now().UTC().Truncate(time.Second), By: Who()},
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -189,10 +196,16 @@ func (c *Change) heldAgainst(p *plan.Plan, file string) (*seal.Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	if differs := s.Differs(p, c.Masked(p, c.text), c.Profiles.Fingerprints()); len(differs) > 0 {
+	if differs := s.Differs(p, c.Masked(p, workspace.Whole(c.Runbook, c.text)), c.Profiles.Fingerprints()); len(differs) > 0 {
 		return nil, fmt.Errorf("this is not what was sealed in %s, so it does not begin:\n  %s", file, strings.Join(differs, "\n  "))
 	}
-	p.Seal = fmt.Sprintf("by %s on %s, SHA-256 %s%s: a device that is not what was sealed is not changed", s.Sealed.By, s.Sealed.At.Local().Format("Mon 2 Jan 15:04"), seal.Sum(data)[:12], signed)
+	p.Seal = fmt.Sprintf(
+		"by %s on %s, SHA-256 %s%s: a device that is not what was sealed is not changed",
+		s.Sealed.By,
+		s.Sealed.At.Local().Format("Mon 2 Jan 15:04"),
+		seal.Sum(data)[:12],
+		signed,
+	)
 	p.Prechecks = append(p.Prechecks, runbook.Precheck{Name: work.SealedCheck, From: filepath.Base(file)})
 	return s, nil
 }

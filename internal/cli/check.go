@@ -35,6 +35,11 @@ func (a *app) check(files []string) error {
 	if err != nil && !errors.Is(err, workspace.ErrNoFleet) {
 		return err
 	}
+	if f != nil {
+		for _, n := range f.Notes {
+			fmt.Fprintln(a.err, n)
+		}
+	}
 	var list problem.List
 	for _, file := range files {
 		rb, open, err := d.Check(file, f)
@@ -70,7 +75,12 @@ func (a *app) tidyCommand() *cobra.Command {
 			return a.tidy(files, list)
 		},
 	}
-	cmd.Flags().BoolVar(&want, "want", false, "change no file: print the runbook with its steps saying what shall be there, where they can, and why others cannot")
+	cmd.Flags().BoolVar(
+		&want,
+		"want",
+		false,
+		"change no file: print the runbook with its steps saying what shall be there, where they can, and why others cannot",
+	)
 	cmd.Flags().BoolVar(&list, "list", false, "only list the files that are not tidy; exit 1 if there are any")
 	return cmd
 }

@@ -16,6 +16,7 @@ import (
 	"metabasis/internal/cli"
 	"metabasis/internal/core/carry"
 	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/kind"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/core/textfile"
@@ -47,7 +48,7 @@ func TestRunbookExamples(t *testing.T) {
 		rb, err := runbook.Parse("docs/runbook.md", []byte(src))
 		require.NoError(t, err)
 		require.NoError(t, rb.Fill(func(string) ([]byte, error) { return []byte("lan 310\nup\nport <<gate_port>>\nlan 310\n"), nil }))
-		require.NoError(t, rb.Compile(set.Schema(&fleet.Fleet{Columns: []string{"gate_port"}, Numbers: []string{"gate_port"}})))
+		require.NoError(t, rb.Compile(set.Schema(&fleet.Fleet{Columns: []string{"gate_port"}, Kinds: map[string]kind.Kind{"gate_port": {Type: kind.Number}}})))
 		out, err := runbook.Format("docs/runbook.md", []byte(src))
 		require.NoError(t, err)
 		assert.Equal(t, src, string(out), "examples are tidy")
@@ -84,6 +85,29 @@ func TestTheShellProfile(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, p.Timer.Kind.BringsBack())
 	assert.Equal(t, "", p.Unsendable("cat > /etc/ward/time.nft <<'END'"))
+}
+
+func TestTablesExamples(t *testing.T) {
+	kinds, err := fleet.ReadKinds("columns.yaml", []byte(blocks(t, "docs/command-line.md", "yaml-columns")[0]))
+	require.NoError(t, err)
+	quay := fleet.Device{Name: "ald-quay-1", Site: "ALD"}
+	csv, err := kinds.ReadTable("lans.csv", []byte(blocks(t, "docs/command-line.md", "csv-table")[0]))
+	require.NoError(t, err)
+	yaml, err := kinds.ReadTable("lans.yaml", []byte(blocks(t, "docs/command-line.md", "yaml-table")[0]))
+	require.NoError(t, err)
+	assert.Len(t, csv.Of(quay), 2)
+	assert.Equal(t, csv.Of(quay), yaml.Of(quay))
+	assert.Len(t, csv.Of(fleet.Device{Name: "ald-quay-3", Site: "ALD"}), 1)
+
+	set, err := profiles.Shipped()
+	require.NoError(t, err)
+	f := &fleet.Fleet{}
+	require.NoError(t, f.AddTables(csv))
+	for _, step := range blocks(t, "docs/runbook.md", "runbook-beside") {
+		rb, err := runbook.Parse("docs/runbook.md", []byte("runbook \"x\"\n  window    now for 1h\n\nscope\n  true\n\ntimer       5m\n\n"+step))
+		require.NoError(t, err)
+		require.NoError(t, rb.Compile(set.Schema(f)))
+	}
 }
 
 func TestSharedValuesExamples(t *testing.T) {

@@ -55,6 +55,11 @@ func TestExamples(t *testing.T) {
 			"ald-quay-2": {"port 3", "lan 20", "open"},
 			"brm-quay-1": {"port 3", "lan 21", "open"},
 		},
+		"lans": {
+			"ald-quay-1": {"lan 310", "title gates", "drop lan 21"},
+			"ald-quay-2": {"lan 310", "title gates", "up", "lan 21", "title kiosk"},
+			"brm-quay-1": {"lan 311", "title gates", "drop lan 21"},
+		},
 		"dependent": {
 			"ald-quay-1": {"lan 310", "title gates", "port 7", "lan 310"},
 			"ald-quay-2": {"lan 310", "title gates", "port 7", "lan 310"},
@@ -101,6 +106,9 @@ func exampleFleet(t *testing.T) *fleet.Fleet {
 	sites, err := fleet.ReadShared("sites.csv", "site", read("sites.csv"))
 	require.NoError(t, err)
 	require.NoError(t, f.Add(sites))
+	lans, err := fleet.Kinds(nil).ReadTable("tables/lans.csv", read("tables/lans.csv"))
+	require.NoError(t, err)
+	require.NoError(t, f.AddTables(lans))
 	return f
 }
 

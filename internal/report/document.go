@@ -215,7 +215,10 @@ func (d *planned) steps() {
 func rehearsedSteps(f *work.Rehearsed, t *plan.Target) (out []string) {
 	for i, s := range f.Steps {
 		out = append(out, fmt.Sprintf("Step %d: %s", i+1, s.Title))
-		if s.Done {
+		switch {
+		case s.Not != "":
+			out = append(out, "  not for it: "+s.Not)
+		case s.Done:
 			out = append(out, "  already so: nothing is sent")
 		}
 		out = append(out, block("send", s.Send)...)

@@ -98,6 +98,13 @@ func was(s plan.Step) []string {
 
 // wants says what a step wants, whose lines are computed.
 func wants(t *plan.Target, s plan.Step) (out []string) {
+	if s.When != nil {
+		out = append(out, "  where "+s.When.Cond.Source+": told once the device is read")
+	}
+	if s.Empty != "" {
+		_, why, _ := strings.Cut(s.Empty, ": ")
+		out = append(out, "  nothing is done: "+why)
+	}
 	if s.Through != nil {
 		rows := "each row of " + s.Through.Table
 		if s.Through.Where != nil {

@@ -135,6 +135,8 @@ func RehearsedLines(d *work.Rehearsed) (out []string) {
 	for i, s := range d.Steps {
 		out = append(out, "", fmt.Sprintf("Step %d of %d: %s", i+1, len(d.Steps), s.Title))
 		switch {
+		case s.Not != "":
+			out = append(out, "  not for it: "+s.Not)
 		case s.Done:
 			out = append(out, "  already so: nothing is sent")
 		case s.Later:

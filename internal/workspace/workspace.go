@@ -2,6 +2,9 @@
 // fleet, runbooks, profiles, and what nights left behind.
 //
 //	fleet.csv | fleet.yaml | fleet.txt   the devices
+//	sites.csv, roles.csv                 values by site and by role
+//	tables/*.csv, tables/*.yaml          tables with several rows a device, a site or a role
+//	columns.yaml                         the kinds of all their columns
 //	*.runbook                            the changes
 //	profiles/*.yaml                      profiles of one's own, before the shipped ones
 //	metabasis.yaml                       settings
@@ -138,17 +141,92 @@ func (w *Workspace) fleetOf(file string, platforms []string) (*fleet.Fleet, erro
 		if err != nil {
 			return nil, err
 		}
-		f, err := fleet.Read(path, data, platforms)
+		dir := filepath.Dir(path)
+		kinds, err := readKinds(dir)
 		if err != nil {
 			return nil, err
 		}
-		return f, addShared(f, filepath.Dir(path))
+		f, err := kinds.Read(path, data, platforms)
+		if err != nil {
+			return nil, err
+		}
+		return f, beside(f, dir, kinds)
 	}
 	return nil, ErrNoFleet
 }
 
+// readKinds reads the kinds of columns that stand beside a fleet file.
+func readKinds(dir string) (fleet.Kinds, error) {
+	path := filepath.Join(dir, fleet.ColumnsFile)
+	data, err := textfile.Read(path, textfile.Small)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return fleet.ReadKinds(path, data)
+}
+
+// tablesDir is where the tables beside the fleet are.
+const tablesDir = "tables"
+
+// beside adds all that stands beside a fleet file: values by site and by role, and tables.
+func beside(f *fleet.Fleet, dir string, kinds fleet.Kinds) error {
+	of := map[string][]string{"fleet": f.Columns}
+	if err := addShared(f, dir, kinds, of); err != nil {
+		return err
+	}
+	if err := addTables(f, filepath.Join(dir, tablesDir), kinds); err != nil {
+		return err
+	}
+	for _, t := range f.Tables {
+		for _, c := range t.Columns {
+			of[t.Name] = append(of[t.Name], c.Name)
+		}
+	}
+	return kinds.Unused(of)
+}
+
+// addTables adds the tables that stand beside a fleet file. What is wrong with several is told
+// together.
+func addTables(f *fleet.Fleet, dir string, kinds fleet.Kinds) error {
+	paths, err := within.Match(dir, "*")
+	if err != nil {
+		return err
+	}
+	var tables []*fleet.Rows
+	var list problem.List
+	for _, path := range paths {
+		switch strings.ToLower(filepath.Ext(path)) {
+		case ".csv", ".yaml", ".yml":
+		default:
+			f.Notes = append(f.Notes, fmt.Sprintf("%s is not read: tables are .csv or .yaml", path))
+			continue
+		}
+		data, err := textfile.Read(path, textfile.Large)
+		if err != nil {
+			return err
+		}
+		t, err := kinds.ReadTable(path, data)
+		var wrong problem.List
+		if errors.As(err, &wrong) {
+			list = append(list, wrong...)
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		tables = append(tables, t)
+	}
+	if err := list.Err(); err != nil {
+		return err
+	}
+	return f.AddTables(tables...)
+}
+
 // addShared adds the values by site and by role that stand beside a fleet file.
-func addShared(f *fleet.Fleet, dir string) error {
+func addShared(f *fleet.Fleet, dir string, kinds fleet.Kinds, of map[string][]string) error {
 	var shared []*fleet.Shared
 	for _, by := range []string{"site", "role"} {
 		path := filepath.Join(dir, by+"s.csv")
@@ -159,10 +237,11 @@ func addShared(f *fleet.Fleet, dir string) error {
 		if err != nil {
 			return err
 		}
-		s, err := fleet.ReadShared(path, by, data)
+		s, err := kinds.ReadShared(path, by, data)
 		if err != nil {
 			return err
 		}
+		of[by+"s"] = s.Columns
 		shared = append(shared, s)
 	}
 	return f.Add(shared...)
@@ -208,17 +287,37 @@ func (w *Workspace) RunbookOf(file string, data []byte, f *fleet.Fleet) (*runboo
 	rb.AddPrechecks(defaults)
 	rb.Past = w.past()
 	text := string(data)
-	err = rb.Fill(func(name string) ([]byte, error) {
-		body, err := textfile.Read(filepath.Join(w.Dir, name), textfile.Small)
-		if err == nil { // what was sent must be there to be read when the file is long another one
-			text += "\n# " + name + "\n    | " + strings.ReplaceAll(strings.TrimRight(string(body), "\n"), "\n", "\n    | ") + "\n"
+	read := func(name string) ([]byte, error) { return textfile.Read(filepath.Join(w.Dir, name), textfile.Small) }
+	for _, name := range rb.Files() { // what was sent must be there to be read when the file is long another one
+		if body, err := read(name); err == nil {
+			text += withFile(name, string(body))
 		}
-		return body, err
-	})
-	if err != nil {
+	}
+	if err := rb.Fill(read); err != nil {
 		return nil, "", err
 	}
 	return rb, text, rb.Compile(w.Profiles.Schema(f))
+}
+
+// withFile is a file as it stands behind a runbook in the journal.
+func withFile(name, body string) string {
+	return "\n# " + name + "\n    | " + strings.ReplaceAll(strings.TrimRight(body, "\n"), "\n", "\n    | ") + "\n"
+}
+
+// OwnFiles begins the files of single devices behind the text of a runbook.
+const OwnFiles = "\n# files of single devices\n"
+
+// Whole is the text of a runbook that was planned, with the files that are another one for each
+// device.
+func Whole(rb *runbook.Runbook, text string) string {
+	names, bodies := rb.OwnFiles()
+	if len(names) > 0 {
+		text += OwnFiles
+	}
+	for i, name := range names {
+		text += withFile(name, bodies[i])
+	}
+	return text
 }
 
 // Prechecks are those that the settings ask for of every runbook. The error is a

@@ -280,6 +280,31 @@ func (l *Language) Replaces(line string) bool {
 	return ok && (k.keyed() || k.rule.Away == "")
 }
 
+// Printout takes out of lines that a device may have printed what nothing is wanted of: sections
+// that are there by themselves, with nothing in them.
+func (l *Language) Printout(lines []Line) []Line {
+	if l == nil || l.Tree {
+		return lines
+	}
+	return l.printout(nil, lines)
+}
+
+func (l *Language) printout(section []string, lines []Line) (out []Line) {
+	in := ""
+	if len(section) > 0 {
+		in = section[len(section)-1]
+	}
+	for _, line := range lines {
+		k, ok := l.know(in, line.Text)
+		if ok && k.rule.Fixed && len(line.Under) == 0 {
+			continue
+		}
+		line.Under = l.printout(append(slices.Clone(section), line.Text), line.Under)
+		out = append(out, line)
+	}
+	return out
+}
+
 // Refuses says what of a want the rules of the language cannot do, whatever stands on a
 // device; nothing when they can.
 func (l *Language) Refuses(w Want) (out []string) {

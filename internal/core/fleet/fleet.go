@@ -21,6 +21,7 @@ import (
 	"strings"
 
 	"metabasis/internal/core/identity"
+	"metabasis/internal/core/kind"
 	"metabasis/internal/core/problem"
 )
 
@@ -73,46 +74,70 @@ type Fleet struct {
 	File    string
 	Devices []Device
 	Retired []Retired
-	Columns []string // names of the further columns, in file order
-	Numbers []string // those of them whose values are all whole numbers
+	Columns []string             // names of the further columns, in file order
+	Kinds   map[string]kind.Kind // theirs, as they are said, else as their values show
+	Tables  []*Rows              // beside it, several rows a device
+	Notes   []string             // what is to be known of its files, and is no mistake
+	said    map[string]kind.Kind // those of them that are said
 	shared  []*Shared
 	at      map[string]int // where the devices are, once they were read
 }
 
-// Fields are the columns of a device under the names runbooks know. A text that a
-// device leaves empty is empty text, so that conditions can be asked; a number is nil.
+// Fields are the columns of a device under the names runbooks know, and its rows of the tables
+// beside the fleet. A text that a device leaves empty is empty text, so that conditions can be
+// asked; a number is nil.
 func (f *Fleet) Fields(d Device) map[string]any {
 	out := map[string]any{
 		"name": d.Name, "address": d.Address, "platform": d.Platform, "site": d.Site,
 		"role": d.Role, "pair": d.Pair, "via": d.Via, "serial": d.Serial,
 	}
 	for _, c := range f.Columns {
-		out[c] = d.Values[c]
+		out[c] = f.Kinds[c].Value(d.Values[c])
 	}
-	for _, c := range f.Numbers {
-		out[c] = nil
-		if n, err := strconv.Atoi(d.Values[c]); err == nil {
-			out[c] = n
-		}
+	for _, t := range f.Tables {
+		out[t.Name] = t.Of(d)
 	}
 	return out
 }
 
-// count finds the columns of numbers. Only what reads as it is written is one: not 007,
-// which may be the name of something, nor 1.10, which may be a version.
-func (f *Fleet) count() {
-	f.Numbers = nil
+// Further are the further columns with their kinds.
+func (f *Fleet) Further() (out []kind.Column) {
 	for _, c := range f.Columns {
-		some := false
-		other := slices.ContainsFunc(f.Devices, func(d Device) bool {
-			v := d.Values[c]
-			n, err := strconv.Atoi(v)
-			some = some || v != ""
-			return v != "" && (err != nil || strconv.Itoa(n) != v)
-		})
-		if some && !other {
-			f.Numbers = append(f.Numbers, c)
+		out = append(out, kind.Column{Name: c, Kind: f.Kinds[c]})
+	}
+	return out
+}
+
+// SaysKind tells whether somebody has said what a column holds.
+func (f *Fleet) SaysKind(column string) bool {
+	_, said := f.said[column]
+	return said
+}
+
+// Beside are the columns of the tables beside the fleet, by table.
+func (f *Fleet) Beside() map[string][]kind.Column {
+	out := map[string][]kind.Column{}
+	for _, t := range f.Tables {
+		out[t.Name] = t.Columns
+	}
+	return out
+}
+
+// count finds the kinds of the columns of which nobody says it.
+func (f *Fleet) count() {
+	if f.Kinds == nil {
+		f.Kinds = map[string]kind.Kind{}
+	}
+	for _, c := range f.Columns {
+		if k, said := f.said[c]; said {
+			f.Kinds[c] = k
+			continue
 		}
+		values := make([]string, 0, len(f.Devices))
+		for _, d := range f.Devices {
+			values = append(values, d.Values[c])
+		}
+		f.Kinds[c] = kind.Guess(values)
 	}
 }
 
@@ -193,6 +218,8 @@ type cell struct {
 type reader struct {
 	file      string
 	platforms []string
+	declared  Kinds                // what the file of kinds says of all files
+	said      map[string]kind.Kind // what is said of the columns of this one
 	problems  problem.List
 }
 
@@ -204,7 +231,8 @@ func (r *reader) fail(line, col int, text, hint, format string, args ...any) {
 
 // build turns rows into a fleet and checks all of them against each other.
 func (r *reader) build(rows []row, columns []string) (*Fleet, error) {
-	f := &Fleet{File: r.file, Columns: columns}
+	f := &Fleet{File: r.file, Columns: columns, said: r.said}
+	r.fits(rows, r.said)
 	var active []row
 	for _, one := range rows {
 		if why := one.cells[RetiredColumn].value; why != "" {
@@ -245,15 +273,13 @@ func (r *reader) device(row row) Device {
 		Address:  get("address"),
 		Platform: get("platform"),
 		Site:     get("site"),
-		Role: get(
-			"role",
-		),
-		Via:    get("via"),
-		Login:  get("login"),
-		Calls:  get(CallsColumn),
-		Serial: get(SerialColumn),
-		Values: map[string]string{},
-		Line:   row.line,
+		Role:     get("role"),
+		Via:      get("via"),
+		Login:    get("login"),
+		Calls:    get(CallsColumn),
+		Serial:   get(SerialColumn),
+		Values:   map[string]string{},
+		Line:     row.line,
 	}
 	bad := func(column, hint, format string, args ...any) {
 		line, col := at(column)

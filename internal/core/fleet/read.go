@@ -2,9 +2,6 @@ package fleet
 
 import (
 	"bytes"
-	"encoding/csv"
-	"errors"
-	"io"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -17,8 +14,13 @@ import (
 // Read reads a fleet from data, by the ending of its file name. Platforms are
 // the names of the profiles at hand. The error, if any, is a [problem.List].
 func Read(file string, data []byte, platforms []string) (*Fleet, error) {
+	return Kinds(nil).Read(file, data, platforms)
+}
+
+// Read is [Read], with kinds of columns that are said elsewhere.
+func (k Kinds) Read(file string, data []byte, platforms []string) (*Fleet, error) {
 	platforms = slices.Sorted(slices.Values(platforms))
-	r := &reader{file: file, platforms: platforms}
+	r := &reader{file: file, platforms: platforms, declared: k}
 	data, err := textfile.Decode(file, data)
 	if err != nil {
 		return nil, err
@@ -44,83 +46,40 @@ func lineOf(lines []string, n int) string {
 }
 
 func (r *reader) csv(data []byte) (*Fleet, error) {
-	lines := strings.Split(string(data), "\n")
-	cr := csv.NewReader(bytes.NewReader(data))
-	cr.Comment = '#'
-	cr.TrimLeadingSpace = true
-	cr.FieldsPerRecord = -1
-	head, err := cr.Read()
-	if err != nil {
-		if errors.Is(err, io.EOF) {
-			r.fail(0, 0, "", strings.Join(known, ","), "the file is empty: its first line must name the columns")
-		} else {
-			r.csvError(err, lines)
-		}
+	s := r.sheet(data, strings.Join(known, ","))
+	if s.head == nil {
 		return nil, r.problems.Err()
 	}
-	line, _ := cr.FieldPos(0)
-	if !slices.ContainsFunc(head, func(h string) bool {
-		return slices.Contains(known, strings.ToLower(strings.TrimSpace(h)))
-	}) {
-		r.fail(line, 0, lineOf(lines, line), "name,address,platform", "this is not a fleet file: its first line names no column that a fleet has")
+	if !slices.ContainsFunc(s.head, func(c column) bool { return slices.Contains(known, c.name) }) {
+		r.problems = nil
+		r.fail(s.line, 0, s.text, "name,address,platform", "this is not a fleet file: its first line names no column that a fleet has")
 		return nil, r.problems.Err()
 	}
-	columns, further := r.header(head, line, lineOf(lines, line), func(i int) int { _, c := cr.FieldPos(i); return c })
-	var rows []row
-	for {
-		rec, err := cr.Read()
-		if errors.Is(err, io.EOF) {
-			break
-		}
-		if err != nil {
-			r.csvError(err, lines)
-			break // what follows a broken quote cannot be trusted
-		}
-		line, _ := cr.FieldPos(0)
-		one := row{line: line, text: lineOf(lines, line), cells: map[string]cell{}}
-		if len(rec) > len(columns) {
-			_, col := cr.FieldPos(len(columns))
-			r.fail(line, col, one.text, "", "%d values under %d columns", len(rec), len(columns))
-		}
-		for i, v := range rec[:min(len(rec), len(columns))] {
-			l, c := cr.FieldPos(i)
-			one.cells[columns[i]] = cell{strings.TrimSpace(v), l, c}
-		}
-		rows = append(rows, one)
-	}
-	return r.build(rows, further)
+	further := r.header(s)
+	r.said = r.kinds(s, r.declared["fleet"], known)
+	return r.build(s.records, further)
 }
 
-func (r *reader) csvError(err error, lines []string) {
-	var pe *csv.ParseError
-	if errors.As(err, &pe) {
-		r.fail(pe.Line, pe.Column, lineOf(lines, pe.Line), `"a value in quotes", with "" for a quote inside it`, "%v", pe.Err)
-		return
-	}
-	r.fail(0, 0, "", "", "%v", err)
-}
-
-// header checks the column names and returns them all and the further ones.
-func (r *reader) header(head []string, line int, text string, col func(int) int) (all, further []string) {
-	for i, h := range head {
-		name := columnName(h)
+// header checks the column names and returns the further ones.
+func (r *reader) header(s *sheet) (further []string) {
+	r.twice(s)
+	var all []string
+	for _, c := range s.head {
 		switch {
-		case slices.Contains(all, name):
-			r.fail(line, col(i), text, "", "column %q stands twice", name)
-		case slices.Contains(known, name):
-		case !validColumn.MatchString(name):
-			r.fail(line, col(i), text, "a lower-case word such as gate_port", "column name %q cannot be used in a runbook", name)
+		case slices.Contains(known, c.name), slices.Contains(all, c.name):
+		case !validColumn.MatchString(c.name):
+			r.fail(s.line, c.col, s.text, "a lower-case word such as gate_port", "column name %q cannot be used in a runbook", c.name)
 		default:
-			further = append(further, name)
+			further = append(further, c.name)
 		}
-		all = append(all, name)
+		all = append(all, c.name)
 	}
 	for _, must := range []string{"name", "address", "platform"} {
 		if !slices.Contains(all, must) {
-			r.fail(line, 0, text, "", "there is no column %q", must)
+			r.fail(s.line, 0, s.text, "", "there is no column %q", must)
 		}
 	}
-	return all, further
+	return further
 }
 
 func (r *reader) yaml(data []byte) (*Fleet, error) {
@@ -144,34 +103,21 @@ func (r *reader) yaml(data []byte) (*Fleet, error) {
 		r.fail(0, 0, "", "devices: and under it one - name: ... for each device", "there is no list of devices")
 		return nil, r.problems.Err()
 	}
-	var rows []row
-	var further []string
+	y := &yamlFleet{reader: r, lines: lines, written: map[string]string{}, lists: map[string][]row{}}
 	for _, item := range list.Values {
-		p := item.GetToken().Position
-		one := row{line: p.Line, text: lineOf(lines, p.Line), cells: map[string]cell{}}
-		for i, kv := range mappings(item) {
-			kp := kv.Key.GetToken().Position
-			if i == 0 {
-				one.line, one.text = kp.Line, lineOf(lines, kp.Line)
-			}
-			name := keyOf(kv)
-			value, ok := kv.Value.(ast.ScalarNode)
-			switch {
-			case !ok:
-				r.fail(kp.Line, kp.Column, lineOf(lines, kp.Line), name+": one value", "%q must be one value, not a list or a table", name)
-				continue
-			case slices.Contains(known, name):
-			case !validColumn.MatchString(name):
-				r.fail(kp.Line, kp.Column, lineOf(lines, kp.Line), "a lower-case word such as gate_port", "name %q cannot be used in a runbook", name)
-			case !slices.Contains(further, name):
-				further = append(further, name)
-			}
-			// The token, not the decoded value: 007 or 1e3 must stay as written.
-			one.cells[name] = cell{scalar(value), kp.Line, kp.Column}
-		}
-		rows = append(rows, one)
+		y.device(item)
 	}
-	return r.build(rows, further)
+	r.said = r.kinds(&sheet{}, r.declared["fleet"], known)
+	for name := range y.list {
+		if _, said := r.said[name]; !said {
+			r.said[name] = listKind(y.rows, name)
+		}
+	}
+	f, err := r.build(y.rows, y.further)
+	if err != nil {
+		return nil, err
+	}
+	return f, r.listed(f, y)
 }
 
 func scalar(n ast.ScalarNode) string {

@@ -37,22 +37,21 @@ var own = []string{"name", "address", "port", "platform", "protocol", "algorithm
 // its site, its role and its pair, the old one is retired, and whoever was reached through
 // it is reached through the new one. All other lines stay as they are, to the letter.
 func Replace(data []byte, r Replacement) ([]byte, error) {
-	cr := csv.NewReader(bytes.NewReader(data))
-	cr.Comment, cr.TrimLeadingSpace, cr.FieldsPerRecord = '#', true, -1
+	cr := newSheet(data)
 	lines := strings.SplitAfter(string(data), "\n")
 	head, err := cr.Read()
 	if err != nil {
 		return nil, fmt.Errorf("the fleet file: %w", err)
 	}
 	at, _ := cr.FieldPos(0)
-	e := &editor{columns: make([]string, len(head)), lines: lines}
+	e := &editor{columns: make([]string, len(head)), lines: lines, comma: cr.Comma}
 	for i, h := range head {
-		e.columns[i] = columnName(h)
+		e.columns[i] = headName(h)
 	}
 	for _, c := range append([]string{RetiredColumn}, slices.Sorted(maps.Keys(r.Set))...) {
 		if !slices.Contains(e.columns, c) {
 			e.columns = append(e.columns, c)
-			e.lines[at-1] = strings.TrimRight(e.lines[at-1], "\r\n") + "," + c + lineEnd(e.lines[at-1])
+			e.lines[at-1] = strings.TrimRight(e.lines[at-1], "\r\n") + string(cr.Comma) + c + lineEnd(e.lines[at-1])
 		}
 	}
 	if err := e.read(cr); err != nil {
@@ -90,15 +89,14 @@ func Replace(data []byte, r Replacement) ([]byte, error) {
 
 // Add adds a line of a device to the text of a fleet.csv, with values by column.
 func Add(data []byte, values map[string]string) ([]byte, error) {
-	cr := csv.NewReader(bytes.NewReader(data))
-	cr.Comment, cr.TrimLeadingSpace, cr.FieldsPerRecord = '#', true, -1
+	cr := newSheet(data)
 	head, err := cr.Read()
 	if err != nil {
 		return nil, fmt.Errorf("the fleet file: %w", err)
 	}
 	row := make([]string, len(head))
 	for i, h := range head {
-		row[i] = values[columnName(h)]
+		row[i] = values[headName(h)]
 	}
 	var b bytes.Buffer
 	b.Write(data)
@@ -106,6 +104,7 @@ func Add(data []byte, values map[string]string) ([]byte, error) {
 		b.WriteByte('\n')
 	}
 	w := csv.NewWriter(&b)
+	w.Comma = cr.Comma
 	if err := w.Write(row); err != nil {
 		return nil, err
 	}
@@ -118,6 +117,13 @@ type editor struct {
 	columns []string
 	lines   []string
 	records []*record
+	comma   rune
+}
+
+// headName is the name of a column in a head, without its kind.
+func headName(written string) string {
+	name, _, _ := strings.Cut(written, ":")
+	return columnName(name)
 }
 
 // record is a device's line.
@@ -182,6 +188,7 @@ func (e *editor) bytes() ([]byte, error) {
 		}
 		var b strings.Builder
 		w := csv.NewWriter(&b)
+		w.Comma = e.comma
 		if err := w.Write(r.cells); err != nil {
 			return nil, err
 		}

@@ -1,15 +1,11 @@
 package fleet
 
 import (
-	"bytes"
-	"encoding/csv"
-	"errors"
 	"fmt"
-	"io"
 	"path/filepath"
 	"slices"
-	"strings"
 
+	"metabasis/internal/core/kind"
 	"metabasis/internal/core/problem"
 	"metabasis/internal/core/textfile"
 )
@@ -25,6 +21,7 @@ type Shared struct {
 	By      string // site or role
 	Columns []string
 	of      map[string]sharedRow
+	said    map[string]kind.Kind
 }
 
 type sharedRow struct {
@@ -35,82 +32,63 @@ type sharedRow struct {
 // ReadShared reads a file of values by site or by role; by is the name of its first
 // column. The error, if any, is a [problem.List].
 func ReadShared(file, by string, data []byte) (*Shared, error) {
+	return Kinds(nil).ReadShared(file, by, data)
+}
+
+// ReadShared is [ReadShared], with kinds of columns that are said elsewhere.
+func (k Kinds) ReadShared(file, by string, data []byte) (*Shared, error) {
 	data, err := textfile.Decode(file, data)
 	if err != nil {
 		return nil, err
 	}
-	lines := strings.Split(string(data), "\n")
 	r := &reader{file: file}
-	cr := csv.NewReader(bytes.NewReader(data))
-	cr.Comment, cr.TrimLeadingSpace, cr.FieldsPerRecord = '#', true, -1
-	s := &Shared{File: file, By: by, of: map[string]sharedRow{}}
-	for first := true; ; first = false {
-		rec, err := cr.Read()
-		if errors.Is(err, io.EOF) {
-			if first {
-				r.fail(0, 0, "", by+",crew_lan", "the file is empty: its first line must name the columns")
-			}
-			break
-		}
-		if err != nil {
-			r.csvError(err, lines)
-			break
-		}
-		line, _ := cr.FieldPos(0)
-		text := lineOf(lines, line)
-		if first {
-			r.sharedHeader(s, rec, line, text)
-			continue
-		}
-		r.sharedRow(s, rec, line, text)
+	sh := &Shared{File: file, By: by, of: map[string]sharedRow{}}
+	s := r.sheet(data, by+",crew_lan")
+	r.sharedHeader(sh, s)
+	sh.said = r.kinds(s, k[by+"s"], known)
+	r.fits(s.records, sh.said)
+	for _, one := range s.records {
+		r.sharedRow(sh, one)
 	}
-	return s, r.problems.Err()
+	return sh, r.problems.Err()
 }
 
 // sharedHeader reads the names of the columns.
-func (r *reader) sharedHeader(s *Shared, head []string, line int, text string) {
-	for i, h := range head {
-		name := strings.ToLower(strings.TrimSpace(h))
+func (r *reader) sharedHeader(sh *Shared, s *sheet) {
+	r.twice(s)
+	for i, c := range s.head {
 		switch {
-		case i == 0 && name != s.By:
-			r.fail(line, 1, text, s.By, "the first column must be %q: it says whose the values are", s.By)
-		case i == 0:
-		case slices.Contains(known, name):
-			r.fail(line, 0, text, "", "%q is what the fleet file says of each device", name)
-		case !validColumn.MatchString(name):
-			r.fail(line, 0, text, "a lower-case word such as crew_lan", "column name %q cannot be used in a runbook", name)
-		case slices.Contains(s.Columns, name):
-			r.fail(line, 0, text, "", "column %q stands twice", name)
+		case i == 0 && c.name != sh.By:
+			r.fail(s.line, 1, s.text, sh.By, "the first column must be %q: it says whose the values are", sh.By)
+		case i == 0, slices.Contains(sh.Columns, c.name):
+			continue
+		case slices.Contains(known, c.name):
+			r.fail(s.line, c.col, s.text, "", "%q is what the fleet file says of each device", c.name)
+		case !validColumn.MatchString(c.name):
+			r.fail(s.line, c.col, s.text, "a lower-case word such as crew_lan", "column name %q cannot be used in a runbook", c.name)
 		}
 		if i > 0 {
-			s.Columns = append(s.Columns, name)
+			sh.Columns = append(sh.Columns, c.name)
 		}
 	}
 }
 
-func (r *reader) sharedRow(s *Shared, rec []string, line int, text string) {
-	key := strings.TrimSpace(rec[0])
-	old, twice := s.of[key]
+func (r *reader) sharedRow(sh *Shared, one row) {
+	key := one.cells[sh.By].value
+	old, twice := sh.of[key]
 	switch {
 	case key == "":
-		r.fail(line, 1, text, "", "this line says of no %s", s.By)
+		r.fail(one.line, 1, one.text, "", "this line says of no %s", sh.By)
 		return
 	case twice:
-		r.fail(line, 1, text, "", "%s %s stands already on line %d", s.By, key, old.line)
-		return
-	case len(rec)-1 > len(s.Columns):
-		r.fail(line, 0, text, "", "%d values under %d columns", len(rec), len(s.Columns)+1)
+		r.fail(one.line, 1, one.text, "", "%s %s stands already on line %d", sh.By, key, old.line)
 		return
 	}
-	row := sharedRow{line, map[string]string{}}
-	for i, v := range rec[1:] {
-		v = strings.TrimSpace(v)
-		if problem.Printable(v) != v || strings.ContainsAny(v, "\n\t") {
-			r.fail(line, 0, text, "", "the value of %s has a control character", s.Columns[i])
-		}
-		row.values[s.Columns[i]] = v
+	values := map[string]string{}
+	for _, c := range sh.Columns {
+		values[c] = one.cells[c].value
 	}
-	s.of[key] = row
+	sh.of[key] = sharedRow{one.line, values}
 }
 
 // Add gives the devices the values of their sites and roles. A column that two files
@@ -121,13 +99,17 @@ func (f *Fleet) Add(shared ...*Shared) error {
 	for _, s := range shared {
 		for _, c := range s.Columns {
 			if other := from[c]; other != "" {
-				list = append(list, problem.Problem{File: s.File, Line: 1, Msg: fmt.Sprintf("column %q stands in %s, too: which of them counts cannot be told", c, filepath.Base(other))})
+				list = append(
+					list,
+					problem.Problem{File: s.File, Line: 1, Msg: fmt.Sprintf("column %q stands in %s, too: which of them counts cannot be told", c, filepath.Base(other))},
+				)
 				continue
 			}
 			from[c] = s.File
 			if !slices.Contains(f.Columns, c) {
 				f.Columns = append(f.Columns, c)
 			}
+			list = append(list, f.agree(s, c)...)
 		}
 		for i := range f.Devices {
 			s.give(&f.Devices[i])
@@ -136,6 +118,39 @@ func (f *Fleet) Add(shared ...*Shared) error {
 	f.shared = append(f.shared, shared...)
 	f.count()
 	return list.Err()
+}
+
+// agree takes the kind of a column as a file of shared values says it. What the fleet file
+// itself has in that column must be of it, too.
+func (f *Fleet) agree(s *Shared, c string) (list problem.List) {
+	k, said := s.said[c]
+	if !said {
+		return nil
+	}
+	if own, both := f.said[c]; both && !own.Equal(k) {
+		return problem.List{{File: s.File, Line: 1, Msg: fmt.Sprintf(
+			"%s is %s here, and %s in %s",
+			c,
+			k,
+			own,
+			filepath.Base(f.File),
+		), Hint: "one of the two"}}
+	}
+	if f.said == nil {
+		f.said = map[string]kind.Kind{}
+	}
+	f.said[c] = k
+	for _, d := range f.Devices {
+		if v := d.Values[c]; v != "" && d.Sources[c] == "" {
+			if err := k.Check(v); err != nil {
+				list = append(
+					list,
+					problem.Problem{File: f.File, Line: d.Line, Msg: fmt.Sprintf("%s: %v; its kind is %s, as %s says", c, err, k, filepath.Base(s.File))},
+				)
+			}
+		}
+	}
+	return list
 }
 
 // key is the site or role of a device.

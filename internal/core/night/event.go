@@ -66,6 +66,7 @@ const (
 	StepBegan   = "began"
 	StepDone    = "done"
 	StepAlready = "already"
+	StepNot     = "not for it" // its when does not hold on the device
 	StepFailed  = "failed"
 	StepLeft    = "left out"
 	StepUndone  = "undone"

@@ -8,6 +8,7 @@ import (
 	"strconv"
 
 	"metabasis/internal/core/config"
+	"metabasis/internal/core/runbook"
 )
 
 // What a device's night will do to its configuration is arithmetic, once the device was
@@ -20,6 +21,8 @@ type Reading struct {
 	Config config.Config
 	// Holds tells whether a condition is true on it.
 	Holds func(Check) (bool, error)
+	// Settle is Holds, and says why it is not so.
+	Settle func(Check) (ok bool, why string, err error)
 	// Rows reads a table.
 	Rows func(table string) ([]map[string]any, error)
 }
@@ -47,6 +50,11 @@ func (t *Target) Unroll(r Reading) (*Target, error) {
 	read.Steps = slices.Clone(t.Steps)
 	for i := range read.Steps {
 		s := &read.Steps[i]
+		if here, err := s.here(r); err != nil {
+			return nil, fmt.Errorf("when of %q: %w", s.Title, err)
+		} else if !here {
+			continue
+		}
 		if s.Through != nil {
 			if err := read.rows(s, r); err != nil {
 				return nil, fmt.Errorf("step %q: %w", s.Title, err)
@@ -59,17 +67,35 @@ func (t *Target) Unroll(r Reading) (*Target, error) {
 	return &read, nil
 }
 
-// mostRows bounds the rows that a step goes through: they come from a device.
-const mostRows = 4096
+// here settles whether the step is for the device at all. One that is not does nothing on it,
+// and its expectations are not for it either.
+func (s *Step) here(r Reading) (bool, error) {
+	if s.When == nil {
+		return true, nil
+	}
+	ok, why, err := r.Settle(*s.When)
+	if err != nil || ok {
+		return ok, err
+	}
+	*s = Step{Title: s.Title, Number: s.Number, Done: true, Not: why}
+	return false, nil
+}
 
 // rows makes the rounds of a step that goes through the rows of a table.
 func (t *Target) rows(s *Step, r Reading) error {
-	rows, err := r.Rows(s.Through.Table)
-	if err != nil {
-		return err
+	rows := s.Through.loop.Given(t.Env)
+	if s.Through.Reads {
+		read, err := r.Rows(s.Through.Table)
+		if err != nil {
+			return err
+		}
+		rows = nil
+		for _, row := range read {
+			rows = append(rows, row)
+		}
 	}
-	if len(rows) > mostRows {
-		return fmt.Errorf("the table %s has %d rows; the most to go through is %d", s.Through.Table, len(rows), mostRows)
+	if len(rows) > runbook.MaxRows {
+		return fmt.Errorf("the table %s has %d rows; the most to go through is %d", s.Through.Table, len(rows), runbook.MaxRows)
 	}
 	s.Rounds = nil
 	for _, row := range rows {

@@ -159,7 +159,7 @@ func Schema(traits map[string]Traits, f *fleet.Fleet) runbook.Schema {
 	if f == nil {
 		f = &fleet.Fleet{}
 	}
-	s := runbook.Schema{Fields: f.Columns, Numbers: f.Numbers, Tables: map[string]runbook.Table{}, Of: map[string]map[string]runbook.Table{}}
+	s := runbook.Schema{Fields: f.Further(), Beside: f.Beside(), Tables: map[string]runbook.Table{}, Of: map[string]map[string]runbook.Table{}}
 	for _, name := range slices.Sorted(maps.Keys(traits)) {
 		s.Platforms = append(s.Platforms, name)
 		s.Of[name] = traits[name].Tables

@@ -18,6 +18,7 @@ import (
 
 	"metabasis/internal/core/config"
 	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/kind"
 	"metabasis/internal/core/problem"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/core/scope"
@@ -215,6 +216,11 @@ type Step struct {
 	Whole string
 	// Uses are the values in its lines that are the device's own, with where each is said.
 	Uses []Use
+	// When is whether the step is for the device at all, where that is known once it was read; nil
+	// where it is.
+	When *Check
+	// Not says why it is not, once the device was read.
+	Not string
 	// Through tells over which rows of a table of the device the step goes; nil for none.
 	Through *Through
 	// Rounds are the turns of its loop, one where it has none; none where they are not
@@ -246,11 +252,14 @@ type Round struct {
 	Expect  []Expect
 }
 
-// Through is a loop over the rows of a table that is read from the device.
+// Through is a loop whose turns are known once the device was read: over the rows of a table of
+// it, or over those of the fleet that fit what was read.
 type Through struct {
 	Table  string
+	Reads  bool          // the table is read from the device
 	Where  *runbook.Cond // nil for all rows
 	Var    string
+	loop   *runbook.Loop
 	render func(t *Target, env runbook.Env) (Round, error)
 }
 
@@ -317,7 +326,7 @@ func Make(rb *runbook.Runbook, f *fleet.Fleet, answers map[string]string, traits
 		return nil, err
 	}
 	p.taken = p.backs()
-	p.Warnings = p.maskedEach(append(notes, warnings(p)...))
+	p.Warnings = p.maskedEach(slices.Concat(notes, f.Notes, warnings(p)))
 	return p, nil
 }
 
@@ -345,9 +354,10 @@ type maker struct {
 	columns []string
 	secrets []string
 	list    problem.List
-	said    map[string]bool     // problems that are not told for every device
-	refuses map[string][]string // why a platform's language refuses what is wanted
-	lenient bool                // a scope may be empty: the fleet may not be complete yet
+	said    map[string]bool            // problems that are not told for every device
+	refuses map[string][]string        // why a platform's language refuses what is wanted
+	lenient bool                       // a scope may be empty: the fleet may not be complete yet
+	absent  map[*runbook.Text][]string // files of single devices that are not there
 }
 
 // values checks the asked values and notes which are secrets.
@@ -358,7 +368,7 @@ func (m *maker) values(p *Plan) {
 			m.fail(a.Line, "%v", err)
 		}
 		shown := Value{Name: a.Name, Prompt: a.Prompt, Value: v, Usual: a.Default != "" && v == a.Default}
-		if a.Kind == runbook.Secret {
+		if a.Kind.Type == kind.Secret {
 			m.secrets = append(m.secrets, v)
 			shown.Value = Hidden
 		}
@@ -420,6 +430,7 @@ func (m *maker) targets(f *fleet.Fleet, p *Plan) (in []*Target) {
 		}
 		in = append(in, t)
 	}
+	m.absentFiles()
 	if len(in) == 0 && !m.lenient {
 		m.fail(0, "the scope selects no device: %s", scope.Reasons(p.LeftOut))
 	}
@@ -441,7 +452,10 @@ func (m *maker) outOfScope(env runbook.Env) scope.Outside {
 // step renders one step. It tells whether the step is for the device at all.
 func (m *maker) step(t *Target, s runbook.Step, number int) (Step, bool) {
 	if s.When != nil {
-		ok, err := s.When.Eval(t.Env)
+		ok, err := s.When.Late(), error(nil)
+		if !ok {
+			ok, err = s.When.Eval(t.Env)
+		}
 		if err != nil {
 			m.once(s.Line, "", "step %q: %v", s.Title, err)
 		}
@@ -460,6 +474,9 @@ func (m *maker) step(t *Target, s runbook.Step, number int) (Step, bool) {
 		UndoFirst: on.UndoFirst,
 		Unwritten: len(on.Send) > 0 && len(on.Undo) == 0,
 	}
+	if s.When != nil && s.When.Late() {
+		out.When = &Check{s.When, t.Env}
+	}
 	m.canRestore(t, s)
 	if len(on.Put) > 0 {
 		return m.put(t, s, on, out), true
@@ -468,12 +485,16 @@ func (m *maker) step(t *Target, s runbook.Step, number int) (Step, bool) {
 		out.Want = &config.Want{}
 	}
 	out.Uses = m.uses(t, on)
-	if s.For != nil && s.For.Table != "" {
+	if s.For != nil && s.For.Late() {
 		out.Through = m.through(s, on)
 		m.suits(t, s, on, out)
 		return out, true
 	}
-	for _, env := range m.loop(t, s) {
+	rounds := m.loop(t, s)
+	if len(rounds) == 0 {
+		out.Empty = emptyLoop(t, s)
+	}
+	for _, env := range rounds {
 		out.Rounds = append(out.Rounds, m.round(t, s, on, env))
 	}
 	out.gather()
@@ -496,6 +517,9 @@ func (m *maker) uses(t *Target, on runbook.On) (out []Use) {
 func (m *maker) round(t *Target, s runbook.Step, on runbook.On, env runbook.Env) (r Round) {
 	r.Send, r.Undo = m.render(t, on.Send, env), m.render(t, on.Undo, env)
 	r.Want = t.wanted(m.render(t, on.Want, env), m.render(t, on.Gone, env), m.patterns(t, on.NoOther, env))
+	if slices.ContainsFunc(on.Want, (*runbook.Text).Pasted) {
+		r.Want.Lines = t.Traits.Language.Printout(r.Want.Lines)
+	}
 	for _, already := range []*runbook.Cond{s.Already, on.Already} {
 		if already != nil {
 			r.Already = append(r.Already, Check{already, env})
@@ -541,6 +565,7 @@ func (m *maker) loop(t *Target, s runbook.Step) []runbook.Env {
 	if err != nil {
 		m.fail(s.For.Line, "%s: %v", t.Device.Name, err)
 	}
+	m.perhapsList(t, s)
 	var envs []runbook.Env
 	for _, v := range values {
 		envs = append(envs, t.Env.With(s.For.Var, v))
@@ -551,13 +576,17 @@ func (m *maker) loop(t *Target, s runbook.Step) []runbook.Env {
 func (m *maker) render(t *Target, texts []*runbook.Text, env runbook.Env) []string {
 	var out []string
 	for _, text := range texts {
+		if text.Each() {
+			out = append(out, m.render(t, m.own(t, text, env), env)...)
+			continue
+		}
 		line, err := text.Render(env)
 		if err != nil {
 			m.fail(0, "%s: %v%s", t.Device.Name, err, m.unsaid(t, text))
 			continue
 		}
 		for _, v := range t.Traits.Style.Volatile {
-			if !text.Whole() && v.MatchString(strings.TrimSpace(line)) && strings.ContainsFunc(line, unicode.IsLetter) {
+			if !text.Whole() && !text.Pasted() && v.MatchString(strings.TrimSpace(line)) && strings.ContainsFunc(line, unicode.IsLetter) {
 				m.onceAt(
 					text,
 					"",
@@ -608,7 +637,7 @@ func (m *maker) secretInTheOpen(t *Target, text *runbook.Text, line string) {
 	}
 	for _, a := range m.rb.Ask {
 		v := m.answers[a.Name]
-		if a.Kind != runbook.Secret && len(v) > 2 && strings.Contains(line, v) && !strings.Contains(masked, v) {
+		if a.Kind.Type != kind.Secret && len(v) > 2 && strings.Contains(line, v) && !strings.Contains(masked, v) {
 			m.onceAt(text, fmt.Sprintf("%s  secret  %q  where it is asked for, and give it hidden", a.Name, a.Prompt),
 				"%s stands where the profile of %s masks a secret (%s), but is asked for as %s, which everybody may read",
 				a.Name, t.Device.Platform, masked, a.Kind)

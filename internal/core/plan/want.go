@@ -35,9 +35,21 @@ func (m *maker) suits(t *Target, s runbook.Step, on runbook.On, out Step) {
 	switch {
 	case out.Want == nil && !out.Unwritten:
 	case l == nil && out.Want != nil:
-		m.once(on.Line, "send and undo on "+platform, "the profile of %s has no language: which lines lead to what is wanted in step %q is not known", platform, s.Title)
+		m.once(
+			on.Line,
+			"send and undo on "+platform,
+			"the profile of %s has no language: which lines lead to what is wanted in step %q is not known",
+			platform,
+			s.Title,
+		)
 	case l == nil:
-		m.once(on.Line, "undo, and under it the lines that take this back", "step %q cannot be taken back on %s: it has no undo lines, and its profile has no language to compute them by", s.Title, platform)
+		m.once(
+			on.Line,
+			"undo, and under it the lines that take this back",
+			"step %q cannot be taken back on %s: it has no undo lines, and its profile has no language to compute them by",
+			s.Title,
+			platform,
+		)
 	case out.Through != nil: // its lines are only known at the device
 	case out.Want != nil:
 		for _, why := range m.refused(platform, l, out.Want) {
@@ -46,7 +58,15 @@ func (m *maker) suits(t *Target, s runbook.Step, on runbook.On, out Step) {
 	default:
 		var w *config.Wrong
 		if errors.As(l.LeadsBack(out.Send), &w) {
-			m.once(on.Line, "undo, and under it the lines that take this back", "step %q has no undo lines, and none can be computed on %s: %q: %s", s.Title, platform, w.Line, w.Why)
+			m.once(
+				on.Line,
+				"undo, and under it the lines that take this back",
+				"step %q has no undo lines, and none can be computed on %s: %q: %s",
+				s.Title,
+				platform,
+				w.Line,
+				w.Why,
+			)
 		}
 	}
 }
@@ -81,7 +101,10 @@ func textOf(on runbook.On, why string) *runbook.Text {
 // through makes the loop of a step over the rows of a table.
 func (m *maker) through(s runbook.Step, on runbook.On) *Through {
 	rb, answers, traits := m.rb, m.answers, m.traits
-	return &Through{Table: s.For.Table, Where: s.For.Where, Var: s.For.Var, render: func(t *Target, env runbook.Env) (Round, error) {
+	return &Through{Table: s.For.Table, Reads: s.For.Reads, Where: s.For.Where, Var: s.For.Var, loop: s.For, render: func(
+		t *Target,
+		env runbook.Env,
+	) (Round, error) {
 		late := &maker{rb: rb, answers: answers, traits: traits, secrets: t.Secrets, said: map[string]bool{}}
 		r := late.round(t, s, on, env)
 		return r, problems(late.list)

@@ -25,6 +25,7 @@ func warnings(p *Plan) []string {
 	}
 	out = append(out, p.Collisions...)
 	out = append(out, noSuchBatch(p)...)
+	out = append(out, empties(p)...)
 	out = append(out, untold(p)...)
 	out = append(out, takesBack(p)...)
 	out = append(out, unguarded(p)...)
@@ -40,7 +41,10 @@ func warnings(p *Plan) []string {
 		}
 	}
 	if len(clear) > 0 {
-		out = append(out, fmt.Sprintf("clear text: all that is said with %s can be read on the way, the passwords too", strings.Join(clear, ", ")))
+		out = append(
+			out,
+			fmt.Sprintf("clear text: all that is said with %s can be read on the way, the passwords too", strings.Join(clear, ", ")),
+		)
 	}
 	if longer := longerTimers(p); longer != "" {
 		out = append(out, longer)
@@ -63,7 +67,9 @@ func takesBack(p *Plan) []string {
 	if len(pairs) == 0 {
 		return nil
 	}
-	return []string{"a member that had the work takes it back by itself once it is there again, so where a change or a timer interrupts it the work moves twice: pair " + some(pairs)}
+	return []string{"a member that had the work takes it back by itself once it is there again, so where a change or a timer interrupts it the work moves twice: pair " + some(
+		pairs,
+	)}
 }
 
 // noSuchBatch says where the runbook holds after a batch that there is not.
@@ -102,7 +108,10 @@ func unguarded(p *Plan) (out []string) {
 				platform, devices(count[platform])))
 		}
 		if !restores[platform] {
-			out = append(out, fmt.Sprintf("%s: no backup can be put back on it; only the undo lines lead back, and where they are refused a person must", platform))
+			out = append(
+				out,
+				fmt.Sprintf("%s: no backup can be put back on it; only the undo lines lead back, and where they are refused a person must", platform),
+			)
 		}
 	}
 	return out
@@ -118,9 +127,17 @@ func unreadSaved(p *Plan) (out []string) {
 		}
 	}
 	for _, platform := range slices.Sorted(maps.Keys(count)) {
-		text := fmt.Sprintf("%s: what is saved cannot be read on %s; whether a change there outlives a restart is not known", platform, devices(count[platform]))
+		text := fmt.Sprintf(
+			"%s: what is saved cannot be read on %s; whether a change there outlives a restart is not known",
+			platform,
+			devices(count[platform]),
+		)
 		if !saves[platform] {
-			text = fmt.Sprintf("%s: nothing is saved on %s, and what is saved cannot be read; whether a change there outlives a restart is not known", platform, devices(count[platform]))
+			text = fmt.Sprintf(
+				"%s: nothing is saved on %s, and what is saved cannot be read; whether a change there outlives a restart is not known",
+				platform,
+				devices(count[platform]),
+			)
 		}
 		if p.Asks("saved") {
 			text += fmt.Sprintf("; the precheck saved blocks them unless it is waived: --waive \"saved on %s: REASON\"", platform)
@@ -153,7 +170,12 @@ func longerTimers(p *Plan) string {
 	if len(p.Timer.Of) > 0 {
 		what = "the timer"
 	}
-	return fmt.Sprintf("%s is shorter than the work it guards; it is armed for up to %s on %s", what, runbook.FormatDuration(worst), devices(longer))
+	return fmt.Sprintf(
+		"%s is shorter than the work it guards; it is armed for up to %s on %s",
+		what,
+		runbook.FormatDuration(worst),
+		devices(longer),
+	)
 }
 
 // lookedAt is how many devices of a platform are searched for steps that need
@@ -178,7 +200,10 @@ func needsNotSaid(p *Plan) (out []string) {
 				}
 				if line := mentions(b, made); line != "" {
 					seen[[2]int{a.Number, b.Number}] = true
-					out = append(out, fmt.Sprintf("step %q mentions %q, which step %q makes: if it is of no use without, write into it: needs %q", b.Title, line, a.Title, a.Title))
+					out = append(
+						out,
+						fmt.Sprintf("step %q mentions %q, which step %q makes: if it is of no use without, write into it: needs %q", b.Title, line, a.Title, a.Title),
+					)
 				}
 			}
 		}

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"time"
+
+	"metabasis/internal/core/kind"
 )
 
 // Runbook is a parsed runbook. Its fields follow the sections of the file.
@@ -29,6 +31,8 @@ type Runbook struct {
 
 	lines map[int]string // the source, for later problems
 	files []*Text        // those that stand for the lines of files
+	read  func(name string) ([]byte, error)
+	own   ownFiles // those that are another one for each device
 }
 
 // Window is when we may work.
@@ -43,33 +47,13 @@ type Window struct {
 	Line   int
 }
 
-// Kind is the type of an asked value.
-type Kind string
-
-// The kinds of value that can be asked for.
-const (
-	Address Kind = "address"
-	Number  Kind = "number"
-	Text_   Kind = "text"
-	Choice  Kind = "choice"
-	// Prefix is a range of addresses, such as 192.0.2.0/24.
-	Prefix Kind = "prefix"
-	// Switch is yes or no.
-	Switch Kind = "switch"
-	// Secret is never shown, written or given on a command line.
-	Secret Kind = "secret"
-)
-
 // Ask is a value the runbook wants from the person who starts it.
 type Ask struct {
-	Name     string
-	Kind     Kind
-	Min, Max int      // of a number, when Bounded
-	Bounded  bool     //
-	Choices  []string // of a choice
-	Prompt   string
-	Default  string
-	Line     int
+	Name    string
+	Kind    kind.Kind
+	Prompt  string
+	Default string
+	Line    int
 }
 
 // Batches says how the devices in scope are split and how fast we go.
@@ -152,7 +136,7 @@ func (t Timer) Long(platform string) time.Duration {
 // Step is one part of the change.
 type Step struct {
 	Title   string
-	When    *Cond    // devices it is for; nil means all
+	When    *Cond    // devices it is for; nil means all. Where it is [Cond.Late], that is known once they were read
 	Needs   []string // titles of earlier steps without which it is not sent
 	Already *Cond    // true when there is nothing to do; nil means never known
 	For     *Loop
@@ -160,37 +144,6 @@ type Step struct {
 	Restore *Restore // puts back what was, in place of lines; nil for none
 	Expect  []Expect
 	Line    int
-}
-
-// Loop repeats a step's lines.
-type Loop struct {
-	Var    string
-	From   int
-	To     int
-	List   []*Text // in place of a range
-	Number bool    // the variable is a number
-	Table  string  // in place of both: the rows of a table that is read from the device
-	Where  *Cond   // of those, the rows of which it is true; nil means all
-	Line   int
-}
-
-// Values lists what the loop variable becomes, in order.
-func (l *Loop) Values(env Env) ([]any, error) {
-	var out []any
-	if l.Number {
-		for n := l.From; n <= l.To; n++ {
-			out = append(out, n)
-		}
-		return out, nil
-	}
-	for _, t := range l.List {
-		v, err := t.Render(env)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, v)
-	}
-	return out, nil
 }
 
 // On is a step's device text and conditions for some platforms. It says either what
@@ -275,7 +228,3 @@ func (u Unattended) String() string {
 
 // afterFailed is how that is written, behind the action.
 const afterFailed = "and go on after a failed batch"
-
-// Step counts of a range are bounded, so that a slip of the pen cannot send
-// ten thousand lines.
-const maxLoop = 512

@@ -11,6 +11,7 @@ import (
 	"github.com/expr-lang/expr/types"
 
 	"metabasis/internal/core/config"
+	"metabasis/internal/core/kind"
 	"metabasis/internal/core/problem"
 	"metabasis/internal/core/record"
 )
@@ -38,9 +39,10 @@ type Table struct {
 // Schema is what conditions and values may speak of.
 type Schema struct {
 	Platforms []string
-	Fields    []string // further columns of the fleet
-	Numbers   []string // those of them that hold whole numbers
-	Tables    map[string]Table
+	Fields    []kind.Column // further columns of the fleet
+	// Beside are the tables beside the fleet: what is known of a device before it is reached.
+	Beside map[string][]kind.Column
+	Tables map[string]Table // that are read from devices
 	// Of is the tables that each platform reads. Conditions of a step are held
 	// against those of the platforms it names; against those in scope, once it is
 	// known which these are, by [Runbook.Suits].
@@ -57,8 +59,18 @@ func (rb *Runbook) Compile(s Schema) error {
 	c := &compiler{rb: rb, schema: s}
 	fields := rb.fieldTypes(s)
 	for _, a := range rb.Ask {
-		if slices.Contains(slices.Concat(s.Fields, DeviceFields), a.Name) || s.Tables[a.Name].Columns != nil || a.Name == "config" {
+		if s.has(a.Name) || s.Beside[a.Name] != nil || s.Tables[a.Name].Columns != nil || a.Name == "config" {
 			c.fail(span{line: a.Line, col: 3}, "another name", "%s is the name of something a device has", a.Name)
+		}
+	}
+	for name := range s.Beside {
+		if s.Tables[name].Columns != nil {
+			c.fail(
+				span{},
+				"another name for the file",
+				"the table %s stands beside the fleet, and is read from devices, too: which of them is meant cannot be told",
+				name,
+			)
 		}
 	}
 	full := withTables(fields, s.Tables)
@@ -81,23 +93,58 @@ func (rb *Runbook) Compile(s Schema) error {
 // fieldTypes are the types of what is known before a device is reached.
 func (rb *Runbook) fieldTypes(s Schema) types.Map {
 	fields := types.Map{}
-	for _, f := range slices.Concat(s.Fields, DeviceFields) {
+	for _, f := range DeviceFields {
 		fields[f] = types.String
 	}
-	for _, f := range s.Numbers {
-		fields[f] = types.Int
+	for _, c := range s.Fields {
+		fields[c.Name] = kindType(c.Kind)
+	}
+	for name, columns := range s.Beside {
+		fields[name] = types.Array(besideRow(columns))
 	}
 	for _, a := range rb.Ask {
-		switch a.Kind {
-		case Number:
-			fields[a.Name] = types.Int
-		case Switch:
-			fields[a.Name] = types.Bool
-		default:
-			fields[a.Name] = types.String
-		}
+		fields[a.Name] = kindType(a.Kind)
 	}
 	return fields
+}
+
+// has tells whether a device has a column of that name in the fleet.
+func (s Schema) has(name string) bool {
+	return slices.Contains(DeviceFields, name) || s.field(name) != nil
+}
+
+// field finds a further column of the fleet; nil where there is none.
+func (s Schema) field(name string) *kind.Column {
+	for i := range s.Fields {
+		if s.Fields[i].Name == name {
+			return &s.Fields[i]
+		}
+	}
+	return nil
+}
+
+// kindType is the type of a value of a kind, as conditions have it.
+func kindType(k kind.Kind) types.Type {
+	switch {
+	case k.List:
+		item := k
+		item.List = false
+		return types.Array(kindType(item))
+	case k.IsNumber():
+		return types.Int
+	case k.Type == kind.Switch:
+		return types.Bool
+	}
+	return types.String
+}
+
+// besideRow is the type of a row of a table beside the fleet.
+func besideRow(columns []kind.Column) types.Map {
+	row := types.Map{}
+	for _, c := range columns {
+		row[c.Name] = kindType(c.Kind)
+	}
+	return row
 }
 
 // withTables adds the types of what is read from a device.
@@ -108,23 +155,6 @@ func withTables(fields types.Map, tables map[string]Table) types.Map {
 	}
 	full[hasName] = types.TypeOf(func(string) bool { return true })
 	return full
-}
-
-// looped adds the variable of a loop.
-func (l *Loop) looped(env types.Map, tables map[string]Table) types.Map {
-	if l == nil {
-		return env
-	}
-	out := maps.Clone(env)
-	switch {
-	case l.Table != "":
-		out[l.Var] = rowType(tables[l.Table])
-	case l.Number:
-		out[l.Var] = types.Int
-	default:
-		out[l.Var] = types.String
-	}
-	return out
 }
 
 func tableType(t Table) types.Type {
@@ -165,11 +195,11 @@ func (c *compiler) fail(at span, hint, format string, args ...any) {
 
 func (c *compiler) step(s *Step, fields, full types.Map) {
 	if s.When != nil {
-		c.cond(s.When, fields, "when is settled before any device is reached; to look at the device, use already")
+		c.cond(s.When, full, "")
 	}
 	if s.For != nil {
 		c.loop(s.For, fields, full)
-		fields, full = s.For.looped(fields, c.schema.Tables), s.For.looped(full, c.schema.Tables)
+		fields, full = s.For.looped(fields, c.schema), s.For.looped(full, c.schema)
 	}
 	if s.Already != nil {
 		c.cond(s.Already, full, "")
@@ -201,64 +231,6 @@ func (c *compiler) expects(list []Expect, full types.Map) {
 		if e.Within > time.Hour {
 			c.fail(span{line: e.Line, col: 0}, "within an hour", "an expectation may wait an hour at most")
 		}
-	}
-}
-
-// loop checks what a loop goes through. A bare word that is the name of
-// something is most likely meant as its value.
-func (c *compiler) loop(l *Loop, fields, full types.Map) {
-	if _, taken := full[l.Var]; taken {
-		c.fail(span{line: l.Line, col: 0}, "another name", "%s is already the name of something else", l.Var)
-	}
-	l.overTable(c.schema.Tables)
-	if l.Table != "" {
-		c.tableLoop(l, full)
-		return
-	}
-	for _, t := range l.List {
-		c.text(t, fields)
-		word := strings.TrimSpace(t.Source)
-		if _, named := full[word]; !named || t.quoted || !t.literal() {
-			continue
-		}
-		if _, table := c.schema.Tables[word]; table {
-			c.fail(
-				t.at,
-				quote(word)+", if the word itself is meant; or for "+l.Var+" in "+word+" alone",
-				"%s is a table that is read from the device: a loop goes over its rows, or over a list",
-				word,
-			)
-			continue
-		}
-		c.fail(t.at, "<<"+word+">> for its value, or "+quote(word)+" for the word itself", "%s is the name of a value", word)
-	}
-}
-
-// overTable makes of a list of one word that is the name of a table a loop over its rows.
-func (l *Loop) overTable(tables map[string]Table) {
-	if len(l.List) != 1 || l.List[0].quoted || !l.List[0].literal() {
-		return
-	}
-	word := strings.TrimSpace(l.List[0].Source)
-	if _, table := tables[word]; table {
-		l.Table, l.List = word, nil
-	}
-}
-
-func (c *compiler) tableLoop(l *Loop, full types.Map) {
-	t, known := c.schema.Tables[l.Table]
-	switch {
-	case !known:
-		c.fail(
-			span{line: l.Line, col: 0},
-			problem.OneOf(l.Table, slices.Sorted(maps.Keys(c.schema.Tables))),
-			"no profile reads a table %q",
-			l.Table,
-		)
-	case !t.Many:
-		c.fail(span{line: l.Line, col: 0}, "a table of many rows", "%s has one row: there is nothing to go through", l.Table)
-	case l.Where != nil:
-		c.cond(l.Where, l.looped(full, c.schema.Tables), "")
 	}
 }
 
@@ -348,9 +320,19 @@ func (c *compiler) cond(cond *Cond, env types.Map, elsewhere string) {
 		}
 	}
 	cond.prog, cond.names, cond.parts = prog, namesIn(source), split(source, env)
+	cond.late = slices.ContainsFunc(cond.names, c.read)
+}
+
+// read tells whether a name is of what is read from the device.
+func (c *compiler) read(name string) bool {
+	_, table := c.schema.Tables[name]
+	return table || name == "config"
 }
 
 func (c *compiler) text(t *Text, env types.Map) {
+	if t.each != nil {
+		t.each.env = env
+	}
 	if t.file != "" {
 		c.fail(t.at, "", "the file %s was not read: a file can be named in a runbook of a workspace only", t.file)
 	}
@@ -431,11 +413,14 @@ func (c *compiler) explain(at span, source string, err error, env types.Map, els
 func (c *compiler) kinds(source string) string {
 	said := ""
 	for _, name := range namesIn(source) {
-		switch {
-		case slices.Contains(c.schema.Numbers, name):
+		switch f := c.schema.field(name); {
+		case f == nil:
+		case f.Kind.Type == kind.Number:
 			said += fmt.Sprintf("; all that stands in the column %s are whole numbers", name)
-		case slices.Contains(c.schema.Fields, name):
+		case f.Kind.Type == kind.Text || f.Kind.Type == "":
 			said += fmt.Sprintf("; the column %s holds text: not all that stands in it are whole numbers", name)
+		default:
+			said += fmt.Sprintf("; the kind of the column %s is %s", name, f.Kind)
 		}
 	}
 	return said
@@ -464,16 +449,7 @@ func (rb *Runbook) DeviceEnv(fields map[string]any, answers map[string]string) E
 		env[k] = v
 	}
 	for _, a := range rb.Ask {
-		v := answers[a.Name]
-		env[a.Name] = v
-		switch a.Kind {
-		case Number:
-			var n int
-			fmt.Sscan(v, &n)
-			env[a.Name] = n
-		case Switch:
-			env[a.Name] = v == "yes"
-		}
+		env[a.Name] = a.Kind.Value(answers[a.Name])
 	}
 	return env
 }

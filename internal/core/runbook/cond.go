@@ -45,7 +45,8 @@ type Cond struct {
 	at     span
 	prog   *vm.Program
 	names  []string // the names it uses
-	parts  []part   // its comparisons, for explaining
+	late   bool
+	parts  []part // its comparisons, for explaining
 }
 
 // part is one of the conditions joined by "and".
@@ -69,6 +70,10 @@ func (p *parser) cond(n *node, from, to int) *Cond {
 
 // Names lists what the condition looks at, "config" included.
 func (c *Cond) Names() []string { return c.names }
+
+// Late tells whether it looks at what is read from the device, so that it cannot be settled
+// before.
+func (c *Cond) Late() bool { return c.late }
 
 // Eval evaluates the condition. The error says what could not be evaluated; it is
 // a [NotKnown] where the device did not tell what the condition looks at.
@@ -257,10 +262,16 @@ type Text struct {
 	quoted bool   // it stood in quotes, so it is meant as it stands
 	file   string // it stands for the lines of a file that has not been read yet
 	whole  bool   // all of that file, with its empty lines
+	each   *each  // its own text is the name of a file, another one for each device
+	pasted bool   // it stood in a file, under want
 }
 
 // Whole tells whether the text is a line of a file that is put in place as a whole.
 func (t *Text) Whole() bool { return t.whole }
+
+// Pasted tells whether the text is a line of a file under want, which may be a device's own
+// printout.
+func (t *Text) Pasted() bool { return t.pasted }
 
 // literal tells a text without values.
 func (t *Text) literal() bool {
@@ -335,7 +346,13 @@ func (t *Text) Render(env Env) (string, error) {
 			return "", fmt.Errorf("%s: value %s has a control character", t.at, p.source)
 		}
 		if strings.Contains(s, "<<") {
-			return "", fmt.Errorf("%s: value %s is %q, which looks as if a value were not filled in; for the angles themselves write %s in the line", t.at, p.source, s, escapedAngles)
+			return "", fmt.Errorf(
+				"%s: value %s is %q, which looks as if a value were not filled in; for the angles themselves write %s in the line",
+				t.at,
+				p.source,
+				s,
+				escapedAngles,
+			)
 		}
 		b.WriteString(s)
 	}

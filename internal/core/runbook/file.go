@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path/filepath"
+	"slices"
 	"strings"
 	"unicode"
 
@@ -25,6 +26,11 @@ func (p *parser) fileText(n *node, c *cursor) []*Text {
 	case c.bad:
 	case !filepath.IsLocal(name) || strings.ContainsAny(name, "\\*?"):
 		p.at(n, w.col, hint, "%q is not a file inside the workspace", name)
+	}
+	if strings.Contains(name, "<<") {
+		t := p.text(n, w.at+1, name)
+		t.each = &each{}
+		return []*Text{t}
 	}
 	t := &Text{Source: name, at: span{line: n.n, col: w.col}, file: name}
 	p.rb.files = append(p.rb.files, t)
@@ -48,11 +54,15 @@ func (rb *Runbook) Files() (out []string) {
 // needs it not. The error is a problem.List.
 func (rb *Runbook) Fill(read func(name string) ([]byte, error)) error {
 	f := filler{rb: rb, read: read, texts: map[string][]*Text{}}
+	rb.read = read
 	for i := range rb.Steps {
 		for j := range rb.Steps[i].On {
 			on := &rb.Steps[i].On[j]
 			for _, texts := range []*[]*Text{&on.Want, &on.Gone, &on.Put, &on.Send, &on.Undo} {
 				*texts = f.fill(*texts)
+			}
+			for _, t := range slices.Concat(on.Want, on.Gone) {
+				t.pasted = t.File() != "" || t.each != nil
 			}
 		}
 	}
@@ -108,6 +118,21 @@ func (f *filler) lines(t *Text) (out []*Text) {
 		return nil
 	}
 	p := &parser{problems: problems{file: t.file}}
+	out, wrong = linesOf(p, t, data)
+	if len(out) > maxLines {
+		out, here.Msg = nil, fmt.Sprintf("the file %s has more than %d lines", t.file, maxLines)
+	} else if len(out) == 0 && len(wrong) == 0 {
+		here.Msg = fmt.Sprintf("no line stands in the file %s", t.file)
+	}
+	f.list = append(f.list, wrong...)
+	if here.Msg != "" {
+		f.list = append(f.list, here)
+	}
+	return out
+}
+
+// linesOf makes device text of the lines of a file.
+func linesOf(p *parser, t *Text, data []byte) (out []*Text, wrong problem.List) {
 	for i, raw := range strings.Split(string(data), "\n") {
 		raw = strings.TrimRightFunc(raw, unicode.IsSpace)
 		n := &node{n: i + 1, raw: raw, text: raw, device: true}
@@ -134,14 +159,5 @@ func (f *filler) lines(t *Text) (out []*Text) {
 	for len(out) > 0 && out[len(out)-1].Source == "" {
 		out = out[:len(out)-1]
 	}
-	if len(out) > maxLines {
-		out, here.Msg = nil, fmt.Sprintf("the file %s has more than %d lines", t.file, maxLines)
-	} else if len(out) == 0 && len(p.list) == 0 {
-		here.Msg = fmt.Sprintf("no line stands in the file %s", t.file)
-	}
-	f.list = append(f.list, p.list...)
-	if here.Msg != "" {
-		f.list = append(f.list, here)
-	}
-	return out
+	return out, p.list
 }

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"metabasis/internal/core/kind"
 	"metabasis/internal/core/problem"
 )
 
@@ -31,7 +32,7 @@ func filledWith(t *testing.T, steps string, files map[string]string) (*Runbook, 
 	if err != nil {
 		return nil, err
 	}
-	return rb, rb.Compile(Schema{Fields: []string{"gate_port"}})
+	return rb, rb.Compile(Schema{Fields: []kind.Column{{Name: "gate_port"}}})
 }
 
 // The lines of a file are sent as those behind bars are: with the device's values, with

@@ -50,6 +50,7 @@ func known() []expr.Option {
 	check := in(false)
 	return []expr.Option{
 		expr.Function("known_whole", in(true), new(func(any, string) int)),
+		expr.Function("known_switch", in(true), new(func(any, string) bool)),
 		expr.Function("known_text", check, new(func(any, string) string)),
 		expr.Function("known_number", check, new(func(any, string) float64)),
 		expr.Function("known_yes", check, new(func(any, string) bool)),
@@ -69,11 +70,8 @@ func (reachedValues) Visit(n *ast.Node) {
 			ast.Patch(n, &ast.CallNode{Callee: &ast.IdentifierNode{Value: f}, Arguments: []ast.Node{node, &ast.StringNode{Value: name.Value}}})
 		}
 	case *ast.IdentifierNode:
-		if t := node.Type(); t != nil && t.Kind() == reflect.Int {
-			ast.Patch(
-				n,
-				&ast.CallNode{Callee: &ast.IdentifierNode{Value: "known_whole"}, Arguments: []ast.Node{node, &ast.StringNode{Value: node.Value}}},
-			)
+		if f := knownInFleet(node.Type()); f != "" {
+			ast.Patch(n, &ast.CallNode{Callee: &ast.IdentifierNode{Value: f}, Arguments: []ast.Node{node, &ast.StringNode{Value: node.Value}}})
 		}
 	case *ast.CallNode:
 		if id, ok := node.Callee.(*ast.IdentifierNode); ok && id.Value == missingName && len(node.Arguments) == 1 {
@@ -84,6 +82,20 @@ func (reachedValues) Visit(n *ast.Node) {
 	}
 }
 
+// knownInFleet is the function around a value of the fleet; "" where it always has one.
+func knownInFleet(t reflect.Type) string {
+	if t == nil {
+		return ""
+	}
+	switch t.Kind() {
+	case reflect.Int:
+		return "known_whole"
+	case reflect.Bool:
+		return "known_switch"
+	}
+	return ""
+}
+
 func knownFor(t reflect.Type) string {
 	if t == nil {
 		return ""
@@ -91,6 +103,8 @@ func knownFor(t reflect.Type) string {
 	switch t.Kind() {
 	case reflect.String:
 		return "known_text"
+	case reflect.Int: // what is read from a device has no whole numbers
+		return "known_whole"
 	case reflect.Float32, reflect.Float64:
 		return "known_number"
 	case reflect.Bool:

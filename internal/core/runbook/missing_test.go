@@ -3,6 +3,8 @@ package runbook
 import (
 	"testing"
 
+	"metabasis/internal/core/kind"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -15,7 +17,7 @@ var told = Schema{Tables: map[string]Table{
 // A number that the fleet does not say of a device is missing, not 0; in a line it is
 // as a text that is empty.
 func TestNumbersOfTheFleet(t *testing.T) {
-	s := Schema{Fields: []string{"lan", "note"}, Numbers: []string{"lan"}}
+	s := Schema{Fields: []kind.Column{{Name: "lan", Kind: kind.Kind{Type: kind.Number}}, {Name: "note"}}}
 	env := func(lan any) Env { return Env{"lan": lan, "note": ""} }
 	for _, c := range []struct {
 		source string

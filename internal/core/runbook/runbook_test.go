@@ -10,11 +10,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metabasis/internal/core/config"
+	"metabasis/internal/core/kind"
 )
 
 var schema = Schema{
 	Platforms: []string{"tern", "osier"},
-	Fields:    []string{"gate_port"},
+	Fields:    []kind.Column{{Name: "gate_port"}},
 	Tables: map[string]Table{
 		"clock":      {Columns: map[string]ColumnType{"source": TextColumn, "settled": YesNoColumn, "time": TimeColumn}},
 		"neighbours": {Many: true, Columns: map[string]ColumnType{"port": NumberColumn, "name": TextColumn}},
@@ -34,7 +35,7 @@ func TestParseQuays(t *testing.T) {
 	assert.Equal(t, "Move the quays to the new clocks", rb.Title)
 	assert.Equal(t, "MSF-2291", rb.Change)
 	assert.Equal(t, Window{Start: 90 * time.Minute, Length: 165 * time.Minute, Line: 3}, rb.Window)
-	assert.Equal(t, Ask{Name: "gate_lan", Kind: Number, Min: 2, Max: 4000, Bounded: true, Prompt: "New ticket-gate LAN", Default: "310", Line: 9}, rb.Ask[1])
+	assert.Equal(t, Ask{Name: "gate_lan", Kind: kind.Kind{Type: kind.Number, Min: 2, Max: 4000, Bounded: true}, Prompt: "New ticket-gate LAN", Default: "310", Line: 9}, rb.Ask[1])
 	assert.Equal(t, Batches{Sizes: []Size{{Count: 1}, {Count: 4}, {Percent: 25}}, Together: 8, PerSite: 2,
 		PairsApart: true, FarFirst: true, HoldAfter: []int{1}, StopAfter: 2, StopGiven: true}, rb.Batches)
 	assert.Len(t, rb.Prechecks, 4)

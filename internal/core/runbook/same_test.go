@@ -4,6 +4,8 @@ import (
 	"strings"
 	"testing"
 
+	"metabasis/internal/core/kind"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -55,15 +57,15 @@ func TestSameThatCannotBe(t *testing.T) {
 
 func TestPrefixesAndSwitches(t *testing.T) {
 	for _, c := range []struct {
-		kind        Kind
+		kind        kind.Type
 		good, wrong string
 		why         string
 	}{
-		{Prefix, "192.0.2.0/24", "192.0.2.1/24", "an address within the range 192.0.2.0/24"},
-		{Prefix, "2001:db8::/32", "192.0.2.1", "is not a range of addresses"},
-		{Switch, "yes", "true", "neither yes nor no"},
+		{kind.Prefix, "192.0.2.0/24", "192.0.2.1/24", "an address within the range 192.0.2.0/24"},
+		{kind.Prefix, "2001:db8::/32", "192.0.2.1", "is not a range of addresses"},
+		{kind.Switch, "yes", "true", "neither yes nor no"},
 	} {
-		a := Ask{Name: "v", Kind: c.kind}
+		a := Ask{Name: "v", Kind: kind.Kind{Type: c.kind}}
 		assert.NoError(t, a.Check(c.good))
 		assert.ErrorContains(t, a.Check(c.wrong), c.why)
 		assert.NoError(t, a.Check(a.Sample()))

@@ -36,13 +36,15 @@ func (rb *Runbook) suits(s *Step, platform string, schema Schema) (list problem.
 	if !ok {
 		return nil
 	}
-	conds := []*Cond{s.Already, on.Already}
-	if s.For != nil && s.For.Table != "" {
+	conds := []*Cond{s.When, s.Already, on.Already}
+	if s.For != nil && s.For.Reads {
 		if _, has := schema.Of[platform][s.For.Table]; !has {
 			at := problem.Problem{File: rb.File, Line: s.For.Line, Text: rb.lines[s.For.Line], Hint: "it under a step of its own, for platforms that have the table"}
 			at.Msg = fmt.Sprintf("the profile of %s reads no table %q to go through", platform, s.For.Table)
 			return problem.List{at}
 		}
+	}
+	if s.For != nil {
 		conds = append(conds, s.For.Where)
 	}
 	for _, e := range slices.Concat(s.Expect, on.Expect) {
@@ -87,7 +89,7 @@ func (rb *Runbook) misfit(cond *Cond, loop *Loop, platform string, s Schema) pro
 	source, _ := rewrite(cond.Source)
 	known := withTables(rb.fieldTypes(s), tables)
 	known[sameName] = types.TypeOf(func(string, any, []any) bool { return true })
-	if _, _, err := compileExpr(source, loop.looped(known, tables), true); err != nil {
+	if _, _, err := compileExpr(source, loop.looped(known, s), true); err != nil {
 		at.Msg = fmt.Sprintf("this can never be told on devices of platform %s: %v", platform, err)
 		at.Hint = "it under on PLATFORM, for platforms that can tell"
 		return problem.List{at}

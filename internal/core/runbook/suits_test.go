@@ -4,6 +4,8 @@ import (
 	"strings"
 	"testing"
 
+	"metabasis/internal/core/kind"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -107,19 +109,19 @@ func TestLoopsOverLists(t *testing.T) {
 		assert.Equal(t, sources(rb.Steps[0].For.List), sources(again.Steps[0].For.List), "%s", out)
 	}
 	for list, want := range map[string]string{
-		"log_a":              `log_a is the name of a value; write: <<log_a>> for its value, or "log_a" for the word itself`,
-		"red, site":          "site is the name of a value; write: <<site>>",
-		"red, neighbours":    "neighbours is a table that is read from the device",
-		"<<neighbours>>":     "neighbours is read from the device and is not known yet",
-		"<<log_b>>":          `nothing is called "log_b" here; write: log_a`,
-		"<<log_a":            "these angles are not closed",
-		"<<>>":               "there is no value between these angles",
-		"a, , b":             "expected a word",
-		"a,":                 "expected a word",
-		"":                   "expected a word",
-		"a b":                "two words without a comma",
-		`"a" b`:              `"b" cannot stand here`,
-		"<<lan>>..<<lan+2>>": "is not a range",
+		"log_a":           `log_a is the name of a value; write: <<log_a>> for its value, or "log_a" for the word itself`,
+		"red, site":       "site is the name of a value; write: <<site>>",
+		"red, neighbours": "neighbours is a table or a list: a loop goes through it",
+		"<<neighbours>>":  "neighbours is read from the device and is not known yet",
+		"<<log_b>>":       `nothing is called "log_b" here; write: log_a`,
+		"<<log_a":         "these angles are not closed",
+		"<<>>":            "there is no value between these angles",
+		"a, , b":          "expected a word",
+		"a,":              "expected a word",
+		"":                "expected a word",
+		"a b":             "two words without a comma",
+		`"a" b`:           `"b" cannot stand here`,
+		"lan..<<lan+2>>":  "is neither a number nor a value",
 	} {
 		_, err := compiled(t, book(list))
 		assert.ErrorContains(t, err, want, list)
@@ -195,7 +197,7 @@ func TestNeedsStopAndSecrets(t *testing.T) {
 	}
 	assert.NoError(t, ask(`key  secret  "The key"`))
 	assert.ErrorContains(t, ask(`key  secret  "The key" = gull-wing`), "a secret has no answer to take when none is given")
-	key := Ask{Name: "key", Kind: Secret}
+	key := Ask{Name: "key", Kind: kind.Kind{Type: kind.Secret}}
 	assert.NoError(t, key.Check("gull"))
 	for _, bad := range []string{"", "abc", "gull\nwing"} {
 		err := key.Check(bad)
@@ -228,7 +230,7 @@ func TestOnWithConditions(t *testing.T) {
 }
 
 func TestAnEmptyScopeIsSaid(t *testing.T) {
-	_, err := ParseScope("the scope", "  ", Schema{Fields: []string{"site"}})
+	_, err := ParseScope("the scope", "  ", Schema{Fields: []kind.Column{{Name: "site"}}})
 	assert.ErrorContains(t, err, "the scope is empty")
 }
 

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metabasis/internal/core/config"
+	"metabasis/internal/core/kind"
 	"metabasis/internal/core/problem"
 )
 
@@ -185,7 +186,7 @@ func TestWhatConditionsSay(t *testing.T) {
 		"neighbours": []map[string]any{{"port": 1.0, "name": "ops-core"}},
 		"config":     config.Parse("time source 192.0.2.40 first\nport 3\n  lan 310\n", style)}
 	s := schema
-	s.Fields = []string{"floor"}
+	s.Fields = []kind.Column{{Name: "floor"}}
 	var b strings.Builder
 	for _, source := range []string{`site == "ALD"`, `site == "BRM"`, `site != "ALD"`, `site in ["BRM", "CLD"]`, `site == "ALD" and role == "quay"`, `role == "quay" and site == "BRM"`,
 		`clock.settled`, `not clock.settled`, `clock.time > 5`, `clock.time >= 3 and clock.time <= 3`, `len(neighbours) == 2`, `any(neighbours, .name == "nobody")`, `config has "port 3 > lan 310"`,
@@ -210,11 +211,11 @@ func TestWhatConditionsSay(t *testing.T) {
 // What fits what is asked for, and what does not.
 func TestAnswers(t *testing.T) {
 	var b strings.Builder
-	for _, a := range []Ask{{Name: "a", Kind: Address}, {Name: "n", Kind: Number}, {Name: "m", Kind: Number, Min: 2, Max: 9, Bounded: true}, {Name: "t", Kind: Text_}, {Name: "c", Kind: Choice, Choices: []string{"red", "blue"}},
-		{Name: "s", Kind: Secret}, {Name: "d", Kind: Text_, Default: "usual"}} {
-		fmt.Fprintf(&b, "%s %s, for example %q (%v)\n", a.Name, a.Kind, a.Sample(), a.Check(a.Sample()))
+	for _, a := range []Ask{{Name: "a", Kind: kind.Kind{Type: kind.Address}}, {Name: "n", Kind: kind.Kind{Type: kind.Number}}, {Name: "m", Kind: kind.Kind{Type: kind.Number, Min: 2, Max: 9, Bounded: true}}, {Name: "t", Kind: kind.Kind{Type: kind.Text}}, {Name: "c", Kind: kind.Kind{Type: kind.Choice, Choices: []string{"red", "blue"}}},
+		{Name: "s", Kind: kind.Kind{Type: kind.Secret}}, {Name: "d", Kind: kind.Kind{Type: kind.Text}, Default: "usual"}} {
+		fmt.Fprintf(&b, "%s %s, for example %q (%v)\n", a.Name, a.Kind.Type, a.Sample(), a.Check(a.Sample()))
 		for _, answer := range []string{"", "192.0.2.1", "2001:db8::1", "192.0.2.300", "1", "2", "9", "10", "red", "reds", "three words here", "bell\a", "gull", "gu\x00ll"} {
-			if a.Kind == Secret && a.Check(answer) != nil {
+			if a.Kind.Type == kind.Secret && a.Check(answer) != nil {
 				assert.NotContains(t, a.Check(answer).Error(), "gu\x00ll")
 			}
 			fmt.Fprintf(&b, "  %q: %v\n", answer, a.Check(answer))

@@ -129,7 +129,7 @@ func nearest(w string, f *fleet.Fleet) string {
 func columns(f *fleet.Fleet) []string { return slices.Concat(f.Columns, runbook.DeviceFields) }
 
 func byCondition(f *fleet.Fleet, source string) (func(fleet.Device) Outside, error) {
-	cond, err := runbook.ParseScope("scope", source, runbook.Schema{Fields: f.Columns, Numbers: f.Numbers})
+	cond, err := runbook.ParseScope("scope", source, runbook.Schema{Fields: f.Further(), Beside: f.Beside()})
 	if err != nil {
 		return nil, err
 	}

@@ -39,6 +39,10 @@ func (w *worker) step(i int) *trouble {
 			return tr
 		}
 	}
+	if why := w.t.Steps[i].Not; why != "" {
+		w.emit(night.Step(i+1, night.StepNot, why))
+		return nil
+	}
 	if w.steps[i].already {
 		w.emit(night.Step(i+1, night.StepAlready, ""))
 		return nil

@@ -43,6 +43,7 @@ type RehearsedStep struct {
 	Send  []string `json:"send,omitempty"`
 	Undo  []string `json:"undo,omitempty"`
 	Done  bool     `json:"done,omitempty"`  // it is so already
+	Not   string   `json:"not,omitempty"`   // why it is not for the device
 	Later bool     `json:"later,omitempty"` // its lines are known once those before it were done
 }
 
@@ -195,7 +196,8 @@ func (w *worker) rehearsed(out *Rehearsed) {
 				Title: s.Title,
 				Send:  w.maskLines(w.shown(s.Send...)),
 				Undo:  w.maskLines(w.shown(s.Undo...)),
-				Done:  s.Done,
+				Done:  s.Done && s.Not == "",
+				Not:   s.Not,
 				Later: s.Later,
 			},
 		)

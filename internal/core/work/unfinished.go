@@ -40,11 +40,22 @@ func (w *worker) notSaved() (good string, err error) {
 	case u == nil:
 		return "", unfitf("it has unsaved changes: %s", lines)
 	case !w.leftBy(u):
-		return "", unfitf("it has unsaved changes: %s; %s was %s there when it was cut off, and they are not just what it was to leave: see whose they are; metabasis restore --before %d puts back what was before that night", lines, u.Night, u.Was, u.ID)
+		return "", unfitf(
+			"it has unsaved changes: %s; %s was %s there when it was cut off, and they are not just what it was to leave: see whose they are; metabasis restore --before %d puts back what was before that night",
+			lines,
+			u.Night,
+			u.Was,
+			u.ID,
+		)
 	case err == nil && allDone(t):
 		return "what is not saved was left by " + u.Night + ", which was cut off: it is proven, then saved", nil
 	}
-	return "", unfitf("it has unsaved changes: %s; they are what %s left, which was cut off: run its runbook again, which proves and saves them, or take them back with metabasis restore --before %d", lines, u.Night, u.ID)
+	return "", unfitf(
+		"it has unsaved changes: %s; they are what %s left, which was cut off: run its runbook again, which proves and saves them, or take them back with metabasis restore --before %d",
+		lines,
+		u.Night,
+		u.ID,
+	)
 }
 
 // unfinished is what an earlier night was to leave on the device; nil where none was cut off
@@ -64,6 +75,13 @@ func (w *worker) computed() (*plan.Target, error) {
 		Holds: func(c plan.Check) (bool, error) {
 			ok, _, err := w.holds(c, read)
 			return ok, err
+		},
+		Settle: func(c plan.Check) (bool, string, error) {
+			ok, env, err := w.holds(c, read)
+			if ok || err != nil {
+				return ok, "", err
+			}
+			return false, w.maskText(c.Cond.Explain(env)), nil
 		},
 		Rows: func(table string) ([]map[string]any, error) { return w.rows(table, read) },
 	})

@@ -2,6 +2,7 @@ package watch
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -242,7 +243,7 @@ func nodeShape(d *night.Device, i int) string {
 		switch d.Marks[k] {
 		case night.StepLeft, night.StepUndone:
 			return "◇"
-		case night.StepAlready:
+		case night.StepAlready, night.StepNot:
 			return "◎"
 		}
 	}
@@ -288,7 +289,7 @@ func progress(d *night.Device) (done, total int, current bool) {
 	step := 0
 	if d.Step > 0 {
 		step = d.Step - 1
-		if d.Marks[step] == night.StepDone || d.Marks[step] == night.StepAlready {
+		if slices.Contains([]string{night.StepDone, night.StepAlready, night.StepNot}, d.Marks[step]) {
 			step++
 		}
 	}

@@ -75,6 +75,8 @@ func steps(d *night.Device) []ink.Row {
 			shape, in = "●", ink.Buoy
 		case night.StepAlready:
 			shape, word, in = "◎", "already", ink.Buoy
+		case night.StepNot:
+			shape, word, in = "◎", "not for it", ink.Dim
 		case night.StepBegan:
 			shape, word, in = "◧", "now", ink.Tide
 			if d.Lines > 0 {
