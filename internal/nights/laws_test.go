@@ -49,6 +49,7 @@ func (w *world) checkLaws() {
 		w.firesOnlyWhatIsPending(d)
 		w.lawOnlyWhatIsNeeded(d, truth)
 		w.lawIntentionsFirst(d, truth)
+		w.lawDoneOnce(t, d, truth)
 	}
 	w.lawTheRightDevice()
 	w.lawAbort()
@@ -444,6 +445,47 @@ func (w *world) lawIntentionsFirst(d *night.Device, truth []sim.Truth) {
 			assert.True(w.t, intended(tr, func(e night.Event) bool {
 				return e.What == night.ToRestore || w.whole(d.Name) && (e.What == night.ToSend || e.What == night.ToLead || e.What == night.ToUndo)
 			}), "law 11: %s was restored without intent", d.Name)
+		}
+	}
+}
+
+// Law 18: what acts and cannot be undone was intended, durably, each time that it was done; it
+// is done once, unless it may be repeated or a person has said so; and what is called done was.
+func (w *world) lawDoneOnce(t *plan.Target, d *night.Device, truth []sim.Truth) {
+	did := map[string]int{}
+	for _, tr := range truth {
+		if tr.What == sim.Done {
+			did[tr.Line]++
+		}
+	}
+	intended, again := map[string]int{}, 0
+	for _, e := range w.journal.Events {
+		switch {
+		case e.Device == d.Name && e.Kind == night.Intent && e.What == night.ToDo:
+			intended[e.Lines[0]]++
+		case e.Device == d.Name && e.Kind == night.HoldClosed && e.Choice == night.DoAgain:
+			again++
+		}
+	}
+	for line, n := range did {
+		assert.LessOrEqual(w.t, n, intended[line], "law 18: %s did %q without an intention", d.Name, line)
+	}
+	wanted, repeatable := map[string]int{}, map[string]bool{}
+	for _, s := range t.Steps {
+		for _, c := range s.Commands {
+			wanted[c.Line]++
+			repeatable[c.Line] = repeatable[c.Line] || s.Deed.Repeatable
+		}
+	}
+	for line, n := range wanted {
+		if !repeatable[line] {
+			assert.LessOrEqual(w.t, did[line], n+again, "law 18: %s did %q more often than anybody wanted", d.Name, line)
+			assert.LessOrEqual(w.t, intended[line], n+again, "law 18: %q was sent again to %s by itself", line, d.Name)
+		}
+	}
+	for _, g := range d.Deeds {
+		if !g.Looks && g.OK && g.Note == "" && len(w.specs[d.Name].Faults) == 0 {
+			assert.NotZero(w.t, did[g.Command], "law 18: %q is called done on %s", g.Command, d.Name)
 		}
 	}
 }

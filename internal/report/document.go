@@ -221,6 +221,9 @@ func rehearsedSteps(f *work.Rehearsed, t *plan.Target) (out []string) {
 		case s.Done:
 			out = append(out, "  already so: nothing is sent")
 		}
+		if i < len(t.Steps) {
+			out = append(out, deedLines(t, t.Steps[i])...)
+		}
 		out = append(out, block("send", s.Send)...)
 		out = append(out, block("undo", s.Undo)...)
 		if i < len(t.Steps) {

@@ -118,6 +118,13 @@ func tell(e night.Event) string {
 			return "sent to lead back, and taken: " + strings.Join(e.Lines, "")
 		}
 		return "sent, and taken: " + strings.Join(e.Lines, "")
+	case night.Looked:
+		return fmt.Sprintf("looked, %s: %s came back", e.What, Count(len(e.Lines), "line"))
+	case night.Done:
+		if !e.OK {
+			return fmt.Sprintf("whether %s was done is not known: %s", e.What, e.Note)
+		}
+		return strings.TrimSuffix(withLines("done: "+e.What, e.Lines)+"; "+e.Note, "; ")
 	case night.Prechecked:
 		if e.Waived != "" {
 			return fmt.Sprintf("precheck %s: %s; waived by %s: %s", e.What, e.Note, e.By, e.Waived)

@@ -98,6 +98,7 @@ func was(s plan.Step) []string {
 
 // wants says what a step wants, whose lines are computed.
 func wants(t *plan.Target, s plan.Step) (out []string) {
+	out = append(out, deedLines(t, s)...)
 	if s.When != nil {
 		out = append(out, "  where "+s.When.Cond.Source+": told once the device is read")
 	}
@@ -127,6 +128,36 @@ func wants(t *plan.Target, s plan.Step) (out []string) {
 		out = append(out, "  its lines are computed once the steps before it were done")
 	case s.After == nil && s.Through == nil:
 		out = append(out, "  its lines are computed once the device is read")
+	}
+	return out
+}
+
+// deedLines says what a step does that is no configuration.
+func deedLines(t *plan.Target, s plan.Step) (out []string) {
+	//exhaustive:enforce
+	switch s.Kind {
+	case plan.LookStep:
+		out = block("look, which changes nothing", t.Masked(t.Said(s)))
+	case plan.DoStep:
+		name := "do, once: it cannot be undone"
+		if s.Deed.Repeatable {
+			name = "do: it cannot be undone, and may be done twice"
+		}
+		out = block(name, t.Masked(t.Said(s)))
+		out = append(out, "  takes "+runbook.FormatDuration(s.Deed.Takes)+" at most")
+		for _, c := range s.Commands[:min(1, len(s.Commands))] {
+			for _, a := range c.Answers {
+				out = append(out, fmt.Sprintf("  must come back: %q", t.Mask(a)))
+			}
+			for _, a := range c.Never {
+				out = append(out, fmt.Sprintf("  must not: %q", t.Mask(a)))
+			}
+		}
+	case plan.WaitStep:
+		out = append(out, "  waits "+strings.Join(t.Said(s), ""))
+	case plan.HandStep:
+		out = block("by hand", t.Masked(t.Said(s)))
+	case plan.ChangeStep:
 	}
 	return out
 }

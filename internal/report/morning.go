@@ -81,6 +81,7 @@ type DeviceReport struct {
 	Prediction string        `json:"prediction"`        // kept, kept without STEP, not kept, or none
 	Unlike     []string      `json:"unlike,omitempty"`
 	Notices    []string      `json:"notices,omitempty"`
+	Deeds      []night.Deed  `json:"deeds,omitempty"` // commands of its steps, with what came back
 	Backup     string        `json:"backup,omitempty"`
 	SHA256     string        `json:"sha256,omitempty"`
 	Left       string        `json:"left,omitempty"`
@@ -292,6 +293,7 @@ func (t *teller) devices() {
 			Differs:    d.Diff,
 			Unlike:     d.Unlike,
 			Notices:    d.Notices,
+			Deeds:      d.Deeds,
 			Stages:     t.stages[d.Name],
 			Backup:     d.Backup,
 			SHA256:     d.SHA256,

@@ -19,6 +19,7 @@ func MorningDocument(m *Morning) *document.Document {
 	d.todo()
 	d.failures()
 	d.changes()
+	d.deeds()
 	d.decisions()
 	d.timeline()
 	d.deviceTable()

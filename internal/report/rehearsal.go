@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"metabasis/internal/core/plan"
 	"metabasis/internal/core/work"
 	"metabasis/internal/store"
 )
@@ -107,6 +108,16 @@ func found(d *work.Rehearsed) (out []string) {
 	if d.Unknown != "" && d.Unknown != d.Blocked {
 		out = append(out, "not known: "+d.Unknown)
 	}
+	for _, s := range d.Steps {
+		switch {
+		case s.Not != "":
+			out = append(out, fmt.Sprintf("step %q is not for it: %s", s.Title, s.Not))
+		case s.Kind == plan.DoStep && !s.Done && d.Blocked == "":
+			out = append(out, fmt.Sprintf("would do, once: %s", strings.Join(s.Commands, "; ")))
+		case s.Kind == plan.HandStep && d.Blocked == "":
+			out = append(out, fmt.Sprintf("by hand: %s", strings.Join(s.Commands, "; ")))
+		}
+	}
 	for _, l := range d.Path {
 		out = append(out, "on the way by which it is managed: "+l)
 	}
@@ -142,8 +153,19 @@ func RehearsedLines(d *work.Rehearsed) (out []string) {
 		case s.Later:
 			out = append(out, "  its lines are computed once the steps before it were done")
 		}
+		if s.Kind != plan.ChangeStep && s.Not == "" {
+			out = append(out, block(rehearsedAs(s.Kind), s.Commands)...)
+		}
 		out = append(out, block("send", s.Send)...)
 		out = append(out, block("undo", s.Undo)...)
 	}
 	return out
+}
+
+// rehearsedAs says what a rehearsal does of a step that is no configuration.
+func rehearsedAs(k plan.StepKind) string {
+	if k == plan.LookStep {
+		return "look"
+	}
+	return string(k) + ", which a rehearsal does not"
 }

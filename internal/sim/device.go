@@ -40,6 +40,7 @@ const (
 	Restarted What = "restarted" // it went down
 	Up        What = "up"        // it is back
 	PutBack   What = "put back"  // what was saved was put in the place of what ran
+	Done      What = "done"      // a command that does something was carried out
 	Drifted   What = "drifted"   // the running configuration changed by itself
 )
 
@@ -58,6 +59,8 @@ type Device struct {
 	mu      sync.Mutex
 	running *ternConfig
 	saved   *ternConfig
+	counted time.Time // when its frames were counted from none last
+	renewed time.Time // until when its links are being renewed
 	stale   string    // what it prints as running until late
 	late    time.Time // when it prints what runs again
 	draft   *draft    // an osier's

@@ -303,6 +303,11 @@ func (p *plover) change(line string, w []string) {
 			d.note(Saved, "")
 		}
 		p.print("Stored.\n")
+	case line == "test lamps":
+		if d.fault(Ignores, line) == nil {
+			d.note(Done, line)
+		}
+		p.print("Lamps lit.\n")
 	case line == "restart": // it takes a bare restart at its word
 		p.bye, p.over = true, true
 		go d.restart()

@@ -56,6 +56,8 @@ func (s *shell) told(what string) string {
 		return s.pending()
 	case "ports":
 		return d.portTable()
+	case "counts":
+		return d.counts()
 	case "addresses":
 		return d.addressTable()
 	case "routes":
@@ -120,6 +122,9 @@ func (d *Device) portTable() string {
 func (s *shell) neighbours() string {
 	var b strings.Builder
 	b.WriteString("port  neighbour        their port\n")
+	if s.d.renewing() {
+		return b.String()
+	}
 	for _, n := range s.d.neighbours() {
 		fmt.Fprintf(&b, "%-5d %-16s %d\n", n.port, n.name, n.theirs)
 	}

@@ -18,7 +18,7 @@ import (
 //
 // Commands: tell version|clock|ports|neighbours|storage|running|saved|restart,
 // pages on|off, leave; in work mode also edit, look, keep (save),
-// load running (replace the running configuration), restart in N s|m,
+// load running (replace the running configuration), recount ports, renew links, restart in N s|m,
 // restart at HH:MM:SS, restart cancel, and restart alone, which restarts at once.
 type shell struct {
 	d *Device
@@ -221,6 +221,18 @@ func (s *shell) work(line string, w []string) {
 		}
 	case line == "load running":
 		s.load()
+	case line == "recount ports":
+		s.d.mu.Lock()
+		s.d.recount(line)
+		s.d.mu.Unlock()
+		s.print("Counted anew.\n")
+	case line == "renew links":
+		if s.confirm("Renew all links?") {
+			s.d.mu.Lock()
+			s.d.renew(line)
+			s.d.mu.Unlock()
+			s.print("Renewing.\n")
+		}
 	case w[0] == "restart":
 		s.restart(w[1:])
 	default:

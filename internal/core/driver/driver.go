@@ -97,6 +97,32 @@ type Saver interface {
 	Save(ctx context.Context) error
 }
 
+// Looker is a session with a device that can be asked what it shows by a command.
+type Looker interface {
+	// Look gives a command that changes nothing, in a mode, "" being the profile's own, and
+	// returns what it printed, without secrets. One that the profile does not know to change
+	// nothing is a [Refused], and is not sent.
+	Look(ctx context.Context, mode, command string) ([]string, error)
+}
+
+// Doer is a session with a device that takes commands that do something.
+type Doer interface {
+	// Do gives such a command, once, and returns what it printed, without secrets. After any
+	// error that is not a [Refused] nobody knows whether it was done.
+	Do(ctx context.Context, c Command) ([]string, error)
+}
+
+// Command is something that a device is to do.
+type Command struct {
+	Line  string
+	Mode  string        // in which it is given; "" is the profile's own
+	Takes time.Duration // how long it may take at most
+	Asked []Reply       // what it may ask before it does it
+}
+
+// Reply is what is said to a question.
+type Reply struct{ Question, Say string } // in the question, * stands for any text
+
 // ErrLacks is a way to a device that cannot do what the profile of its platform claims. Trying
 // again does not help.
 var ErrLacks = errors.New("the way to the device cannot do what its profile says")

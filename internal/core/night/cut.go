@@ -69,6 +69,11 @@ func (d *Device) lastDone() string {
 		return armed + ", and no line was sent"
 	case ToSend:
 		return fmt.Sprintf("%d of %s%s had been sent, as far as was written down", d.Line, CountLines(d.Lines), title)
+	case ToDo:
+		if d.Deeds != nil && d.Deeds[len(d.Deeds)-1].At.After(d.Intent.At) {
+			return "something was done" + title + " that cannot be undone"
+		}
+		return "a command" + title + " was given, or was about to be: whether it was done is not known"
 	case ToApply:
 		return "the lines" + title + " were applied, or were about to be"
 	case ToUndo, ToLead, ToTakeBack:

@@ -43,6 +43,8 @@ const (
 	Rung       Kind = "rung"      // see [Climbed] and [WentWrong]
 	Differs    Kind = "diff"      // Device, Lines: what differs from the backup
 	Prediction Kind = "foreseen"  // see [Predict], [NoPrediction] and [Notice]
+	Looked     Kind = "looked"    // see [LookedAt]
+	Done       Kind = "did"       // see [Did]
 	Predicted  Kind = "predicted" // see [AsPredicted], [NotAsPredicted] and [AtTheEnd]
 )
 
@@ -56,6 +58,7 @@ const (
 	ToRestore = "restore"
 	ToDisarm  = "disarm"
 	ToSave    = "save"
+	ToDo      = "do" // what cannot be undone
 	// Of platforms whose way back is a trial.
 	ToApply    = "apply"
 	ToTakeBack = "take back"
@@ -90,6 +93,8 @@ const (
 	GoOn       Choice = "go on"
 	GoOnLate   Choice = "go on all the same" // although there is no time to turn back any more (law 9)
 	Stop       Choice = "stop here"
+	ItIsDone   Choice = "it is done"  // what is done by hand, or what nobody knows to be done
+	DoAgain    Choice = "do it again" // what nobody knows to be done, and cannot be undone
 
 	// At an abort only.
 	Finish  Choice = "let them finish"
@@ -180,8 +185,10 @@ type OutlineDevice struct {
 	Site     string   `json:"site,omitempty"`
 	Role     string   `json:"role,omitempty"`
 	Platform string   `json:"platform"`
-	Steps    []string `json:"steps"`         // titles
-	Why      string   `json:"why,omitempty"` // it is where it is among the batches
+	Steps    []string `json:"steps"` // titles
+	// Kinds are what the steps do, one each; none where all are changes.
+	Kinds []plan.StepKind `json:"kinds,omitempty"`
+	Why   string          `json:"why,omitempty"` // it is where it is among the batches
 	// ClearText tells that it is reached without encryption.
 	ClearText bool `json:"clear_text,omitempty"`
 	// Boot is how long it takes to come back once its timer has fired.
@@ -219,8 +226,13 @@ func OutlinedDevice(p *plan.Plan, t *plan.Target) OutlineDevice {
 		Why:       t.Why,
 		Way:       p.Way(t),
 	}
+	other := false
 	for _, s := range t.Steps {
-		d.Steps = append(d.Steps, s.Title)
+		d.Steps, d.Kinds = append(d.Steps, s.Title), append(d.Kinds, s.Kind)
+		other = other || s.Kind != plan.ChangeStep
+	}
+	if !other {
+		d.Kinds = nil
 	}
 	return d
 }

@@ -89,11 +89,25 @@ type Device struct {
 	Predicted  bool     // what runs at the end is as predicted
 	Unlike     []string // what runs at the end and was not predicted, and the other way round
 
+	// Deeds are the commands of its steps, with what came back, in order.
+	Deeds []Deed
+
 	SavedUnread bool // it cannot be read what is saved on it
 
 	Took     []Took // how long the parts of its night took
 	Hindered bool   // it was held, dark or taken back: it says nothing of how long things take
 	mark     time.Time
+}
+
+// Deed is a command that was given to a device by a step: to look, or to do something.
+type Deed struct {
+	Step    int       `json:"step"` // from 1
+	Command string    `json:"command"`
+	Got     []string  `json:"got,omitempty"`
+	Looks   bool      `json:"looks,omitempty"` // it changes nothing
+	OK      bool      `json:"ok,omitempty"`    // else nobody knows whether it was done
+	Note    string    `json:"note,omitempty"`
+	At      time.Time `json:"at"`
 }
 
 // Check is the result of a precheck.
@@ -131,6 +145,14 @@ func (d *Device) willChange() string {
 		return "nothing will change"
 	}
 	return CountLines(n) + " will differ"
+}
+
+// Kind is what a step does, counted from 0.
+func (d *Device) Kind(step int) plan.StepKind {
+	if step >= 0 && step < len(d.Kinds) {
+		return d.Kinds[step]
+	}
+	return plan.ChangeStep
 }
 
 // LeftSteps counts the steps that were left out on the device.
@@ -378,11 +400,16 @@ func (d *Device) apply(e Event) {
 		if e.What == ToSend || e.What == ToRestore && e.Step > 0 {
 			d.Line, d.Lines = 0, len(e.Lines)
 		}
+		if e.What == ToDo {
+			d.Line, d.Lines = 0, 0
+		}
 	case Sent:
 		d.Touched = true
 		if e.What == "" { // else it leads back
 			d.Line = e.Line
 		}
+	case Looked, Done:
+		d.Deeds = append(slices.Clone(d.Deeds), Deed{e.Step, e.What, e.Lines, e.Kind == Looked, e.OK, e.Note, e.At})
 	case TimerSeen:
 		d.TimerDue, d.TimerFor = e.Due, e.For
 		d.Timed = true
@@ -395,6 +422,9 @@ func (d *Device) apply(e Event) {
 		if e.Step >= 1 && e.Step <= len(d.Marks) {
 			d.Step = e.Step
 			d.Marks[e.Step-1] = e.What
+			if e.What == StepBegan && d.Kind(e.Step-1) != plan.ChangeStep {
+				d.Line, d.Lines = 0, 0
+			}
 		}
 	case Expected:
 		if !e.OK {

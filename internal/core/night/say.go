@@ -104,3 +104,40 @@ func PredictionLost(why error) Event {
 func (e Event) IsPredictionLost() bool { return e.Kind == Recorded && e.What == predictionLost }
 
 const predictionLost = "foretold"
+
+// LookedAt tells what a command of a step printed that changes nothing: evidence of the night.
+func LookedAt(step, n int, command string, got []string) Event {
+	lines, cut := bounded(got)
+	return Event{Kind: Looked, Step: step, Line: n, What: command, Lines: lines, Note: cut, OK: true}
+}
+
+// Did tells what came back of a command of a step that does something; not OK is one of which
+// nobody knows whether it was done, and why.
+func Did(step, n int, command string, got []string, ok bool, why string) Event {
+	lines, cut := bounded(got)
+	if why == "" {
+		why = cut
+	}
+	return Event{Kind: Done, Step: step, Line: n, What: command, Lines: lines, Note: why, OK: ok}
+}
+
+// Bounds on what is kept of what a command printed; the transcript has all of it.
+const (
+	mostKept  = 500
+	widestRow = 400
+)
+
+// bounded is what is kept of what was printed, and what is to be said of the rest.
+func bounded(got []string) (lines []string, cut string) {
+	n := len(got)
+	if n > mostKept {
+		got, cut = got[:mostKept], "and "+CountLines(n-mostKept)+" more, in the transcript"
+	}
+	for _, l := range got {
+		if r := []rune(l); len(r) > widestRow {
+			l = string(r[:widestRow]) + "…"
+		}
+		lines = append(lines, l)
+	}
+	return lines, cut
+}

@@ -77,7 +77,7 @@ func (s *Step) here(r Reading) (bool, error) {
 	if err != nil || ok {
 		return ok, err
 	}
-	*s = Step{Title: s.Title, Number: s.Number, Done: true, Not: why}
+	*s = Step{Title: s.Title, Number: s.Number, Kind: s.Kind, Done: true, Not: why}
 	return false, nil
 }
 
@@ -143,7 +143,7 @@ func (s *Step) alreadySo(r Reading) error {
 	}
 	todo.gather()
 	if s.Want == nil {
-		s.Send, s.Undo = todo.Send, todo.Undo
+		s.Send, s.Undo, s.Commands = todo.Send, todo.Undo, todo.Commands
 		s.Done = asked && len(todo.Rounds) == 0
 	}
 	return nil

@@ -14,7 +14,7 @@ import (
 
 // Guards tells whether a rollback timer runs on a device while it is changed (law 1).
 func (p *Plan) Guards(t *Target) bool {
-	return t.Traits.Timer.Guards() && !p.Timer.NoneFor(t.Device.Platform)
+	return t.Traits.Timer.Guards() && !p.Timer.NoneFor(t.Device.Platform) && t.Touches()
 }
 
 // Way is how a device takes the change back by itself in this night.
@@ -59,7 +59,7 @@ func (m *maker) platforms(in []*Target) {
 				},
 			)
 		}
-		if !m.traits[p].Timer.Guards() && !m.rb.Timer.NoneFor(p) {
+		if !m.traits[p].Timer.Guards() && !m.rb.Timer.NoneFor(p) && m.rb.Touches() {
 			m.list = append(
 				m.list,
 				problem.Problem{

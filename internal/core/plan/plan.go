@@ -127,6 +127,11 @@ type Traits struct {
 	NameLine *regexp.Regexp
 	// Unsendable says why a line cannot be sent, "" when it can; nil is never.
 	Unsendable func(line string) string
+	// ChangesNothing tells whether a command only looks; nil knows of none.
+	ChangesNothing func(command string) bool
+	// TakesCommands tells that commands that do something can be given to it.
+	TakesCommands bool
+	Modes         []string // in which commands can be given
 	// Mask takes secrets out of one line of a configuration; nil masks nothing.
 	Mask func(string) string
 }
@@ -199,13 +204,20 @@ type Target struct {
 // was read; see [Target.Unroll] and [Target.Compute].
 type Step struct {
 	Title   string
-	Number  int   // its number in the runbook, from 1
+	Number  int // its number in the runbook, from 1
+	Kind    StepKind
 	Needs   []int // numbers of the steps without which it is not sent
+	Follows []int // numbers of the steps of which one must have sent something
 	Send    []string
 	Undo    []string
 	Already []Check // all must hold; none means it is never known
 	Expect  []Expect
 
+	// Commands are what is looked at, or done.
+	Commands []Command
+	Deed     Deed
+	Wait     *Wait
+	Tell     []string // what a person is told
 	// Put is the whole configuration that the step puts in place; none where it does not.
 	Put []string
 	// Want is what shall be there, where the step says that; its lines are computed.
@@ -246,6 +258,7 @@ type Step struct {
 // Round is one turn of a step's loop.
 type Round struct {
 	Send    []string
+	Does    []Command
 	Undo    []string
 	Want    config.Want
 	Already []Check
@@ -425,6 +438,7 @@ func (m *maker) targets(f *fleet.Fleet, p *Plan) (in []*Target) {
 				t.Steps = append(t.Steps, step)
 			}
 		}
+		m.together(t)
 		if len(t.Steps) == 0 && !m.lenient {
 			m.fail(0, "%s is in scope, but no step is for it", d.Name)
 		}
@@ -481,6 +495,7 @@ func (m *maker) step(t *Target, s runbook.Step, number int) (Step, bool) {
 	if len(on.Put) > 0 {
 		return m.put(t, s, on, out), true
 	}
+	m.deeds(t, s, on, &out)
 	if on.Wants() {
 		out.Want = &config.Want{}
 	}
@@ -517,6 +532,7 @@ func (m *maker) uses(t *Target, on runbook.On) (out []Use) {
 func (m *maker) round(t *Target, s runbook.Step, on runbook.On, env runbook.Env) (r Round) {
 	r.Send, r.Undo = m.render(t, on.Send, env), m.render(t, on.Undo, env)
 	r.Want = t.wanted(m.render(t, on.Want, env), m.render(t, on.Gone, env), m.patterns(t, on.NoOther, env))
+	r.Does = m.commands(t, on, env)
 	if slices.ContainsFunc(on.Want, (*runbook.Text).Pasted) {
 		r.Want.Lines = t.Traits.Language.Printout(r.Want.Lines)
 	}
@@ -533,8 +549,9 @@ func (m *maker) round(t *Target, s runbook.Step, on runbook.On, env runbook.Env)
 
 // gather makes of the rounds of a step what is done in it.
 func (s *Step) gather() {
-	s.Send, s.Undo, s.Already, s.Expect = nil, nil, nil, nil
+	s.Send, s.Undo, s.Already, s.Expect, s.Commands = nil, nil, nil, nil, nil
 	for _, r := range s.Rounds {
+		s.Commands = append(s.Commands, r.Does...)
 		s.Send = append(s.Send, r.Send...)
 		s.Undo = slices.Concat(r.Undo, s.Undo)
 		s.Already = append(s.Already, r.Already...)

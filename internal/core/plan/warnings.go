@@ -26,6 +26,7 @@ func warnings(p *Plan) []string {
 	out = append(out, p.Collisions...)
 	out = append(out, noSuchBatch(p)...)
 	out = append(out, empties(p)...)
+	out = append(out, deedsToKnow(p)...)
 	out = append(out, untold(p)...)
 	out = append(out, takesBack(p)...)
 	out = append(out, unguarded(p)...)
@@ -92,12 +93,12 @@ func fromOr(pc runbook.Precheck) string {
 // unguarded says which devices are changed without a rollback timer, and what
 // that means for them.
 func unguarded(p *Plan) (out []string) {
-	if p.Timer.None {
+	if p.Timer.None && slices.ContainsFunc(p.Targets(), (*Target).Touches) {
 		out = append(out, "timer none: no device takes the change back by itself; a lost device means a visit")
 	}
 	count, restores := map[string]int{}, map[string]bool{}
 	for _, t := range p.Targets() {
-		if !p.Guards(t) {
+		if !p.Guards(t) && t.Touches() {
 			count[t.Device.Platform]++
 			restores[t.Device.Platform] = t.Traits.Restores
 		}

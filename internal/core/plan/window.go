@@ -132,6 +132,8 @@ func (t *Target) stepWork(i int) (usual, worst time.Duration) {
 		usual += e.Within / expected
 		worst += e.Within
 	}
+	u, w := s.Work(t.Traits.Command)
+	usual, worst = usual+u, worst+w
 	return usual + lines, worst + lines
 }
 

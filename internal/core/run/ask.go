@@ -215,11 +215,14 @@ func (r *Run) holdDevice(of *hand, m work.Held) {
 			of.orders.Answer(m.Question, c)
 		}
 	}}
+	offered := func(c night.Choice) bool {
+		return slices.ContainsFunc(offers, func(o night.Offer) bool { return o.Choice == c })
+	}
 	alone := night.BackDevice // nobody is there to say that it goes on after the time to change things
 	if offers[0].Choice != night.GoOnLate {
-		alone = r.alone(of, m.Skips)
+		alone = r.alone(of, m.Skips, offered(night.TryAgain))
 	}
-	if !slices.ContainsFunc(offers, func(o night.Offer) bool { return o.Choice == alone }) {
+	if !offered(alone) {
 		alone = night.BackDevice // it cannot be done on this device
 	}
 	r.open(h, m.Device, m.Why, m.Evidence, alone)
@@ -236,9 +239,9 @@ func (r *Run) batchTargets() (out []*plan.Target) {
 }
 
 // alone is what an unattended run answers for a held device.
-func (r *Run) alone(h *hand, skips bool) night.Choice {
+func (r *Run) alone(h *hand, skips, again bool) night.Choice {
 	u := r.plan.Unattended
-	if h.tries < u.Tries {
+	if again && h.tries < u.Tries {
 		h.tries++
 		return night.TryAgain
 	}

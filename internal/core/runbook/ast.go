@@ -141,7 +141,11 @@ type Step struct {
 	Already *Cond    // true when there is nothing to do; nil means never known
 	For     *Loop
 	On      []On
+	Follows []string // titles of earlier steps: it is for devices on which one of them sent something tonight
 	Restore *Restore // puts back what was, in place of lines; nil for none
+	Wait    *Wait    // in place of lines
+	Hand    bool     // a person does it
+	Tell    []*Text  // and is told this
 	Expect  []Expect
 	Line    int
 }
@@ -157,6 +161,10 @@ type On struct {
 	Send      []*Text
 	Undo      []*Text // none: it is computed
 	UndoFirst bool    // a take-back begins with the undo lines, before computed ones
+	Look      []*Text // commands that change nothing
+	Do        []*Text // commands that do something
+	Deed      Deed    // how those are judged
+	Mode      string  // in which the commands are typed; "" is the profile's own
 	Already   *Cond   // beside the step's own
 	Expect    []Expect
 	Line      int
@@ -176,7 +184,7 @@ func (on On) Names() (out []string) {
 
 // texts are all the lines for the device.
 func (on On) texts() []*Text {
-	return slices.Concat(on.Want, on.Gone, on.NoOther, on.Put, on.Send, on.Undo)
+	return slices.Concat(on.Want, on.Gone, on.NoOther, on.Put, on.Send, on.Undo, on.Look, on.Do, on.Deed.texts())
 }
 
 // Expect is what must become true after a step.

@@ -218,6 +218,12 @@ func (c *compiler) step(s *Step, fields, full types.Map) {
 		}
 		c.expects(on.Expect, full)
 	}
+	if s.Wait != nil && s.Wait.Until != nil {
+		c.expects([]Expect{{Cond: s.Wait.Until, Within: s.Wait.Most, Line: s.Wait.Line}}, full)
+	}
+	for _, t := range s.Tell {
+		c.text(t, fields)
+	}
 	c.expects(s.Expect, full)
 	c.namedPlatforms(s)
 }

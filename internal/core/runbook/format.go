@@ -105,7 +105,7 @@ func (f *formatter) layout(n *node, level int) string {
 	switch {
 	case key.text == "already" && level >= 1:
 		rest = "when " + strings.TrimSpace(strings.TrimPrefix(rest, "when"))
-	case key.text == "when", key.text == "expect": // a condition: spacing is its writer's
+	case key.text == "when", key.text == "expect", key.text == "wait": // a condition: spacing is its writer's
 	case key.text == "for" && wordOutsideQuotes(rest, " where ") > 0:
 		at := wordOutsideQuotes(rest, " where ")
 		rest = squeeze(rest[:at]) + " where " + strings.TrimSpace(rest[at+len(" where "):])
@@ -119,7 +119,7 @@ func (f *formatter) layout(n *node, level int) string {
 		}
 		return key.text + " " + rest
 	}
-	if slices.Contains([]string{"on", "undo", "send", "want", "gone", "put"}, key.text) {
+	if slices.Contains([]string{"on", "undo", "send", "want", "gone", "put", "look", "do"}, key.text) {
 		return key.text + " " + rest
 	}
 	return pad(key.text, keyWidth) + rest

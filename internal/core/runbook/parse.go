@@ -79,7 +79,7 @@ var standsIn = map[string]string{
 }
 
 // ofStep are the entries of a step that do not stand under on.
-var ofStep = []string{"for", "when", "needs", "restore"}
+var ofStep = []string{"for", "when", "needs", "follows", "restore", "wait", "tell"}
 
 func (p *parser) sections(root *node) {
 	if len(root.children) == 0 {
@@ -166,7 +166,7 @@ func (p *parser) required(root *node, seen map[string]int) {
 	} else if len(p.rb.Scope) == 0 {
 		p.at(top, 0, `role == "quay"`, "the scope is empty")
 	}
-	if !p.rb.Timer.Given && !p.anyProblem("timer") {
+	if !p.rb.Timer.Given && !p.anyProblem("timer") && (p.rb.Touches() || len(p.rb.Steps) == 0) {
 		miss("timer 10m", "the runbook arms no rollback timer; if that is meant, write: timer none")
 	}
 	if seen["step"] == 0 {
@@ -216,8 +216,8 @@ func (p *parser) entries(n *node, known map[string]entryFunc) {
 
 // Entries that may stand more than once, and those with lines under them.
 var (
-	manyTimes = []string{"expect", "on", "no", "per"}
-	withLines = []string{"on", "send", "undo", "want", "gone"}
+	manyTimes = []string{"expect", "on", "no", "per", "answers", "asked", "tell"}
+	withLines = []string{"on", "send", "undo", "want", "gone", "look", "do"}
 )
 
 // leaf checks that nothing stands under n.

@@ -15,6 +15,11 @@ import (
 func (p *parser) step(n *node, c *cursor) {
 	s := Step{Line: n.n}
 	s.Title = c.str("the step's name in quotes", `step "Time sources"`)
+	if c.more() && c.peek().text == "by" && !c.peek().quoted {
+		c.next()
+		c.want("hand")
+		s.Hand = true
+	}
 	c.end()
 	for _, other := range p.rb.Steps {
 		if other.Title == s.Title {
@@ -29,7 +34,10 @@ func (p *parser) step(n *node, c *cursor) {
 		"needs":   func(n *node, c *cursor) { s.Needs = append(s.Needs, p.titles(n, c)...) },
 		"for":     func(n *node, c *cursor) { s.For = p.loop(n, c) },
 		"on":      func(n *node, c *cursor) { s.On = append(s.On, p.on(n, c)) },
+		"follows": func(n *node, c *cursor) { s.Follows = append(s.Follows, p.titles(n, c)...) },
 		"restore": func(n *node, c *cursor) { s.Restore = p.restore(n, c) },
+		"wait":    func(n *node, c *cursor) { s.Wait = p.wait(n, c) },
+		"tell":    func(n *node, c *cursor) { s.Tell = append(s.Tell, p.told(n, c)...) },
 		"expect":  func(n *node, c *cursor) { s.Expect = append(s.Expect, p.expect(n, c)) },
 	})
 	p.entries(n, entries)
@@ -41,11 +49,19 @@ func (p *parser) step(n *node, c *cursor) {
 	} else {
 		p.checkOn(n, s)
 	}
+	p.checkDeeds(n, s)
 	p.rb.Steps = append(p.rb.Steps, s)
 }
 
 // deviceEntries are the entries that say what shall be there, or what is sent.
 func (p *parser) deviceEntries(on *On) map[string]entryFunc {
+	entries := p.deeds(on)
+	maps.Copy(entries, p.configEntries(on))
+	return entries
+}
+
+// configEntries are those of them that are configuration.
+func (p *parser) configEntries(on *On) map[string]entryFunc {
 	lines := func(to *[]*Text) entryFunc {
 		return func(n *node, c *cursor) {
 			if to == &on.Undo && c.more() && c.peek().text != "file" {
@@ -135,7 +151,7 @@ func (p *parser) titles(n *node, c *cursor) (out []string) {
 
 // checkOn refuses a step that does nothing, or that speaks twice of a platform.
 func (p *parser) checkOn(n *node, s Step) {
-	if len(s.On) == 0 && len(s.Expect) == 0 {
+	if len(s.On) == 0 && len(s.Expect) == 0 && s.Wait == nil && !s.Hand {
 		p.at(n, n.col(0), "want or send, and under it the lines behind a bar", "step %q does nothing", s.Title)
 	}
 	seen := map[string]bool{}
@@ -198,6 +214,7 @@ func (p *parser) checkLines(n *node, s Step, on On) {
 	}
 	const noLines = "send, and under it the lines behind a bar; or want"
 	switch {
+	case on.Looks() || on.Does(): // see checkDeed
 	case len(on.Send) == 0 && len(on.Undo) > 0:
 		p.at(n, n.col(0), noLines, "step %q has lines to undo but none to send", s.Title)
 	case len(on.Send) == 0 && on.Already != nil:

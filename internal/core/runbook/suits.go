@@ -47,6 +47,9 @@ func (rb *Runbook) suits(s *Step, platform string, schema Schema) (list problem.
 	if s.For != nil {
 		conds = append(conds, s.For.Where)
 	}
+	if s.Wait != nil {
+		conds = append(conds, s.Wait.Until)
+	}
 	for _, e := range slices.Concat(s.Expect, on.Expect) {
 		conds = append(conds, e.Cond)
 	}

@@ -147,7 +147,7 @@ func TestLoopVariablesHaveTypes(t *testing.T) {
 }
 
 func TestTimersOfSome(t *testing.T) {
-	steps := "step \"S\"\n  expect    clock.source == \"x\" within 5s\n"
+	steps := "step \"S\"\n  send\n    | x\n  undo\n    | y\n"
 	rb, err := compiled(t, strings.Replace(head, "timer       10m\n", "timer       10m\ntimer       none on osier\n", 1)+steps)
 	require.NoError(t, err)
 	assert.True(t, rb.Timer.NoneFor("osier"))

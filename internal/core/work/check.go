@@ -14,11 +14,13 @@ import (
 // precheck looks whether the device is fit to be changed. It returns why not,
 // and "" when it is. It reads the configuration that will be backed up.
 func (w *worker) precheck() string {
-	if why := w.saneTimer(); why != "" {
-		return why
-	}
-	if err := w.nothingStaged(); err != nil {
-		return err.Error()
+	if w.t.Touches() { // else whatever is on the clock, or staged, is no concern of ours
+		if why := w.saneTimer(); why != "" {
+			return why
+		}
+		if err := w.nothingStaged(); err != nil {
+			return err.Error()
+		}
 	}
 	if w.t.Traits.ByClock && w.guarded() {
 		if _, err := w.clockWithin(byClock); err != nil {
@@ -40,7 +42,8 @@ func (w *worker) precheck() string {
 		w.emit(e)
 	}
 	// Law 2: unsaved changes matter whether or not it was asked for.
-	saved := w.crew.Plan.BringsBack(w.t) || w.t.Traits.Timer.BringsBack() && !w.crew.Plan.Off("saved") || w.crew.Plan.Asks("saved")
+	saved := w.crew.Plan.BringsBack(w.t) || w.crew.Plan.Asks("saved") ||
+		w.t.Traits.Timer.BringsBack() && w.t.Touches() && !w.crew.Plan.Off("saved")
 	for _, p := range w.crew.Plan.Prechecks {
 		look := w.lookFor(p)
 		if p.Off || look == nil {
@@ -180,12 +183,10 @@ func (w *worker) alreadyDone() (all bool, err error) {
 	if err := w.read(); err != nil {
 		return false, err
 	}
-	all = true
 	for i, s := range w.t.Steps {
 		w.steps[i].already = s.Done
-		// A step without lines asks for nothing to be done.
-		all = all && (s.Done || !s.Changes())
 	}
+	all = w.t.Idle()
 	for _, e := range append(w.predictions(), w.sinceRehearsal()...) {
 		w.emit(e)
 	}

@@ -97,7 +97,7 @@ func (w *worker) await(why string) verdict {
 }
 
 // changed tells whether a line of the change may have reached the device.
-func (w *worker) changed() bool { return len(w.ran) > 0 || w.intended != "" || w.reverting }
+func (w *worker) changed() bool { return len(w.ran) > 0 || w.acted || w.intended != "" || w.reverting }
 
 // gone ends the night of a device that we stop waiting for.
 func (w *worker) gone(err error) verdict {
@@ -258,7 +258,7 @@ func (w *worker) letGo() verdict {
 	switch {
 	case w.pends():
 		note = "let go; " + w.way()
-	case len(w.ran) == 0 && w.intended == "":
+	case len(w.ran) == 0 && w.intended == "" && !w.acted:
 		state, note = night.Skipped, "let go before anything was changed"
 	default:
 		state = night.Stranded

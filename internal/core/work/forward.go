@@ -30,6 +30,10 @@ func (w *worker) forward() *trouble {
 	if tr := w.asRecorded(); tr != nil {
 		return tr
 	}
+	if !w.t.Touches() && !w.proves {
+		w.end(night.Already, "nothing was to be changed; what was to be looked at, waited for or done by hand was")
+		return nil
+	}
 	return w.finish()
 }
 
@@ -46,6 +50,9 @@ func (w *worker) step(i int) *trouble {
 	if w.steps[i].already {
 		w.emit(night.Step(i+1, night.StepAlready, ""))
 		return nil
+	}
+	if w.t.Steps[i].Kind != plan.ChangeStep {
+		return w.deed(i)
 	}
 	if !w.at.sent && !(w.t.Traits.Once && w.begun(i)) {
 		s := w.t.Steps[i]
@@ -89,7 +96,7 @@ func (w *worker) step(i int) *trouble {
 // person has said that this device goes on all the same.
 func (w *worker) inWindow(s plan.Step) *trouble {
 	win := w.crew.Plan.Window
-	w.overrun = s.Changes() && !w.goesOnLate && !win.None && !w.crew.Now().Before(win.Ends())
+	w.overrun = (s.Changes() || s.Kind == plan.DoStep) && !w.goesOnLate && !win.None && !w.crew.Now().Before(win.Ends())
 	if !w.overrun {
 		return nil
 	}

@@ -30,6 +30,9 @@ func (w *worker) decide(tr *trouble) (next *trouble, over bool) {
 	case night.TryAgain:
 		w.doing("trying again")
 		return nil, false
+	case night.ItIsDone, night.DoAgain:
+		w.settled(choice)
+		return nil, false
 	case night.SkipStep:
 		return w.skipStep(), false
 	case night.Extend:
@@ -152,16 +155,20 @@ func (w *worker) situation() situation {
 		back: w.backing(), fire: w.firingTakes(), extend: w.each(1, opArm) + w.each(1, opPending),
 	}
 	for j := i + 1; j < len(w.t.Steps); j++ {
-		if w.t.Steps[j].Changes() && !w.skipped(j) {
+		if (w.t.Steps[j].Changes() || w.t.Steps[j].Kind == plan.DoStep) && !w.skipped(j) {
 			s.later++
 		}
 	}
-	s.again.usual, s.again.most = w.going(i, w.at.sent, w.at.soaked)
+	byHand := i < len(w.t.Steps) && w.t.Steps[i].Kind == plan.HandStep // once somebody says that it is done
+	s.again.usual, s.again.most = w.going(i, w.at.sent || byHand, w.at.soaked)
 	s.accept.usual, s.accept.most = w.going(i, true, w.at.soaked)
 	if s.over {
 		return s
 	}
 	s.title, s.changes, s.begun = w.t.Steps[i].Title, w.t.Steps[i].Changes(), w.begun(i)
+	s.kind, s.repeatable, s.expects = w.t.Steps[i].Kind, w.t.Steps[i].Deed.Repeatable, len(w.t.Steps[i].Expect) > 0
+	s.acted = w.acted
+	s.doubt, s.confirmed = w.steps[i].doubt != "", w.steps[i].confirmed
 	s.skip.usual, s.skip.most = w.going(i+1, false, false)
 	if s.begun { // what was sent of it is undone
 		undo := w.each(2, opConfig) + w.each(1, opEdit) + w.each(len(w.t.Steps[i].Undo), opLine) + w.each(1, opApply)

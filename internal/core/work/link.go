@@ -18,6 +18,8 @@ type link struct {
 	putter   driver.Putter
 	restorer driver.Restorer
 	saver    driver.Saver
+	looker   driver.Looker
+	doer     driver.Doer
 
 	c     *clock
 	quiet func() (heard func()) // begins to wait for an answer
@@ -35,6 +37,8 @@ func newLink(s driver.Session, t *plan.Target, c *clock, quiet func() func()) (*
 	l.putter, _ = s.(driver.Putter)
 	l.restorer, _ = s.(driver.Restorer)
 	l.saver, _ = s.(driver.Saver)
+	l.looker, _ = s.(driver.Looker)
+	l.doer, _ = s.(driver.Doer)
 	return l, nil
 }
 
@@ -142,4 +146,23 @@ func (l *link) Restore(ctx context.Context, text string) error {
 	}
 	defer l.asks(opRestore)()
 	return l.restorer.Restore(ctx, text)
+}
+
+// Look is that of [driver.Looker].
+func (l *link) Look(ctx context.Context, mode, command string) ([]string, error) {
+	if l.looker == nil {
+		return nil, cannot("look by a command")
+	}
+	defer l.asks(opRead)()
+	return l.looker.Look(ctx, mode, command)
+}
+
+// Do is that of [driver.Doer].
+func (l *link) Do(ctx context.Context, c driver.Command) ([]string, error) {
+	if l.doer == nil {
+		return nil, cannot("do something by a command")
+	}
+	heard := l.quiet()
+	defer heard()
+	return l.doer.Do(ctx, c)
 }

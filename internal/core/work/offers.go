@@ -21,6 +21,10 @@ type situation struct {
 	over, soaks        bool // all steps are done; what holds is watched
 	late, unlike       bool // no time is left to change things; it is not as predicted
 	touched, saved     bool // lines may be in effect; the change may be saved
+	kind               plan.StepKind
+	doubt, repeatable  bool // whether its command was done is not known; it may be given twice
+	acted              bool // something was done that cannot be undone
+	expects, confirmed bool // something is expected of the step; a person has confirmed it
 	title              string
 	changes, begun     bool // the step in hand has lines; lines of it may be in effect
 	later              int  // steps behind it that send lines
@@ -44,7 +48,10 @@ func (s situation) offers() []night.Offer {
 		again.Choice = night.GoOnLate
 	}
 	out := []night.Offer{again}
-	if !s.over && !s.once {
+	if !s.late {
+		out = s.settling(again)
+	}
+	if !s.over && (!s.once || s.kind != plan.ChangeStep) {
 		out = append(out, night.Offer{Choice: night.SkipStep, Touches: 1, Takes: s.skip.usual, Most: s.skip.most, Does: s.skipDoes()})
 	}
 	out = append(out, night.Offer{Choice: night.BackDevice, Touches: 1, Takes: s.back, Does: s.backDoes()})
@@ -61,10 +68,42 @@ func (s situation) offers() []night.Offer {
 	return out
 }
 
+// settling is how going on is offered: where a person is to do something, by saying that it is
+// done; where nobody knows whether a command was done, by looking, by taking it as done, or by
+// giving it again, for a reason.
+func (s *situation) settling(again night.Offer) (out []night.Offer) {
+	done := night.Offer{Choice: night.ItIsDone, Touches: 1, Takes: again.Takes, Most: again.Most}
+	switch {
+	case s.kind == plan.HandStep && !s.confirmed:
+		done.Does = fmt.Sprintf("sends nothing for it, and looks at what is expected of it; %s", s.thenDoes())
+		return []night.Offer{done}
+	case !s.doubt:
+		return []night.Offer{again}
+	case s.repeatable:
+		again.Does = fmt.Sprintf("gives the command of %q once more; %s", s.title, s.thenDoes())
+		out = append(out, again)
+	case s.expects:
+		again.Does = fmt.Sprintf("gives nothing again; looks whether what is expected of %q is so; %s", s.title, s.thenDoes())
+		out = append(out, again)
+	}
+	done.Does = fmt.Sprintf("takes the command of %q as done, although nobody has read that; %s", s.title, s.thenDoes())
+	done.Reason = true
+	out = append(out, done)
+	if !s.repeatable {
+		out = append(out, night.Offer{Choice: night.DoAgain, Touches: 1, Takes: again.Takes, Most: again.Most, Reason: true,
+			Does: fmt.Sprintf("gives the command of %q again, which may then have been done twice; %s", s.title, s.thenDoes())})
+	}
+	return out
+}
+
 // againDoes says what trying again sends.
 func (s *situation) againDoes() string {
 	text := "looks once more; "
 	switch {
+	case !s.over && s.kind == plan.LookStep:
+		text = fmt.Sprintf("gives the commands of %q once more; ", s.title)
+	case !s.over && s.kind == plan.WaitStep && !s.sent:
+		text = fmt.Sprintf("waits anew, as %q says; ", s.title)
 	case !s.over && s.sent:
 		text = fmt.Sprintf("looks once more at %q and sends none of its lines; once it is so, ", s.title)
 	case !s.over && s.changes:
@@ -106,7 +145,13 @@ func (s *situation) keepDoes() string {
 
 // skipDoes says what leaving the step out sends.
 func (s *situation) skipDoes() string {
-	if !s.begun {
+	if s.kind == plan.DoStep {
+		return fmt.Sprintf("leaves what %q has done as it is; %s", s.title, s.thenDoes())
+	}
+	switch {
+	case s.kind == plan.HandStep && !s.confirmed:
+		return "nobody has said that it is done; " + s.thenDoes()
+	case !s.begun:
 		return "nothing of it was sent; " + s.thenDoes()
 	}
 	return fmt.Sprintf("undoes %q and proves that; %s", s.title, s.thenDoes())
@@ -120,6 +165,9 @@ func (s *situation) backDoes() string {
 		text = "ends its trial, and compares with its backup"
 	case s.touched:
 		text = "undoes what was sent, and compares with its backup"
+	}
+	if s.acted {
+		text += "; what was done by a command stays done"
 	}
 	if s.guarded && !s.trial() && s.pends() {
 		text += "; then cancels its timer"

@@ -22,6 +22,10 @@ type stepped struct {
 	sent    int            // how many of its lines were taken
 	in      *link          // the session that they were sent in
 	undone  bool           // its undo lines were all sent since
+
+	did       int    // how many of its commands were done
+	doubt     string // why it is not known whether the next one was; "" where it was not given
+	confirmed bool   // a person said that it is done
 }
 
 // size makes room for so many steps.

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"metabasis/internal/core/night"
+	"metabasis/internal/core/plan"
 )
 
 // How long a choice takes is reckoned from what the device itself has shown tonight: how
@@ -132,6 +133,11 @@ func (w *worker) stepping(i int, sent bool) (usual, most time.Duration) {
 			usual += w.each(1, opPending)
 		}
 	}
+	if s.Kind != plan.ChangeStep && !sent {
+		u, m := s.Work(w.t.Traits.Command)
+		usual, most = usual+u, most+m
+		return usual, most + w.expecting(s)
+	}
 	if s.Changes() && w.t.Traits.Language != nil {
 		usual += w.each(1, opConfig)
 	}
@@ -146,6 +152,14 @@ func (w *worker) stepping(i int, sent bool) (usual, most time.Duration) {
 		}
 	}
 	return usual, most
+}
+
+// expecting is how long what a step expects may take.
+func (w *worker) expecting(s plan.Step) (most time.Duration) {
+	for _, e := range s.Expect {
+		most += e.Within
+	}
+	return most
 }
 
 // going is how long it takes to go on to the end, from a step on; sent tells that its lines

@@ -45,6 +45,9 @@ type RehearsedStep struct {
 	Done  bool     `json:"done,omitempty"`  // it is so already
 	Not   string   `json:"not,omitempty"`   // why it is not for the device
 	Later bool     `json:"later,omitempty"` // its lines are known once those before it were done
+	// Kind is what it does where that is no configuration, and Commands by what.
+	Kind     plan.StepKind `json:"kind,omitempty"`
+	Commands []string      `json:"commands,omitempty"`
 }
 
 // Rehearse is a device's night without the change: it is reached, checked, recorded and
@@ -149,6 +152,7 @@ func (w *worker) rehearse() Rehearsed {
 	}
 	out.Path = w.onPath(w.uplinks(near))
 	w.rehearsed(&out)
+	w.tryLooks()
 	if out.Already {
 		unmet, err := w.unmet()
 		if err != nil {
@@ -188,7 +192,7 @@ func (w *worker) keep(out *Rehearsed) error {
 
 // rehearsed tells what will be done, and takes it in.
 func (w *worker) rehearsed(out *Rehearsed) {
-	out.Already = true
+	out.Already = w.t.Idle()
 	for _, s := range w.t.Steps {
 		out.Steps = append(
 			out.Steps,
@@ -199,9 +203,10 @@ func (w *worker) rehearsed(out *Rehearsed) {
 				Done:  s.Done && s.Not == "",
 				Not:   s.Not,
 				Later: s.Later,
+
+				Kind: s.Kind, Commands: w.maskLines(w.t.Said(s)),
 			},
 		)
-		out.Already = out.Already && (s.Done || !s.Changes())
 	}
 	events := w.predictions()
 	if len(out.Path) > 0 {

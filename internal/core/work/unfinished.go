@@ -2,7 +2,6 @@ package work
 
 import (
 	"fmt"
-	"slices"
 
 	"metabasis/internal/core/config"
 	"metabasis/internal/core/plan"
@@ -101,7 +100,7 @@ func (w *worker) leadsToSaved(t *plan.Target) bool {
 
 // allDone tells whether nothing is left to be sent.
 func allDone(t *plan.Target) bool {
-	return !slices.ContainsFunc(t.Steps, func(s plan.Step) bool { return s.Changes() && !s.Done })
+	return t.Idle()
 }
 
 // leftBy tells whether what is saved and what runs are what an earlier night found, and was to
@@ -118,6 +117,9 @@ func (w *worker) leftBy(u *Unfinished) bool {
 func (w *worker) unmet() (string, error) {
 	read := tables{"config": w.before}
 	for _, s := range w.t.Steps {
+		if w.t.FollowsNothing(s) {
+			continue
+		}
 		for _, e := range s.Expect {
 			if len(e.Cond.Sames()) > 0 {
 				continue // where nothing is sent, what is there is as it was

@@ -28,6 +28,7 @@ type worker struct {
 	accepted    []string       // what ran and was not predicted, and was kept by decision
 	proves      bool           // all of it ran already, and was not saved or does not show what is expected: nothing is sent, and it is proven
 	staging     bool           // lines of ours may stand in its candidate and do not run
+	acted       bool           // something was done to it that is no line
 	taken       bool           // it took a line of a change in this session
 	at          position
 	reverting   bool
@@ -153,6 +154,9 @@ func (w *worker) end(s night.State, note string) {
 		w.release = nil
 	}
 	matters := s == night.Kept || s == night.Reverted || s == night.Already
+	if s == night.Reverted || s == night.Stranded || s == night.Dark {
+		note += w.doneNote()
+	}
 	w.emit(night.EndsIn(s, note, w.t.Traits.TellsSaved || !matters))
 	w.crew.Tell(Over{w.name(), s, w.standing(s), Known{w.known}})
 }

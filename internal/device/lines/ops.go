@@ -1,8 +1,10 @@
 package lines
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -10,6 +12,7 @@ import (
 
 	"metabasis/internal/core/config"
 	"metabasis/internal/core/driver"
+	"metabasis/internal/core/plan"
 	"metabasis/internal/device/profile"
 )
 
@@ -275,16 +278,47 @@ func (s *Session) Ask(ctx context.Context, command string, anything bool) ([]str
 			Said: "not among the commands that the profile of " + s.p.Platform + " knows to change nothing",
 		}
 	}
-	in := s.p.Ask.In
-	if in == "" {
-		in = s.p.Start
+	return s.give(ctx, "", command, nil)
+}
+
+// Look implements [driver.Looker].
+func (s *Session) Look(ctx context.Context, mode, command string) ([]string, error) {
+	if !s.p.Safe(command) {
+		return nil, &driver.Refused{
+			Line: s.Mask(command),
+			Said: "not among the commands that the profile of " + s.p.Platform + " knows to change nothing; it was not sent",
+		}
 	}
+	return s.give(ctx, mode, command, nil)
+}
+
+// Do implements [driver.Doer].
+func (s *Session) Do(ctx context.Context, c driver.Command) ([]string, error) {
+	if s.p.NeverSent(c.Line) {
+		return nil, &driver.Refused{Line: s.Mask(c.Line), Said: "the profile of " + s.p.Platform + " never lets this be sent; it was not sent"}
+	}
+	var answers []profile.Answer
+	for _, r := range c.Asked {
+		q, err := regexp.Compile(plan.Pattern(r.Question))
+		if err != nil {
+			return nil, &driver.Refused{Line: s.Mask(c.Line), Said: fmt.Sprintf("%q is no pattern of a question; it was not sent", r.Question)}
+		}
+		answers = append(answers, profile.Answer{Question: profile.Pattern{Regexp: q}, Send: r.Say})
+	}
+	s.patience = c.Takes
+	defer func() { s.patience = 0 }()
+	return s.give(ctx, c.Mode, c.Line, answers)
+}
+
+// give gives a command in a mode, and returns what it printed, masked.
+func (s *Session) give(ctx context.Context, mode, command string, answers []profile.Answer) ([]string, error) {
+	in := cmp.Or(mode, s.p.Ask.In, s.p.Start)
 	if err := s.enter(ctx, in); err != nil {
 		return nil, err
 	}
-	got, err := s.say(ctx, command, nil)
+	got, err := s.say(ctx, command, answers)
 	if err != nil {
-		return nil, err
+		return s.MaskEach(s.out.lines), err
 	}
 	if s.open != "" {
 		return s.MaskEach(got), s.callOff(ctx, command)

@@ -38,6 +38,7 @@ type Session struct {
 	early    []string        // what came before the echo
 	open     string          // what stands there asks for the rest of a line
 	pouring  bool            // a long text is being sent: it asks for the rest at each line
+	patience time.Duration   // longer than the profile's own, for a command that takes its time
 	here     *opened         // a text that a line began and that is not ended yet
 	whole    *edited         // a text that is being changed, where only whole ones are taken
 	decided  string          // what decided about the last answer
@@ -105,7 +106,7 @@ const (
 // by the profile's time since the last sign of life, ten times that in all, and
 // in size.
 func (s *Session) wait(ctx context.Context, answers []profile.Answer, ready *profile.Pattern) error {
-	within := s.p.Connect.Prompt
+	within := max(s.p.Connect.Prompt, s.patience)
 	start := time.Now()
 	idle := time.NewTimer(within)
 	defer idle.Stop()

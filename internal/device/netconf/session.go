@@ -570,6 +570,11 @@ func (s *Session) Save(ctx context.Context) error {
 	return s.ask(ctx, "copy-config running to startup", "<copy-config><target><startup/></target><source><running/></source></copy-config>")
 }
 
+// Look implements [driver.Looker].
+func (s *Session) Look(ctx context.Context, _, command string) ([]string, error) {
+	return s.Ask(ctx, command, false)
+}
+
 // Ask answers what a person wants to know: get PATH.
 func (s *Session) Ask(ctx context.Context, command string, _ bool) ([]string, error) {
 	rest, ok := strings.CutPrefix(strings.TrimSpace(command), "get ")

@@ -322,7 +322,8 @@ func (p *Profile) modelTraits() plan.Traits {
 	t := plan.Traits{TellsPair: tellsPair, TakesBack: p.Pairs.TakesBack, Timer: p.Timer.Kind, Boot: p.Timer.Boot,
 		Extends: true, Style: p.Style(), Language: p.Language(), Connect: p.Pace.Connect, Command: p.Pace.Command, Never: regexps(p.Never),
 		Mask: p.Mask, Unsendable: p.Unsendable, Restores: true, TellsSaved: true, Tables: p.Tables(),
-		TellsName: p.tellsName(), TellsSerial: p.Identity.Serial != "", ShowsKey: p.showsKey(), NameLine: p.Identity.Line.Regexp}
+		TellsName: p.tellsName(), TellsSerial: p.Identity.Serial != "", ShowsKey: p.showsKey(), NameLine: p.Identity.Line.Regexp,
+		ChangesNothing: p.Safe}
 	p.dialect().traits(p, &t)
 	return t
 }

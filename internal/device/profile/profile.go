@@ -10,6 +10,7 @@
 package profile
 
 import (
+	"maps"
 	"regexp"
 	"regexp/syntax"
 	"slices"
@@ -297,6 +298,10 @@ func (p *Profile) Traits() plan.Traits {
 		TellsSerial: p.Identity.Serial != "",
 		ShowsKey:    p.showsKey(),
 		NameLine:    p.Identity.Line.Regexp,
+
+		ChangesNothing: p.Safe,
+		TakesCommands:  true,
+		Modes:          slices.Sorted(maps.Keys(p.Modes)),
 	}
 }
 

@@ -257,6 +257,11 @@ func (s *Session) Restore(ctx context.Context, backup string) error {
 
 // RESTCONF saves by itself, and has no timer, no trial and no whole files.
 
+// Look implements [driver.Looker].
+func (s *Session) Look(ctx context.Context, _, command string) ([]string, error) {
+	return s.Ask(ctx, command, false)
+}
+
 // Ask answers what a person wants to know: get PATH.
 func (s *Session) Ask(ctx context.Context, command string, _ bool) ([]string, error) {
 	rest, ok := strings.CutPrefix(strings.TrimSpace(command), "get ")

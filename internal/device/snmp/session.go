@@ -504,6 +504,11 @@ func (s *Session) Save(ctx context.Context) error {
 
 // SNMP has no timer, no trial and no whole files.
 
+// Look implements [driver.Looker].
+func (s *Session) Look(ctx context.Context, _, command string) ([]string, error) {
+	return s.Ask(ctx, command, false)
+}
+
 // Ask answers what a person wants to know: get OBJECT.
 func (s *Session) Ask(ctx context.Context, command string, _ bool) ([]string, error) {
 	name, ok := strings.CutPrefix(strings.TrimSpace(command), "get ")

@@ -160,7 +160,8 @@ func (v *View) OfferAt(row int) int {
 // gives something up, does not fit the window, or goes against it.
 func careful(o night.Offer) bool {
 	switch o.Choice {
-	case night.BackBatch, night.BackAll, night.Release, night.StartEarly, night.GoOnLate, night.Leave:
+	case night.BackBatch, night.BackAll, night.Release, night.StartEarly, night.GoOnLate, night.Leave,
+		night.ItIsDone, night.DoAgain: // nobody should have confirmed what they did not read
 		return true
 	}
 	return o.Against || o.Touches > 1 || o.Takes > 0 && !o.Fits
@@ -173,6 +174,10 @@ func words(q Question, o night.Offer) (title, does string) {
 	switch o.Choice {
 	case night.TryAgain:
 		return "Try again", cmp.Or(o.Does, "send the same step once more from its first line") // as it was said in older nights
+	case night.ItIsDone:
+		return "It is done", o.Does
+	case night.DoAgain:
+		return "Do it again", o.Does
 	case night.SkipStep:
 		return "Skip the step", cmp.Or(o.Does, "undo it here, prove that, go on with the next step")
 	case night.BackDevice:

@@ -229,10 +229,20 @@ func Rail(d *night.Device) ink.Row {
 		case i == done && current:
 			r = r.Add(s.Ink, s.Shape)
 		default:
-			r = r.Add(ink.Faint, "◦")
+			r = r.Add(ink.Faint, aheadShape(d, i))
 		}
 	}
 	return r
+}
+
+// aheadShape is how a node is drawn that is not reached yet.
+func aheadShape(d *night.Device, i int) string {
+	k := i - 3
+	if k < 0 || k >= len(d.Marks) || len(d.Marks) > mostSteps {
+		return "◦"
+	}
+	_, ahead := KindShapes(d.Kind(k))
+	return ahead
 }
 
 func nodeShape(d *night.Device, i int) string {
@@ -247,7 +257,29 @@ func nodeShape(d *night.Device, i int) string {
 			return "◎"
 		}
 	}
+	if k := i - 3; k >= 0 && k < len(d.Marks) && len(d.Marks) <= mostSteps {
+		done, _ := KindShapes(d.Kind(k))
+		return done
+	}
 	return "●"
+}
+
+// KindShapes are how a step is drawn once it is done, and ahead of it: one that cannot be
+// undone is seen from afar.
+func KindShapes(k plan.StepKind) (done, ahead string) {
+	//exhaustive:enforce
+	switch k {
+	case plan.LookStep:
+		return "▪", "▫"
+	case plan.DoStep:
+		return "▲", "△"
+	case plan.WaitStep:
+		return "◉", "◌"
+	case plan.HandStep:
+		return "▼", "▽"
+	case plan.ChangeStep:
+	}
+	return "●", "◦"
 }
 
 // hollow tells whether a node was passed without what it stands for: a timer that

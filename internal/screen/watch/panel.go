@@ -69,10 +69,11 @@ func steps(d *night.Device) []ink.Row {
 		from = min(max(d.Step-4, 0), len(d.Steps)-8)
 	}
 	for i := from; i < min(from+8, len(d.Steps)); i++ {
-		shape, word, in := "◦", "", ink.Dim
+		done, ahead := KindShapes(d.Kind(i))
+		shape, word, in := ahead, kindWord(d.Kind(i)), ink.Dim
 		switch d.Marks[i] {
 		case night.StepDone:
-			shape, in = "●", ink.Buoy
+			shape, in = done, ink.Buoy
 		case night.StepAlready:
 			shape, word, in = "◎", "already", ink.Buoy
 		case night.StepNot:
@@ -92,6 +93,14 @@ func steps(d *night.Device) []ink.Row {
 		rows = append(rows, ink.T(in, shape+" ").Add(ink.Foam, d.Steps[i]).Add(ink.Dim, "  "+word))
 	}
 	return rows
+}
+
+// kindWord says what a step does that is no configuration.
+func kindWord(k plan.StepKind) string {
+	if k == plan.DoStep {
+		return "do: cannot be undone"
+	}
+	return string(k)
 }
 
 // facts are the timer, the expectation, the backup and the difference.

@@ -1,0 +1,300 @@
+package plan
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"metabasis/internal/core/runbook"
+)
+
+// StepKind is what a step does.
+type StepKind string
+
+// The kinds of step. One that only expects something is a change of nothing.
+const (
+	ChangeStep StepKind = ""        // lines of a configuration
+	LookStep   StepKind = "look"    // commands that change nothing; what they print is evidence
+	DoStep     StepKind = "do"      // commands that do something and cannot be undone (law 18)
+	WaitStep   StepKind = "wait"    // for a time, or until something holds
+	HandStep   StepKind = "by hand" // a person does it
+)
+
+// Command is something that is looked at, or done.
+type Command struct {
+	Line string
+	// Answers are patterns: one line of what comes back must fit each; and none any of Never.
+	Answers, Never []string
+	Asked          [][2]string // what it may ask, and what is said to that
+}
+
+// Deed is how a step's commands are given.
+type Deed struct {
+	Mode       string // "" is the profile's own
+	Takes      time.Duration
+	Repeatable bool // they may be given twice
+}
+
+// Wait is how long a step waits.
+type Wait struct {
+	For   time.Duration // a time; 0 where it waits until something holds
+	Until *Check
+	Most  time.Duration
+}
+
+// usualTakes is how long a command that does something may take where the runbook does not say.
+const usualTakes = 30 * time.Second
+
+// handTakes is how long a person is reckoned to take.
+const handTakes = 5 * time.Minute
+
+// Does tells whether the step has the device do something that cannot be undone.
+func (s Step) Does() bool { return s.Kind == DoStep && len(s.Commands) > 0 && !s.Done }
+
+// Touches tells whether anything is done to the device at all.
+func (t *Target) Touches() bool {
+	return slices.ContainsFunc(t.Steps, func(s Step) bool { return s.Changes() || s.Kind == DoStep && s.Not == "" })
+}
+
+// Idle tells whether nothing is left to be done to the device. What is looked at, waited for or
+// done by hand is so for the sake of what is done; where a device has nothing else, that is
+// what its night is for.
+func (t *Target) Idle() bool {
+	if !t.Touches() {
+		return !slices.ContainsFunc(t.Steps, func(s Step) bool { return s.Kind != ChangeStep && s.Not == "" })
+	}
+	return !slices.ContainsFunc(t.Steps, func(s Step) bool { return (s.Changes() || s.Kind == DoStep) && !s.Done && !t.FollowsNothing(s) })
+}
+
+// FollowsNothing tells whether a step follows steps of which nothing is to be done.
+func (t *Target) FollowsNothing(s Step) bool {
+	return len(s.Follows) > 0 && !slices.ContainsFunc(t.Steps, func(o Step) bool {
+		return slices.Contains(s.Follows, o.Number) && (o.Changes() || o.Kind == DoStep) && !o.Done
+	})
+}
+
+// Fits tells whether a line fits a pattern, in which * stands for any text.
+func Fits(pattern, line string) bool {
+	re, err := regexp.Compile(Pattern(pattern))
+	return err == nil && re.MatchString(strings.TrimSpace(line))
+}
+
+// Pattern is the regular expression of a pattern in which * stands for any text, over a line
+// with blanks around it.
+func Pattern(pattern string) string {
+	parts := strings.Split(strings.TrimSpace(pattern), "*")
+	for i, p := range parts {
+		parts[i] = regexp.QuoteMeta(p)
+	}
+	return `^\s*` + strings.Join(parts, ".*") + `\s*$`
+}
+
+// Judge says why what came back is not what must; "" where it is.
+func (c Command) Judge(got []string) string {
+	for _, p := range c.Never {
+		if i := slices.IndexFunc(got, func(l string) bool { return Fits(p, l) }); i >= 0 {
+			return fmt.Sprintf("%q came back, which must not", strings.TrimSpace(got[i]))
+		}
+	}
+	for _, p := range c.Answers {
+		if !slices.ContainsFunc(got, func(l string) bool { return Fits(p, l) }) {
+			return fmt.Sprintf("nothing like %q came back", p)
+		}
+	}
+	return ""
+}
+
+// deeds takes from the runbook what a step does that is no configuration.
+func (m *maker) deeds(t *Target, s runbook.Step, on runbook.On, out *Step) {
+	out.Follows = m.numbers(s.Follows)
+	switch {
+	case s.Hand:
+		out.Kind = HandStep
+		for _, text := range s.Tell {
+			line, err := text.Render(t.Env)
+			if err != nil {
+				m.fail(text.Line(), "%s: %v%s", t.Device.Name, err, m.unsaid(t, text))
+			}
+			out.Tell = append(out.Tell, line)
+		}
+	case s.Wait != nil:
+		out.Kind, out.Wait = WaitStep, &Wait{For: s.Wait.For, Most: s.Wait.Most}
+		if s.Wait.Until != nil {
+			out.Wait.Until = &Check{s.Wait.Until, t.Env}
+		}
+	case on.Looks():
+		out.Kind = LookStep
+	case on.Does():
+		out.Kind = DoStep
+	default:
+		return
+	}
+	out.Deed = Deed{Mode: on.Mode, Takes: on.Deed.Takes, Repeatable: on.Deed.Repeatable}
+	if out.Deed.Takes == 0 {
+		out.Deed.Takes = usualTakes
+	}
+	if on.Mode != "" && !slices.Contains(t.Traits.Modes, on.Mode) {
+		m.once(on.Line, runbookModes(t.Traits.Modes), "%s has no mode %q", t.Device.Platform, on.Mode)
+	}
+}
+
+func runbookModes(modes []string) string {
+	if len(modes) == 0 {
+		return "the command alone"
+	}
+	return "in one of " + strings.Join(modes, ", ")
+}
+
+// commands renders the commands of a round.
+func (m *maker) commands(t *Target, on runbook.On, env runbook.Env) (out []Command) {
+	answers, never := m.patternsOf(t, on.Deed.Answers, env), m.patternsOf(t, on.Deed.Never, env)
+	var asked [][2]string
+	for _, a := range on.Deed.Asked {
+		if both := m.patternsOf(t, []*runbook.Text{a.Question, a.Say}, env); len(both) == 2 {
+			asked = append(asked, [2]string{both[0], both[1]})
+		}
+	}
+	for _, text := range slices.Concat(on.Look, on.Do) {
+		line, err := text.Render(env)
+		if err != nil {
+			m.fail(text.Line(), "%s: %v%s", t.Device.Name, err, m.unsaid(t, text))
+			continue
+		}
+		why := t.Traits.mayNot(line, on.Looks())
+		if why != "" {
+			m.onceAt(text, "", "%q: %s", line, why)
+		}
+		m.secretInTheOpen(t, text, line)
+		out = append(out, Command{line, answers, never, asked})
+	}
+	return out
+}
+
+func (m *maker) patternsOf(t *Target, texts []*runbook.Text, env runbook.Env) (out []string) {
+	for _, text := range texts {
+		line, err := text.Render(env)
+		if err != nil {
+			m.fail(text.Line(), "%s: %v%s", t.Device.Name, err, m.unsaid(t, text))
+			continue
+		}
+		out = append(out, line)
+	}
+	return out
+}
+
+// mayNot says why a command must not be given; "" where it may.
+func (t Traits) mayNot(line string, looks bool) string {
+	for _, never := range t.Never {
+		if never.MatchString(strings.TrimSpace(line)) {
+			return "the profile never lets a runbook send it"
+		}
+	}
+	if t.Unsendable != nil {
+		if why := t.Unsendable(line); why != "" {
+			return why
+		}
+	}
+	switch {
+	case looks && (t.ChangesNothing == nil || !t.ChangesNothing(line)):
+		return "it is not among the commands that the profile knows to change nothing; where it does something, write do in place of look"
+	case !looks && !t.TakesCommands:
+		return "nothing is done there by a command"
+	case !looks && t.ChangesNothing != nil && t.ChangesNothing(line):
+		return "it changes nothing, as the profile says; write look in place of do"
+	}
+	return ""
+}
+
+// Said is what a step does that is no configuration, in lines: its commands, what it waits for,
+// what a person is told. Secrets are not masked in it.
+func (t *Target) Said(s Step) (out []string) {
+	for _, c := range s.Commands {
+		out = append(out, c.Line)
+	}
+	if s.Wait != nil && s.Wait.Until != nil {
+		out = append(out, fmt.Sprintf("until %s, for %s at most", s.Wait.Until.Cond.Source, runbook.FormatDuration(s.Wait.Most)))
+	} else if s.Wait != nil {
+		out = append(out, runbook.FormatDuration(s.Wait.For))
+	}
+	return append(out, s.Tell...)
+}
+
+// Work is how long a step that is no configuration takes: usually, and at most.
+func (s Step) Work(command time.Duration) (usual, worst time.Duration) {
+	n := time.Duration(len(s.Commands))
+	//exhaustive:enforce
+	switch s.Kind {
+	case LookStep:
+		usual = n * 2 * command
+		worst = usual
+	case DoStep:
+		if s.Done {
+			return 0, 0
+		}
+		usual, worst = n*(command+s.Deed.Takes/expected), n*(command+s.Deed.Takes)
+	case WaitStep:
+		usual, worst = s.Wait.For+s.Wait.Most/expected, s.Wait.For+s.Wait.Most
+	case HandStep:
+		usual, worst = handTakes/2, handTakes
+	case ChangeStep:
+	}
+	return usual, worst
+}
+
+// together refuses steps of other kinds between changes on platforms on which all changes of a
+// device go into one apply: what stands behind them could not be applied any more.
+func (m *maker) together(t *Target) {
+	if !t.Traits.Once {
+		return
+	}
+	changed, between := false, ""
+	for _, s := range t.Steps {
+		switch {
+		case s.Changes() && changed && between != "":
+			m.once(0, "it before all changes, or behind them", "step %q stands between changes, and on %s all of them go into one apply", between, t.Device.Platform)
+			return
+		case s.Changes():
+			changed = true
+		case s.Kind != ChangeStep && changed:
+			between = s.Title
+		}
+	}
+}
+
+// undoable are the steps of a plan that cannot be undone, with how many devices do them.
+func (p *Plan) undoable() (titles []string, count map[string]int) {
+	count = map[string]int{}
+	for _, t := range p.Targets() {
+		for _, s := range t.Steps {
+			if s.Kind != DoStep {
+				continue
+			}
+			if count[s.Title] == 0 {
+				titles = append(titles, s.Title)
+			}
+			count[s.Title]++
+		}
+	}
+	return titles, count
+}
+
+// deedsToKnow is what must be known of steps that are no configuration.
+func deedsToKnow(p *Plan) (out []string) {
+	titles, count := p.undoable()
+	for _, title := range titles {
+		out = append(out, fmt.Sprintf("step %q does something on %s that cannot be undone: it is done once, and never in a rehearsal", title, devices(count[title])))
+	}
+	if !p.Unattended.Given {
+		return out
+	}
+	for _, t := range p.Targets() {
+		for _, s := range t.Steps {
+			if s.Kind == HandStep {
+				return append(out, fmt.Sprintf("step %q is done by hand: where nobody is there, nobody confirms it, and what the unattended line says is done", s.Title))
+			}
+		}
+	}
+	return out
+}

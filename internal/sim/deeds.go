@@ -1,0 +1,52 @@
+package sim
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+)
+
+// Some commands do something and have no line in the configuration. On a tern, "recount ports"
+// counts the frames of each port from none again, and "renew links", after a question, has all
+// its ports lose their neighbours for as long as the scenario says things take to settle; on
+// an osier the same are "zero counts" and "refresh links", and on a plover "test lamps" lights
+// them. Each is noted as [Done], so that it can be told how often it was.
+
+// recount counts from none again. The caller holds d.mu; it tells whether it was done.
+func (d *Device) recount(line string) bool {
+	if d.fault(Ignores, line) != nil {
+		return false
+	}
+	d.counted = time.Now()
+	d.note(Done, line)
+	return true
+}
+
+// renew loses the neighbours for a while. The caller holds d.mu.
+func (d *Device) renew(line string) {
+	if d.fault(Ignores, line) == nil {
+		d.renewed = time.Now().Add(d.fleet.scenario.Settle)
+		d.note(Done, line)
+	}
+}
+
+// renewing tells whether its links are being renewed.
+func (d *Device) renewing() bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return time.Now().Before(d.renewed)
+}
+
+// counts is the table of what was counted on each port. The caller holds d.mu.
+func (d *Device) counts() string {
+	out := "port  frames\n"
+	for _, port := range slices.Sorted(maps.Keys(d.running.ports)) {
+		frames := int(time.Since(d.counted).Seconds()) * 10
+		if d.counted.IsZero() {
+			frames = 100000 + port
+		}
+		out += fmt.Sprintf("%-5d %d\n", port, frames)
+	}
+	return out
+}
