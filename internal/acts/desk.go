@@ -1,17 +1,21 @@
 package acts
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"os/user"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"sync"
 	"time"
 
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/scope"
+	"metabasis/internal/core/textfile"
 	"metabasis/internal/diag"
 	"metabasis/internal/person"
 	"metabasis/internal/workspace"
@@ -127,10 +131,52 @@ func (d *Desk) Select(fleetFile string, words []string) (*Evening, error) {
 	if e.Fleet, err = d.Fleet(fleetFile); err != nil {
 		return nil, err
 	}
-	saved, err := d.Selections()
+	from, err := d.From()
 	if err != nil {
 		return nil, err
 	}
-	e.Scope, err = scope.Select(e.Fleet, words, saved)
+	e.Scope, err = scope.Select(e.Fleet, words, from)
 	return e, err
+}
+
+// From is where words of a scope are looked up: selections, files of names, and nights.
+func (d *Desk) From() (scope.From, error) {
+	saved, err := d.Selections()
+	return scope.From{
+		Saved: saved,
+		File: func(path string) ([]string, error) {
+			data, err := textfile.Read(path, textfile.Small)
+			if errors.Is(err, fs.ErrNotExist) && !filepath.IsAbs(path) {
+				data, err = textfile.Read(d.inWorkspace(path), textfile.Small)
+			}
+			if err != nil {
+				return nil, fmt.Errorf("a file of names: %w", err)
+			}
+			names := scope.NamesIn(data)
+			if len(names) == 0 {
+				return nil, fmt.Errorf("no name stands in %s", path)
+			}
+			return names, nil
+		},
+		NotKept: d.notKeptIn,
+	}, err
+}
+
+// notKeptIn are the devices that a night did not keep.
+func (d *Desk) notKeptIn(word string) ([]string, error) {
+	ctx := context.Background()
+	all, err := d.Nights(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, l := range all {
+		if word == Newest || word == strconv.FormatInt(l.ID, 10) {
+			p, err := d.Open(ctx, l.ID)
+			if err != nil || p == nil {
+				return nil, errors.Join(err, fmt.Errorf("night %d cannot be read", l.ID))
+			}
+			return notKept(&p.Night), nil
+		}
+	}
+	return nil, fmt.Errorf("there is no night %s in the journal", word)
 }

@@ -210,14 +210,14 @@ const notBegun = "not begun: given up before"
 
 // Where tells which devices in scope a condition selects.
 func (e *Evening) Where(condition string) ([]string, error) {
-	saved, err := e.Selections()
+	from, err := e.From()
 	if err != nil {
 		return nil, err
 	}
 	s, err := scope.Select(
 		&fleet.Fleet{File: e.Fleet.File, Devices: e.Scope.Devices, Columns: e.Fleet.Columns, Kinds: e.Fleet.Kinds, Tables: e.Fleet.Tables},
 		[]string{condition},
-		saved,
+		from,
 	)
 	if err != nil {
 		return nil, err
@@ -227,6 +227,22 @@ func (e *Evening) Where(condition string) ([]string, error) {
 		out = append(out, d.Name)
 	}
 	return out, nil
+}
+
+// SaveScope saves what is in scope as a selection: a condition as that, else the names that it
+// means now.
+func (e *Evening) SaveScope(name string) error {
+	if e.Scope.Source == "" {
+		return errors.New("the whole fleet needs no selection; give a scope to save")
+	}
+	if e.Scope.Condition {
+		return e.SaveSelection(name, scope.Selection{Where: e.Scope.Source})
+	}
+	var s scope.Selection
+	for _, d := range e.Scope.Devices {
+		s.Devices = append(s.Devices, d.Name)
+	}
+	return e.SaveSelection(name, s)
 }
 
 // LoginOf names the login of a device, and where that is said.

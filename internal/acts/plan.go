@@ -14,6 +14,7 @@ import (
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/problem"
 	"metabasis/internal/core/runbook"
+	"metabasis/internal/core/scope"
 	"metabasis/internal/core/textfile"
 	"metabasis/internal/core/work"
 	"metabasis/internal/person"
@@ -78,6 +79,8 @@ type Request struct {
 	// ValuesFile is a YAML file of NAME: VALUE; answers go before it. "" is none.
 	ValuesFile string
 	Waivers    []string // CHECK on DEVICE: REASON
+	// Only are words that choose a part of the runbook's scope, as [Desk.Select] takes them.
+	Only []string
 	// Sealed is the file of a sealed plan: the night is planned only if nothing differs
 	// from it. "" is none.
 	Sealed string
@@ -133,7 +136,11 @@ func (c *Change) plan(ctx context.Context, r Request, finder *workspace.Finder) 
 	}
 	defer c.working("planning for a fleet of %s", report.Count(len(c.Fleet.Devices), "device"))()
 	seen, unread := c.Seen(ctx)
-	p, err := plan.Make(c.Runbook, c.Fleet.Placed(seen), answers, c.Profiles.Traits(), time.Now())
+	part, err := c.chosen(r)
+	if err != nil {
+		return nil, nil, err
+	}
+	p, err := plan.Make(c.Runbook, c.Fleet.Placed(seen), answers, c.Profiles.Traits(), time.Now(), part)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -169,6 +176,26 @@ func (c *Change) plan(ctx context.Context, r Request, finder *workspace.Finder) 
 		return nil, nil, err
 	}
 	return p, sealed, p.Waive(ofSeal)
+}
+
+// chosen is the part of the scope that is chosen for this night: by the request, else by what
+// was sealed.
+func (c *Change) chosen(r Request) (*scope.Part, error) {
+	from, err := c.From()
+	if err != nil {
+		return nil, err
+	}
+	words := r.Only
+	if len(words) == 0 && r.Sealed != "" {
+		if words, err = sealedFor(r.Sealed); err != nil {
+			return nil, err
+		}
+	}
+	part, err := scope.Choose(c.Fleet, words, from)
+	if err != nil {
+		return nil, fmt.Errorf("--only: %w", err)
+	}
+	return part, nil
 }
 
 // Replan asks for the values of a night that has not begun, those that it has beside them,

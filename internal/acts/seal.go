@@ -179,6 +179,23 @@ func (c *Change) signers() (*seal.Signers, error) {
 	return seal.ReadSigners(file, data)
 }
 
+// sealedFor are the devices that a plan was sealed for, where it was for a part of its scope.
+func sealedFor(file string) ([]string, error) {
+	data, err := textfile.Bytes(file, textfile.Large)
+	if err != nil {
+		return nil, err
+	}
+	s, err := seal.Read(file, data)
+	if err != nil || s.Only == "" {
+		return nil, err
+	}
+	var names []string
+	for _, d := range s.Devices {
+		names = append(names, d.Name)
+	}
+	return names, nil
+}
+
 // heldAgainst reads a sealed plan and refuses a plan that is not the same.
 func (c *Change) heldAgainst(p *plan.Plan, file string) (*seal.Plan, error) {
 	if file == "" {

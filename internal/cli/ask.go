@@ -33,7 +33,8 @@ a folder a night, in it one a device by its own name, in it a file a command.
 Only commands that the device's profile knows to change nothing are sent; --any
 sends others, too, except those that the profile never lets be sent. With --file
 the commands stand in a file, one a line; ROLE=FILE gives devices of a role a
-file of their own.`,
+file of their own. With --only every word is a command:
+ask "tell clock" "tell storage" --only ald-quay-1.`,
 		RunE: func(cmd *cobra.Command, words []string) error { return a.ask(cmd.Context(), f, words) },
 	}
 	a.eveningFlags(cmd, &f.eveningFlags)
@@ -45,8 +46,11 @@ file of their own.`,
 }
 
 func (a *app) ask(ctx context.Context, f askFlags, words []string) error {
-	commands, words, err := readCommands(f.files, words)
+	commands, words, err := readCommands(f.files, words, len(f.only) > 0)
 	if err != nil {
+		return err
+	}
+	if words, err = f.chosen(words); err != nil {
 		return err
 	}
 	e, err := a.selected(f.fleet, words)
@@ -72,12 +76,17 @@ func (a *app) ask(ctx context.Context, f askFlags, words []string) error {
 	return ended(over(), acts.Unanswered(answers))
 }
 
-// readCommands reads the commands from files, else the first word is one.
-func readCommands(files, words []string) (acts.Commands, []string, error) {
+// readCommands reads the commands from files, else the first word is one; all are where the
+// scope stands elsewhere.
+func readCommands(files, words []string, all bool) (acts.Commands, []string, error) {
 	out := acts.Commands{}
 	if len(files) == 0 {
 		if len(words) == 0 {
 			return nil, nil, errors.New(`no command: write metabasis ask "COMMAND" [SCOPE]`)
+		}
+		if all {
+			out[""] = words
+			return out, nil, nil
 		}
 		out[""] = []string{words[0]}
 		return out, words[1:], nil

@@ -25,13 +25,29 @@ const exitSome = 2
 // reach devices and change nothing.
 type eveningFlags struct {
 	fleet    string
+	only     []string
 	headless bool
 	json     bool
 }
 
 func (a *app) eveningFlags(cmd *cobra.Command, f *eveningFlags) {
 	cmd.Flags().StringVar(&f.fleet, "fleet", "", "a fleet file in place of the workspace's")
+	cmd.Flags().StringArrayVar(&f.only, "only", nil, onlyHelp)
 	a.settingFlag(cmd.Flags(), settings.Together)
+}
+
+// onlyHelp is what --only takes, everywhere alike.
+const onlyHelp = `a part of the scope for this time: a condition, names, ald-quay-*, @SELECTION, a file of names, "not kept in night 21"; names add up`
+
+// chosen are the words of a scope, which stand behind a command or behind --only.
+func (f eveningFlags) chosen(words []string) ([]string, error) {
+	if len(f.only) > 0 && len(words) > 0 {
+		return nil, fmt.Errorf("the scope stands behind the command, %s, and behind --only: say it once", strings.Join(words, " "))
+	}
+	if len(f.only) > 0 {
+		return scope.Only(f.only)
+	}
+	return words, nil
 }
 
 // selected opens the workspace and selects devices; it reaches none.
@@ -64,28 +80,40 @@ func (a *app) say(s *scope.Scope) {
 }
 
 func (a *app) scopeCommand() *cobra.Command {
-	var file string
+	var file, save string
 	cmd := &cobra.Command{
 		Use:   "scope [SCOPE]",
 		Short: "Show which devices a scope selects, and why the others are left out",
 		Long: `Show which devices a scope selects, and why the others are left out. Nothing is
 connected to.
 
-A scope is a condition as in a runbook, or names of devices and of saved
-selections:
+A scope is a condition as in a runbook; or names of devices, patterns of names, saved
+selections, files of names, in any number; or what a night did not keep:
 
   metabasis scope 'role == "quay" and site in ["ALD", "BRM"]'
-  metabasis scope ald-quay-1 ald-quay-2 @gates`,
-		RunE: func(_ *cobra.Command, words []string) error { return a.scope(file, words) },
+  metabasis scope ald-quay-1 'brm-quay-*' @gates ./tonight.txt
+  metabasis scope 'not kept in night 21'
+
+With --save NAME the scope is saved as a selection, which @NAME means from then on, in
+runbooks, too: a condition as that, so that it means other devices when the fleet is another;
+anything else as the names that it means now.`,
+		RunE: func(_ *cobra.Command, words []string) error { return a.scope(file, save, words) },
 	}
+	cmd.Flags().StringVar(&save, "save", "", "save it as a selection of that name")
 	cmd.Flags().StringVar(&file, "fleet", "", "a fleet file in place of the workspace's")
 	return cmd
 }
 
-func (a *app) scope(file string, words []string) error {
+func (a *app) scope(file, save string, words []string) error {
 	e, err := a.selected(file, words)
 	if err != nil {
 		return err
+	}
+	if save != "" {
+		if err := e.SaveScope(save); err != nil {
+			return err
+		}
+		fmt.Fprintf(a.err, "@%s is saved in selections.yaml.\n", save)
 	}
 	config, err := e.UserConfig()
 	if err != nil {

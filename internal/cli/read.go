@@ -45,7 +45,11 @@ func (a *app) read(ctx context.Context, f eveningFlags, asCSV bool, column strin
 		return a.listTables(f.fleet)
 	}
 	name := words[0]
-	e, err := a.selected(f.fleet, words[1:])
+	words, err := f.chosen(words[1:])
+	if err != nil {
+		return err
+	}
+	e, err := a.selected(f.fleet, words)
 	if err != nil {
 		return err
 	}

@@ -62,7 +62,11 @@ func (a *app) recordList() error {
 
 func (a *app) record(ctx context.Context, f eveningFlags, tables string, words []string) error {
 	name := words[0]
-	e, err := a.selected(f.fleet, words[1:])
+	words, err := f.chosen(words[1:])
+	if err != nil {
+		return err
+	}
+	e, err := a.selected(f.fleet, words)
 	if err != nil {
 		return err
 	}

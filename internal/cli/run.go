@@ -24,6 +24,7 @@ type nightFlags struct {
 	headless bool
 	json     bool
 	fleet    string
+	only     []string
 	answers  []string
 	file     string // of values
 	sealed   string
@@ -40,6 +41,7 @@ func (f *nightFlags) add(cmd *cobra.Command) {
 
 // values adds the flags by which a night is planned.
 func (f *nightFlags) values(cmd *cobra.Command) {
+	cmd.Flags().StringArrayVar(&f.only, "only", nil, onlyHelp)
 	cmd.Flags().StringArrayVar(&f.answers, "answer", nil, "NAME=VALUE for a value the runbook asks for; may be given many times")
 	cmd.Flags().StringVar(&f.file, "values", "", "a YAML file of NAME: VALUE for values the runbook asks for; --answer goes before it")
 	cmd.Flags().StringArrayVar(&f.waivers, "waive", nil, "\"CHECK on DEVICE: REASON\" passes a precheck that does not hold; may be given many times")
@@ -47,7 +49,7 @@ func (f *nightFlags) values(cmd *cobra.Command) {
 
 // request is what a night is planned from.
 func (f *nightFlags) request() acts.Request {
-	return acts.Request{Answers: f.answers, ValuesFile: f.file, Waivers: f.waivers, Unattended: f.headless, Sealed: f.sealed}
+	return acts.Request{Only: f.only, Answers: f.answers, ValuesFile: f.file, Waivers: f.waivers, Unattended: f.headless, Sealed: f.sealed}
 }
 
 func (a *app) runCommand() *cobra.Command {

@@ -114,6 +114,9 @@ func (d *planned) scope() {
 		rows = append(rows, []string{fmt.Sprint(t.Batch + 1), t.Device.Name, t.Device.Site, t.Device.Role, t.Device.Platform, t.Why, state})
 	}
 	d.Add(document.Table{Head: []string{"Batch", "Device", "Site", "Role", "Platform", "Why there", "Rehearsed"}, Rows: rows})
+	if d.p.Only != "" {
+		d.Add(document.Text("Only a part of the scope is chosen for this night: " + d.p.Only + "."))
+	}
 	for i, g := range scope.Groups(d.p.LeftOut) {
 		if i == 0 {
 			d.Add(document.Text("Left out are:"))

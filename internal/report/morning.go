@@ -30,6 +30,7 @@ type Morning struct {
 	Code     int          `json:"code"`    // the exit code of the night
 	Outcome  string       `json:"outcome"` // in a sentence
 	Sealed   string       `json:"sealed,omitempty"`
+	Only     string       `json:"only,omitempty"` // what of its scope was chosen for the night
 	Sum      string       `json:"journal_sha256"` // of its events, as they stand in the journal
 	Values   []plan.Value `json:"values,omitempty"`
 	Warnings []string     `json:"warnings,omitempty"`
@@ -168,7 +169,7 @@ func MorningOf(id int64, file, sum string, events []night.Event) *Morning {
 		m.Began = events[0].At
 	}
 	o := n.Outline
-	m.Title, m.Change, m.Sealed, m.Values, m.Warnings, m.LeftOut = o.Title, o.Change, o.Seal, o.Values, o.Warnings, o.LeftOut
+	m.Title, m.Change, m.Sealed, m.Values, m.Warnings, m.LeftOut, m.Only = o.Title, o.Change, o.Seal, o.Values, o.Warnings, o.LeftOut, o.Only
 	t := &teller{m: m, n: &n, stages: map[string][]Stage{}, why: map[string]Failure{}, holds: map[int]night.Event{}, used: map[string]bool{}}
 	for b, batch := range o.Batches {
 		m.Batches = append(m.Batches, BatchReport{Number: b + 1, Devices: len(batch)})

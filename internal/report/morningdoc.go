@@ -81,6 +81,7 @@ func (d *morningDocument) head() {
 	add("Change", m.Change)
 	add("Run by", m.By)
 	add("Sealed", m.Sealed)
+	add("Only", m.Only)
 	if m.Ended.IsZero() {
 		add("Ran", stamp(m.Began)+" to its last sign of life at "+stamp(m.Last))
 	} else {

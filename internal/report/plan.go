@@ -26,6 +26,9 @@ func Plan(p *plan.Plan, nights int) (out []string) {
 	for _, v := range p.Values {
 		say("value", "%s = %s  %s", v.Name, v.Value, v.Prompt)
 	}
+	if p.Only != "" {
+		say("only", "%s", p.Only)
+	}
 	for _, g := range scope.Groups(p.LeftOut) {
 		say("left out", "%s: %s", Some(g.Devices, 4), g.Why)
 	}

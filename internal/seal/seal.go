@@ -39,6 +39,8 @@ type Plan struct {
 	Values  map[string]string `json:"values"`
 	Devices []Device          `json:"devices"`
 	LeftOut map[string]string `json:"left_out"`
+	// Only is the part of the scope that it is for; "" is all of it.
+	Only string `json:"only,omitempty"`
 	// Profiles are the fingerprints of the profiles, by platform.
 	Profiles map[string]string `json:"profiles"`
 	// Rehearsed says when and by whom, and Sealed the same.
@@ -126,6 +128,7 @@ func planned(p *plan.Plan, text string, profiles map[string]string) *Plan {
 		Values:   map[string]string{},
 		LeftOut:  map[string]string{},
 		Profiles: map[string]string{},
+		Only:     p.Only,
 	}
 	for _, pc := range p.Prechecks {
 		s.Checks = append(s.Checks, pc.String())

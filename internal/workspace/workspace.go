@@ -296,7 +296,41 @@ func (w *Workspace) RunbookOf(file string, data []byte, f *fleet.Fleet) (*runboo
 	if err := rb.Fill(read); err != nil {
 		return nil, "", err
 	}
+	if err := w.choose(rb, f); err != nil {
+		return nil, "", err
+	}
+	if names, means := rb.Selections(); len(names) > 0 {
+		for i, name := range names { // as they are now
+			text += fmt.Sprintf("\n# @%s is %s\n", name, means[i])
+		}
+	}
 	return rb, text, rb.Compile(w.Profiles.Schema(f))
+}
+
+// choose puts what selections mean in the place of their names in a scope.
+func (w *Workspace) choose(rb *runbook.Runbook, f *fleet.Fleet) error {
+	return rb.Choose(func(name string) (string, error) {
+		saved, err := w.Selections()
+		if err != nil {
+			return "", err
+		}
+		s, is := saved[name]
+		if !is {
+			return "", fmt.Errorf("there is no selection @%s%s", name, problem.Write(name, slices.Sorted(maps.Keys(saved))))
+		}
+		for _, d := range s.Devices {
+			if f == nil {
+				break
+			}
+			if _, there := f.Get(d); !there {
+				return "", fmt.Errorf("the selection @%s names %s, which is not in the fleet", name, d)
+			}
+		}
+		if s.Condition() == "" {
+			return "", fmt.Errorf("the selection @%s is empty", name)
+		}
+		return s.Condition(), nil
+	})
 }
 
 // withFile is a file as it stands behind a runbook in the journal.

@@ -165,6 +165,7 @@ type Outline struct {
 	Window   plan.Window       `json:"window"`
 	Batches  [][]OutlineDevice `json:"batches"`
 	LeftOut  []plan.LeftOut    `json:"left_out,omitempty"`
+	Only     string            `json:"only,omitempty"` // what of the scope was chosen for the night
 	Warnings []string          `json:"warnings,omitempty"`
 	Checks   []string          `json:"checks,omitempty"` // the prechecks
 	Waivers  []plan.Waiver     `json:"waivers,omitempty"`
@@ -200,7 +201,8 @@ type OutlineDevice struct {
 // Outlined makes the outline of a plan.
 func Outlined(p *plan.Plan) *Outline {
 	o := &Outline{Title: p.Title, Change: p.Change, Window: p.Window, LeftOut: p.LeftOut, Warnings: p.Warnings, Waivers: p.Waivers,
-		Values: p.Values, Soak: p.Soak, Budget: p.Rules.StopAfter, BudgetGiven: p.Rules.StopGiven, Seal: p.Seal, Back: p.BackTime(p.Targets())}
+		Values: p.Values, Soak: p.Soak, Budget: p.Rules.StopAfter, BudgetGiven: p.Rules.StopGiven, Seal: p.Seal, Back: p.BackTime(p.Targets()),
+		Only: p.Only}
 	for _, pc := range p.Prechecks {
 		o.Checks = append(o.Checks, pc.String())
 	}

@@ -153,6 +153,7 @@ type Plan struct {
 	StepTitles []string
 	Values     []Value
 	Warnings   []string
+	Only       string   // what of the scope is chosen for this night; "" is all of it
 	Seal       string   // by whom it was sealed, and when; "" where nobody has
 	Collisions []string // rules of the runbook that cannot both hold, and which gives way
 	estimates  *Estimates
@@ -314,12 +315,17 @@ func (p *Plan) Devices() (out []fleet.Device) {
 
 // Make plans a compiled runbook over a fleet. Traits are by platform. The
 // error, if any, is a problem.List. Whether its prechecks can be looked at is said by
-// [Plan.Readable], once waivers are known.
-func Make(rb *runbook.Runbook, f *fleet.Fleet, answers map[string]string, traits map[string]Traits, now time.Time) (*Plan, error) {
+// [Plan.Readable], once waivers are known. A part is what of its scope is chosen for this night.
+func Make(
+	rb *runbook.Runbook, f *fleet.Fleet, answers map[string]string, traits map[string]Traits, now time.Time, part ...*scope.Part,
+) (*Plan, error) {
 	m := &maker{rb: rb, answers: answers, traits: traits, fleet: f, columns: f.Columns, said: map[string]bool{}}
 	window, notes, err := newWindow(rb, now)
 	if err != nil {
 		m.fail(rb.Window.Line, "%v", err)
+	}
+	if len(part) > 0 {
+		m.part = part[0]
 	}
 	p := &Plan{
 		Title: rb.Title, Change: rb.Change, Window: window, Rules: rb.Batches, Prechecks: withIdentity(rb.Prechecks),
@@ -329,6 +335,9 @@ func Make(rb *runbook.Runbook, f *fleet.Fleet, answers map[string]string, traits
 		p.StepTitles = append(p.StepTitles, s.Title)
 	}
 	m.values(p)
+	if m.part != nil {
+		p.Only = m.part.Source
+	}
 	if m.list == nil {
 		in := m.targets(f, p)
 		m.platforms(in)
@@ -369,6 +378,7 @@ type maker struct {
 	list    problem.List
 	said    map[string]bool            // problems that are not told for every device
 	refuses map[string][]string        // why a platform's language refuses what is wanted
+	part    *scope.Part                // what of the scope is chosen for this night; nil is all
 	lenient bool                       // a scope may be empty: the fleet may not be complete yet
 	absent  map[*runbook.Text][]string // files of single devices that are not there
 }
@@ -421,7 +431,14 @@ func (m *maker) targets(f *fleet.Fleet, p *Plan) (in []*Target) {
 	for _, d := range f.Devices {
 		env := m.rb.DeviceEnv(f.Fields(d), m.answers)
 		if o := m.outOfScope(env); o.Why != "" {
+			if m.part.Named(d.Name) {
+				m.fail(0, "%s is chosen for tonight, and the runbook's scope leaves it out: %s", d.Name, o.Why)
+			}
 			p.LeftOut = append(p.LeftOut, LeftOut{Device: d.Name, Why: p.Mask(o.Why), Rule: p.Mask(o.Rule)})
+			continue
+		}
+		if !m.part.Has(d.Name) {
+			p.LeftOut = append(p.LeftOut, LeftOut{Device: d.Name, Why: scope.NotChosen})
 			continue
 		}
 		past, o := m.pasts(d)

@@ -192,7 +192,7 @@ func (t *Target) TimerFor(p *Plan) time.Duration {
 		return t.TrialFor(p, 0)
 	}
 	_, worst := t.Work(p.Soak)
-	return max(p.Timer.Long(t.Device.Platform), (worst + Margin).Round(time.Second))
+	return max(p.Timer.Long(t.Device.Platform), inSeconds(worst+Margin))
 }
 
 // TrialFor is how long what is applied at a step is on trial, from 0: as the runbook says,
@@ -203,7 +203,12 @@ func (t *Target) TrialFor(p *Plan, step int) time.Duration {
 	if !t.Traits.Extends {
 		need *= 2
 	}
-	return max(need, p.Timer.Long(t.Device.Platform)).Round(time.Second)
+	return max(inSeconds(need), p.Timer.Long(t.Device.Platform))
+}
+
+// inSeconds is a time in whole seconds that is not shorter.
+func inSeconds(d time.Duration) time.Duration {
+	return (d + time.Second - 1).Truncate(time.Second)
 }
 
 // Estimate is how long a device's night takes, the soak not counted: what the nights that

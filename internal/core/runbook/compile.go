@@ -1,6 +1,7 @@
 package runbook
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"regexp"
@@ -312,8 +313,16 @@ func (c *compiler) cond(cond *Cond, env types.Map, elsewhere string) {
 		)
 		return
 	}
-	source, back := rewrite(cond.Source)
+	if name := cond.Selection(); name != "" && cond.means == "" {
+		c.fail(cond.at, `a condition such as site == "ALD"`, "there is no selection @%s here", name)
+		return
+	}
+	source, back := rewrite(cmp.Or(cond.means, cond.Source))
 	prog, off, err := compileExpr(source, env, true)
+	if err != nil && cond.means != "" {
+		c.fail(cond.at, "", "the selection %s, %s: %v", cond.Source, cond.means, err)
+		return
+	}
 	if err != nil {
 		at := cond.at
 		at.col += len([]rune(cond.Source[:min(max(back(off), 0), len(cond.Source))]))

@@ -46,6 +46,7 @@ type Cond struct {
 	prog   *vm.Program
 	names  []string // the names it uses
 	late   bool
+	means  string // what stands for it: a selection's condition; "" is what is written
 	parts  []part // its comparisons, for explaining
 }
 
@@ -70,6 +71,15 @@ func (p *parser) cond(n *node, from, to int) *Cond {
 
 // Names lists what the condition looks at, "config" included.
 func (c *Cond) Names() []string { return c.names }
+
+// Selection is the name of the selection that the condition is; "" where it is none.
+func (c *Cond) Selection() string {
+	name, is := strings.CutPrefix(c.Source, "@")
+	if !is {
+		return ""
+	}
+	return name
+}
 
 // Late tells whether it looks at what is read from the device, so that it cannot be settled
 // before.

@@ -161,3 +161,32 @@ func linesOf(p *parser, t *Text, data []byte) (out []*Text, wrong problem.List) 
 	}
 	return out, p.list
 }
+
+// Choose puts what selections mean in the place of their names in the scope. Means gives the
+// condition of one, by its name. It comes before Compile. The error is a problem.List.
+func (rb *Runbook) Choose(means func(name string) (string, error)) error {
+	var list problem.List
+	for _, c := range rb.Scope {
+		name := c.Selection()
+		if name == "" {
+			continue
+		}
+		source, err := means(name)
+		if err != nil {
+			list = append(list, problem.Problem{File: rb.File, Line: c.at.line, Col: c.at.col, Text: rb.lines[c.at.line], Msg: err.Error()})
+			continue
+		}
+		c.means = source
+	}
+	return list.Err()
+}
+
+// Selections are the names of the selections in the scope, with what they mean.
+func (rb *Runbook) Selections() (names, means []string) {
+	for _, c := range rb.Scope {
+		if name := c.Selection(); name != "" {
+			names, means = append(names, name), append(means, c.means)
+		}
+	}
+	return names, means
+}

@@ -3,9 +3,12 @@
 package scope
 
 import (
+	"errors"
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"metabasis/internal/core/fleet"
@@ -44,11 +47,42 @@ type Selection struct {
 	Devices []string `yaml:"devices,omitempty"`
 }
 
+// From is where words of a scope are looked up that the fleet itself does not know.
+type From struct {
+	Saved map[string]Selection
+	// File gives the names that stand in a file; nil reads none.
+	File func(path string) ([]string, error)
+	// NotKept gives the devices that a night did not keep; nil knows of none.
+	NotKept func(night string) ([]string, error)
+}
+
+// Condition is a selection as a condition: by its own, or by the names in it.
+func (s Selection) Condition() string {
+	var parts []string
+	if s.Where != "" {
+		parts = append(parts, "("+s.Where+")")
+	}
+	if len(s.Devices) > 0 {
+		quoted := make([]string, len(s.Devices))
+		for i, d := range s.Devices {
+			quoted[i] = strconv.Quote(d)
+		}
+		parts = append(parts, "name in ["+strings.Join(quoted, ", ")+"]")
+	}
+	return strings.Join(parts, " or ")
+}
+
 // Select selects the devices that the words of a command line mean: a condition
-// as a runbook's scope has it, or names of devices and @names of saved
-// selections. No words mean the whole fleet. It is an error to select nothing.
-func Select(f *fleet.Fleet, words []string, saved map[string]Selection) (*Scope, error) {
+// as a runbook's scope has it, or names of devices, patterns of names such as
+// ald-quay-*, @names of saved selections, files of names such as ./tonight.txt, or what a
+// night did not keep: not kept in night 21. No words mean the whole fleet. It is an error to
+// select nothing.
+func Select(f *fleet.Fleet, words []string, from From) (*Scope, error) {
 	s := &Scope{Source: strings.Join(words, " ")}
+	words, err := from.plain(f, words)
+	if err != nil {
+		return nil, err
+	}
 	for _, r := range f.Retired {
 		s.LeftOut = append(s.LeftOut, LeftOut{r.Name, "retired: " + r.Why, "", false})
 	}
@@ -57,7 +91,7 @@ func Select(f *fleet.Fleet, words []string, saved map[string]Selection) (*Scope,
 		return s, nil
 	}
 	s.Condition = slices.ContainsFunc(words, func(w string) bool { return !isName(f, w) })
-	why, err := chooser(f, words, saved)
+	why, err := chooser(f, words, from.Saved)
 	if err != nil {
 		return nil, err
 	}
@@ -102,7 +136,83 @@ func looksLikeName(w string) bool {
 
 func isName(f *fleet.Fleet, w string) bool {
 	_, ok := f.Get(w)
-	return ok || strings.HasPrefix(w, "@")
+	return ok || strings.HasPrefix(w, "@") || isPattern(w)
+}
+
+// isPattern tells a pattern of names, such as ald-quay-*.
+func isPattern(w string) bool { return namePattern.MatchString(w) && strings.Contains(w, "*") }
+
+var (
+	namePattern = regexp.MustCompile(`^[A-Za-z0-9._*-]+$`)
+	listed      = regexp.MustCompile(`^@?[A-Za-z0-9._*-]+(,@?[A-Za-z0-9._*-]+)+,?$`)
+	notKept     = regexp.MustCompile(`^not kept in night (\d+|newest)$`)
+)
+
+// isFile tells a file of names from a name.
+func isFile(f *fleet.Fleet, w string) bool {
+	if _, device := f.Get(w); device {
+		return false
+	}
+	return isFileName(w)
+}
+
+func isFileName(w string) bool {
+	return !strings.ContainsAny(w, " =<>\"'()[]!") &&
+		(strings.Contains(w, "/") || strings.HasSuffix(w, ".txt") || strings.HasSuffix(w, ".csv"))
+}
+
+// plain makes of words what needs nothing but the fleet and selections: files and nights become
+// the names in them, and lists of names their parts.
+func (from From) plain(f *fleet.Fleet, words []string) (out []string, err error) {
+	if m := notKept.FindStringSubmatch(strings.Join(words, " ")); m != nil {
+		if from.NotKept == nil {
+			return nil, errors.New("there are no nights here")
+		}
+		names, err := from.NotKept(m[1])
+		if err == nil && len(names) == 0 {
+			err = fmt.Errorf("night %s kept all its devices", m[1])
+		}
+		return names, err
+	}
+	for _, w := range words {
+		switch {
+		case isFile(f, w):
+			if from.File == nil {
+				return nil, fmt.Errorf("no file of names can be read here: %s", w)
+			}
+			names, err := from.File(w)
+			if err != nil {
+				return nil, err
+			}
+			for _, n := range names {
+				if !isName(f, n) {
+					return nil, fmt.Errorf("%s names %s, which is not in the fleet%s", w, n, nearest(n, f))
+				}
+			}
+			out = append(out, names...)
+		case listed.MatchString(w):
+			for part := range strings.SplitSeq(strings.Trim(w, ","), ",") {
+				out = append(out, part)
+			}
+		default:
+			out = append(out, w)
+		}
+	}
+	return out, nil
+}
+
+// NamesIn are the names in a file of names: one a line, or the first of the values of each
+// line, below a head that is called name.
+func NamesIn(data []byte) (out []string) {
+	for l := range strings.Lines(string(data)) {
+		l, _, _ = strings.Cut(l, "#")
+		name, _, _ := strings.Cut(strings.NewReplacer(";", ",", "\t", ",").Replace(strings.TrimSpace(l)), ",")
+		name = strings.Trim(strings.TrimSpace(name), `"`)
+		if name != "" && !(len(out) == 0 && (name == "name" || name == "device")) {
+			out = append(out, name)
+		}
+	}
+	return out
 }
 
 // retired says why a device is worked on no more; "" where it is none of those.
@@ -158,6 +268,14 @@ func byName(f *fleet.Fleet, words []string, saved map[string]Selection) (func(fl
 	var any []func(fleet.Device) Outside
 	for _, w := range words {
 		name, isSaved := strings.CutPrefix(w, "@")
+		if !isSaved && isPattern(w) {
+			fits := like(w)
+			if !slices.ContainsFunc(f.Devices, func(d fleet.Device) bool { return fits(d).Why == "" }) {
+				return nil, fmt.Errorf("no device has a name like %s", w)
+			}
+			any = append(any, fits)
+			continue
+		}
 		if !isSaved {
 			any = append(any, named([]string{w}))
 			continue
@@ -188,6 +306,17 @@ func byName(f *fleet.Fleet, words []string, saved map[string]Selection) (func(fl
 		}
 		return Outside{Why: "not named"}
 	}, nil
+}
+
+// like chooses by a pattern of names.
+func like(pattern string) func(fleet.Device) Outside {
+	re := regexp.MustCompile("^" + strings.ReplaceAll(regexp.QuoteMeta(pattern), `\*`, ".*") + "$")
+	return func(d fleet.Device) Outside {
+		if re.MatchString(d.Name) {
+			return Outside{}
+		}
+		return Outside{Why: "not named"}
+	}
 }
 
 func named(names []string) func(fleet.Device) Outside {
@@ -252,3 +381,54 @@ func Reasons(out []LeftOut) string {
 	}
 	return strings.Join(parts[:min(len(parts), 5)], "; ")
 }
+
+// NotChosen is why a device is left out of tonight's part of a scope.
+const NotChosen = "not chosen tonight"
+
+// Part is a part of a scope that is chosen for one night.
+type Part struct {
+	Source string
+	chosen map[string]bool
+	named  []string // devices that are named one by one
+}
+
+// Only are the words that several choices make together: names add up, and a condition stands
+// alone.
+func Only(choices []string) ([]string, error) {
+	for _, c := range choices {
+		if len(choices) > 1 && !looksLikeName(c) && !isFileName(c) {
+			return nil, fmt.Errorf("%s stands beside other choices: a condition stands alone, with and, or between its parts", c)
+		}
+	}
+	return choices, nil
+}
+
+// Choose chooses a part by words, as [Select] takes them; no words choose all, which is nil.
+func Choose(f *fleet.Fleet, words []string, from From) (*Part, error) {
+	words, err := Only(words)
+	if len(words) == 0 || err != nil {
+		return nil, err
+	}
+	s, err := Select(f, words, from)
+	if err != nil {
+		return nil, err
+	}
+	p := &Part{Source: s.Source, chosen: map[string]bool{}}
+	for _, d := range s.Devices {
+		p.chosen[d.Name] = true
+	}
+	for _, w := range words {
+		for n := range strings.SplitSeq(w, ",") {
+			if _, device := f.Get(n); device {
+				p.named = append(p.named, n)
+			}
+		}
+	}
+	return p, nil
+}
+
+// Has tells whether a device is of the part.
+func (p *Part) Has(device string) bool { return p == nil || p.chosen[device] }
+
+// Named tells whether a device was chosen by its own name.
+func (p *Part) Named(device string) bool { return p != nil && slices.Contains(p.named, device) }

@@ -1,6 +1,7 @@
 package scope
 
 import (
+	"errors"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -44,8 +45,29 @@ func TestSelect(t *testing.T) {
 		"no selection":       {[]string{"@brimm"}, nil, "brim"},
 		"device has gone":    {[]string{"@gone"}, nil, "not in the fleet"},
 		"of the device":      {[]string{`clock.settled`}, nil, "clock"},
+		"a pattern":          {[]string{"ald-quay-*", "ops-*"}, []string{"ald-quay-1", "ald-quay-2", "ops-desk-1"}, ""},
+		"a pattern of none":  {[]string{"ald-quay-*", "eyr-*"}, nil, "no device has a name like eyr-*"},
+		"with commas":        {[]string{"ald-quay-1,brm-quay-1", "@two"}, []string{"ald-quay-1", "brm-quay-1", "ops-desk-1"}, ""},
+		"a file":             {[]string{"./tonight.txt", "brm-*"}, []string{"ald-quay-2", "brm-quay-1"}, ""},
+		"a file of others":   {[]string{"./other.csv"}, nil, "./other.csv names ald-quay-22, which is not in the fleet; did you mean ald-quay-2?"},
+		"no file":            {[]string{"./none.txt"}, nil, "no such file"},
+		"not kept":           {[]string{"not", "kept", "in", "night", "21"}, []string{"brm-quay-1"}, ""},
+		"all kept":           {[]string{"not kept in night 22"}, nil, "night 22 kept all its devices"},
 	} {
-		s, err := Select(harbour(t), c.words, saved)
+		s, err := Select(harbour(t), c.words, From{Saved: saved, File: func(path string) ([]string, error) {
+			switch path {
+			case "./tonight.txt":
+				return NamesIn([]byte("# tonight\nname;site\nald-quay-2;ALD # the far one\n\n")), nil
+			case "./other.csv":
+				return NamesIn([]byte("ald-quay-22\n")), nil
+			}
+			return nil, errors.New("no such file")
+		}, NotKept: func(night string) ([]string, error) {
+			if night == "21" {
+				return []string{"brm-quay-1"}, nil
+			}
+			return nil, nil
+		}})
 		if c.err != "" {
 			assert.ErrorContains(t, err, c.err, name)
 			continue
@@ -58,7 +80,24 @@ func TestSelect(t *testing.T) {
 		assert.Equal(t, c.want, got, name)
 		assert.Len(t, s.LeftOut, 4-len(c.want), name)
 	}
-	s, err := Select(harbour(t), []string{`site == "ALD"`}, nil)
+	s, err := Select(harbour(t), []string{`site == "ALD"`}, From{})
 	require.NoError(t, err)
 	assert.Equal(t, []Group{{"site is BRM, wanted ALD", []string{"brm-quay-1"}}, {"site is OPS, wanted ALD", []string{"ops-desk-1"}}}, Groups(s.LeftOut))
+}
+
+// A part of a scope: names add up, a condition stands alone, and none chosen is all.
+func TestAPartOfAScope(t *testing.T) {
+	f := harbour(t)
+	all, err := Choose(f, nil, From{})
+	require.NoError(t, err)
+	assert.True(t, all.Has("anything"))
+	p, err := Choose(f, []string{"ald-quay-1", "brm-*"}, From{})
+	require.NoError(t, err)
+	assert.True(t, p.Has("brm-quay-1"))
+	assert.False(t, p.Has("ald-quay-2"))
+	assert.True(t, p.Named("ald-quay-1"))
+	assert.False(t, p.Named("brm-quay-1"), "a pattern names nobody")
+	_, err = Choose(f, []string{`site == "ALD"`, "brm-quay-1"}, From{})
+	assert.ErrorContains(t, err, "a condition stands alone")
+	assert.Equal(t, `(site == "ALD") or name in ["a", "b"]`, Selection{Where: `site == "ALD"`, Devices: []string{"a", "b"}}.Condition())
 }

@@ -67,6 +67,9 @@ func (v *View) brief(cells int) []ink.Row {
 	}
 	rows = append(rows, v.checked(cells)...)
 	rows = append(rows, label("soak", ink.Long(o.Soak))...)
+	if o.Only != "" {
+		rows = append(rows, label("only", o.Only)...)
+	}
 	for _, why := range leftOut(o) {
 		rows = append(rows, label("left out", why)...)
 	}
