@@ -40,7 +40,7 @@ func (d *Desk) Draft(file string) *Draft {
 	if err != nil && !errors.Is(err, workspace.ErrNoFleet) {
 		out.wrong(err)
 	}
-	rb, open, err := d.Check(file, fl)
+	rb, open, _, err := d.Check(file, fl)
 	out.Open = open
 	if err != nil {
 		out.wrong(err)

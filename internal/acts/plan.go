@@ -60,17 +60,18 @@ func (d *Desk) Change(file, fleetFile string) (*Change, error) {
 
 // Check holds a runbook against the fleet: what cannot be done on a platform in scope
 // is found here, not at night. Open names what it depends on that is asked for, where
-// that keeps it from being held against the fleet; without a fleet, f is nil.
-func (d *Desk) Check(file string, f *fleet.Fleet) (rb *runbook.Runbook, open string, err error) {
+// that keeps it from being held against the fleet; without a fleet, f is nil. Doubts are what is
+// no mistake for certain.
+func (d *Desk) Check(file string, f *fleet.Fleet) (rb *runbook.Runbook, open string, doubts []string, err error) {
 	if file, err = d.RunbookFile(file); err != nil {
-		return nil, "", err
+		return nil, "", nil, err
 	}
 	rb, _, err = d.Runbook(file, f)
 	if err == nil && f != nil {
 		defer d.working("holding %s against %s", file, report.Count(len(f.Devices), "device"))()
-		open, err = plan.Review(rb, f, d.Profiles.Traits())
+		open, doubts, err = plan.Review(rb, f, d.Profiles.Traits())
 	}
-	return rb, open, err
+	return rb, open, doubts, err
 }
 
 // Request is what a night is planned from, beside its runbook.

@@ -42,7 +42,10 @@ func (a *app) check(files []string) error {
 	}
 	var list problem.List
 	for _, file := range files {
-		rb, open, err := d.Check(file, f)
+		rb, open, doubts, err := d.Check(file, f)
+		for _, doubt := range doubts {
+			fmt.Fprintf(a.err, "%s: %s\n", file, doubt)
+		}
 		if open != "" {
 			fmt.Fprintf(a.err, "%s: not held against the fleet: which devices it is for depends on %s, which is asked for\n", rb.File, open)
 		}
@@ -97,7 +100,7 @@ func (a *app) asWant(files []string) error {
 	}
 	traits := d.Profiles.Traits()
 	for _, file := range files {
-		rb, _, err := d.Check(file, fl)
+		rb, _, _, err := d.Check(file, fl)
 		if err != nil {
 			return err
 		}

@@ -2,8 +2,11 @@ package cli
 
 import (
 	"encoding/csv"
+	"errors"
 	"os"
+	"os/exec"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -27,6 +30,7 @@ func TestScripts(t *testing.T) {
 		"appears":  appears,
 		"exchange": exchange,
 		"column":   column,
+		"exits":    exits,
 	}})
 }
 
@@ -41,6 +45,21 @@ func appears(ts *testscript.TestScript, _ bool, args []string) {
 		time.Sleep(20 * time.Millisecond)
 	}
 	ts.Fatalf("%s never appeared", path)
+}
+
+// exits CODE COMMAND... runs a command that ends with that exit code.
+func exits(ts *testscript.TestScript, _ bool, args []string) {
+	err := ts.Exec(args[1], args[2:]...)
+	var ended *exec.ExitError
+	code := 0
+	if errors.As(err, &ended) {
+		code = ended.ExitCode()
+	} else if err != nil {
+		ts.Fatalf("%v", err)
+	}
+	if args[0] != strconv.Itoa(code) {
+		ts.Fatalf("%s ended with %d", strings.Join(args[1:], " "), code)
+	}
 }
 
 // exchange FROM TO A B writes a fleet file in which two devices have each other's port.

@@ -61,7 +61,7 @@ func (a *app) runbooks(_ *cobra.Command, args []string, word string) ([]string, 
 	var out []string
 	for _, file := range d.Runbooks() {
 		title := "has mistakes"
-		if rb, _, err := d.Check(file, fl); err == nil && rb != nil {
+		if rb, _, _, err := d.Check(file, fl); err == nil && rb != nil {
 			title = rb.Title
 		}
 		out = append(out, filepath.Clean(file)+"\t"+title)

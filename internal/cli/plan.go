@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -21,6 +22,7 @@ import (
 
 // planFlags are those of plan.
 type planFlags struct {
+	drift bool
 	nightFlags
 	seal, sign string
 	document   string
@@ -55,6 +57,12 @@ approved, or says what is different and does not begin.`,
 	f.values(cmd)
 	cmd.Flags().StringVar(&f.fleet, "fleet", "", "a fleet file in place of the workspace's")
 	cmd.Flags().BoolVar(&f.json, "json", false, "one JSON object")
+	cmd.Flags().BoolVar(
+		&f.drift,
+		"drift",
+		false,
+		"tell what the newest rehearsal found: exit 0 when all was as intended, 5 when something would differ, 2 when it cannot be told",
+	)
 	cmd.Flags().StringVar(&f.seal, "seal", "", "write what was rehearsed into this file, to be approved")
 	cmd.Flags().StringVar(&f.document, "document", "", "write it down for those who approve it, as Markdown (FILE.md) or PDF (FILE.pdf)")
 	cmd.Flags().StringVar(&f.draw, "draw", "", "draw it on its window, and the network of its scope, as SVG (FILE.svg) or PDF (FILE.pdf)")
@@ -82,6 +90,9 @@ func (a *app) told(ctx context.Context, c *acts.Change, f planFlags) error {
 	if f.seal != "" {
 		return a.seal(ctx, c, p, f)
 	}
+	if f.drift {
+		return a.plannedDrift(ctx, c, p)
+	}
 	if f.document != "" || f.draw != "" {
 		return a.written(ctx, c, p, f)
 	}
@@ -91,6 +102,34 @@ func (a *app) told(ctx context.Context, c *acts.Change, f planFlags) error {
 		return e.Encode(report.PlanOf(p))
 	}
 	return a.lines(report.Plan(p, c.NightsLearned(ctx)))
+}
+
+// plannedDrift tells what the newest rehearsal found, by the exit code, too: a plan reaches
+// nobody, so it knows no more.
+func (a *app) plannedDrift(ctx context.Context, c *acts.Change, p *plan.Plan) error {
+	r, note, err := c.RehearsedAs(ctx, p)
+	switch {
+	case err != nil:
+		return err
+	case r == nil:
+		return &exitError{code: exitSome, err: errors.New(
+			cmp.Or(note, "it was never rehearsed") + "; metabasis rehearse --drift looks at the devices",
+		)}
+	}
+	for _, t := range p.Targets() {
+		if r.Of(t.Device.Name) == nil {
+			return &exitError{code: exitSome, err: fmt.Errorf(
+				"%s was not rehearsed; metabasis rehearse --drift looks at the devices",
+				t.Device.Name,
+			)}
+		}
+	}
+	if err := a.lines(
+		[]string{"As rehearsed " + r.Ended.Local().Format("Mon 2 Jan 15:04:05") + ", not since: " + report.Rehearsed(r)},
+	); err != nil {
+		return err
+	}
+	return drifted(r)
 }
 
 // quoted is a text as every shell takes it word for word.

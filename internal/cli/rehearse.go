@@ -22,6 +22,7 @@ type rehearseFlags struct {
 	nightFlags
 	show   int64
 	device string
+	drift  bool
 }
 
 func (a *app) rehearseCommand() *cobra.Command {
@@ -58,6 +59,7 @@ code is 2 when a device would be blocked.`,
 	cmd.Flags().StringVar(&f.fleet, "fleet", "", "a fleet file in place of the workspace's")
 	cmd.Flags().BoolVar(&f.json, "json", false, "one JSON object with all that was found")
 	cmd.Flags().Int64Var(&f.show, "show", 0, "reach nobody: open the rehearsal of that number again, 0 for the newest")
+	cmd.Flags().BoolVar(&f.drift, "drift", false, "exit 0 when all is as intended, 5 when something would differ, 2 when it cannot be told")
 	cmd.Flags().StringVar(&f.device, "device", "", "tell the lines that would be sent to this device")
 	return cmd
 }
@@ -132,8 +134,29 @@ func (a *app) tellRehearsal(r *store.Rehearsal, f rehearseFlags) error {
 			return err
 		}
 	}
+	if f.drift {
+		return drifted(r)
+	}
 	if slices.ContainsFunc(r.Devices, func(d work.Rehearsed) bool { return d.Blocked != "" }) {
 		return &exitError{code: int(night.SomeBlocked)}
+	}
+	return nil
+}
+
+// exitDiffers is the exit code, where that was asked for, when something would differ.
+const exitDiffers = 5
+
+// drifted tells by the exit code whether anything would be done: what cannot be told comes first.
+func drifted(r *store.Rehearsal) error {
+	worst := work.AsIntended
+	for _, d := range r.Devices {
+		worst = max(worst, d.Verdict())
+	}
+	switch {
+	case worst == work.CannotBeTold || len(r.Devices) == 0:
+		return &exitError{code: exitSome}
+	case worst == work.WouldDiffer:
+		return &exitError{code: exitDiffers}
 	}
 	return nil
 }

@@ -59,15 +59,15 @@ const namedAtMost = 24
 
 // Rehearsed sums a rehearsal up in one line.
 func Rehearsed(r *store.Rehearsal) string {
-	ready, already, blocked, unjudged, slips := 0, 0, 0, 0, 0
+	ready, already, blocked, unjudged, lines, slips := 0, 0, 0, 0, 0, 0
 	for _, d := range r.Devices {
 		switch {
 		case d.Blocked != "":
 			blocked++
 		case d.Already:
 			already++
-		case d.Unknown != "":
-			unjudged++
+		case d.Unknown != "" || len(d.Unjudged) > 0:
+			unjudged, lines = unjudged+1, lines+len(d.Unjudged)
 		default:
 			ready++
 		}
@@ -79,7 +79,11 @@ func Rehearsed(r *store.Rehearsal) string {
 		}
 	}
 	if unjudged > 0 {
-		parts = append(parts, fmt.Sprintf("%d not judged: what lines do on them is not known", unjudged))
+		what := "what lines do on them is not known"
+		if lines > 0 {
+			what = "what " + Count(lines, "line") + " would do is not known"
+		}
+		parts = append(parts, fmt.Sprintf("%d not judged: %s", unjudged, what))
 	}
 	if already > 0 {
 		parts = append(parts, fmt.Sprintf("%d already as intended", already))
@@ -107,6 +111,12 @@ func found(d *work.Rehearsed) (out []string) {
 	out = append(out, Folded(d.Differs)...)
 	if d.Unknown != "" && d.Unknown != d.Blocked {
 		out = append(out, "not known: "+d.Unknown)
+	}
+	if n := len(d.Unjudged); n > 0 {
+		out = append(out, "not judged: "+Count(n, "line"))
+		for _, l := range d.Unjudged {
+			out = append(out, "  "+strings.TrimSpace(l))
+		}
 	}
 	for _, s := range d.Steps {
 		switch {

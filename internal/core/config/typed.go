@@ -1,8 +1,10 @@
 package config
 
 import (
+	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 )
 
@@ -28,7 +30,7 @@ func (l *Language) LeadsBack(lines []string) error {
 			at = at[:len(at)-1]
 			continue
 		}
-		why := "the rules of the language do not know it"
+		why := noRule
 		for {
 			into, reason := l.back(at[len(at)-1], line)
 			if reason == "" {
@@ -56,6 +58,44 @@ func (l *Language) LeadsBack(lines []string) error {
 	}
 	return nil
 }
+
+// Unjudged are the lines of which the rules cannot tell what they do to a configuration, typed
+// from the top on, in order: those behind one are judged as if it had not been typed.
+func (l *Language) Unjudged(now Config, lines []string) (out []string) {
+	if l == nil {
+		return lines
+	}
+	rest := slices.Clone(lines)
+	for len(rest) > 0 {
+		var wrong *Wrong
+		if _, err := l.Predict(now, rest); !errors.As(err, &wrong) {
+			return out
+		}
+		out = append(out, wrong.Line)
+		rest = slices.Delete(rest, wrong.Number-1, wrong.Number)
+	}
+	return out
+}
+
+// Strange are the lines, typed from the top on, that no rule takes where they stand, whatever is
+// there on a device.
+func (l *Language) Strange(lines []string) (out []Wrong) {
+	rest := slices.Clone(lines)
+	for len(rest) > 0 {
+		var wrong *Wrong
+		if !errors.As(l.LeadsBack(rest), &wrong) {
+			return out
+		}
+		if strings.HasPrefix(wrong.Why, noRule) || strings.HasPrefix(wrong.Why, "it stands ") {
+			out = append(out, *wrong)
+		}
+		rest = slices.Delete(rest, wrong.Number-1, wrong.Number)
+	}
+	return out
+}
+
+// noRule begins the reason of a line that no rule knows.
+const noRule = "the rules of the language do not know it"
 
 // knownIn says in which kind of section the rules know a typed line; "" where in none.
 func (l *Language) knownIn(line string) string {

@@ -106,6 +106,37 @@ func empties(p *Plan) (out []string) {
 	return out
 }
 
+// strangers says which lines are sent that no rule of a platform's language takes: the device
+// refuses them, or nobody knows what they do.
+func strangers(in []*Target) (out []string) {
+	said := map[string]bool{}
+	for _, t := range in {
+		l := t.Traits.Language
+		if l == nil || l.Tree {
+			continue
+		}
+		for _, s := range t.Steps {
+			if s.Want != nil || s.Was != nil || len(s.Put) > 0 || len(s.Send) == 0 || s.Through != nil {
+				continue
+			}
+			key := fmt.Sprint(t.Device.Platform, s.Number, s.Send)
+			if said[key] {
+				continue
+			}
+			said[key] = true
+			var lines []string
+			for _, w := range l.Strange(s.Send) {
+				lines = append(lines, fmt.Sprintf("%q", strings.TrimSpace(t.Masked([]string{w.Line})[0])))
+			}
+			if text := fmt.Sprintf("step %q sends what no rule of the language of %s takes: %s: it may be refused, and what it does is not known",
+				s.Title, t.Device.Platform, some(lines)); len(lines) > 0 && !slices.Contains(out, text) {
+				out = append(out, text)
+			}
+		}
+	}
+	return out
+}
+
 // perhapsList refuses to take a text of several words for one value where a loop goes through
 // nothing else: it is a list, more likely than not, and would be sent as one line.
 func (m *maker) perhapsList(t *Target, s runbook.Step) {

@@ -178,11 +178,11 @@ func Schema(traits map[string]Traits, f *fleet.Fleet) runbook.Schema {
 // Review holds a runbook against a fleet before its values are known: it finds
 // what would fail whatever is answered. The error is a problem.List. A runbook
 // whose devices depend on a value that is not known yet is not looked at; open
-// names that value.
-func Review(rb *runbook.Runbook, f *fleet.Fleet, traits map[string]Traits) (open string, err error) {
+// names that value. Doubts are what is no mistake for certain.
+func Review(rb *runbook.Runbook, f *fleet.Fleet, traits map[string]Traits) (open string, doubts []string, err error) {
 	for _, a := range rb.Ask {
 		if a.Default == "" && rb.DependsOn(a.Name) {
-			return a.Name, nil
+			return a.Name, nil, nil
 		}
 	}
 	m := sampled(rb, f, traits)
@@ -191,7 +191,7 @@ func Review(rb *runbook.Runbook, f *fleet.Fleet, traits map[string]Traits) (open
 	for _, u := range unread(rb, in) {
 		m.list = append(m.list, u.problem)
 	}
-	return "", m.list.Err()
+	return "", strangers(in), m.list.Err()
 }
 
 // sampled makes a maker that plans with answers that fit, before the real ones are known.

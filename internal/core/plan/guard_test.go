@@ -33,7 +33,7 @@ func planMixed(t *testing.T, text string, answers map[string]string) (*Plan, err
 	require.NoError(t, rb.Compile(Schema(withRook, nil)))
 	f, err := fleet.Read("fleet.csv", []byte(mixed), []string{"tern", "rook"})
 	require.NoError(t, err)
-	if _, err2 := Review(rb, f, withRook); err2 != nil {
+	if _, _, err2 := Review(rb, f, withRook); err2 != nil {
 		_, err := Make(rb, f, answers, withRook, night)
 		require.ErrorContains(t, err, firstOf(err2.Error()), "what the review finds, the plan refuses")
 	}
@@ -101,14 +101,14 @@ func TestTheReviewFindsWhatThePlanWould(t *testing.T) {
 	require.NoError(t, rb.Compile(Schema(withRook, nil)))
 	f, err := fleet.Read("fleet.csv", []byte(mixed), []string{"tern", "rook"})
 	require.NoError(t, err)
-	open, err := Review(rb, f, withRook)
+	open, _, err := Review(rb, f, withRook)
 	assert.NoError(t, err)
 	assert.Equal(t, "where", open)
 	_, err = Make(rb, f, map[string]string{"where": "ALD"}, withRook, night)
 	assert.ErrorContains(t, err, "has no rollback timer")
 	// An empty scope is an error of a night, not of a runbook that is being written.
 	rb = parse(t, strings.Replace(book, `role == "quay"`, `role == "boat"`, 1))
-	_, err = Review(rb, read(t, six), traits)
+	_, _, err = Review(rb, read(t, six), traits)
 	assert.NoError(t, err)
 }
 
@@ -291,7 +291,7 @@ func TestPrechecksLookAtWhatProfilesRead(t *testing.T) {
 			require.NoError(t, rb.Compile(Schema(terms, nil)))
 			f, err := fleet.Read("fleet.csv", []byte(mixed), []string{"tern", "rook"})
 			require.NoError(t, err)
-			_, err = Review(rb, f, terms)
+			_, _, err = Review(rb, f, terms)
 			p, planned := Make(rb, f, nil, terms, night)
 			require.NoError(t, planned)
 			if c.want == "" {

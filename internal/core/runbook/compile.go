@@ -334,7 +334,7 @@ func (c *compiler) cond(cond *Cond, env types.Map, elsewhere string) {
 			c.fail(cond.at, "<<value>>", "these angles are not closed")
 		}
 	}
-	cond.prog, cond.names, cond.parts = prog, namesIn(source), split(source, env)
+	cond.prog, cond.names, cond.parts = prog, namesIn(source), split(source, env, c.elements)
 	cond.late = slices.ContainsFunc(cond.names, c.read)
 }
 

@@ -3,6 +3,7 @@ package runbook
 import (
 	"errors"
 	"fmt"
+	"reflect"
 	"regexp"
 	"slices"
 	"strconv"
@@ -14,6 +15,7 @@ import (
 	"github.com/expr-lang/expr/ast"
 	"github.com/expr-lang/expr/file"
 	exprparser "github.com/expr-lang/expr/parser"
+	"github.com/expr-lang/expr/types"
 	"github.com/expr-lang/expr/vm"
 
 	"metabasis/internal/core/config"
@@ -57,6 +59,7 @@ type part struct {
 	left, right *vm.Program
 	leftSource  string
 	op          string
+	rows        *overRows // where it is asked of the rows of a table
 }
 
 func (p *parser) cond(n *node, from, to int) *Cond {
@@ -121,7 +124,20 @@ func (c *Cond) Explain(env Env) string {
 		return ""
 	case p.left == nil && env.explainSame(p.source) != "":
 		return env.explainSame(p.source)
-	case p.left == nil:
+	}
+	return p.explain(vals)
+}
+
+// explain says why the part does not hold.
+func (p part) explain(vals map[string]any) string {
+	if p.rows != nil {
+		if _, err := expr.Run(p.whole, vals); missingIn(err) == "" {
+			if text := p.rows.explain(vals); text != "" {
+				return text
+			}
+		}
+	}
+	if p.left == nil {
 		if _, err := expr.Run(p.whole, vals); missingIn(err) != "" {
 			return "cannot be told: " + p.source + ": " + missingIn(err) + " is missing"
 		}
@@ -134,6 +150,9 @@ func (c *Cond) Explain(env Env) string {
 			return "cannot be told: " + p.source + ": " + column + " is missing"
 		}
 		return "cannot be told: " + p.source
+	}
+	if p.op == "in" {
+		return fmt.Sprintf("%s %s is none of %s", p.leftSource, shown(l), among(r))
 	}
 	want := fmt.Sprint(r)
 	if p.op != "==" {
@@ -159,11 +178,33 @@ func (c *Cond) Rule(env Env) string {
 		return p.source + " cannot be told"
 	case p.op == "==":
 		return fmt.Sprintf("%s is not %s", p.leftSource, shown(r))
+	case p.op == "in":
+		return fmt.Sprintf("%s is none of %s", p.leftSource, among(r))
 	case p.op == "!=":
 		return fmt.Sprintf("%s is %s", p.leftSource, shown(r))
 	}
 	return fmt.Sprintf("%s is not %s %v", p.leftSource, p.op, r)
 }
+
+// among are the values of a list, or of a range.
+func among(v any) string {
+	rv := reflect.ValueOf(v)
+	if rv.Kind() != reflect.Slice && rv.Kind() != reflect.Array {
+		return fmt.Sprint(v)
+	}
+	var out []string
+	for i := range rv.Len() {
+		if i == mostAmong {
+			out = append(out, fmt.Sprintf("and %d more", rv.Len()-i))
+			break
+		}
+		out = append(out, fmt.Sprint(rv.Index(i).Interface()))
+	}
+	return strings.Join(out, ", ")
+}
+
+// mostAmong is how many values of a list are told.
+const mostAmong = 12
 
 func notSo(source string) string {
 	if other, negated := strings.CutPrefix(source, "not "); negated {
@@ -449,7 +490,7 @@ func (v nameVisitor) Visit(n *ast.Node) {
 
 // split takes a condition apart at its top-level "and", so that the part which
 // fails can be named.
-func split(source string, env any) []part {
+func split(source string, env types.Map, of elements) []part {
 	tree, err := exprparser.Parse(source)
 	if err != nil {
 		return nil
@@ -473,6 +514,7 @@ func split(source string, env any) []part {
 				p.left = nil
 			}
 		}
+		p.rows = rowsOf(n, env, of)
 		if p.whole != nil {
 			parts = append(parts, p)
 		}

@@ -69,6 +69,24 @@ func (w *worker) unknownLine(i int) string {
 	return fmt.Sprintf(" (%q: %s)", w.maskText(strings.TrimSpace(wrong.Line)), wrong.Why)
 }
 
+// unjudged are the lines of the steps of which nobody knows what they do.
+func (w *worker) unjudged() (out []string) {
+	l, now := w.t.Traits.Language, &w.before
+	for _, s := range w.t.Steps {
+		if s.Done || s.Want != nil || s.Was != nil || len(s.Put) > 0 || len(s.Send) == 0 {
+			if s.After != nil {
+				now = s.After
+			}
+			continue
+		}
+		out = append(out, l.Unjudged(*now, s.Send)...)
+		if s.After != nil {
+			now = s.After
+		}
+	}
+	return out
+}
+
 // noWayBack says why a device that takes nothing back by itself is not changed: the undo lines
 // of a step do not lead back on it, and nothing else does; "" where something does.
 func (w *worker) noWayBack() string {

@@ -23,8 +23,9 @@ type Rehearsed struct {
 	Checks   []night.Check   `json:"checks,omitempty"`
 	Already  bool            `json:"already,omitempty"` // there is nothing to do
 	Steps    []RehearsedStep `json:"steps,omitempty"`
-	Differs  []string        `json:"differs,omitempty"` // what will differ from what it is
-	Unknown  string          `json:"unknown,omitempty"` // what of that is not known
+	Differs  []string        `json:"differs,omitempty"`  // what will differ from what it is
+	Unknown  string          `json:"unknown,omitempty"`  // what of that is not known
+	Unjudged []string        `json:"unjudged,omitempty"` // lines of which nobody knows what they do
 	Notices  []string        `json:"notices,omitempty"`
 	// Path are the lines of the difference that touch the way by which it is managed.
 	Path []string `json:"path,omitempty"`
@@ -35,6 +36,27 @@ type Rehearsed struct {
 	Neighbours []string `json:"neighbours,omitempty"`
 	// Took is how long reaching and checking it took; 0 where that failed.
 	Took time.Duration `json:"took,omitempty"`
+}
+
+// Verdict is what a rehearsal says of a device against what its runbook wants.
+type Verdict int
+
+// The verdicts, from the best on.
+const (
+	AsIntended Verdict = iota // nothing would be done
+	WouldDiffer
+	CannotBeTold // it would be blocked, or what lines would do is not known
+)
+
+// Verdict tells whether anything would be done to the device.
+func (r Rehearsed) Verdict() Verdict {
+	switch {
+	case r.Blocked != "" || r.Unknown != "" || len(r.Unjudged) > 0:
+		return CannotBeTold
+	case r.Already:
+		return AsIntended
+	}
+	return WouldDiffer
 }
 
 // RehearsedStep is a step as it would be sent.
@@ -208,6 +230,7 @@ func (w *worker) rehearsed(out *Rehearsed) {
 			},
 		)
 	}
+	out.Unjudged = w.maskLines(w.t.Masked(w.unjudged()))
 	events := w.predictions()
 	if len(out.Path) > 0 {
 		events = append(events, night.Notice(1, "it is managed by what these lines change; a slip in them cuts it off", out.Path...))

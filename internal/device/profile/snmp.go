@@ -1,10 +1,13 @@
 package profile
 
 import (
+	"encoding/hex"
 	"fmt"
 	"maps"
+	"net/netip"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -118,10 +121,41 @@ func (p *Profile) snmpSayable(line string) string {
 	if line = strings.TrimSpace(line); !strings.HasPrefix(line, "set ") && objectForm.MatchString(strings.SplitN(line, " ", 2)[0]) {
 		line = "set " + line
 	}
-	if _, err := p.ParseSetting(line); err != nil {
+	s, err := p.ParseSetting(line)
+	if err == nil {
+		err = s.Fits()
+	}
+	if err != nil {
 		return err.Error()
 	}
 	return ""
+}
+
+// Fits tells whether the value is one that the object can have, by its type.
+func (s Setting) Fits() error {
+	wrong := func(like string) error { return fmt.Errorf("%s = %s: %s is wanted", s.Name, s.Value, like) }
+	switch s.Object.Type {
+	case HexObject:
+		if _, err := hex.DecodeString(s.Value); err != nil {
+			return wrong("pairs of hexadecimal digits")
+		}
+	case NumberObject:
+		if _, err := strconv.ParseInt(s.Value, 10, 32); err != nil {
+			return wrong("a whole number of 32 bits")
+		}
+	case UnsignedObject:
+		if _, err := strconv.ParseUint(s.Value, 10, 32); err != nil {
+			return wrong("a whole number from 0 on, of 32 bits")
+		}
+	case AddressObject:
+		if a, err := netip.ParseAddr(s.Value); err != nil || !a.Is4() {
+			return wrong("an IPv4 address")
+		}
+	case TextObject, OIDObject:
+	default:
+		return fmt.Errorf("%s is of type %s and cannot be set", s.Name, s.Object.Type)
+	}
+	return nil
 }
 
 // snmpLanguage is how sets change a configuration: each object is set to another value, and

@@ -3,7 +3,6 @@ package snmp
 import (
 	"encoding/hex"
 	"fmt"
-	"net/netip"
 	"strconv"
 	"strings"
 	"time"
@@ -77,7 +76,9 @@ func date(b []byte) (string, error) {
 // variable is what is sent to set an object. The error says what a value may be.
 func variable(s profile.Setting) (gosnmp.SnmpPDU, error) {
 	v := gosnmp.SnmpPDU{Name: "." + s.OID}
-	wrong := func(like string) error { return fmt.Errorf("%s = %s: %s is wanted", s.Name, s.Value, like) }
+	if err := s.Fits(); err != nil {
+		return v, err
+	}
 	switch s.Object.Type {
 	case profile.TextObject:
 		text, err := tree.Read(s.Value)
@@ -88,31 +89,25 @@ func variable(s profile.Setting) (gosnmp.SnmpPDU, error) {
 	case profile.HexObject:
 		b, err := hex.DecodeString(s.Value)
 		if err != nil {
-			return v, wrong("pairs of hexadecimal digits")
+			return v, err
 		}
 		v.Type, v.Value = gosnmp.OctetString, b
 	case profile.NumberObject:
 		n, err := strconv.ParseInt(s.Value, 10, 32)
 		if err != nil {
-			return v, wrong("a whole number of 32 bits")
+			return v, err
 		}
 		v.Type, v.Value = gosnmp.Integer, int(n)
 	case profile.UnsignedObject:
 		n, err := strconv.ParseUint(s.Value, 10, 32)
 		if err != nil {
-			return v, wrong("a whole number from 0 on, of 32 bits")
+			return v, err
 		}
 		v.Type, v.Value = gosnmp.Gauge32, uint32(n)
 	case profile.AddressObject:
-		a, err := netip.ParseAddr(s.Value)
-		if err != nil || !a.Is4() {
-			return v, wrong("an IPv4 address")
-		}
 		v.Type, v.Value = gosnmp.IPAddress, s.Value
 	case profile.OIDObject:
 		v.Type, v.Value = gosnmp.ObjectIdentifier, "."+strings.TrimPrefix(s.Value, ".")
-	default:
-		return v, fmt.Errorf("%s is of type %s and cannot be set", s.Name, s.Object.Type)
 	}
 	return v, nil
 }

@@ -131,7 +131,7 @@ func checked(desk *acts.Desk, file string, fl *fleet.Fleet) (b book) {
 			desk.Log.Info("checking a runbook", "file", file, "panic", fmt.Sprint(p), "stack", string(debug.Stack()))
 		}
 	}()
-	rb, open, err := desk.Check(file, fl)
+	rb, open, _, err := desk.Check(file, fl)
 	b.open = open
 	if rb != nil {
 		b.title = rb.Title
