@@ -441,11 +441,7 @@ func secretValue(ctx context.Context, ask runbook.Ask, find *workspace.Finder) (
 // Waivable are the prechecks of the night that can be waived, and what for: each
 // device, and each platform.
 func (n *Tonight) Waivable() (checks, what []string) {
-	for _, pc := range n.Plan.Prechecks {
-		if !pc.Off && pc.Name != "reachable" {
-			checks = append(checks, pc.Name)
-		}
-	}
+	checks = slices.DeleteFunc(n.Plan.Checks(), func(c string) bool { return c == "reachable" })
 	if i := slices.Index(checks, plan.IdentityCheck); i >= 0 { // what is rarely meant stands last
 		checks = append(slices.Delete(checks, i, i+1), plan.IdentityCheck)
 	}

@@ -153,6 +153,8 @@ func deedLines(t *plan.Target, s plan.Step) (out []string) {
 				out = append(out, fmt.Sprintf("  must not: %q", t.Mask(a)))
 			}
 		}
+	case plan.SaveStep:
+		out = append(out, "  saves what runs, where it is not saved, and proves it")
 	case plan.WaitStep:
 		out = append(out, "  waits "+strings.Join(t.Said(s), ""))
 	case plan.HandStep:

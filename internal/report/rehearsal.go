@@ -105,7 +105,7 @@ func found(d *work.Rehearsed) (out []string) {
 	switch {
 	case d.Already:
 		out = append(out, "as intended already: nothing would be sent")
-	case len(d.Differs) == 0 && d.Unknown == "" && d.Blocked == "":
+	case len(d.Differs) == 0 && d.Unknown == "" && d.Blocked == "" && d.Whose == "":
 		out = append(out, "nothing would differ")
 	}
 	out = append(out, Folded(d.Differs)...)
@@ -117,6 +117,10 @@ func found(d *work.Rehearsed) (out []string) {
 		for _, l := range d.Unjudged {
 			out = append(out, "  "+strings.TrimSpace(l))
 		}
+	}
+	if d.Whose != "" {
+		out = append(out, "would save "+Count(len(d.NotSaved), "line")+" that "+verb(len(d.NotSaved))+" and not saved: "+d.Whose)
+		out = append(out, Folded(d.NotSaved)...)
 	}
 	for _, s := range d.Steps {
 		switch {
@@ -170,6 +174,13 @@ func RehearsedLines(d *work.Rehearsed) (out []string) {
 		out = append(out, block("undo", s.Undo)...)
 	}
 	return out
+}
+
+func verb(n int) string {
+	if n == 1 {
+		return "runs"
+	}
+	return "run"
 }
 
 // rehearsedAs says what a rehearsal does of a step that is no configuration.

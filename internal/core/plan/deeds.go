@@ -20,6 +20,7 @@ const (
 	DoStep     StepKind = "do"      // commands that do something and cannot be undone (law 18)
 	WaitStep   StepKind = "wait"    // for a time, or until something holds
 	HandStep   StepKind = "by hand" // a person does it
+	SaveStep   StepKind = "save"    // what runs is saved, and nothing else is done to the device
 )
 
 // Command is something that is looked at, or done.
@@ -55,7 +56,12 @@ func (s Step) Does() bool { return s.Kind == DoStep && len(s.Commands) > 0 && !s
 
 // Touches tells whether anything is done to the device at all.
 func (t *Target) Touches() bool {
-	return slices.ContainsFunc(t.Steps, func(s Step) bool { return s.Changes() || s.Kind == DoStep && s.Not == "" })
+	return slices.ContainsFunc(t.Steps, func(s Step) bool { return s.Not == "" && (s.Alters || s.Changes()) })
+}
+
+// OnlySaves tells whether all that is done to the device is to save what runs.
+func (t *Target) OnlySaves() bool {
+	return !t.Touches() && slices.ContainsFunc(t.Steps, func(s Step) bool { return s.Kind == SaveStep && s.Not == "" })
 }
 
 // Idle tells whether nothing is left to be done to the device. What is looked at, waited for or
@@ -63,7 +69,7 @@ func (t *Target) Touches() bool {
 // what its night is for.
 func (t *Target) Idle() bool {
 	if !t.Touches() {
-		return !slices.ContainsFunc(t.Steps, func(s Step) bool { return s.Kind != ChangeStep && s.Not == "" })
+		return !slices.ContainsFunc(t.Steps, func(s Step) bool { return s.Kind != ChangeStep && s.Kind != SaveStep && s.Not == "" })
 	}
 	return !slices.ContainsFunc(t.Steps, func(s Step) bool { return (s.Changes() || s.Kind == DoStep) && !s.Done && !t.FollowsNothing(s) })
 }
@@ -110,6 +116,8 @@ func (c Command) Judge(got []string) string {
 func (m *maker) deeds(t *Target, s runbook.Step, on runbook.On, out *Step) {
 	out.Follows = m.numbers(s.Follows)
 	switch {
+	case s.Save:
+		out.Kind = SaveStep
 	case s.Hand:
 		out.Kind = HandStep
 		for _, text := range s.Tell {
@@ -234,6 +242,9 @@ func (s Step) Work(command time.Duration) (usual, worst time.Duration) {
 			return 0, 0
 		}
 		usual, worst = n*(command+s.Deed.Takes/expected), n*(command+s.Deed.Takes)
+	case SaveStep:
+		usual = 4 * command
+		worst = usual
 	case WaitStep:
 		usual, worst = s.Wait.For+s.Wait.Most/expected, s.Wait.For+s.Wait.Most
 	case HandStep:

@@ -207,6 +207,7 @@ type Step struct {
 	Title   string
 	Number  int // its number in the runbook, from 1
 	Kind    StepKind
+	Alters  bool  // it may change the device, or have it do something, whatever was read since
 	Needs   []int // numbers of the steps without which it is not sent
 	Follows []int // numbers of the steps of which one must have sent something
 	Send    []string
@@ -452,6 +453,7 @@ func (m *maker) targets(f *fleet.Fleet, p *Plan) (in []*Target) {
 		for i, s := range m.rb.Steps {
 			if step, ok := m.step(t, s, i+1); ok {
 				step.Was = past[i]
+				step.Alters = step.Changes() || step.Kind == DoStep
 				t.Steps = append(t.Steps, step)
 			}
 		}

@@ -42,12 +42,7 @@ func (p *Plan) Waive(waivers []Waiver) error {
 	if len(waivers) == 0 {
 		return nil
 	}
-	var checks, known []string
-	for _, pc := range p.Prechecks {
-		if !pc.Off {
-			checks = append(checks, pc.Name)
-		}
-	}
+	checks, known := p.Checks(), []string(nil)
 	back := map[string]bool{} // where a timer runs that brings back what is saved
 	for _, t := range p.Targets() {
 		known = append(known, t.Device.Name, t.Device.Platform)
@@ -62,7 +57,7 @@ func (p *Plan) Waive(waivers []Waiver) error {
 			return fmt.Errorf("a device that is not reached cannot be changed: reachable cannot be waived on %s", w.Device)
 		case !slices.Contains(known, w.Device):
 			return fmt.Errorf("waiver of %s: %q is not in scope%s", w.Check, w.Device, problem.Write(w.Device, known))
-		case w.Check == "saved" && back[w.Device]:
+		case w.Check == SavedCheck && back[w.Device]:
 			return fmt.Errorf("the timer of %s brings back what is saved: unsaved changes cannot be waived", w.Device)
 		case w.Check == IdentityCheck && p.byName[w.Device] == nil:
 			return fmt.Errorf("identity is waived for one device at a time, not for the platform %s", w.Device)
@@ -84,6 +79,29 @@ func (p *Plan) Waived(check string, t *Target) (Waiver, bool) {
 		return Waiver{}, false
 	}
 	return p.Waivers[i], true
+}
+
+// SavedCheck is the name of the precheck that all is saved.
+const SavedCheck = "saved"
+
+// LooksAtSaved tells whether it is looked at on a device that all is saved: where a timer runs
+// that brings that back, always; where the device has such a timer that does not run in this
+// night, unless that is switched off.
+func (p *Plan) LooksAtSaved(t *Target) bool {
+	return p.BringsBack(t) || p.Asks(SavedCheck) || t.Traits.Timer.BringsBack() && t.Touches() && !p.Off(SavedCheck)
+}
+
+// Checks are the names of all prechecks that are looked at on some device.
+func (p *Plan) Checks() (out []string) {
+	for _, pc := range p.Prechecks {
+		if !pc.Off {
+			out = append(out, pc.Name)
+		}
+	}
+	if !slices.Contains(out, SavedCheck) && slices.ContainsFunc(p.Targets(), p.LooksAtSaved) {
+		out = append(out, SavedCheck)
+	}
+	return out
 }
 
 // Asks tells whether the plan has a precheck that is not switched off.

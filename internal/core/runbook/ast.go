@@ -144,6 +144,7 @@ type Step struct {
 	Follows []string // titles of earlier steps: it is for devices on which one of them sent something tonight
 	Restore *Restore // puts back what was, in place of lines; nil for none
 	Wait    *Wait    // in place of lines
+	Save    bool     // what runs is saved, and nothing else is done
 	Hand    bool     // a person does it
 	Tell    []*Text  // and is told this
 	Expect  []Expect

@@ -1,10 +1,13 @@
 package runbook
 
 import (
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
 	"time"
+
+	"metabasis/internal/core/problem"
 )
 
 // Half of a night is not lines of a configuration. A step may also look, do something, wait,
@@ -67,6 +70,19 @@ func (s *Step) Touches() bool {
 // Touches tells whether any step of the runbook does.
 func (rb *Runbook) Touches() bool {
 	return slices.ContainsFunc(rb.Steps, func(s Step) bool { return s.Touches() })
+}
+
+// saves refuses a step that saves among others that change something: what is kept is saved at
+// the end, and nothing may be while a timer is pending that brings back what is saved.
+func (p *parser) saves() {
+	for _, s := range p.rb.Steps {
+		if s.Save && p.rb.Touches() {
+			p.list = append(p.list, problem.Problem{File: p.file, Line: s.Line, Text: p.rb.lines[s.Line],
+				Msg:  fmt.Sprintf("step %q saves, and other steps change something: what is kept is saved at the end anyway", s.Title),
+				Hint: "a runbook of its own for what is only to be saved"})
+			return
+		}
+	}
 }
 
 // deeds are the entries of a step, or of a platform in it, that are no configuration.
@@ -177,13 +193,16 @@ func (p *parser) checkDeeds(n *node, s Step) {
 	if s.Wait != nil && (s.Wait.For > longestWait || s.Wait.Most > longestWait) {
 		p.at(at("wait"), at("wait").col(0), "wait 10m", "a step may wait an hour at most")
 	}
-	if s.Wait != nil || s.Hand {
+	if s.Wait != nil || s.Hand || s.Save {
 		what := "waits"
-		if s.Hand {
+		switch {
+		case s.Save:
+			what = "saves"
+		case s.Hand:
 			what = "is done by hand"
 		}
-		if s.Wait != nil && s.Hand {
-			p.at(n, n.col(0), "two steps", "step %q waits, and is done by hand", s.Title)
+		if s.Wait != nil && (s.Hand || s.Save) || s.Hand && s.Save {
+			p.at(n, n.col(0), "a step for each", "step %q is of several kinds", s.Title)
 		}
 		if len(s.On) > 0 || s.For != nil || s.Already != nil || s.Restore != nil {
 			p.at(n, n.col(0), "a step of its own for the lines", "step %q %s: beside that, it can only expect something", s.Title, what)

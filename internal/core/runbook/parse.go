@@ -19,6 +19,7 @@ func Parse(file string, src []byte) (*Runbook, error) {
 	}
 	p.remember(root)
 	p.sections(root)
+	p.saves()
 	if err := p.list.Err(); err != nil {
 		return nil, err
 	}
@@ -79,7 +80,7 @@ var standsIn = map[string]string{
 }
 
 // ofStep are the entries of a step that do not stand under on.
-var ofStep = []string{"for", "when", "needs", "follows", "restore", "wait", "tell"}
+var ofStep = []string{"for", "when", "needs", "follows", "restore", "wait", "tell", "save"}
 
 func (p *parser) sections(root *node) {
 	if len(root.children) == 0 {

@@ -36,9 +36,13 @@ func (p *parser) step(n *node, c *cursor) {
 		"on":      func(n *node, c *cursor) { s.On = append(s.On, p.on(n, c)) },
 		"follows": func(n *node, c *cursor) { s.Follows = append(s.Follows, p.titles(n, c)...) },
 		"restore": func(n *node, c *cursor) { s.Restore = p.restore(n, c) },
-		"wait":    func(n *node, c *cursor) { s.Wait = p.wait(n, c) },
-		"tell":    func(n *node, c *cursor) { s.Tell = append(s.Tell, p.told(n, c)...) },
-		"expect":  func(n *node, c *cursor) { s.Expect = append(s.Expect, p.expect(n, c)) },
+		"save": func(_ *node, c *cursor) {
+			c.end()
+			s.Save = true
+		},
+		"wait":   func(n *node, c *cursor) { s.Wait = p.wait(n, c) },
+		"tell":   func(n *node, c *cursor) { s.Tell = append(s.Tell, p.told(n, c)...) },
+		"expect": func(n *node, c *cursor) { s.Expect = append(s.Expect, p.expect(n, c)) },
 	})
 	p.entries(n, entries)
 	if all.Line > 0 {
@@ -151,7 +155,7 @@ func (p *parser) titles(n *node, c *cursor) (out []string) {
 
 // checkOn refuses a step that does nothing, or that speaks twice of a platform.
 func (p *parser) checkOn(n *node, s Step) {
-	if len(s.On) == 0 && len(s.Expect) == 0 && s.Wait == nil && !s.Hand {
+	if len(s.On) == 0 && len(s.Expect) == 0 && s.Wait == nil && !s.Hand && !s.Save {
 		p.at(n, n.col(0), "want or send, and under it the lines behind a bar", "step %q does nothing", s.Title)
 	}
 	seen := map[string]bool{}

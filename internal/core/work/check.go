@@ -14,7 +14,7 @@ import (
 // precheck looks whether the device is fit to be changed. It returns why not,
 // and "" when it is. It reads the configuration that will be backed up.
 func (w *worker) precheck() string {
-	if w.t.Touches() { // else whatever is on the clock, or staged, is no concern of ours
+	if w.t.Touches() || w.t.OnlySaves() { // else whatever is on the clock, or staged, is no concern of ours
 		if why := w.saneTimer(); why != "" {
 			return why
 		}
@@ -42,8 +42,7 @@ func (w *worker) precheck() string {
 		w.emit(e)
 	}
 	// Law 2: unsaved changes matter whether or not it was asked for.
-	saved := w.crew.Plan.BringsBack(w.t) || w.crew.Plan.Asks("saved") ||
-		w.t.Traits.Timer.BringsBack() && w.t.Touches() && !w.crew.Plan.Off("saved")
+	saved := w.crew.Plan.LooksAtSaved(w.t)
 	for _, p := range w.crew.Plan.Prechecks {
 		look := w.lookFor(p)
 		if p.Off || look == nil {

@@ -67,6 +67,10 @@ func (w *worker) carryOut(i int) *trouble {
 		return w.waitFor(i)
 	case plan.HandStep:
 		return w.byHand(i)
+	case plan.SaveStep: // at the end, as ever; not while something is pending that brings back what is saved
+		if why := w.saneTimer(); why != "" {
+			return &trouble{why: "before saving: " + why, err: &driver.Unclear{Asked: "the timer", Got: why}}
+		}
 	case plan.ChangeStep:
 	}
 	return nil

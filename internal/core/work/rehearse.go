@@ -23,10 +23,14 @@ type Rehearsed struct {
 	Checks   []night.Check   `json:"checks,omitempty"`
 	Already  bool            `json:"already,omitempty"` // there is nothing to do
 	Steps    []RehearsedStep `json:"steps,omitempty"`
-	Differs  []string        `json:"differs,omitempty"`  // what will differ from what it is
-	Unknown  string          `json:"unknown,omitempty"`  // what of that is not known
-	Unjudged []string        `json:"unjudged,omitempty"` // lines of which nobody knows what they do
-	Notices  []string        `json:"notices,omitempty"`
+	Differs  []string        `json:"differs,omitempty"` // what will differ from what it is
+	Unknown  string          `json:"unknown,omitempty"` // what of that is not known
+	// NotSaved are the lines that run and are not saved, where the night is to save them, and
+	// Whose says whose they may be.
+	NotSaved []string `json:"not_saved,omitempty"`
+	Whose    string   `json:"whose,omitempty"`
+	Unjudged []string `json:"unjudged,omitempty"` // lines of which nobody knows what they do
+	Notices  []string `json:"notices,omitempty"`
 	// Path are the lines of the difference that touch the way by which it is managed.
 	Path []string `json:"path,omitempty"`
 	// Backup is where its configuration is kept, and Fingerprint tells it from others.
@@ -214,7 +218,13 @@ func (w *worker) keep(out *Rehearsed) error {
 
 // rehearsed tells what will be done, and takes it in.
 func (w *worker) rehearsed(out *Rehearsed) {
-	out.Already = w.t.Idle()
+	out.Already = w.t.Idle() && !w.toSave()
+	if w.t.OnlySaves() && w.toSave() {
+		out.NotSaved = w.maskLines(w.notSavedLines())
+		if out.Whose = "what is saved cannot be read on it: whether anything is not saved is not known"; len(out.NotSaved) > 0 {
+			out.Whose = w.maskText(w.whose())
+		}
+	}
 	for _, s := range w.t.Steps {
 		out.Steps = append(
 			out.Steps,

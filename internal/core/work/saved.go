@@ -41,8 +41,9 @@ func (w *worker) save() error {
 // have. What was not saved before stays so.
 func (w *worker) saveBack() error {
 	saved, known, err := w.savedConfig()
+	w.backSaved = err == nil && known && config.Equal(w.before, saved)
 	switch {
-	case err != nil, known && config.Equal(w.before, saved), !known && !w.saved:
+	case err != nil, w.backSaved, !known && !w.saved:
 		return err
 	case known && w.hadUnsaved() && config.Equal(w.found, saved):
 		return nil
@@ -56,6 +57,7 @@ func (w *worker) saveBack() error {
 	if d := config.Compare(w.before, saved); !d.Empty() {
 		return &driver.Unclear{Asked: "saved configuration", Got: d.String() + " " + w.afterSaving()}
 	}
+	w.backSaved = true
 	return nil
 }
 
@@ -124,7 +126,7 @@ func (w *worker) backNote() string {
 	switch {
 	case w.proves && !w.hadUnsaved():
 		return "nothing was sent: it is as it was, with the change, and what is expected of it does not hold"
-	case w.hadUnsaved() && w.saved:
+	case w.hadUnsaved() && w.backSaved:
 		return "equal to the backup; what was not saved before this night is saved now"
 	case w.hadUnsaved():
 		return "equal to the backup; what was not saved before this night is still not saved"
@@ -139,6 +141,54 @@ func (w *worker) backNote() string {
 // hadUnsaved tells whether it was read that something ran on the device that was not
 // saved, before anything was done to it.
 func (w *worker) hadUnsaved() bool { return w.foundSaved && !config.Equal(w.found, w.before) }
+
+// toSave tells whether what runs is to be saved although nothing is to be changed: it is not
+// saved, or nobody can tell and that is what the night is for. What somebody else has not saved is
+// not ours to save on a device that is only looked at.
+func (w *worker) toSave() bool {
+	switch {
+	case w.t.OnlySaves() && !w.foundSaved:
+		return w.t.Traits.Saves && !w.t.Traits.One
+	case w.t.OnlySaves() || w.t.Touches():
+		return w.hadUnsaved()
+	}
+	return false
+}
+
+// notSavedLines are the lines that run and are not saved, as they are shown.
+func (w *worker) notSavedLines() []string {
+	if !w.hadUnsaved() {
+		return nil
+	}
+	return config.Compare(w.found, w.before).Lines(w.t.Masked)
+}
+
+// whose says whose it may be that is not saved.
+func (w *worker) whose() string {
+	if u := w.unfinished(); u != nil {
+		if w.leftBy(u) {
+			return "left by " + u.Night + ", which was cut off"
+		}
+		return u.Night + " was " + u.Was + " there when it was cut off, and it is not just what that was to leave"
+	}
+	if editing, err := w.others(); err == nil && editing != "" {
+		return "perhaps " + editing + ", who is changing the configuration now"
+	}
+	return "no night of ours left it: somebody else"
+}
+
+// others are those who are changing the configuration now, where the device tells.
+func (w *worker) others() (string, error) {
+	if _, tells := w.t.Traits.Tables[editors]; !tells {
+		return "", nil
+	}
+	rows, err := w.rows(editors, tables{})
+	var names []string
+	for _, r := range rows {
+		names = append(names, fmt.Sprint(r["user"]))
+	}
+	return strings.Join(names, ", "), err
+}
 
 // alreadyNote is the last word of a device on which there was nothing to do.
 func (w *worker) alreadyNote() string {

@@ -61,6 +61,7 @@ type known struct {
 	expected   *config.Config // what runs now, as it was predicted; nil where nobody knows
 	intended   string         // read when everything was proven, before disarming; "" until then
 	saved      bool           // the change may have been saved
+	backSaved  bool           // what is saved was read to be the backup, after it was taken back
 	found      config.Config  // what was saved when it was reached
 	foundSaved bool           // found is known
 
@@ -265,14 +266,17 @@ func (w *worker) prepare() (over bool) {
 			return block(err.Error())
 		}
 	}
-	if done && !w.hadUnsaved() && unmet == "" {
+	if done && !w.toSave() && unmet == "" {
 		w.end(night.Already, w.alreadyNote())
 		return true
 	}
 	if why := w.noWayBack(); why != "" && !done {
 		return block(why)
 	}
-	if w.proves = done; !done { // else nothing is sent that somebody must have approved
+	if w.toSave() && !w.t.Touches() && !w.t.Traits.Saves {
+		return block("its profile says no way to save")
+	}
+	if w.proves = done && (w.t.Touches() || w.t.OnlySaves()); !done { // else nothing is sent that somebody must have approved
 		if why := w.asSealed(); why != "" {
 			return block(why)
 		}

@@ -277,6 +277,7 @@ func KindShapes(k plan.StepKind) (done, ahead string) {
 		return "◉", "◌"
 	case plan.HandStep:
 		return "▼", "▽"
+	case plan.SaveStep:
 	case plan.ChangeStep:
 	}
 	return "●", "◦"
