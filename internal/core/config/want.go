@@ -25,9 +25,41 @@ type Want struct {
 // Size is how many lines and patterns it has.
 func (w Want) Size() int { return len(paths(w.Lines)) + len(paths(w.Gone)) + len(w.NoOther) }
 
-// Merge is what two wants say together.
-func (w Want) Merge(o Want) Want {
-	return Want{merged(w.Lines, o.Lines), merged(w.Gone, o.Gone), union(w.NoOther, o.NoOther)}
+// All is what several say together.
+func All(wants []Want) Want {
+	if len(wants) == 1 {
+		return wants[0]
+	}
+	var out Want
+	var lines, gone collected
+	for _, w := range wants {
+		lines.add(w.Lines)
+		gone.add(w.Gone)
+		out.NoOther = union(out.NoOther, w.NoOther)
+	}
+	out.Lines, out.Gone = lines.lines, gone.lines
+	return out
+}
+
+// collected are lines of many, each once.
+type collected struct {
+	lines []Line
+	at    map[string]int
+}
+
+func (c *collected) add(lines []Line) {
+	if c.at == nil {
+		c.at = map[string]int{}
+	}
+	for _, l := range lines {
+		i, there := c.at[l.Text]
+		if !there {
+			c.at[l.Text] = len(c.lines)
+			c.lines = append(c.lines, l)
+			continue
+		}
+		c.lines[i].Under = merged(c.lines[i].Under, l.Under)
+	}
 }
 
 func merged(a, b []Line) []Line {
@@ -44,6 +76,9 @@ func merged(a, b []Line) []Line {
 }
 
 func union(a, b []string) []string {
+	if !slices.ContainsFunc(b, func(s string) bool { return !slices.Contains(a, s) }) {
+		return a
+	}
 	out := slices.Clone(a)
 	for _, s := range b {
 		if !slices.Contains(out, s) {

@@ -423,53 +423,6 @@ func (m *maker) onceAt(text *runbook.Text, hint, format string, args ...any) {
 	}
 }
 
-// targets selects the devices in scope and renders their steps.
-func (m *maker) targets(f *fleet.Fleet, p *Plan) (in []*Target) {
-	for _, r := range f.Retired {
-		p.LeftOut = append(p.LeftOut, LeftOut{Device: r.Name, Why: "retired: " + r.Why})
-	}
-	mates := mates(f)
-	for _, d := range f.Devices {
-		env := m.rb.DeviceEnv(f.Fields(d), m.answers)
-		if o := m.outOfScope(env); o.Why != "" {
-			if m.part.Named(d.Name) {
-				m.fail(0, "%s is chosen for tonight, and the runbook's scope leaves it out: %s", d.Name, o.Why)
-			}
-			p.LeftOut = append(p.LeftOut, LeftOut{Device: d.Name, Why: p.Mask(o.Why), Rule: p.Mask(o.Rule)})
-			continue
-		}
-		if !m.part.Has(d.Name) {
-			p.LeftOut = append(p.LeftOut, LeftOut{Device: d.Name, Why: scope.NotChosen})
-			continue
-		}
-		past, o := m.pasts(d)
-		if o.Why != "" {
-			p.LeftOut = append(p.LeftOut, LeftOut{Device: d.Name, Why: o.Why, Rule: o.Rule, Open: o.Open})
-			continue
-		}
-		t := &Target{Device: d, Env: env, Traits: m.traits[d.Platform], Above: f.Above(d), Secrets: m.secrets}
-		t.ClearText = t.Traits.ClearText && d.Protocol == "" || d.Protocol == "telnet"
-		t.Mate, t.Record = mates[d.Name], m.records(t)
-		for i, s := range m.rb.Steps {
-			if step, ok := m.step(t, s, i+1); ok {
-				step.Was = past[i]
-				step.Alters = step.Changes() || step.Kind == DoStep
-				t.Steps = append(t.Steps, step)
-			}
-		}
-		m.together(t)
-		if len(t.Steps) == 0 && !m.lenient {
-			m.fail(0, "%s is in scope, but no step is for it", d.Name)
-		}
-		in = append(in, t)
-	}
-	m.absentFiles()
-	if len(in) == 0 && !m.lenient {
-		m.fail(0, "the scope selects no device: %s", scope.Reasons(p.LeftOut))
-	}
-	return in
-}
-
 func (m *maker) outOfScope(env runbook.Env) scope.Outside {
 	for _, c := range m.rb.Scope {
 		if _, err := c.Eval(env); err != nil {
@@ -524,13 +477,7 @@ func (m *maker) step(t *Target, s runbook.Step, number int) (Step, bool) {
 		m.suits(t, s, on, out)
 		return out, true
 	}
-	rounds := m.loop(t, s)
-	if len(rounds) == 0 {
-		out.Empty = emptyLoop(t, s)
-	}
-	for _, env := range rounds {
-		out.Rounds = append(out.Rounds, m.round(t, s, on, env))
-	}
+	m.rounds(t, s, on, &out)
 	out.gather()
 	m.suits(t, s, on, out)
 	m.undoes(t, s, on, out)
@@ -569,16 +516,20 @@ func (m *maker) round(t *Target, s runbook.Step, on runbook.On, env runbook.Env)
 // gather makes of the rounds of a step what is done in it.
 func (s *Step) gather() {
 	s.Send, s.Undo, s.Already, s.Expect, s.Commands = nil, nil, nil, nil, nil
+	if s.Want != nil {
+		wants := make([]config.Want, 0, len(s.Rounds))
+		for _, r := range s.Rounds {
+			wants = append(wants, r.Want)
+		}
+		w := config.All(wants)
+		s.Want = &w
+	}
 	for _, r := range s.Rounds {
 		s.Commands = append(s.Commands, r.Does...)
 		s.Send = append(s.Send, r.Send...)
 		s.Undo = slices.Concat(r.Undo, s.Undo)
 		s.Already = append(s.Already, r.Already...)
 		s.Expect = append(s.Expect, r.Expect...)
-		if s.Want != nil {
-			w := s.Want.Merge(r.Want)
-			s.Want = &w
-		}
 	}
 }
 
@@ -592,21 +543,38 @@ func (m *maker) numbers(titles []string) (out []int) {
 	return out
 }
 
-// loop gives the values of each round of a step; one round where it has no loop.
-func (m *maker) loop(t *Target, s runbook.Step) []runbook.Env {
-	if s.For == nil {
-		return []runbook.Env{t.Env}
-	}
+// loop gives the values of each round of a step.
+func (m *maker) loop(t *Target, s runbook.Step) []any {
 	values, err := s.For.Values(t.Env)
 	if err != nil {
 		m.fail(s.For.Line, "%s: %v", t.Device.Name, err)
 	}
 	m.perhapsList(t, s)
-	var envs []runbook.Env
-	for _, v := range values {
-		envs = append(envs, t.Env.With(s.For.Var, v))
+	return values
+}
+
+// rounds renders the turns of a step's loop.
+func (m *maker) rounds(t *Target, s runbook.Step, on runbook.On, out *Step) {
+	if s.For == nil {
+		out.Rounds = []Round{m.round(t, s, on, t.Env)}
+		return
 	}
-	return envs
+	values := m.loop(t, s)
+	if len(values) == 0 {
+		out.Empty = emptyLoop(t, s)
+		return
+	}
+	out.Rounds = make([]Round, 0, len(values))
+	asks := s.Already != nil || on.Already != nil || len(s.Expect)+len(on.Expect) > 0 // then each turn keeps its values
+	env := t.Env.With(s.For.Var, nil)
+	for _, v := range values {
+		if asks {
+			env = t.Env.With(s.For.Var, v)
+		} else {
+			env[s.For.Var] = v
+		}
+		out.Rounds = append(out.Rounds, m.round(t, s, on, env))
+	}
 }
 
 func (m *maker) render(t *Target, texts []*runbook.Text, env runbook.Env) []string {

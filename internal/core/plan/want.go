@@ -77,13 +77,34 @@ func (m *maker) refused(platform string, l *config.Language, want *config.Want) 
 	if m.refuses == nil {
 		m.refuses = map[string][]string{}
 	}
-	key := fmt.Sprint(platform, *want)
+	key := platform + "\x00" + wantKey(*want)
 	out, known := m.refuses[key]
 	if !known {
 		out = l.Refuses(*want)
 		m.refuses[key] = out
 	}
 	return out
+}
+
+// wantKey tells what is wanted from other things: equal keys want the same.
+func wantKey(w config.Want) string {
+	var b strings.Builder
+	var walk func(lines []config.Line)
+	walk = func(lines []config.Line) {
+		for _, l := range lines {
+			b.WriteString(l.Text)
+			b.WriteByte('\n')
+			walk(l.Under)
+		}
+		b.WriteByte(0)
+	}
+	walk(w.Lines)
+	walk(w.Gone)
+	for _, p := range w.NoOther {
+		b.WriteString(p)
+		b.WriteByte('\n')
+	}
+	return b.String()
 }
 
 // textOf is the device text of a step that a reason speaks of; the first where that

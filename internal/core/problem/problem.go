@@ -50,12 +50,25 @@ func (p Problem) Error() string {
 // mislead the eye: control characters, and those that change the direction of
 // text. Each becomes one sign, so that columns stay where they are.
 func Printable(s string) string {
+	if plain(s) { // as nearly all are
+		return s
+	}
 	return strings.Map(func(r rune) rune {
 		if r == '\n' || r == '\t' || !unicode.In(r, unicode.Cc, unicode.Cf) {
 			return r
 		}
 		return '�'
 	}, s)
+}
+
+// plain tells a text of nothing but the printable signs of ASCII.
+func plain(s string) bool {
+	for i := range len(s) {
+		if s[i] < ' ' || s[i] > '~' {
+			return false
+		}
+	}
+	return true
 }
 
 func (p Problem) where() string {
