@@ -13,7 +13,7 @@ import (
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/problem"
 	"metabasis/internal/core/reach"
-	"metabasis/internal/report"
+	"metabasis/internal/core/scope"
 	"metabasis/internal/settings"
 	"metabasis/internal/store"
 )
@@ -35,6 +35,7 @@ type Answer struct {
 	Command string   `json:"command"`
 	Lines   []string `json:"lines"`
 	Refused string   `json:"refused,omitempty"`
+	Nothing string   `json:"nothing,omitempty"` // why nothing came back, where it was answered
 	File    string   `json:"file,omitempty"`
 	Error   string   `json:"error,omitempty"`
 }
@@ -42,35 +43,60 @@ type Answer struct {
 // Wrong tells whether the device did not answer what it was asked.
 func (a Answer) Wrong() bool { return a.Error != "" || a.Refused != "" }
 
-// MayAsk refuses, before anything connects, commands that may not be sent: those that
-// a profile never lets be sent, and unless anything may be, those that it does not
-// know to change nothing.
-func (e *Evening) MayAsk(commands Commands, anything bool) error {
-	var list problem.List
+// Askable is the evening with those devices that can be asked the commands; the others are left
+// out, each with the reason: a command that its profile never lets be sent, and unless anything
+// may be, one that it does not know to change nothing; or no command for its role. Nothing
+// connects. It is an error where none is left.
+func (e *Evening) Askable(commands Commands, anything bool) (*Evening, error) {
+	part := e.Part(nil)
+	scoped := *e.Scope
+	scoped.Devices, scoped.LeftOut = nil, slices.Clone(e.Scope.LeftOut)
 	told := map[string]bool{}
-	none := 0
+	var list problem.List
 	for _, d := range e.Scope.Devices {
-		p := e.Profiles[d.Platform]
-		if len(commands.of(d)) == 0 {
-			none++
+		why, hint := e.mayNotAsk(d, commands.of(d), anything)
+		if why == "" {
+			scoped.Devices = append(scoped.Devices, d)
+			continue
 		}
-		for _, c := range commands.of(d) {
-			key := d.Platform + " " + c
-			switch {
-			case told[key]:
-			case p.NeverSent(c):
-				list = append(list, problem.Problem{File: d.Platform, Msg: fmt.Sprintf("%q is never sent", c)})
-			case !anything && !p.Safe(c):
-				list = append(list, problem.Problem{File: d.Platform, Msg: fmt.Sprintf("%q is not among the commands that the profile knows to change nothing", c),
-					Hint: "another command; or --any, if you know that it changes nothing"})
-			}
-			told[key] = true
+		scoped.LeftOut = append(scoped.LeftOut, scope.LeftOut{Device: d.Name, Why: d.Platform + ": " + why})
+		if !told[d.Platform+why] {
+			told[d.Platform+why] = true
+			list = append(list, problem.Problem{File: d.Platform, Msg: why, Hint: hint})
 		}
 	}
-	if none > 0 && len(list) == 0 {
-		return fmt.Errorf("%s in scope have no commands: give a --file for their role, or one for all others", report.Count(none, "device"))
+	if len(scoped.Devices) == 0 {
+		return nil, list.Err()
 	}
-	return list.Err()
+	part.Scope = &scoped
+	part.part = e.part
+	return part, nil
+}
+
+// mayNotAsk says why a device cannot be asked some commands; "" where it can.
+func (e *Evening) mayNotAsk(d fleet.Device, commands []string, anything bool) (why, hint string) {
+	if len(commands) == 0 {
+		return fmt.Sprintf("there is no command for the role %q", d.Role), "a --file for that role, or one for all others"
+	}
+	p := e.Profiles[d.Platform]
+	for _, c := range commands {
+		switch {
+		case p.NeverSent(c):
+			return fmt.Sprintf("%q is never sent", c), ""
+		case !anything && !p.Safe(c):
+			return fmt.Sprintf("%q is not among the commands that the profile knows to change nothing", c),
+				"another command; or --any, if you know that it changes nothing"
+		}
+	}
+	return "", ""
+}
+
+// nothing says why nothing came back of a command that was answered.
+func nothing(typed bool) string {
+	if typed {
+		return "it printed nothing"
+	}
+	return "nothing is there: no such object or path, or one without a value"
 }
 
 // Ask asks every device its commands and keeps what each answers as evidence. The
@@ -132,6 +158,8 @@ func (q *asking) one(ctx context.Context, d fleet.Device) (out []Answer) {
 			one.Refused = refused.Said
 		case err != nil:
 			one.Error = told(s, err)
+		case len(one.Lines) == 0:
+			one.Nothing = nothing(q.Profiles[d.Platform].Typed())
 		}
 		if one.Error == "" {
 			if one.File, err = q.evidence.Put(q.at, d.Name, s.Host(), one.Command, one.Lines); err != nil {

@@ -57,9 +57,12 @@ func (a *app) ask(ctx context.Context, f askFlags, words []string) error {
 	if err != nil {
 		return err
 	}
-	if err := e.MayAsk(commands, f.anything); err != nil {
+	asked, err := e.Askable(commands, f.anything)
+	if err != nil {
 		return err
 	}
+	unasked := len(e.Scope.Devices) - len(asked.Scope.Devices)
+	e = asked
 	if err := a.ready(ctx, e, "ask"); err != nil {
 		return err
 	}
@@ -73,7 +76,7 @@ func (a *app) ask(ctx context.Context, f askFlags, words []string) error {
 	if err := a.printAnswers(answers, f.json); err != nil {
 		return err
 	}
-	return ended(over(), acts.Unanswered(answers))
+	return ended(over(), acts.Unanswered(answers)+unasked)
 }
 
 // readCommands reads the commands from files, else the first word is one; all are where the
@@ -132,8 +135,13 @@ func (a *app) printAnswers(all []acts.Answer, asJSON bool) error {
 	kept := ""
 	for _, one := range all {
 		k := key{one.Command, strings.Join(one.Lines, "\n")}
-		if one.Error != "" {
+		switch {
+		case one.Error != "":
 			k.text = "✗ " + one.Error
+		case one.Refused != "":
+			k.text = "✗ refused: " + one.Refused + "\n" + k.text
+		case one.Nothing != "":
+			k.text = "✗ " + one.Nothing
 		}
 		if devices[k] == nil {
 			order = append(order, k)

@@ -60,6 +60,20 @@ func TestExamples(t *testing.T) {
 			"ald-quay-2": {"lan 310", "title gates", "up", "lan 21", "title kiosk"},
 			"brm-quay-1": {"lan 311", "title gates", "drop lan 21"},
 		},
+		"banner": {
+			"ald-quay-1": {"greeting until end-of-greeting", "  Marrow Sound Ferries, ALD", "", "  This is ald-quay-1. Whoever is not of the crew, log out.", "end-of-greeting"},
+			"ald-quay-2": {"greeting until end-of-greeting", "  Marrow Sound Ferries, ALD", "", "  This is ald-quay-2. Whoever is not of the crew, log out.", "end-of-greeting"},
+			"brm-quay-1": {"greeting until end-of-greeting", "  Marrow Sound Ferries, BRM", "", "  This is brm-quay-1. Whoever is not of the crew, log out.", "end-of-greeting"},
+		},
+		"release": { // brm-quay-1 is of 4.1
+			"ald-quay-1": {"log host 198.51.100.14", "drop log host 198.51.100.7", "drop log host 198.51.100.8"},
+			"ald-quay-2": {"log host 198.51.100.14"},
+		},
+		"count-anew": {
+			"ald-quay-1": {"log host 198.51.100.14"},
+			"ald-quay-2": {"log host 198.51.100.14"},
+			"brm-quay-1": {"log host 198.51.100.14"},
+		},
 		"dependent": {
 			"ald-quay-1": {"lan 310", "title gates", "port 7", "lan 310"},
 			"ald-quay-2": {"lan 310", "title gates", "port 7", "lan 310"},
@@ -69,7 +83,7 @@ func TestExamples(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			text, err := os.ReadFile(examples + name + ".runbook")
 			require.NoError(t, err)
-			assert.LessOrEqual(t, strings.Count(string(text), "\n"), 25)
+			assert.LessOrEqual(t, strings.Count(string(text), "\n"), 30)
 			tidy, err := runbook.Format(name, text)
 			require.NoError(t, err)
 			assert.Equal(t, string(text), string(tidy))
@@ -130,7 +144,8 @@ func exampleWorld(t *testing.T, text, dir string) *world {
 	s := sim.Scenario{Boot: 15 * time.Second, Settle: 8 * time.Second}
 	for i, d := range exampleFleet(t).Devices {
 		logs := []string{"log host 198.51.100.7\nlog host 198.51.100.8\n", "", "log host 198.51.100.9\n"}[i]
-		s.Devices = append(s.Devices, sim.Spec{Name: d.Name, Address: d.Address, Site: d.Site, Config: fmt.Sprintf(quayConfig, logs, []int{20, 21, 20}[i])})
+		s.Devices = append(s.Devices, sim.Spec{Name: d.Name, Address: d.Address, Site: d.Site, Config: fmt.Sprintf(quayConfig, logs, []int{20, 21, 20}[i]),
+			Version: []string{"4.2", "4.2", "4.1"}[i]})
 	}
 	w := newWorldOf(t, shipped(t), s, "name,address,platform,site,role,pair,via,login\nald-quay-1,192.0.2.101,tern,ALD,quay,,,crew\n", standardBook, nil, dir)
 	for i := range w.specs {
@@ -150,4 +165,25 @@ func exampleAgain(t *testing.T, w *world, text string) *world {
 	again.dir = filepath.Join(w.dir, "again")
 	again.backups = &recordingBackups{Backups: store.Backups{Dir: filepath.Join(again.dir, "backups")}, done: map[string]time.Time{}, text: map[string]string{}}
 	return &again
+}
+
+// The example that has something done: it is done once on each, and the neighbours are waited for.
+func TestExampleOfSomethingDone(t *testing.T) {
+	text, err := os.ReadFile(examples + "renew-links.runbook")
+	require.NoError(t, err)
+	tidy, err := runbook.Format("renew-links", text)
+	require.NoError(t, err)
+	assert.Equal(t, string(text), string(tidy))
+	dir := t.TempDir()
+	synctest.Test(t, func(t *testing.T) {
+		w := exampleWorld(t, string(text), dir)
+		defer w.sim.Close()
+		w.run(t.Context(), answering(t, night.GoOn, night.BackDevice))
+		w.checkLaws()
+		for _, d := range w.night.Devices {
+			assert.Equal(t, night.Kept, d.State, d.Note)
+			assert.Equal(t, 1, w.did(d.Name))
+			assert.GreaterOrEqual(t, d.Ended.Sub(d.Began), 8*time.Second, "as long as the links take")
+		}
+	})
 }

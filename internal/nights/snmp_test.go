@@ -9,7 +9,9 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
+	"metabasis/internal/core/driver"
 	"metabasis/internal/core/night"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/sim"
@@ -177,4 +179,28 @@ func TestEachFaultOverSNMP(t *testing.T) {
 			})
 		}
 	}
+}
+
+// Any object can be asked by its number, too; one that is not there says nothing, and one that is
+// no number is refused before anything is sent.
+func TestObjectsByNumber(t *testing.T) {
+	dir := t.TempDir()
+	synctest.Test(t, func(t *testing.T) {
+		w := signNight(t, shipped(t), dir, bitterns(sim.Spec{}))
+		defer w.sim.Close()
+		s, err := w.connector().Connect(t.Context(), w.plan.Targets()[0])
+		require.NoError(t, err)
+		defer s.Close()
+		look := s.(driver.Looker)
+		got, err := look.Look(t.Context(), "", "get 1.3.6.1.2.1.1.5.0")
+		require.NoError(t, err)
+		assert.Equal(t, []string{"1.3.6.1.2.1.1.5.0 = ald-quay-1"}, got)
+		got, err = look.Look(t.Context(), "", "get .1.3.6.1.4.1.32473.99.0")
+		require.NoError(t, err)
+		assert.Empty(t, got)
+		_, err = look.Look(t.Context(), "", "get sign.nothing")
+		assert.ErrorContains(t, err, "one of the objects of its profile, or a number")
+		_, err = look.Look(t.Context(), "", "set 1.3.6.1.2.1.1.5.0 = x")
+		assert.Error(t, err)
+	})
 }

@@ -1,6 +1,7 @@
 package sim
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"net/netip"
@@ -12,13 +13,14 @@ import (
 
 // ternConfig is the configuration of a tern switch.
 type ternConfig struct {
-	name   string
-	times  []string          // time sources, the preferred one first
-	logs   []string          // log hosts
-	logins map[string]string // user to secret
-	manage string            // "any", or the prefix that may manage it
-	lans   map[int]string    // number to title
-	ports  map[int]ternPort
+	name     string
+	times    []string          // time sources, the preferred one first
+	logs     []string          // log hosts
+	logins   map[string]string // user to secret
+	manage   string            // "any", or the prefix that may manage it
+	greeting string            // a text of several lines, with its first and its last; "" is none
+	lans     map[int]string    // number to title
+	ports    map[int]ternPort
 }
 
 type ternPort struct {
@@ -59,6 +61,9 @@ func (c *ternConfig) String() string {
 	for _, u := range slices.Sorted(maps.Keys(c.logins)) {
 		fmt.Fprintf(&b, "login %s secret %s\n", u, c.logins[u])
 	}
+	if c.greeting != "" {
+		b.WriteString(c.greeting + "\n")
+	}
 	for _, n := range slices.Sorted(maps.Keys(c.lans)) {
 		fmt.Fprintf(&b, "lan %d\n", n)
 		if c.lans[n] != "" {
@@ -88,11 +93,22 @@ func (c *ternConfig) String() string {
 // that does not fit and then changes nothing.
 func (c *ternConfig) load(text string) error {
 	next := newTernConfig(len(c.ports))
-	section := ""
+	section, end := "", ""
 	n := 0
 	for raw := range strings.Lines(text) {
 		n++
 		line := strings.TrimRight(raw, " \r\n")
+		if end != "" { // of the greeting
+			next.greeting += "\n" + line
+			if strings.TrimSpace(line) == end {
+				end = ""
+			}
+			continue
+		}
+		if m := greetingForm.FindStringSubmatch(line); m != nil {
+			next.greeting, end = line, m[1]
+			continue
+		}
 		if strings.TrimSpace(line) == "" || strings.HasPrefix(line, "#") {
 			continue
 		}
@@ -108,6 +124,9 @@ func (c *ternConfig) load(text string) error {
 	*c = *next
 	return nil
 }
+
+// greetingForm is a line that begins a greeting; it goes on to the line that this one names.
+var greetingForm = regexp.MustCompile(`^greeting until (\S+)$`)
 
 var labelForm = regexp.MustCompile(`^label "([^"]*)"$`)
 
@@ -160,6 +179,13 @@ func (c *ternConfig) applyTop(line string, w []string) (string, error) {
 		c.logins[w[1]] = w[3]
 	case is(2, "login") && drop:
 		delete(c.logins, w[1])
+	case is(1, "greeting") && drop:
+		if c.greeting == "" {
+			return "", errors.New("there is no greeting to drop")
+		}
+		c.greeting = ""
+	case strings.HasPrefix(line, "greeting until ") && strings.Contains(line, "\n"):
+		c.greeting = line
 	case is(2, "lan"):
 		n, err := strconv.Atoi(w[1])
 		if err != nil || n < 2 || n > 4000 {

@@ -25,8 +25,10 @@ type shell struct {
 	teletype
 	mode    string // look, work, edit
 	section string
-	paged   bool
-	prompts func() string // its prompt, where a message breaks in; nil is that of a tern
+	// calledOff tells that the last line was, with ^C.
+	calledOff bool
+	paged     bool
+	prompts   func() string // its prompt, where a message breaks in; nil is that of a tern
 }
 
 const pageRows = 22
@@ -154,6 +156,7 @@ func (s *shell) readWatched(echo bool, watch func([]byte) (lost bool)) (string, 
 			return string(b), true
 		case c == 3: // ^C
 			s.print("^C\n")
+			s.calledOff = true
 			return "", true
 		case c == 4 && len(b) == 0: // ^D
 			return "", false
@@ -293,6 +296,13 @@ func (s *shell) edit(line string) {
 		s.section = ""
 		return
 	}
+	if m := greetingForm.FindStringSubmatch(line); m != nil && s.section == "" {
+		text, ok := s.greeting(line, m[1])
+		if !ok {
+			return
+		}
+		line = text
+	}
 	section, err := s.d.change(s.section, line)
 	if err != nil {
 		s.print("Refused: " + err.Error() + "\n")
@@ -301,10 +311,33 @@ func (s *shell) edit(line string) {
 	s.section = section
 }
 
+// greeting reads the lines of a greeting up to its end; it is false where it was called off.
+func (s *shell) greeting(line, end string) (string, bool) {
+	text := line
+	for {
+		s.print("text> ")
+		next, ok := s.readLine(true)
+		if !ok {
+			s.over = true
+			return "", false
+		}
+		if next == "" && s.calledOff {
+			s.calledOff = false
+			return "", false
+		}
+		text += "\n" + strings.TrimRight(next, " ")
+		if strings.TrimSpace(next) == end {
+			return text, true
+		}
+	}
+}
+
 // change carries out one line in a section of the configuration, and returns the
 // section that the editor is in then.
 func (d *Device) change(section, line string) (string, error) {
 	d.mu.Lock()
+	whole := line
+	line, _, _ = strings.Cut(line, "\n") // of a text, its first names it
 	d.note(Received, line)
 	var err error
 	switch {
@@ -317,7 +350,7 @@ func (d *Device) change(section, line string) (string, error) {
 	default:
 		before := d.running.String()
 		next := d.running.clone()
-		if section, err = next.apply(section, line); err == nil {
+		if section, err = next.apply(section, whole); err == nil {
 			d.running = next
 			if next.String() != before {
 				d.note(Changed, line)

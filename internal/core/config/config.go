@@ -27,6 +27,9 @@ type Style struct {
 	// Volatile lines change by themselves, such as a date, and are left out of
 	// every comparison.
 	Volatile []*regexp.Regexp
+	// Opens is a line that begins a text of several lines; its group "end" is the line that ends
+	// it. nil is none.
+	Opens *regexp.Regexp
 	// Ordered says that the order of lines within a section has a meaning.
 	Ordered bool
 }
@@ -58,9 +61,18 @@ func Parse(text string, style Style) Config {
 		c.parts, text = parts(text, style), Alone(text)
 	}
 	stack := []open{{-1, &c.Lines}}
+	end := "" // of the text that is being read
 	for raw := range strings.Lines(text) {
 		raw = strings.TrimRight(raw, " \t\r\n")
 		body := strings.TrimLeft(raw, " \t")
+		if end != "" {
+			in := stack[len(stack)-1].lines
+			if body == end {
+				raw, end = body, ""
+			}
+			(*in)[len(*in)-1].Text += "\n" + raw
+			continue
+		}
 		if body == "" || matchesAny(style.Volatile, raw) {
 			continue
 		}
@@ -84,6 +96,9 @@ func Parse(text string, style Style) Config {
 		}
 		in := stack[len(stack)-1].lines
 		*in = append(*in, Line{Text: body})
+		if end = style.ends(body); end != "" {
+			continue
+		}
 		if opens {
 			stack = append(stack, open{indent, &(*in)[len(*in)-1].Under})
 		}
@@ -157,7 +172,7 @@ func (c Config) Has(query string) bool {
 	var find func(lines []Line, want []string, started bool) bool
 	find = func(lines []Line, want []string, started bool) bool {
 		for _, l := range lines {
-			if strings.Join(strings.Fields(l.Text), " ") == want[0] &&
+			if strings.Join(strings.Fields(firstLine.FindString(l.Text)), " ") == want[0] &&
 				(len(want) == 1 || find(l.Under, want[1:], true)) {
 				return true
 			}
@@ -282,10 +297,10 @@ func (d Diff) Empty() bool { return len(d.Removed) == 0 && len(d.Added) == 0 }
 func (d Diff) Lines(mask func([]string) []string) []string {
 	var out []string
 	for _, p := range mask(d.Removed) {
-		out = append(out, "- "+p)
+		out = append(out, marked("-", p)...)
 	}
 	for _, p := range mask(d.Added) {
-		out = append(out, "+ "+p)
+		out = append(out, marked("+", p)...)
 	}
 	return out
 }

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 )
 
@@ -131,4 +132,44 @@ func TestBraces(t *testing.T) {
 	lines, err := l.Lead(c, to)
 	assert.NoError(t, err)
 	assert.Equal(t, []string{"set name b", "delete port 8", "edit port 9", "edit gate", "exit", "exit", "edit port 7", "set lan 20", "edit gate", `set label "y"`}, lines)
+}
+
+// A text of several lines is one line of a configuration: whatever stands in it, it is compared as
+// a whole, led to and away, and typed line by line.
+func TestTextsOfSeveralLines(t *testing.T) {
+	opens := regexp.MustCompile(`^greeting until (?P<end>\S+)$`)
+	style := Style{Layout: "indented", Opens: opens, Volatile: []*regexp.Regexp{regexp.MustCompile(`^#`)}}
+	l := &Language{Style: style, Takes: regexp.MustCompile(`^drop `), Rules: []Rule{
+		{Line: regexp.MustCompile(`^name \S+$`), Key: "name"},
+		{Line: regexp.MustCompile(`^greeting until \S+$`), Key: "greeting", Away: "drop greeting"},
+		{Line: regexp.MustCompile(`^lan \d+$`), Section: true, Away: "drop $0"},
+	}}
+	const greeting = "greeting until fin\n# not volatile here\n  lan 7\n\nname x\nfin\n"
+	with := Parse("name a\n"+greeting+"lan 310\n", style)
+	without := Parse("name a\nlan 310\n", style)
+	assert.Len(t, with.Lines, 3)
+	assert.True(t, with.Has("greeting until fin"))
+	assert.False(t, with.Has("lan 7"))
+	d := Compare(without, with)
+	assert.Equal(t, []string{"+ greeting until fin", "+   # not volatile here", "+     lan 7", "+", "+   name x", "+   fin"}, d.Lines(func(l []string) []string { return l }))
+
+	lead, err := l.Lead(without, with)
+	require.NoError(t, err)
+	typed := Typed(lead)
+	assert.Equal(t, strings.Split(strings.TrimSuffix(greeting, "\n"), "\n"), typed)
+	after, err := l.Predict(without, typed)
+	require.NoError(t, err)
+	assert.True(t, Equal(with, after))
+	back, err := l.Lead(with, without)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"drop greeting"}, back)
+	other := Parse("name a\n"+strings.Replace(greeting, "lan 7", "lan 8", 1)+"lan 310\n", style)
+	lead, err = l.Lead(with, other)
+	require.NoError(t, err)
+	assert.Len(t, lead, 1, "it is replaced as a whole")
+	assert.Empty(t, l.Unjudged(without, append(typed, "name b")))
+	assert.Len(t, l.Unjudged(without, append([]string{"nonsense"}, typed...)), 1)
+	assert.Empty(t, l.Strange(typed))
+	cut := Parse("greeting until fin\nname x\n", style)
+	assert.Len(t, cut.Lines, 1, "what is cut short is one thing, too")
 }

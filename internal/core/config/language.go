@@ -112,7 +112,18 @@ func (r *Rule) fits(section, line, start string) []string {
 	case (r.In == nil) != (section == ""), !strings.HasPrefix(line, start), r.In != nil && !r.In.MatchString(section):
 		return nil
 	}
-	return r.Line.FindStringSubmatch(line)
+	return r.caught(line)
+}
+
+// caught is what the pattern catches in a line; nil where that does not fit. Of a text of several
+// lines the first is what it must fit.
+func (r *Rule) caught(line string) []string {
+	first := firstLine.FindString(line)
+	m := r.Line.FindStringSubmatch(first)
+	if m != nil && len(first) < len(line) {
+		m[0] = line
+	}
+	return m
 }
 
 // literal is what every line begins with that an anchored pattern fits: most lines are

@@ -27,11 +27,15 @@ func (l *Language) Predict(c Config, lines []string) (Config, error) {
 	return e.config(), err
 }
 
+// texts makes one of the lines of each text; wrong numbers are then those of the first.
+func (l *Language) texts(lines []string) ([]string, []int) { return l.Style.Texts(lines) }
+
 // all does what lines do, up to the first that is not taken.
 func (e *editor) all(lines []string) error {
-	for i, line := range lines {
+	whole, first := e.l.texts(lines)
+	for i, line := range whole {
 		if why := e.typed(strings.TrimSpace(line)); why != "" {
-			return &Wrong{i + 1, line, why}
+			return &Wrong{first[i] + 1, line, why}
 		}
 	}
 	return nil

@@ -21,7 +21,9 @@ func (l *Language) LeadsBack(lines []string) error {
 		return nil
 	}
 	at := []string{""}
-	for i, line := range lines {
+	whole, first := l.texts(lines)
+	for n, line := range whole {
+		i := first[n]
 		line = strings.TrimSpace(line)
 		switch {
 		case line == "":
@@ -72,7 +74,7 @@ func (l *Language) Unjudged(now Config, lines []string) (out []string) {
 			return out
 		}
 		out = append(out, wrong.Line)
-		rest = slices.Delete(rest, wrong.Number-1, wrong.Number)
+		rest = slices.Delete(rest, wrong.Number-1, wrong.Number+strings.Count(wrong.Line, "\n"))
 	}
 	return out
 }
@@ -89,7 +91,7 @@ func (l *Language) Strange(lines []string) (out []Wrong) {
 		if strings.HasPrefix(wrong.Why, noRule) || strings.HasPrefix(wrong.Why, "it stands ") {
 			out = append(out, *wrong)
 		}
-		rest = slices.Delete(rest, wrong.Number-1, wrong.Number)
+		rest = slices.Delete(rest, wrong.Number-1, wrong.Number+strings.Count(wrong.Line, "\n"))
 	}
 	return out
 }
@@ -102,7 +104,7 @@ func (l *Language) knownIn(line string) string {
 	for i := range l.Rules {
 		r := &l.Rules[i]
 		printed, ok := r.printed(line)
-		if !(ok && r.Line.MatchString(printed)) && !(r.Away != "" && r.takes(line)) {
+		if !(ok && r.caught(printed) != nil) && !(r.Away != "" && r.takes(line)) {
 			continue
 		}
 		if r.In == nil {

@@ -256,6 +256,7 @@ func (t *Target) Lead(from, to config.Config) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
+	lines = config.Typed(lines)
 	for _, line := range lines {
 		for _, never := range t.Traits.Never {
 			if never.MatchString(line) {

@@ -579,6 +579,7 @@ func (m *maker) rounds(t *Target, s runbook.Step, on runbook.On, out *Step) {
 
 func (m *maker) render(t *Target, texts []*runbook.Text, env runbook.Env) []string {
 	var out []string
+	end := "" // of the text of several lines that is being written
 	for _, text := range texts {
 		if text.Each() {
 			out = append(out, m.render(t, m.own(t, text, env), env)...)
@@ -587,6 +588,14 @@ func (m *maker) render(t *Target, texts []*runbook.Text, env runbook.Env) []stri
 		line, err := text.Render(env)
 		if err != nil {
 			m.fail(0, "%s: %v%s", t.Device.Name, err, m.unsaid(t, text))
+			continue
+		}
+		inText := end != ""
+		if !inText && !text.Whole() && strings.TrimSpace(line) == "" {
+			continue
+		}
+		if end = t.Traits.Style.After(end, line); inText && end != "" {
+			out = append(out, line)
 			continue
 		}
 		for _, v := range t.Traits.Style.Volatile {

@@ -137,8 +137,6 @@ func linesOf(p *parser, t *Text, data []byte) (out []*Text, wrong problem.List) 
 		raw = strings.TrimRightFunc(raw, unicode.IsSpace)
 		n := &node{n: i + 1, raw: raw, text: raw, device: true}
 		switch at := strings.IndexFunc(raw, func(r rune) bool { return isControl(r) && r != '\t' }); {
-		case raw == "" && !t.whole:
-			continue
 		case len(raw) > maxLine:
 			n.raw = raw[:60] + "…"
 			p.at(n, 0, "", "line of %d bytes; the most is %d", len(raw), maxLine)

@@ -9,6 +9,7 @@ import (
 
 	"metabasis/internal/core/driver"
 	"metabasis/internal/core/night"
+	"metabasis/internal/core/plan"
 	"metabasis/internal/core/record"
 	"metabasis/internal/core/runbook"
 )
@@ -18,7 +19,11 @@ import (
 func (w *worker) record() error {
 	w.recorded = map[string]any{}
 	for _, s := range w.t.Steps {
-		for _, e := range s.Expect {
+		expected := s.Expect
+		if s.Wait != nil && s.Wait.Until != nil {
+			expected = append(slices.Clone(expected), plan.Expect{Check: *s.Wait.Until})
+		}
+		for _, e := range expected {
 			for _, same := range e.Cond.Sames() {
 				if _, known := w.recorded[same.Table]; known {
 					continue

@@ -123,6 +123,9 @@ func (c *checker) check() {
 		}
 	}
 	c.modes()
+	if text := p.Config.Text.Regexp; text != nil && text.SubexpIndex("end") < 0 {
+		c.fail("configuration.text", `'^banner until (?P<end>\\S+)$'`, "the pattern has no group named end: which line ends the text cannot be told")
+	}
 	c.command("configuration.running", p.Config.Running, true)
 	c.command("configuration.saved", p.Config.Saved, p.Timer.Kind.BringsBack())
 	for i, also := range p.Config.Also {

@@ -51,6 +51,7 @@ func (c *checker) anything() {
 	each("harmless", p.Harmless...)
 	each("configuration.volatile", p.Config.Volatile...)
 	each("configuration.end", p.Config.End)
+	each("configuration.text", p.Config.Text)
 	each("timer.none", p.Timer.None)
 	each("trial.none", p.Trial.None)
 	each("restore.ready", p.Restore.Ready)

@@ -142,8 +142,11 @@ func (p Pager) Pages() []Page { return append([]Page{p.Page}, p.Also...) }
 
 // Configuration is how the platform keeps and prints its configuration.
 type Configuration struct {
-	Layout   string    `yaml:"layout"` // indented, braces or flat
-	Ordered  bool      `yaml:"ordered"`
+	Layout  string `yaml:"layout"` // indented, braces or flat
+	Ordered bool   `yaml:"ordered"`
+	// Text is a line that begins a text of several lines, such as a banner; its group "end" is the
+	// line that ends it.
+	Text     Pattern   `yaml:"text"`
 	Running  Command   `yaml:"running"`
 	Saved    Command   `yaml:"saved"`
 	Also     []Part    `yaml:"also"`     // what else makes up what runs, compared together with it
@@ -262,7 +265,7 @@ func (p Pattern) Matches(s string) bool {
 
 // Style is how the platform writes its configuration.
 func (p *Profile) Style() config.Style {
-	return config.Style{Layout: p.Config.Layout, Ordered: p.Config.Ordered, Volatile: regexps(p.Config.Volatile)}
+	return config.Style{Layout: p.Config.Layout, Ordered: p.Config.Ordered, Volatile: regexps(p.Config.Volatile), Opens: p.Config.Text.Regexp}
 }
 
 // Traits are what a plan needs to know of the platform.

@@ -4,10 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/gosnmp/gosnmp"
 
@@ -509,11 +512,47 @@ func (s *Session) Look(ctx context.Context, _, command string) ([]string, error)
 	return s.Ask(ctx, command, false)
 }
 
-// Ask answers what a person wants to know: get OBJECT.
+// numbered is an object by its number, such as 1.3.6.1.2.1.1.3.0.
+var numbered = regexp.MustCompile(`^\.?1(\.\d+){3,127}$`)
+
+// byNumber reads one object that the profile does not name.
+func (s *Session) byNumber(ctx context.Context, oid string) ([]string, error) {
+	oid = "." + strings.TrimPrefix(oid, ".")
+	got, err := s.ask(ctx, "get "+oid, func() (*gosnmp.SnmpPacket, error) { return s.g.Get([]string{oid}) })
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, v := range got.Variables {
+		switch v.Type {
+		case gosnmp.NoSuchObject, gosnmp.NoSuchInstance, gosnmp.EndOfMibView, gosnmp.Null:
+		default:
+			out = append(out, s.Mask(strings.TrimPrefix(v.Name, ".")+" = "+plainValue(v)))
+		}
+	}
+	return out, nil
+}
+
+// plainValue is a value of which nobody says what type it is to be.
+func plainValue(v gosnmp.SnmpPDU) string {
+	b, octets := v.Value.([]byte)
+	if !octets {
+		return fmt.Sprint(v.Value)
+	}
+	if utf8.Valid(b) && !strings.ContainsFunc(string(b), unicode.IsControl) {
+		return string(b)
+	}
+	return fmt.Sprintf("%x", b)
+}
+
+// Ask answers what a person wants to know: get OBJECT, by its name or its number.
 func (s *Session) Ask(ctx context.Context, command string, _ bool) ([]string, error) {
 	name, ok := strings.CutPrefix(strings.TrimSpace(command), "get ")
+	if name = strings.TrimSpace(name); ok && numbered.MatchString(name) {
+		return s.byNumber(ctx, name)
+	}
 	if _, known := s.p.Snmp.Objects[name]; !ok || !known {
-		return nil, &driver.Refused{Line: s.Mask(command), Said: "over SNMP only get OBJECT is asked, of the objects of its profile"}
+		return nil, &driver.Refused{Line: s.Mask(command), Said: "over SNMP only get OBJECT is asked: one of the objects of its profile, or a number such as 1.3.6.1.2.1.1.3.0"}
 	}
 	v, err := s.read(ctx, []string{name})
 	var out []string
