@@ -74,6 +74,21 @@ func (d *Desk) Check(file string, f *fleet.Fleet) (rb *runbook.Runbook, open str
 	return rb, open, doubts, err
 }
 
+// RunbooksFor are the runbooks of the workspace whose scope has any of some devices; one of which
+// that depends on a value that is asked for is among them.
+func (d *Desk) RunbooksFor(names []string) (out []string) {
+	for _, file := range d.Runbooks() {
+		c, err := d.Change(file, "")
+		if err != nil {
+			continue
+		}
+		if slices.ContainsFunc(plan.InScope(c.Runbook, c.Fleet, d.Profiles.Traits()), func(n string) bool { return slices.Contains(names, n) }) {
+			out = append(out, file)
+		}
+	}
+	return out
+}
+
 // Request is what a night is planned from, beside its runbook.
 type Request struct {
 	Answers []string // NAME=VALUE, for values the runbook asks for

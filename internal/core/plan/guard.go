@@ -214,6 +214,14 @@ func Platforms(rb *runbook.Runbook, f *fleet.Fleet, traits map[string]Traits) (o
 	return out
 }
 
+// InScope are the devices in scope, as far as that can be told before values are known.
+func InScope(rb *runbook.Runbook, f *fleet.Fleet, traits map[string]Traits) (out []string) {
+	for _, t := range sampled(rb, f, traits).targets(f, &Plan{}) {
+		out = append(out, t.Device.Name)
+	}
+	return out
+}
+
 // Mask takes the values that were asked for as secrets out of a text.
 func (p *Plan) Mask(text string) string { return hide(text, p.secrets) }
 

@@ -47,7 +47,7 @@ var (
 	Fold       = bind("f", "fold to a cell a device, or unfold", "f")
 	Pane       = bind("Tab", "what stands beside the list, in full", "tab")
 	Console    = bind("c", "work the device by hand; asks first", "c")
-	Begin      = bind("B", "begin the night; asks first", "B")
+	Begin      = bind("B", "begin the night; asks first. In the Fleet view: a runbook, for what is marked", "B")
 	Predict    = bind("p", "rehearse: reach and check the devices, back them up, and compute what will change; changes nothing", "p")
 	Differs    = bind("v", "lines, or the difference that they make; of a device, what was predicted with now", "v")
 	Waive      = bind("W", "waive a precheck on a device; asks first", "W")
@@ -77,6 +77,8 @@ var (
 	Restore    = bind("T", "take back to what was: plans a night, which asks before it begins", "T")
 	Backup     = bind("u", "back up: put what runs on the devices on the shelf", "u")
 	Verify     = bind("y", "hold all backups against their checksums", "y")
+	Ask        = bind("Q", "ask a command that changes nothing of the devices that are marked, else all", "Q")
+	Record     = bind("z", "record tables and configurations of them under a name", "z")
 	Push       = bind("O", "push all backups off this machine", "O")
 	Prune      = bind("X", "clear what is not kept from the shelf; lists it and asks first", "X")
 	Report     = bind("D", "the report of the night, to be read", "D")
@@ -132,6 +134,8 @@ func All() []Group {
 				Restore,
 				Backup,
 				Verify,
+				Ask,
+				Record,
 				Push,
 				Prune,
 				Report,

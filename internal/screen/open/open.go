@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"metabasis/internal/acts"
@@ -48,7 +49,20 @@ func Book(h *screen.Host, d *acts.Desk, file string, plan func(h *screen.Host)) 
 
 // Fleet gets ready to reach devices while the person waits, and opens their view.
 func Fleet(h *screen.Host, e *acts.Evening, wrong func(error)) {
-	ready(h, e, "reach", wrong, func() { h.Open(roster.New(roster.OfEvening(e))) })
+	ready(h, e, "reach", wrong, func() {
+		src := roster.OfEvening(e)
+		src.Does.Runbooks = e.RunbooksFor
+		src.Does.Begin = func(h *screen.Host, file string, names []string) {
+			Night(h, filepath.Base(file), func(ctx context.Context) (*acts.Tonight, error) {
+				c, err := e.Change(file, "")
+				if err != nil {
+					return nil, err
+				}
+				return c.Plan(ctx, acts.Request{Only: names})
+			}, false, wrong)
+		}
+		h.Open(roster.New(src))
+	})
 }
 
 // Table does the same for a table to be read from them.

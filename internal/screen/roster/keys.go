@@ -39,6 +39,11 @@ func (v *View) Keys() (out []screen.Key) {
 	add(failed, keys.Need, "failed", v.nextFailed)
 	add(true, keys.Order, "group", v.regroupNext)
 	add(len(v.src.Tables) > 0, keys.Table, "table", v.table)
+	does := v.src.Does
+	add(does.Backup != nil && !v.busy, keys.Backup, "back up", func() { v.doing("Backing up", v.src.Does.Backup) })
+	add(does.Ask != nil && !v.busy, keys.Ask, "ask", v.ask)
+	add(does.Record != nil && !v.busy, keys.Record, "record", v.record)
+	add(does.Begin != nil && len(v.marked) > 0, keys.Begin, "a runbook", v.runbook)
 	add(v.src.Said != nil, keys.Open, "transcript", v.transcript)
 	add(v.src.Console != nil, keys.Console, "console", v.console)
 	add(v.src.Login != nil && !v.busy, keys.Login, "login anew", v.login)

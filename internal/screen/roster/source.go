@@ -2,11 +2,15 @@ package roster
 
 import (
 	"context"
+	"fmt"
+	"strings"
 
 	"metabasis/internal/acts"
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/reach"
 	"metabasis/internal/core/scope"
+	"metabasis/internal/report"
+	"metabasis/internal/screen"
 	"metabasis/internal/screen/console"
 	"metabasis/internal/screen/grid"
 )
@@ -40,8 +44,25 @@ type Source struct {
 	Tables []string
 	// Table makes one to be read from devices; none named are all.
 	Table func(name string, devices []string) (grid.Source, error)
+	// Does is what else can be done with devices; none named are all.
+	Does Doing
 	// Close ends what was opened for the view.
 	Close func() error
+}
+
+// Doing is what can be done with some devices, beside reaching and reading them. What is nil
+// cannot be done.
+type Doing struct {
+	// Backup backs them up and says what came of it.
+	Backup func(ctx context.Context, names []string) ([]string, error)
+	// Ask asks them a command and gives the answers to be read.
+	Ask func(ctx context.Context, names []string, command string) ([]string, error)
+	// Record records what the profiles read of them under a name.
+	Record func(ctx context.Context, names []string, name string) ([]string, error)
+	// Runbooks are those whose scope has one of them.
+	Runbooks func(names []string) []string
+	// Begin opens the night of a runbook for a part of its scope.
+	Begin func(h *screen.Host, file string, names []string)
 }
 
 // Device is a device in scope.
@@ -66,6 +87,7 @@ func OfEvening(e *acts.Evening) Source {
 		Accept:   e.Accept,
 		Tables:   e.Tables(),
 		Close:    e.Close,
+		Does:     doing(e),
 	}
 	src.Login = func(ctx context.Context, device string) error {
 		d, _ := e.Device(device)
@@ -83,4 +105,89 @@ func OfEvening(e *acts.Evening) Source {
 		return grid.OfReading(r), nil
 	}
 	return src
+}
+
+// doing is what can be done with devices that are ready to be reached.
+func doing(e *acts.Evening) Doing {
+	return Doing{
+		Backup: func(ctx context.Context, names []string) (out []string, err error) {
+			for _, b := range e.Part(names).BackUp(ctx, acts.ByHand, nil) {
+				out = append(out, backedUp(b))
+			}
+			return out, ctx.Err()
+		},
+		Ask: func(ctx context.Context, names []string, command string) ([]string, error) {
+			commands := acts.Commands{"": {command}}
+			asked, err := e.Part(names).Askable(commands, false)
+			if err != nil {
+				return nil, err
+			}
+			var out []string
+			for _, l := range asked.Scope.LeftOut {
+				if strings.Contains(l.Why, command) {
+					out = append(out, l.Device+": not asked: "+l.Why, "")
+				}
+			}
+			return append(out, answered(asked.Ask(ctx, commands, false))...), ctx.Err()
+		},
+		Record: func(ctx context.Context, names []string, name string) ([]string, error) {
+			if err := e.RecordFree(name); err != nil {
+				return nil, err
+			}
+			part := e.Part(names)
+			rec, err := part.Record(ctx, name, nil, nil)
+			if err != nil {
+				return nil, err
+			}
+			if err := e.KeepRecord(rec); err != nil {
+				return nil, err
+			}
+			var out []string
+			for _, d := range rec.Devices {
+				if d.Failed != "" {
+					out = append(out, d.Device+": NOT recorded: "+d.Failed)
+				}
+			}
+			return append(out, fmt.Sprintf("%s: %s recorded", name, report.Count(len(rec.Devices)-len(out), "device"))), ctx.Err()
+		},
+	}
+}
+
+func backedUp(b acts.BackedUp) string {
+	switch {
+	case b.Error != "":
+		return b.Device + ": NOT backed up: " + b.Error
+	case b.Same:
+		return b.Device + ": as in " + b.File
+	}
+	return b.Device + ": backed up: " + b.File
+}
+
+// answered is what devices answered, those that gave the same together.
+func answered(all []acts.Answer) (out []string) {
+	of := map[string][]string{}
+	var order []string
+	for _, a := range all {
+		text := strings.Join(a.Lines, "\n")
+		switch {
+		case a.Error != "":
+			text = "not answered: " + a.Error
+		case a.Refused != "":
+			text = "refused: " + a.Refused
+		case a.Nothing != "":
+			text = a.Nothing
+		}
+		if of[text] == nil {
+			order = append(order, text)
+		}
+		of[text] = append(of[text], a.Device)
+	}
+	for _, text := range order {
+		out = append(out, report.Count(len(of[text]), "device")+": "+report.Some(of[text], 8))
+		for l := range strings.SplitSeq(text, "\n") {
+			out = append(out, "  "+l)
+		}
+		out = append(out, "")
+	}
+	return out
 }
