@@ -55,6 +55,7 @@ func (a *app) onScreen(ctx context.Context, d *acts.Desk, begin func(h *screen.H
 	})()
 	workspace := home.New(d)
 	app.SetHome(workspace)
+	app.SetPage(func(h *screen.Host, device string) { open.Device(h, d, device) })
 	err := app.Run(ctx, func(h *screen.Host) { begin(h, workspace) })
 	return a.afterScreen(d, err)
 }

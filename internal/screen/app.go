@@ -34,6 +34,7 @@ type App struct {
 	auto     bool
 	standing Standing
 	home     View // of the workspace; nil where there is none
+	page     func(h *Host, device string)
 
 	width, height int
 	now           time.Time
@@ -72,6 +73,18 @@ func New(o Options) *App {
 // SetHome tells the application the view of the workspace, which a key leads to where
 // it is not below what is looked at already.
 func (a *App) SetHome(v View) { a.home = v }
+
+// SetPage tells the application what opens all that is known of a device, which a key leads to
+// from every view that has one under its cursor.
+func (a *App) SetPage(open func(h *Host, device string)) { a.page = open }
+
+// deviceHere is the device under the cursor; "" where the view has none, or nothing tells of it.
+func (a *App) deviceHere(h *Host) string {
+	if v, ok := h.view.(OfDevices); ok && a.page != nil && h.failed == "" {
+		return v.DeviceHere()
+	}
+	return ""
+}
 
 func (a *App) canHome() bool {
 	return a.home != nil && !slices.ContainsFunc(a.stack, func(h *Host) bool { return h.view == a.home })

@@ -138,6 +138,9 @@ func (a *App) keyRow(cells int) ink.Row {
 				own = append(own, named(k.Binding, k.Help().Key, k.Does))
 			}
 		}
+		if a.deviceHere(h) != "" {
+			own = append(own, named(keys.Page, "I", "device"))
+		}
 	}
 	return a.helpRow(own, everywhere, cells)
 }

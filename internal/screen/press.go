@@ -67,6 +67,8 @@ func (a *App) everywhere(h *Host, k tea.KeyPressMsg) bool {
 		a.openQuestion()
 	case key.Matches(k, keys.Workspace) && a.canHome():
 		a.root.Show(a.home)
+	case key.Matches(k, keys.Page) && a.deviceHere(h) != "":
+		a.careful(h, func() { a.page(h, a.deviceHere(h)) })
 	case a.standing == nil:
 		return false
 	case key.Matches(k, keys.Decide):

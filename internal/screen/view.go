@@ -61,6 +61,12 @@ type Pointed interface {
 	Wheel(rows int)
 }
 
+// OfDevices is a view with a device under its cursor.
+type OfDevices interface {
+	// DeviceHere is the name of the device; "" where there is none.
+	DeviceHere() string
+}
+
 // Backer is a view that is told when it is about to be left, and in which a question
 // may stand that is left first.
 type Backer interface {

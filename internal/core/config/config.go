@@ -148,6 +148,9 @@ func (c Config) Paths() []string {
 	return c.paths.list
 }
 
+// Listed lists every line with the sections it stands in, as they stand in the configuration.
+func (c Config) Listed() []string { return paths(c.Lines) }
+
 func paths(lines []Line) (out []string) {
 	var walk func(prefix string, lines []Line)
 	walk = func(prefix string, lines []Line) {

@@ -157,6 +157,9 @@ func (v *View) device() string {
 	return ""
 }
 
+// DeviceHere implements [screen.OfDevices].
+func (v *View) DeviceHere() string { return v.device() }
+
 // order goes on from outliers first to the column under the cursor, rising, then
 // falling, and back.
 func (v *View) order() {

@@ -19,6 +19,7 @@ var (
 	Abort     = bind("a", "abort the night, from every view; asks first", "a")
 	Answer    = bind("A", "answer what is asked", "A")
 	Workspace = bind("w", "the workspace: what needs you, fleet, runbooks, nights", "w")
+	Page      = bind("I", "all that is known of the device under the cursor, from every list of devices", "I")
 	Leave     = bind("Ctrl-C", "leave; while a night runs, abort it; asks first", "ctrl+c")
 )
 
@@ -94,7 +95,7 @@ type Group struct {
 // All is the whole table.
 func All() []Group {
 	return []Group{
-		{"Everywhere", []key.Binding{Back, Help, Decide, Abort, Answer, Workspace, Leave}},
+		{"Everywhere", []key.Binding{Back, Help, Decide, Abort, Answer, Workspace, Page, Leave}},
 		{"To move", []key.Binding{Up, Down, Left, Right, PageUp, PageDown, HalfUp, HalfDown, First, Last, Find, Next, Previous, Only}},
 		{
 			"In views",

@@ -10,10 +10,12 @@ import (
 	"strings"
 
 	"metabasis/internal/acts"
+	"metabasis/internal/document"
 	"metabasis/internal/report"
 	"metabasis/internal/screen"
 	"metabasis/internal/screen/draft"
 	"metabasis/internal/screen/grid"
+	"metabasis/internal/screen/page"
 	"metabasis/internal/screen/roster"
 	"metabasis/internal/screen/watch"
 	"metabasis/internal/workspace"
@@ -32,6 +34,21 @@ func Night(h *screen.Host, title string, plan func(ctx context.Context) (*acts.T
 			return
 		}
 		h.Open(watch.New(watch.OfNight(n, wait)).View())
+	})
+}
+
+// Device opens all that is known of a device.
+func Device(h *screen.Host, d *acts.Desk, name string) {
+	var doc *document.Document
+	h.Work("Looking up "+name, func(ctx context.Context) (err error) {
+		doc, err = d.DevicePage(ctx, name)
+		return err
+	}, func(err error) {
+		if err != nil {
+			h.Say(err.Error())
+			return
+		}
+		h.Open(page.Document("Device", doc))
 	})
 }
 

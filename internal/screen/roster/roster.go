@@ -181,6 +181,14 @@ func (v *View) current() int {
 	return v.rows[v.list.Cursor].device
 }
 
+// DeviceHere implements [screen.OfDevices].
+func (v *View) DeviceHere() string {
+	if i := v.current(); i >= 0 {
+		return v.src.Devices[i].Name
+	}
+	return ""
+}
+
 // markedNames are the marked devices in the fleet's order.
 func (v *View) markedNames() []string {
 	var out []string

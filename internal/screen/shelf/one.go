@@ -66,6 +66,9 @@ func (v *one) Rows(f screen.Frame) []ink.Row {
 	return append(rows, v.list.Rows(f.Cells, f.Height-len(rows))...)
 }
 
+// DeviceHere implements [screen.OfDevices].
+func (v *one) DeviceHere() string { return v.device.Name }
+
 func (v *one) Click(_, y int) { v.list.Click(y - 3) }
 func (v *one) Wheel(rows int) { v.list.Wheel(rows) }
 

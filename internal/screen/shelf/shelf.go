@@ -107,6 +107,9 @@ func (v *View) current() Device {
 	return Device{}
 }
 
+// DeviceHere implements [screen.OfDevices].
+func (v *View) DeviceHere() string { return v.current().Name }
+
 // Widths of columns.
 const (
 	nameCells   = 18

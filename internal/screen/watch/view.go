@@ -202,6 +202,14 @@ func (v *View) Device() *night.Device {
 	return v.n.night.Devices[v.cursor]
 }
 
+// DeviceHere implements [screen.OfDevices].
+func (v *View) DeviceHere() string {
+	if d := v.Device(); d != nil {
+		return d.Name
+	}
+	return ""
+}
+
 // needs lists the states that need somebody, the most urgent first; those that
 // only want to be looked at come last.
 func needs() [][]night.State {
