@@ -378,6 +378,36 @@ func TestAllKeysOfAView(t *testing.T) {
 	assert.Contains(t, s.Text(), "this is one")
 }
 
+// listed is a view with a device under its cursor.
+type listed struct {
+	*plain
+	here string
+}
+
+func (v *listed) DeviceHere() string { return v.here }
+
+// All that is known of a device is one key away where one is under the cursor, and nowhere else.
+func TestTheDeviceUnderTheCursor(t *testing.T) {
+	one := &listed{newPlain("one"), "ald-quay-1"}
+	s := screentest.Open(t, 80, 24, one)
+	s.Press("I")
+	assert.Contains(t, s.Text(), "this is one", "nothing tells of it")
+	assert.NotContains(t, s.Text(), "I device")
+
+	s.App().SetPage(func(h *screen.Host, device string) { h.Open(newPlain("all of " + device)) })
+	s.Resize(81, 24)
+	assert.Contains(t, s.Text(), "I device")
+	s.Press("I")
+	assert.Contains(t, s.Text(), "this is all of ald-quay-1")
+	assert.NotContains(t, s.Text(), "I device")
+	s.Press("I", "q")
+	assert.Contains(t, s.Text(), "this is one")
+
+	one.here = ""
+	s.Press("I")
+	assert.Contains(t, s.Text(), "this is one")
+}
+
 // A key means one thing.
 func TestAKeyMeansOneThing(t *testing.T) {
 	seen := map[string]string{}
