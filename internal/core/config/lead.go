@@ -18,7 +18,7 @@ func (l *Language) Lead(from, to Config) ([]string, error) {
 	}
 	w := &way{l: l, made: map[string]*op{}, freed: map[string][]*op{}}
 	w.section(nil, from.Lines, to.Lines, false)
-	if err := errors.Join(w.wrong...); err != nil {
+	if err := because(w.wrong); err != nil {
 		return nil, err
 	}
 	w.order()

@@ -1,7 +1,6 @@
 package config
 
 import (
-	"errors"
 	"fmt"
 	"regexp"
 	"slices"
@@ -238,7 +237,7 @@ func (l *Language) wantedTree(c Config, w Want) (Config, error) {
 			wrong = append(wrong, fmt.Errorf("%q cannot be so together with what else is wanted there: it would be %q", line.Text, t.lines[i]))
 		}
 	}
-	return t.config(l.Style), errors.Join(wrong...)
+	return t.config(l.Style), because(wrong)
 }
 
 func first(a, _ string) string { return a }

@@ -1,7 +1,6 @@
 package config
 
 import (
-	"errors"
 	"fmt"
 	"maps"
 	"regexp"
@@ -105,7 +104,7 @@ func (l *Language) Wanted(c Config, w Want) (Config, error) {
 		g.there(e.top, nil, w.Lines)
 		g.stillNeeded()
 	}
-	return e.config(), errors.Join(g.wrong...)
+	return e.config(), because(g.wrong)
 }
 
 // wanter makes of a configuration the one that is wanted. What is needed is looked at

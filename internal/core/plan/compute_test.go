@@ -225,3 +225,29 @@ step "All of it"
 	assert.True(t, same.Done)
 	assert.Empty(t, same.Send)
 }
+
+// Empty lines set parts of a file apart: they are not sent.
+func TestEmptyLinesOfAFileAreNotSent(t *testing.T) {
+	const text = `runbook "x"
+  window    now for 1h
+
+scope
+  role == "quay"
+
+timer       5m
+
+step "Sent"
+  send file "a.txt"
+  undo file "a.txt"
+`
+	rb, err := runbook.Parse("x.runbook", []byte(text))
+	require.NoError(t, err)
+	require.NoError(t, rb.Fill(func(string) ([]byte, error) { return []byte("\nlan 310\n\n   \nlog host 198.51.100.14\n\n"), nil }))
+	require.NoError(t, rb.Compile(schema))
+	p, err := Make(rb, read(t, six), nil, traits, night)
+	require.NoError(t, err)
+	round := p.Targets()[0].Steps[0].Rounds[0]
+	lines := []string{"lan 310", "log host 198.51.100.14"}
+	assert.Equal(t, lines, round.Send)
+	assert.Equal(t, lines, round.Undo)
+}

@@ -98,8 +98,8 @@ func (f *filler) fill(texts []*Text) (out []*Text) {
 	return out
 }
 
-// lines reads the lines of a file. Empty ones set parts of it apart, and are not sent; a
-// file that is meant as a whole has them.
+// lines reads the lines of a file. Empty ones set parts of it apart and are not sent, which the
+// plan sees to: whether one stands in a text of several lines is known with the device.
 func (f *filler) lines(t *Text) (out []*Text) {
 	here := problem.Problem{File: f.rb.File, Line: t.at.line, Col: t.at.col, Text: f.rb.lines[t.at.line]}
 	data, err := f.read(t.file)

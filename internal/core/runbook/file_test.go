@@ -36,7 +36,8 @@ func filledWith(t *testing.T, steps string, files map[string]string) (*Runbook, 
 }
 
 // The lines of a file are sent as those behind bars are: with the device's values, with
-// their indentation, and without the empty lines between them.
+// their indentation. What an empty line is for is known with the device: in a text of several
+// lines it stands.
 func TestLinesFromAFile(t *testing.T) {
 	rb, err := filledWith(t, `step "Gates"
   send file "gates.txt"
@@ -53,14 +54,14 @@ step "Again"
 		require.NoError(t, err)
 		lines = append(lines, l)
 	}
-	assert.Equal(t, []string{"lan 310", "port 7", "  lan 310", "  label <<x"}, lines)
+	assert.Equal(t, []string{"lan 310", "", "port 7", "  lan 310", "  label <<x"}, lines)
 	assert.True(t, on.UndoFirst)
 	assert.Len(t, on.Undo, 1)
-	assert.Len(t, rb.Steps[1].On[0].Want, 4)
+	assert.Len(t, rb.Steps[1].On[0].Want, 5)
 	assert.Equal(t, []string{"gate_port"}, on.Names())
-	assert.Equal(t, "gates.txt", on.Send[1].File())
-	assert.Equal(t, 3, on.Send[1].Line())
-	_, err = on.Send[1].Render(Env{"gate_port": ""})
+	assert.Equal(t, "gates.txt", on.Send[2].File())
+	assert.Equal(t, 3, on.Send[2].Line())
+	_, err = on.Send[2].Render(Env{"gate_port": ""})
 	assert.ErrorContains(t, err, "gates.txt line 3: value gate_port is empty")
 }
 

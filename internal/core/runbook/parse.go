@@ -223,6 +223,10 @@ var (
 
 // leaf checks that nothing stands under n.
 func (p *parser) leaf(n *node) {
+	if first, _, _ := strings.Cut(n.text, " "); len(n.children) > 0 && (first == "for" || first == "when") {
+		p.at(n.children[0], n.children[0].col(0), "", "what %s is for stands below it, as far left as it", first)
+		return
+	}
 	if len(n.children) > 0 {
 		p.at(n.children[0], n.children[0].col(0), "", "nothing can stand under line %d", n.n)
 	}

@@ -155,6 +155,7 @@ var mistakes = map[string]struct{ old, new, want string }{
 	"line table":      {"| time source <<clock_a>> first", "| time source <<clock.source>>", "lines are rendered before any device is reached"},
 	"line angles":     {"| time source <<clock_a>> first", "| time source <<clock_a first", "these angles are not closed"},
 	"bar":             {"      | time source <<clock_a>> first", "      time source", "device text stands behind a bar; write: | time source"},
+	"loop inside":     {"      | time source <<clock_a>> first", "      for n in 1..2\n        | x", "for stands above send, as far left as it, and is for the whole step; write: for n in 1..2"},
 	"platform":        {"on tern", "on turn", `no profile for platform "turn"; write: on tern`},
 	"want twice":      {"    undo\n      | drop time source <<clock_a>>\n", "    want\n      | time source <<clock_a>> first\n", `says both what shall be there and what is sent`},
 	"within":          {" within 90s", "", "an expectation needs a time"},

@@ -155,7 +155,7 @@ func (p *parser) titles(n *node, c *cursor) (out []string) {
 
 // checkOn refuses a step that does nothing, or that speaks twice of a platform.
 func (p *parser) checkOn(n *node, s Step) {
-	if len(s.On) == 0 && len(s.Expect) == 0 && s.Wait == nil && !s.Hand && !s.Save {
+	if len(s.On) == 0 && len(s.Expect) == 0 && s.Wait == nil && !s.Hand && !s.Save && !p.wrongBelow(n) {
 		p.at(n, n.col(0), "want or send, and under it the lines behind a bar", "step %q does nothing", s.Title)
 	}
 	seen := map[string]bool{}
@@ -175,6 +175,12 @@ func (p *parser) checkOn(n *node, s Step) {
 		}
 		p.checkLines(n, s, on)
 	}
+}
+
+// wrongBelow tells whether something under a step was told to be wrong already: then what the
+// step has is not known.
+func (p *parser) wrongBelow(n *node) bool {
+	return slices.ContainsFunc(p.list, func(one problem.Problem) bool { return one.Line > n.n })
 }
 
 // checkLines refuses lines that are not to be sent, conditions on lines that are not
@@ -219,12 +225,17 @@ func (p *parser) checkLines(n *node, s Step, on On) {
 	const noLines = "send, and under it the lines behind a bar; or want"
 	switch {
 	case on.Looks() || on.Does(): // see checkDeed
+	case len(on.Send) == 0 && p.wrongBelow(n):
 	case len(on.Send) == 0 && len(on.Undo) > 0:
 		p.at(n, n.col(0), noLines, "step %q has lines to undo but none to send", s.Title)
 	case len(on.Send) == 0 && on.Already != nil:
 		p.at(n, n.col(0), noLines, "step %q says when its lines are there already, but has none to send", s.Title)
 	case len(on.Send) == 0 && len(on.Expect) == 0:
-		p.at(n, n.col(0), noLines, "step %q does nothing on %s", s.Title, strings.Join(on.Platforms, ", "))
+		where := ""
+		if len(on.Platforms) > 0 {
+			where = " on " + strings.Join(on.Platforms, ", ")
+		}
+		p.at(n, n.col(0), noLines, "step %q does nothing%s", s.Title, where)
 	}
 }
 
@@ -253,6 +264,10 @@ func (p *parser) deviceText(n *node) []*Text {
 	}
 	var out []*Text
 	for _, l := range n.children {
+		if first, _, _ := strings.Cut(l.text, " "); !l.device && (first == "for" || first == "when") {
+			p.at(l, l.col(0), l.text, "%s stands above %s, as far left as it, and is for the whole step", first, n.text)
+			continue
+		}
 		p.leaf(l)
 		if !l.device {
 			p.at(l, l.col(0), "| "+l.text, "device text stands behind a bar")
