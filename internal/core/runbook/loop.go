@@ -292,6 +292,8 @@ func (l *Loop) looped(env types.Map, s Schema) types.Map {
 		item := s.field(l.Table).Kind
 		item.List = false
 		out[l.Var] = kindType(item)
+	case l.Table != "": // there is none: what it would have is not known
+		out[l.Var] = types.Any
 	case l.Number:
 		out[l.Var] = types.Int
 	default:
@@ -317,7 +319,7 @@ func (c *compiler) loop(l *Loop, fields, full types.Map) {
 			c.text(end, fields)
 		}
 	}
-	l.overTable(c.schema)
+	l.overTable(c.schema, full)
 	if l.Table != "" {
 		c.tableLoop(l, full)
 		return
@@ -351,11 +353,13 @@ func (c *compiler) ifList(word string) string {
 }
 
 // overTable makes of a list of one word that is the name of a table, or of a list of the fleet,
-// a loop over that.
-func (l *Loop) overTable(s Schema) {
+// a loop over that. A list of one word that is meant as such has it in quotes.
+func (l *Loop) overTable(s Schema, full types.Map) {
 	if len(l.List) == 1 && !l.List[0].quoted && l.List[0].literal() {
 		word := strings.TrimSpace(l.List[0].Source)
-		if _, table := s.Tables[word]; table || s.Beside[word] != nil || s.list(word) {
+		_, read := s.Tables[word]
+		_, value := full[word]
+		if read || s.Beside[word] != nil || s.list(word) || !value { // a name of nothing is told as a table that is missing
 			l.Table, l.List = word, nil
 		}
 	}
@@ -369,7 +373,7 @@ func (c *compiler) tableLoop(l *Loop, full types.Map) {
 	case c.schema.Beside[l.Table] == nil && !c.schema.list(l.Table) && !read:
 		c.fail(
 			span{line: l.Line, col: 0},
-			problem.OneOf(l.Table, c.tableNames()),
+			strings.TrimPrefix(problem.OneOf(l.Table, c.tableNames())+", or "+quote(l.Table)+" for the word itself", ", or "),
 			"there is no table %q: neither beside the fleet, nor does a profile read one",
 			l.Table,
 		)
