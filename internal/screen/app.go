@@ -183,6 +183,13 @@ func (i *inbox) all() []func() {
 	return items
 }
 
+// Posted tells whether something waits to be done where keys are dealt with.
+func (a *App) Posted() bool {
+	a.inbox.mu.Lock()
+	defer a.inbox.mu.Unlock()
+	return len(a.inbox.items) > 0
+}
+
 // post has something done where keys are dealt with. It may be called from anywhere;
 // once nobody looks any more, it is dropped.
 func (a *App) post(do func()) { a.inbox.put(do) }

@@ -100,7 +100,7 @@ func (s *Screen) idle() {
 		case msg := <-s.msgs:
 			s.take(msg)
 		case <-time.After(5 * time.Millisecond):
-			if s.asleep.Load() == 0 { // else the machine is busy, and they have not begun
+			if s.asleep.Load() == 0 && !s.app.Posted() { // else the machine is busy, and they have not begun
 				return
 			}
 		}
