@@ -195,13 +195,23 @@ func (p *devicePage) pending(ctx context.Context) {
 	if remnants == nil {
 		return
 	}
-	var rows [][]string
+	last := map[string]time.Time{} // by night: one timer may have been seen to be due at several times
+	var armed []string
 	for _, r := range remnants(p.dev.Name) {
-		when := "due " + at(r.Due)
-		if r.Due.Before(time.Now()) {
-			when = "was due " + at(r.Due)
+		if _, known := last[r.Night]; !known {
+			armed = append(armed, r.Night)
 		}
-		rows = append(rows, []string{r.Night, when + "; nobody has looked since"})
+		if r.Due.After(last[r.Night]) {
+			last[r.Night] = r.Due
+		}
+	}
+	var rows [][]string
+	for _, by := range armed {
+		when := "due " + at(last[by])
+		if last[by].Before(time.Now()) {
+			when = "was due " + at(last[by])
+		}
+		rows = append(rows, []string{by, when + "; nobody has looked since"})
 	}
 	if len(rows) > 0 {
 		p.Add(document.Section("What may be pending on it"))

@@ -294,7 +294,7 @@ func (t *teller) devices() {
 			Differs:    d.Diff,
 			Unlike:     d.Unlike,
 			Notices:    d.Notices,
-			Deeds:      d.Deeds,
+			Deeds:      d.Given(),
 			Stages:     t.stages[d.Name],
 			Backup:     d.Backup,
 			SHA256:     d.SHA256,

@@ -2,6 +2,7 @@ package night
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"metabasis/internal/core/plan"
@@ -18,6 +19,9 @@ type Intention struct {
 	Step int    // from 1; 0 for none
 	At   time.Time
 	For  time.Duration // of a timer or a trial
+	// Command is what cannot be undone, masked.
+	Command string
+	deeds   int // how many were known before it
 }
 
 // disarmed is an intention to disarm that was seen to come true.
@@ -70,10 +74,10 @@ func (d *Device) lastDone() string {
 	case ToSend:
 		return fmt.Sprintf("%d of %s%s had been sent, as far as was written down", d.Line, CountLines(d.Lines), title)
 	case ToDo:
-		if d.Deeds != nil && d.Deeds[len(d.Deeds)-1].At.After(d.Intent.At) {
-			return "something was done" + title + " that cannot be undone"
+		if i := d.deedOfIntent(); i >= 0 && d.Deeds[i].OK {
+			return fmt.Sprintf("%q%s was done, which cannot be undone", d.Intent.Command, title)
 		}
-		return "a command" + title + " was given, or was about to be: whether it was done is not known"
+		return fmt.Sprintf("%q%s was given, or was about to be: whether it was done is not known", d.Intent.Command, title)
 	case ToApply:
 		return "the lines" + title + " were applied, or were about to be"
 	case ToUndo, ToLead, ToTakeBack:
@@ -94,6 +98,31 @@ func (d *Device) lastDone() string {
 		return "lines were sent, and nothing was saved"
 	}
 	return "no line was sent"
+}
+
+// deedOfIntent is the command that was last to be given, among those of which is known what came
+// back; -1 where it is none of them.
+func (d *Device) deedOfIntent() int {
+	if d.Intent.What != ToDo {
+		return -1
+	}
+	for i := d.Intent.deeds; i < len(d.Deeds); i++ {
+		if !d.Deeds[i].Looks {
+			return i
+		}
+	}
+	return -1
+}
+
+// Given are the commands of the device's steps, with what came back. One that was to be given
+// when its night was cut off is the last of them: nobody knows whether it was done.
+func (d *Device) Given() []Deed {
+	if d.Intent.What != ToDo || !d.CutOff() || d.deedOfIntent() >= 0 {
+		return d.Deeds
+	}
+	return append(slices.Clone(d.Deeds), Deed{
+		Step: d.Intent.Step, Command: d.Intent.Command, At: d.Intent.At, Note: "the night was cut off when it was to be given",
+	})
 }
 
 // wayBack says what takes the change back by itself, as far as was seen.

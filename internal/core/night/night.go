@@ -2,6 +2,7 @@ package night
 
 import (
 	"slices"
+	"strings"
 	"time"
 
 	"metabasis/internal/core/plan"
@@ -402,6 +403,7 @@ func (d *Device) apply(e Event) {
 		}
 		if e.What == ToDo {
 			d.Line, d.Lines = 0, 0
+			d.Intent.Command, d.Intent.deeds = strings.Join(e.Lines, ", "), len(d.Deeds)
 		}
 	case Sent:
 		d.Touched = true
