@@ -284,6 +284,68 @@ func TestANightThatOnlyLooks(t *testing.T) {
 	})
 }
 
+// What a device must reach from where it stands is looked at until it is so, and no longer; what
+// it says then stands with the night, and nothing that was sent is kept where it is not so.
+func TestWhatMustBeReachedFromThere(t *testing.T) {
+	const book = `runbook "From there"
+  window    now for 1h
+
+scope
+  role == "quay"
+
+timer       4m
+
+step "Renew"
+  do
+    | renew links
+  asked     "Renew all links*" say "yes"
+
+step "From there"
+  look
+    | probe 192.0.2.40
+  answers   "4 of 4*" within 30s
+  answers   not "Fault*"
+
+unattended  take back the device
+`
+	for name, c := range map[string]struct {
+		fault sim.Fault
+		edit  func(string) string
+		state night.State
+		says  string
+	}{
+		"once it settles":   {sim.Fault{}, same, night.Kept, ""},
+		"without a wait":    {sim.Fault{}, func(s string) string { return strings.Replace(s, " within 30s", "", 1) }, night.Reverted, `nothing like "4 of 4*" came back`},
+		"never":             {sim.Fault{Kind: sim.Ignores, Match: "^probe"}, same, night.Reverted, `nothing like "4 of 4*" came back`},
+		"refused":           {sim.Fault{Kind: sim.Balks, Match: "^probe"}, same, night.Reverted, "refused"},
+		"what none may say": {sim.Fault{}, func(s string) string { return strings.Replace(s, `not "Fault*"`, `not "* 192.0.2.40*"`, 1) }, night.Reverted, "came back, which must not"},
+		"nobody there":      {sim.Fault{}, func(s string) string { return strings.Replace(s, "192.0.2.40", "192.0.2.99", 1) }, night.Reverted, `nothing like "4 of 4*" came back`},
+	} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				spec := sim.Spec{}
+				if c.fault.Kind != "" {
+					spec.Faults = []sim.Fault{c.fault}
+				}
+				w := simple(t, []sim.Spec{spec}, func(string) string { return c.edit(book) })
+				defer w.sim.Close()
+				w.mark, w.loose = "", true
+				w.runQuiet()
+				w.checkLaws()
+				d := w.night.Devices[0]
+				assert.Equal(t, c.state, d.State, d.Note)
+				held := ""
+				for _, e := range w.seen {
+					if e.Kind == night.HoldOpened {
+						held += e.Note + strings.Join(e.Lines, " ")
+					}
+				}
+				assert.Contains(t, held, c.says)
+			})
+		})
+	}
+}
+
 // A release decides: when over what was read is settled on each device.
 func TestTheReleaseDecides(t *testing.T) {
 	book := func(string) string {

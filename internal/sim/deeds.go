@@ -31,6 +31,32 @@ func (d *Device) renew(line string) {
 	}
 }
 
+// probe answers whether an address can be reached from the device: that of a time source that
+// answers, or of a device that is up and in reach, while its own links are there.
+func (d *Device) probe(line, address string) string {
+	d.mu.Lock()
+	mute := d.fault(Ignores, line) != nil
+	alone := time.Now().Before(d.renewed) || !d.linked()
+	d.mu.Unlock()
+	came := 0
+	if !mute && !alone && (d.fleet.answers(address) || d.fleet.inReach(address)) {
+		came = 4
+	}
+	return fmt.Sprintf("%d of 4 came back from %s.\n", came, address)
+}
+
+// inReach tells whether a device that is up has the address.
+func (f *Fleet) inReach(address string) bool {
+	return slices.ContainsFunc(f.order, func(d *Device) bool {
+		if d.spec.Address != address {
+			return false
+		}
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		return d.up.Load() && d.linked() && !time.Now().Before(d.renewed)
+	})
+}
+
 // renewing tells whether its links are being renewed.
 func (d *Device) renewing() bool {
 	d.mu.Lock()

@@ -17,7 +17,7 @@ import (
 //	[NAME edit port 7]     inside a section; "up" leaves it, "done" leaves edit
 //
 // Commands: tell version|clock|ports|neighbours|storage|running|saved|restart,
-// pages on|off, leave; in work mode also edit, look, keep (save),
+// probe ADDRESS, pages on|off, leave; in work mode also edit, look, keep (save),
 // load running (replace the running configuration), recount ports, renew links, restart in N s|m,
 // restart at HH:MM:SS, restart cancel, and restart alone, which restarts at once.
 type shell struct {
@@ -188,6 +188,8 @@ func (s *shell) command(line string) {
 		s.over = true
 	case w[0] == "tell" && len(w) == 2:
 		s.tell(w[1])
+	case w[0] == "probe" && len(w) == 2:
+		s.print(s.d.probe(line, w[1]))
 	case line == "pages on", line == "pages off":
 		if s.d.hasFault(StuckPager) {
 			s.print("Refused: the pager is locked.\n")

@@ -36,6 +36,8 @@ type Deed struct {
 	Mode       string // "" is the profile's own
 	Takes      time.Duration
 	Repeatable bool // they may be given twice
+	// Within is how long a look is repeated until what comes back fits; 0 for one look.
+	Within time.Duration
 }
 
 // Wait is how long a step waits.
@@ -139,7 +141,7 @@ func (m *maker) deeds(t *Target, s runbook.Step, on runbook.On, out *Step) {
 	default:
 		return
 	}
-	out.Deed = Deed{Mode: on.Mode, Takes: on.Deed.Takes, Repeatable: on.Deed.Repeatable}
+	out.Deed = Deed{Mode: on.Mode, Takes: on.Deed.Takes, Repeatable: on.Deed.Repeatable, Within: on.Deed.Within}
 	if out.Deed.Takes == 0 {
 		out.Deed.Takes = usualTakes
 	}
@@ -236,7 +238,7 @@ func (s Step) Work(command time.Duration) (usual, worst time.Duration) {
 	switch s.Kind {
 	case LookStep:
 		usual = n * 2 * command
-		worst = usual
+		worst = usual + n*s.Deed.Within
 	case DoStep:
 		if s.Done {
 			return 0, 0

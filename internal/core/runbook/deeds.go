@@ -48,6 +48,8 @@ type Deed struct {
 	Takes      time.Duration
 	Repeatable bool // it may be done twice
 	Line       int
+	// Within is how long a look is repeated until what comes back fits; 0 for one look.
+	Within time.Duration
 }
 
 // Asked is a question that a device may ask, and what is said to it.
@@ -109,6 +111,11 @@ func (p *parser) deeds(on *On) map[string]entryFunc {
 			}
 			on.Deed.Line = n.n
 			*to = append(*to, p.answers(n, c)...)
+			if c.more() && !c.bad && c.peek().text == "within" {
+				c.next()
+				on.Deed.Within = max(on.Deed.Within, c.duration("30s"))
+				c.end()
+			}
 		},
 		"asked": func(n *node, c *cursor) {
 			const hint = `asked "Really renew*" say "yes"`
@@ -137,7 +144,7 @@ func (p *parser) deeds(on *On) map[string]entryFunc {
 // answers reads quoted patterns of what comes back.
 func (p *parser) answers(n *node, c *cursor) (out []*Text) {
 	const hint = `answers "Counted anew*"`
-	for first := true; first || c.more() && !c.bad; first = false {
+	for first := true; first || c.more() && !c.bad && c.peek().text != "within"; first = false {
 		if !first {
 			c.want(",")
 		}
@@ -225,8 +232,20 @@ func (p *parser) checkDeed(at func(string) *node, s Step, on On) {
 			first = key
 		}
 	}
-	if d := on.Deed; d.Line > 0 && !on.Does() {
+	d := on.Deed
+	switch {
+	case on.Looks() && len(d.Asked) > 0:
+		p.at(at("asked"), at("asked").col(0), "do, and under it the command", "step %q looks: what changes nothing asks nothing", s.Title)
+	case on.Looks() && d.Takes > 0:
+		p.at(at("takes"), at("takes").col(0), `answers "4 of 4*" within 30s`, "step %q looks: how long it looks until it is so stands behind what it answers", s.Title)
+	case on.Looks() && d.Repeatable:
+		p.at(at("repeatable"), at("repeatable").col(0), "the look alone", "step %q looks, which may always be done twice", s.Title)
+	case d.Line > 0 && !on.Does() && !on.Looks():
 		p.at(at("answers"), 0, "do, and under it the command", "step %q says how a command is judged, and does nothing", s.Title)
+	case on.Does() && d.Within > 0:
+		p.at(at("answers"), at("answers").col(0), "takes at most 1m", "step %q does something once: it is not given again until it answers so", s.Title)
+	case d.Within > longestWait:
+		p.at(at("answers"), at("answers").col(0), "within 1m", "a step may wait an hour at most")
 	}
 	if (on.Looks() || on.Does()) && len(on.Undo) > 0 {
 		p.at(at("undo"), at("undo").col(0), "nothing of it, or send in place of do", "step %q has undo lines: what is looked at needs none, and what is done cannot be undone", s.Title)

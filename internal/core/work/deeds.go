@@ -102,22 +102,46 @@ func (w *worker) lookAt(i int) *trouble {
 		if err := w.interrupted(); err != nil {
 			return faced(s.Title, err)
 		}
-		got, err := w.ses.Look(w.ctx, s.Deed.Mode, c.Line)
+		got, why, err := w.lookOne(s, c)
+		shown := w.shown(c.Line)[0]
 		if err == nil {
-			w.emit(night.LookedAt(i+1, n+1, w.shown(c.Line)[0], got))
-			continue
+			w.emit(night.LookedAt(i+1, n+1, shown, got)) // evidence, whatever it says
+			if why == "" {
+				continue
+			}
+			err = &driver.Unclear{Asked: shown, Got: why}
 		}
 		if !driver.Answered(err) {
 			return faced(s.Title, err)
 		}
+		if why == "" {
+			why = err.Error()
+		}
 		w.emit(night.Step(i+1, night.StepFailed, ""))
 		return &trouble{
-			why:      fmt.Sprintf("%q was not answered as it should", w.shown(c.Line)[0]),
-			evidence: append([]string{err.Error()}, lastOf(got)...),
+			why:      fmt.Sprintf("%q was not answered as it should: %s", shown, why),
+			evidence: lastOf(got),
 			err:      err,
 		}
 	}
 	return nil
+}
+
+// lookOne gives a command that changes nothing until what comes back fits, for as long as the step
+// says. Why says what does not fit.
+func (w *worker) lookOne(s plan.Step, c plan.Command) (got []string, why string, err error) {
+	_, err = w.until(within(s.Deed.Within), func() (bool, error) {
+		if err := w.interrupted(); err != nil {
+			return false, err
+		}
+		got, err = w.ses.Look(w.ctx, s.Deed.Mode, c.Line)
+		if err != nil {
+			return false, err
+		}
+		why = c.Judge(got)
+		return why == "", nil
+	})
+	return got, why, err
 }
 
 // lastOf are the last lines of what came back.
@@ -284,6 +308,9 @@ func (w *worker) tryLooks() {
 				continue
 			}
 			w.emit(night.LookedAt(i+1, n+1, w.shown(c.Line)[0], got))
+			if why := c.Judge(got); why != "" { // it may be so only once the change is made
+				w.emit(night.Notice(i+1, fmt.Sprintf("%q of step %q, as it is now: %s", w.shown(c.Line)[0], s.Title, why)))
+			}
 		}
 	}
 }
