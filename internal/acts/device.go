@@ -140,7 +140,7 @@ type devicesNight struct {
 // step is the title of the step in which a line was sent to the device; "" where none was.
 func (n devicesNight) step(line string) string {
 	for _, e := range n.events {
-		if e.Kind == night.Sent && e.Device == n.dev.Name && e.What == "" && len(e.Lines) > 0 &&
+		if e.Kind == night.Sent && e.What == "" && len(e.Lines) > 0 &&
 			strings.TrimSpace(e.Lines[0]) == line && e.Step >= 1 && e.Step <= len(n.dev.Steps) {
 			return n.dev.Steps[e.Step-1]
 		}
@@ -158,25 +158,28 @@ func (p *devicePage) nights(ctx context.Context) (out []devicesNight) {
 	var rows [][]string
 	p.unread = slices.Clone(all[min(len(all), nightsTold):])
 	for _, l := range all[:min(len(all), nightsTold)] {
-		past, err := p.desk.Open(ctx, l.ID)
-		if err != nil || past == nil {
-			rows = append(rows, []string{fmt.Sprint(l.ID), at(l.Began), l.Title, "cannot be read", ""})
+		events, err := p.events(ctx, l.ID)
+		if err != nil {
+			rows = append(rows, []string{fmt.Sprint(l.ID), at(l.Began), l.Title, "cannot be read", err.Error()})
 			p.unread = append(p.unread, l)
 			continue
 		}
-		dev := past.Night.Get(p.dev.Name)
+		n := night.Fold(night.Night{}, events...)
+		dev := n.Get(p.dev.Name)
 		if dev == nil {
 			continue
 		}
 		state, note := string(dev.State), dev.Note
 		switch {
-		case past.Elsewhere != "":
+		case l.Runs != "":
 			state += ", the night runs now"
 		case dev.CutOff():
 			state, note = "cut off", dev.WasAt()
+		case dev.State == night.Waiting:
+			state = "not begun"
 		}
 		rows = append(rows, []string{fmt.Sprint(l.ID), at(l.Began), l.Title, state, note})
-		out = append(out, devicesNight{l, dev, past.Events})
+		out = append(out, devicesNight{l, dev, events})
 	}
 	switch looked := min(len(all), nightsTold); {
 	case len(all) == 0 && err == nil:
@@ -188,6 +191,16 @@ func (p *devicePage) nights(ctx context.Context) (out []devicesNight) {
 	}
 	p.table([]string{"night", "began", "what", "ended", ""}, rows)
 	return out
+}
+
+// events are those of the device in a night.
+func (p *devicePage) events(ctx context.Context, id int64) ([]night.Event, error) {
+	j, err := p.desk.ReadJournal()
+	if err != nil {
+		return nil, err
+	}
+	defer j.Close()
+	return j.EventsOf(ctx, id, p.dev.Name)
 }
 
 func (p *devicePage) pending(ctx context.Context) {

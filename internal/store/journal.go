@@ -289,6 +289,48 @@ func (j *Journal) Events(ctx context.Context, id int64) ([]night.Event, error) {
 	return out, nil
 }
 
+// EventsOf reads of a night its plan and what happened on one device, in order: a small part of
+// a large night, found by the device's name before anything is taken apart.
+func (j *Journal) EventsOf(ctx context.Context, id int64, device string) ([]night.Event, error) {
+	named, err := json.Marshal(device)
+	if err != nil {
+		return nil, fmt.Errorf("journal: %w", err)
+	}
+	rows, err := j.db.QueryContext(ctx,
+		`SELECT body FROM events WHERE night = ? AND (seq = 1 OR instr(body, ?) > 0) ORDER BY seq`, id, string(named))
+	if err != nil {
+		return nil, fmt.Errorf("journal: %w", err)
+	}
+	defer rows.Close()
+	var out []night.Event
+	damaged := func(err error) ([]night.Event, error) { return out, &Damaged{id, len(out), err} }
+	for rows.Next() {
+		var body []byte
+		var together []night.Event
+		if err := rows.Scan(&body); err != nil {
+			return damaged(err)
+		}
+		if err := json.Unmarshal(body, &together); err != nil {
+			return damaged(err)
+		}
+		for _, e := range together {
+			if e.Kind == night.Planned || e.Device == device {
+				out = append(out, e)
+			}
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return damaged(err)
+	}
+	switch {
+	case len(out) == 0:
+		return nil, fmt.Errorf("night %d: %w", id, ErrNoNight)
+	case out[0].Kind != night.Planned || out[0].Outline == nil:
+		return damaged(errors.New("it does not begin with its plan"))
+	}
+	return out, nil
+}
+
 const insertEvents = `INSERT INTO events (night, seq, body) VALUES (?, ?, ?)`
 
 // Sum is the SHA-256 of the events of a night as they stand in the journal, one append

@@ -6,6 +6,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -49,6 +50,36 @@ func TestJournalKeepsNightsAcrossReopening(t *testing.T) {
 	assert.True(t, began.Equal(heads[0].Began))
 	_, err = j.Events(context.Background(), 99)
 	assert.ErrorIs(t, err, ErrNoNight)
+}
+
+// What happened on one device is its part of the night, and no other's, however names are alike.
+func TestEventsOfOneDevice(t *testing.T) {
+	j, err := OpenJournal(filepath.Join(t.TempDir(), "j.db"))
+	require.NoError(t, err)
+	defer j.Close()
+	w, err := j.Begin(NightHead{Began: time.Now(), Title: "Quays", Runbook: "runbook"})
+	require.NoError(t, err)
+	names := []string{"", "quay-1", "quay-11", "a-quay-1", "quay-2"}
+	all := []night.Event{{Seq: 1, Kind: night.Planned, Outline: &night.Outline{Title: "Quays"}}}
+	require.NoError(t, w.Append(all))
+	for i := range 100 {
+		e := night.Event{Seq: int64(i + 2), Kind: night.Doing, Device: names[i*7%len(names)], Note: "beside quay-1"}
+		require.NoError(t, w.Append([]night.Event{e}))
+		all = append(all, e)
+	}
+	for _, name := range append(names[1:], "quay-99") {
+		want := slices.DeleteFunc(slices.Clone(all), func(e night.Event) bool { return e.Kind != night.Planned && e.Device != name })
+		got, err := j.EventsOf(t.Context(), w.ID, name)
+		require.NoError(t, err)
+		assert.Equal(t, want, got, name)
+	}
+	_, err = j.EventsOf(t.Context(), 99, "quay-1")
+	assert.ErrorIs(t, err, ErrNoNight)
+	_, err = j.db.Exec(`UPDATE events SET body = '[' || char(34) || 'quay-2' || char(34) WHERE seq = 50`)
+	require.NoError(t, err)
+	_, err = j.EventsOf(t.Context(), w.ID, "quay-2")
+	var damaged *Damaged
+	assert.ErrorAs(t, err, &damaged)
 }
 
 func TestJournalIsDurable(t *testing.T) {
