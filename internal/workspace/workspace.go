@@ -287,14 +287,21 @@ func (w *Workspace) RunbookOf(file string, data []byte, f *fleet.Fleet) (*runboo
 	rb.AddPrechecks(defaults)
 	rb.Past = w.past()
 	text := string(data)
-	read := func(name string) ([]byte, error) { return textfile.Read(filepath.Join(w.Dir, name), textfile.Small) }
-	for _, name := range rb.Files() { // what was sent must be there to be read when the file is long another one
-		if body, err := read(name); err == nil {
-			text += withFile(name, string(body))
+	files, bodies := rb.Files(), map[string][]byte{}
+	err = rb.Fill(func(name string) (body []byte, err error) {
+		if body, known := bodies[name]; known {
+			return body, nil
 		}
-	}
-	if err := rb.Fill(read); err != nil {
+		if body, err = textfile.Read(filepath.Join(w.Dir, name), textfile.Small); err == nil && slices.Contains(files, name) {
+			bodies[name] = body
+		}
+		return body, err
+	})
+	if err != nil {
 		return nil, "", err
+	}
+	for _, name := range files { // what was sent must be there to be read when the file is long another one
+		text += withFile(name, string(bodies[name]))
 	}
 	if err := w.choose(rb, f); err != nil {
 		return nil, "", err

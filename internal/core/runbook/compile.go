@@ -213,6 +213,10 @@ func (c *compiler) step(s *Step, fields, full types.Map) {
 		}
 		for _, t := range on.texts() {
 			c.text(t, fields)
+			if t.Each() && s.For != nil && s.For.Late() { // it would be read in the midst of the night
+				c.fail(t.at, "the lines themselves, or a step without the loop",
+					"which file this is must be known before the night, and the loop goes through what is read in it")
+			}
 		}
 		if on.Already != nil {
 			c.cond(on.Already, full, "")
