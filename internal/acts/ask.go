@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -43,11 +44,53 @@ type Answer struct {
 // Wrong tells whether the device did not answer what it was asked.
 func (a Answer) Wrong() bool { return a.Error != "" || a.Refused != "" }
 
+// Said is what a device answered, as it is shown: what it printed, or in place of that why nothing.
+func (a Answer) Said() (text string, wrong bool) {
+	text = strings.Join(a.Lines, "\n")
+	switch {
+	case a.Error != "":
+		return "not answered: " + a.Error, true
+	case a.Refused != "":
+		return strings.TrimRight("refused: "+a.Refused+"\n"+text, "\n"), true
+	case a.Nothing != "":
+		return a.Nothing, true
+	}
+	return text, false
+}
+
+// Alike are devices that answered the same to a command.
+type Alike struct {
+	Command, Text string
+	Wrong         bool
+	Devices       []string
+}
+
+// Together puts answers together that are the same, in the order of the first of each.
+func Together(all []Answer) (out []Alike) {
+	type key struct {
+		command, text string
+		wrong         bool
+	}
+	at := map[key]int{}
+	for _, a := range all {
+		text, wrong := a.Said()
+		k := key{a.Command, text, wrong}
+		i, known := at[k]
+		if !known {
+			i = len(out)
+			at[k] = i
+			out = append(out, Alike{Command: a.Command, Text: text, Wrong: wrong})
+		}
+		out[i].Devices = append(out[i].Devices, a.Device)
+	}
+	return out
+}
+
 // Askable is the evening with those devices that can be asked the commands; the others are left
 // out, each with the reason: a command that its profile never lets be sent, and unless anything
 // may be, one that it does not know to change nothing; or no command for its role. Nothing
 // connects. It is an error where none is left.
-func (e *Evening) Askable(commands Commands, anything bool) (*Evening, error) {
+func (e *Evening) Askable(commands Commands, anything bool) (asked *Evening, out []scope.LeftOut, err error) {
 	part := e.Part(nil)
 	scoped := *e.Scope
 	scoped.Devices, scoped.LeftOut = nil, slices.Clone(e.Scope.LeftOut)
@@ -59,18 +102,19 @@ func (e *Evening) Askable(commands Commands, anything bool) (*Evening, error) {
 			scoped.Devices = append(scoped.Devices, d)
 			continue
 		}
-		scoped.LeftOut = append(scoped.LeftOut, scope.LeftOut{Device: d.Name, Why: d.Platform + ": " + why})
+		out = append(out, scope.LeftOut{Device: d.Name, Why: d.Platform + ": " + why})
 		if !told[d.Platform+why] {
 			told[d.Platform+why] = true
 			list = append(list, problem.Problem{File: d.Platform, Msg: why, Hint: hint})
 		}
 	}
 	if len(scoped.Devices) == 0 {
-		return nil, list.Err()
+		return nil, out, list.Err()
 	}
+	scoped.LeftOut = append(scoped.LeftOut, out...)
 	part.Scope = &scoped
 	part.part = e.part
-	return part, nil
+	return part, out, nil
 }
 
 // mayNotAsk says why a device cannot be asked some commands; "" where it can.

@@ -230,19 +230,38 @@ func (e *Evening) Where(condition string) ([]string, error) {
 }
 
 // SaveScope saves what is in scope as a selection: a condition as that, else the names that it
-// means now.
-func (e *Evening) SaveScope(name string) error {
-	if e.Scope.Source == "" {
-		return errors.New("the whole fleet needs no selection; give a scope to save")
-	}
-	if e.Scope.Condition {
-		return e.SaveSelection(name, scope.Selection{Where: e.Scope.Source})
-	}
+// means now. It says so, and what the name meant before, if it was another thing.
+func (e *Evening) SaveScope(name string) (said string, err error) {
 	var s scope.Selection
-	for _, d := range e.Scope.Devices {
-		s.Devices = append(s.Devices, d.Name)
+	switch {
+	case e.Scope.Source == "":
+		return "", errors.New("the whole fleet needs no selection; give a scope to save")
+	case e.Scope.Condition:
+		s.Where = e.Scope.Source
+	default:
+		for _, d := range e.Scope.Devices {
+			s.Devices = append(s.Devices, d.Name)
+		}
 	}
-	return e.SaveSelection(name, s)
+	return e.SaveAs(name, s)
+}
+
+// SaveAs saves a selection, and says so as [Evening.SaveScope] does.
+func (e *Evening) SaveAs(name string, s scope.Selection) (said string, err error) {
+	before, err := e.SaveSelection(name, s)
+	if err != nil {
+		return "", err
+	}
+	said = fmt.Sprintf("saved: @%s means ", name)
+	if s.Where != "" {
+		said += s.Where
+	} else {
+		said += report.Some(s.Devices, 4)
+	}
+	if before != nil {
+		said += "; before, it meant " + before.Condition()
+	}
+	return said, nil
 }
 
 // LoginOf names the login of a device, and where that is said.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -20,6 +21,7 @@ import (
 	"metabasis/internal/person"
 	"metabasis/internal/report"
 	"metabasis/internal/seal"
+	"metabasis/internal/store"
 	"metabasis/internal/workspace"
 )
 
@@ -75,18 +77,28 @@ func (d *Desk) Check(file string, f *fleet.Fleet) (rb *runbook.Runbook, open str
 }
 
 // RunbooksFor are the runbooks of the workspace whose scope has any of some devices; one of which
-// that depends on a value that is asked for is among them.
-func (d *Desk) RunbooksFor(names []string) (out []string) {
+// that depends on a value that is asked for is among them. Wrong are those that have mistakes:
+// what they are for is not known.
+func (d *Desk) RunbooksFor(ctx context.Context, f *fleet.Fleet, names []string) (out, wrong []string) {
+	meant := map[string]bool{}
+	for _, n := range names {
+		meant[n] = true
+	}
+	traits := d.Profiles.Traits()
 	for _, file := range d.Runbooks() {
-		c, err := d.Change(file, "")
+		if ctx.Err() != nil {
+			break
+		}
+		rb, _, err := d.Runbook(file, f)
 		if err != nil {
+			wrong = append(wrong, filepath.Base(file))
 			continue
 		}
-		if slices.ContainsFunc(plan.InScope(c.Runbook, c.Fleet, d.Profiles.Traits()), func(n string) bool { return slices.Contains(names, n) }) {
+		if slices.ContainsFunc(plan.InScope(rb, f, traits), func(n string) bool { return meant[n] }) {
 			out = append(out, file)
 		}
 	}
-	return out
+	return out, wrong
 }
 
 // Request is what a night is planned from, beside its runbook.
@@ -100,6 +112,9 @@ type Request struct {
 	// Sealed is the file of a sealed plan: the night is planned only if nothing differs
 	// from it. "" is none.
 	Sealed string
+	// Shown is what was shown of each device and confirmed: one that has another configuration by
+	// then is left as it is. nil is nothing.
+	Shown *store.Rehearsal
 	// anew has all values put to the person, also those that are given.
 	anew bool
 	// Unattended says that nobody decides at holds: the runbook must say what is done.
@@ -125,8 +140,11 @@ func (c *Change) Plan(ctx context.Context, r Request) (night *Tonight, err error
 		return nil, err
 	}
 	n := c.Prepare(p, c.File, workspace.Whole(c.Runbook, c.text), access, r.Unattended, Who())
-	if sealed != nil {
+	switch {
+	case sealed != nil:
 		n.Seal(sealed.For)
+	case r.Shown != nil:
+		n.Seal(shown(r.Shown))
 	}
 	access.OpenJumps(ctx, n.Connector, devicesOf(p))
 	night = newNight(c.Desk, n, access)

@@ -4,6 +4,8 @@ import (
 	"strings"
 
 	"metabasis/internal/core/runbook"
+	"metabasis/internal/core/work"
+	"metabasis/internal/store"
 )
 
 // Saving what is not saved is a night like any other, over a runbook of one step: each device is
@@ -28,6 +30,17 @@ func (d *Desk) SaveText(fleetFile string, words []string) (string, error) {
 	}
 	tidy, err := runbook.Format(saveName, []byte(strings.Join(lines, "\n")))
 	return string(tidy), err
+}
+
+// shown is what was shown of a device, as a night is held against it.
+func shown(r *store.Rehearsal) func(device string) (work.Sealed, bool) {
+	return func(device string) (work.Sealed, bool) {
+		d := r.Of(device)
+		if d == nil {
+			return work.Sealed{}, false
+		}
+		return work.Sealed{Configuration: d.Fingerprint, Steps: d.Steps}, true
+	}
 }
 
 // Save makes the change that saves what is not saved.

@@ -36,6 +36,19 @@ type BackedUp struct {
 	Error  string `json:"error,omitempty"`
 }
 
+// Said is what came of it, in a line.
+func (b BackedUp) Said() string {
+	switch {
+	case b.Error != "":
+		return "NOT backed up: " + b.Error
+	case b.Same:
+		return "as in " + b.File
+	case b.Equal != "":
+		return "backed up: " + b.File + " (equal to " + b.Equal + ")"
+	}
+	return "backed up: " + b.File
+}
+
 // BackUp backs up every device in scope. Each is told of as it is done, one at a time; it
 // may be nil. The results come in the fleet's order.
 func (e *Evening) BackUp(ctx context.Context, origin string, each func(BackedUp)) []BackedUp {

@@ -52,7 +52,8 @@ func TestTwoChangeOneFileAtOnce(t *testing.T) {
 		assert.Len(t, kept, 2, "each file of before is kept")
 
 		for _, err := range both(func(i int, d *Desk) error {
-			return d.SaveSelection(fmt.Sprintf("mine-%d", i), scope.Selection{Devices: []string{"old-1"}})
+			_, err := d.SaveSelection(fmt.Sprintf("mine-%d", i), scope.Selection{Devices: []string{"old-1"}})
+			return err
 		}) {
 			require.NoError(t, err)
 		}

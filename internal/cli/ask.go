@@ -57,12 +57,10 @@ func (a *app) ask(ctx context.Context, f askFlags, words []string) error {
 	if err != nil {
 		return err
 	}
-	asked, err := e.Askable(commands, f.anything)
+	e, unasked, err := e.Askable(commands, f.anything)
 	if err != nil {
 		return err
 	}
-	unasked := len(e.Scope.Devices) - len(asked.Scope.Devices)
-	e = asked
 	if err := a.ready(ctx, e, "ask"); err != nil {
 		return err
 	}
@@ -76,7 +74,7 @@ func (a *app) ask(ctx context.Context, f askFlags, words []string) error {
 	if err := a.printAnswers(answers, f.json); err != nil {
 		return err
 	}
-	return ended(over(), acts.Unanswered(answers)+unasked)
+	return ended(over(), acts.Unanswered(answers)+len(unasked))
 }
 
 // readCommands reads the commands from files, else the first word is one; all are where the
@@ -129,35 +127,22 @@ func (a *app) printAnswers(all []acts.Answer, asJSON bool) error {
 		}
 		return nil
 	}
-	type key struct{ command, text string }
-	devices := map[key][]string{}
-	var order []key
-	kept := ""
-	for _, one := range all {
-		k := key{one.Command, strings.Join(one.Lines, "\n")}
-		switch {
-		case one.Error != "":
-			k.text = "✗ " + one.Error
-		case one.Refused != "":
-			k.text = "✗ refused: " + one.Refused + "\n" + k.text
-		case one.Nothing != "":
-			k.text = "✗ " + one.Nothing
+	for _, same := range acts.Together(all) {
+		head := report.Count(len(same.Devices), "device") + ": " + report.Some(same.Devices, 8)
+		if same.Command != "" {
+			head = same.Command + "  ·  " + head
 		}
-		if devices[k] == nil {
-			order = append(order, k)
+		if same.Wrong {
+			same.Text = "✗ " + same.Text
 		}
-		devices[k] = append(devices[k], one.Device)
-		if one.File != "" {
-			kept = filepath.Dir(filepath.Dir(one.File))
+		if _, err := fmt.Fprintf(a.out, "── %s\n%s\n\n", head, same.Text); err != nil {
+			return err
 		}
 	}
-	for _, k := range order {
-		head := report.Count(len(devices[k]), "device") + ": " + report.Some(devices[k], 8)
-		if k.command != "" {
-			head = k.command + "  ·  " + head
-		}
-		if _, err := fmt.Fprintf(a.out, "── %s\n%s\n\n", head, k.text); err != nil {
-			return err
+	kept := ""
+	for _, one := range all {
+		if one.File != "" {
+			kept = filepath.Dir(filepath.Dir(one.File))
 		}
 	}
 	if kept != "" {

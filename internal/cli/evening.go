@@ -110,10 +110,11 @@ func (a *app) scope(file, save string, words []string) error {
 		return err
 	}
 	if save != "" {
-		if err := e.SaveScope(save); err != nil {
+		said, err := e.SaveScope(save)
+		if err != nil {
 			return err
 		}
-		fmt.Fprintf(a.err, "@%s is saved in selections.yaml.\n", save)
+		fmt.Fprintln(a.err, said)
 	}
 	config, err := e.UserConfig()
 	if err != nil {

@@ -116,20 +116,24 @@ func (a *app) plannedDrift(ctx context.Context, c *acts.Change, p *plan.Plan) er
 			cmp.Or(note, "it was never rehearsed") + "; metabasis rehearse --drift looks at the devices",
 		)}
 	}
+	part := *r // of what is planned: more may have been rehearsed
+	part.Devices = nil
 	for _, t := range p.Targets() {
-		if r.Of(t.Device.Name) == nil {
+		one := r.Of(t.Device.Name)
+		if one == nil {
 			return &exitError{code: exitSome, err: fmt.Errorf(
 				"%s was not rehearsed; metabasis rehearse --drift looks at the devices",
 				t.Device.Name,
 			)}
 		}
+		part.Devices = append(part.Devices, *one)
 	}
 	if err := a.lines(
-		[]string{"As rehearsed " + r.Ended.Local().Format("Mon 2 Jan 15:04:05") + ", not since: " + report.Rehearsed(r)},
+		[]string{"As rehearsed " + r.Ended.Local().Format("Mon 2 Jan 15:04:05") + ", not since: " + report.Rehearsed(&part)},
 	); err != nil {
 		return err
 	}
-	return drifted(r)
+	return drifted(&part)
 }
 
 // quoted is a text as every shell takes it word for word.

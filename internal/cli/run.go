@@ -16,6 +16,7 @@ import (
 	"metabasis/internal/acts"
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/sim"
+	"metabasis/internal/store"
 	"metabasis/internal/workspace"
 )
 
@@ -28,6 +29,7 @@ type nightFlags struct {
 	answers  []string
 	file     string // of values
 	sealed   string
+	shown    *store.Rehearsal // what was confirmed of each device
 	waivers  []string
 	wait     bool
 }
@@ -49,7 +51,9 @@ func (f *nightFlags) values(cmd *cobra.Command) {
 
 // request is what a night is planned from.
 func (f *nightFlags) request() acts.Request {
-	return acts.Request{Only: f.only, Answers: f.answers, ValuesFile: f.file, Waivers: f.waivers, Unattended: f.headless, Sealed: f.sealed}
+	return acts.Request{
+		Only: f.only, Answers: f.answers, ValuesFile: f.file, Waivers: f.waivers, Unattended: f.headless, Sealed: f.sealed, Shown: f.shown,
+	}
 }
 
 func (a *app) runCommand() *cobra.Command {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -13,6 +14,7 @@ import (
 	"metabasis/internal/core/work"
 	"metabasis/internal/person"
 	"metabasis/internal/report"
+	"metabasis/internal/store"
 )
 
 type saveFlags struct {
@@ -49,7 +51,11 @@ func (a *app) save(ctx context.Context, f saveFlags, words []string) error {
 	if err != nil {
 		return err
 	}
-	left, blocked, err := a.unsaved(ctx, d, f, words)
+	r, err := a.unsaved(ctx, d, f, words)
+	left, blocked := 0, 0
+	if err == nil {
+		left, blocked = tally(r)
+	}
 	switch {
 	case err != nil:
 		return err
@@ -70,28 +76,29 @@ func (a *app) save(ctx context.Context, f saveFlags, words []string) error {
 	if err != nil {
 		return err
 	}
-	return a.nightOf(ctx, again, c, nightFlags{headless: true})
+	return a.nightOf(ctx, again, c, nightFlags{headless: true, shown: r}) // what is another thing by now nobody has seen
 }
 
-// unsaved tells what is not saved, and counts the devices on which something would be, and those
-// that cannot be.
-func (a *app) unsaved(ctx context.Context, d *acts.Desk, f saveFlags, words []string) (left, blocked int, err error) {
+// unsaved looks, and tells what is not saved.
+func (a *app) unsaved(ctx context.Context, d *acts.Desk, f saveFlags, words []string) (r *store.Rehearsal, err error) {
 	c, err := d.Save(f.fleet, words)
 	if err != nil {
-		return 0, 0, err
+		return nil, err
 	}
 	n, err := c.Plan(ctx, acts.Request{Unattended: true})
 	if err != nil {
-		return 0, 0, err
+		return nil, err
 	}
 	defer func() { err = errors.Join(err, d.Close()) }()
-	r, err := n.Rehearse(ctx, func(...night.Event) {})
-	if r == nil {
-		return 0, 0, err
+	if r, err = n.Rehearse(ctx, func(...night.Event) {}); r == nil {
+		return nil, cmp.Or(err, errors.New("nothing was looked at"))
 	}
-	if err := a.lines(slices.Concat([]string{"Looked; nothing was saved yet."}, report.Rehearsal(r)[1:])); err != nil {
-		return 0, 0, err
-	}
+	return r, errors.Join(err, a.lines(slices.Concat([]string{"Looked; nothing was saved yet."}, report.Rehearsal(r)[1:])))
+}
+
+// tally counts the devices on which something would be saved, and those on which that cannot be
+// told.
+func tally(r *store.Rehearsal) (left, blocked int) {
 	for _, dev := range r.Devices {
 		switch dev.Verdict() {
 		case work.WouldDiffer:
@@ -101,7 +108,7 @@ func (a *app) unsaved(ctx context.Context, d *acts.Desk, f saveFlags, words []st
 		case work.AsIntended:
 		}
 	}
-	return left, blocked, nil
+	return left, blocked
 }
 
 // mayGoOn asks whether what was shown is to be saved.

@@ -52,26 +52,21 @@ func (a *app) backup(ctx context.Context, f eveningFlags, scheduled bool, words 
 	var lost error
 	width, same, equal, fresh, failed := widest(e.Devices()), 0, 0, 0, 0
 	e.BackUp(ctx, origin, func(b acts.BackedUp) {
-		text := "backed up: " + b.File
 		switch {
 		case b.Error != "":
 			failed++
-			text = "NOT backed up: " + b.Error
 		case b.Same:
 			same++
-			text = "as in " + b.File
 		case b.Equal != "":
 			equal++
-			text += " (equal to " + b.Equal + ")"
 		default:
 			fresh++
 		}
+		text := fmt.Sprintf("%-*s  %s", width, b.Device, b.Said())
 		if f.json {
 			if line, err := json.Marshal(b); err == nil {
 				text = string(line)
 			}
-		} else {
-			text = fmt.Sprintf("%-*s  %s", width, b.Device, text)
 		}
 		if lost == nil {
 			_, lost = fmt.Fprintln(a.out, text)

@@ -15,6 +15,7 @@ import (
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
+	"metabasis/internal/core/work"
 	"metabasis/internal/sim"
 )
 
@@ -281,6 +282,41 @@ func TestANightThatOnlyLooks(t *testing.T) {
 				assert.False(t, tr.What == sim.Saved && tr.At.After(w.started), "somebody's unsaved change was saved")
 			}
 		}
+	})
+}
+
+// What was shown is saved, and nothing else: a device that runs another configuration by then is
+// left as it is.
+func TestOnlyWhatWasShownIsSaved(t *testing.T) {
+	const book = "runbook \"Save\"\n  window    none\n\nscope\n  role == \"quay\"\n\nstep \"Save\"\n  save\n\nunattended  take back the device\n"
+	synctest.Test(t, func(t *testing.T) {
+		unsaved := sim.Spec{Unsaved: "log host 198.51.100.77"}
+		w := simple(t, []sim.Spec{unsaved, unsaved, unsaved}, func(string) string { return book })
+		defer w.sim.Close()
+		w.mark, w.loose = "", true
+		found, _ := w.rehearse()
+		w.sealed = func(device string) (work.Sealed, bool) {
+			for i, f := range found {
+				if f.Device == device && i < 2 {
+					s := work.Sealed{Configuration: f.Fingerprint, Steps: f.Steps}
+					if i == 1 { // somebody has entered another line since
+						s.Configuration = "of another configuration"
+					}
+					return s, true
+				}
+			}
+			return work.Sealed{}, false // it was not there to be shown
+		}
+		w.runQuiet()
+		w.checkLaws()
+		states := map[night.State]int{}
+		for _, d := range w.night.Devices {
+			states[d.State]++
+			saved := w.sim.Device(d.Name).Saved() == w.sim.Device(d.Name).Running()
+			assert.Equal(t, d.State == night.Kept, saved, "%s: %s", d.Name, d.Note)
+		}
+		assert.Equal(t, map[night.State]int{night.Kept: 1, night.Blocked: 2}, states)
+		assert.Contains(t, w.night.Devices[1].Note, "what runs on it is not what was shown any more")
 	})
 }
 

@@ -61,12 +61,12 @@ const namedAtMost = 24
 func Rehearsed(r *store.Rehearsal) string {
 	ready, already, blocked, unjudged, lines, slips := 0, 0, 0, 0, 0, 0
 	for _, d := range r.Devices {
-		switch {
+		switch v := d.Verdict(); {
 		case d.Blocked != "":
 			blocked++
-		case d.Already:
+		case v == work.AsIntended:
 			already++
-		case d.Unknown != "" || len(d.Unjudged) > 0:
+		case v == work.CannotBeTold:
 			unjudged, lines = unjudged+1, lines+len(d.Unjudged)
 		default:
 			ready++

@@ -13,18 +13,20 @@ import (
 // an osier the same are "zero counts" and "refresh links", and on a plover "test lamps" lights
 // them. Each is noted as [Done], so that it can be told how often it was.
 
-// recount counts from none again. The caller holds d.mu; it tells whether it was done.
-func (d *Device) recount(line string) bool {
-	if d.fault(Ignores, line) != nil {
-		return false
+// recount counts from none again.
+func (d *Device) recount(line string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.fault(Ignores, line) == nil {
+		d.counted = time.Now()
+		d.note(Done, line)
 	}
-	d.counted = time.Now()
-	d.note(Done, line)
-	return true
 }
 
-// renew loses the neighbours for a while. The caller holds d.mu.
+// renew loses the neighbours for a while.
 func (d *Device) renew(line string) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
 	if d.fault(Ignores, line) == nil {
 		d.renewed = time.Now().Add(d.fleet.scenario.Settle)
 		d.note(Done, line)

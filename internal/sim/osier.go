@@ -129,14 +129,10 @@ func (s *osier) command(line string) {
 	case w[0] == "sight" && len(w) == 2:
 		s.show(w[1])
 	case line == "zero counts":
-		s.d.mu.Lock()
 		s.d.recount(line)
-		s.d.mu.Unlock()
 		s.print("Counts are zero.\n")
 	case line == "refresh links":
-		s.d.mu.Lock()
 		s.d.renew(line)
-		s.d.mu.Unlock()
 		s.print("Refreshing.\n")
 	case line == "draft":
 		s.open()

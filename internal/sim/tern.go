@@ -227,15 +227,11 @@ func (s *shell) work(line string, w []string) {
 	case line == "load running":
 		s.load()
 	case line == "recount ports":
-		s.d.mu.Lock()
 		s.d.recount(line)
-		s.d.mu.Unlock()
 		s.print("Counted anew.\n")
 	case line == "renew links":
 		if s.confirm("Renew all links?") {
-			s.d.mu.Lock()
 			s.d.renew(line)
-			s.d.mu.Unlock()
 			s.print("Renewing.\n")
 		}
 	case w[0] == "restart":

@@ -35,15 +35,19 @@ func (w *Workspace) selectionsFile() string { return filepath.Join(w.Dir, "selec
 
 var validSelection = regexp.MustCompile(`^[a-z0-9][a-z0-9_-]{0,39}$`)
 
-// SaveSelection saves a selection under a name, in place of one of that name.
-func (w *Workspace) SaveSelection(name string, s scope.Selection) error {
+// SaveSelection saves a selection under a name, in place of one of that name, which it returns:
+// what names it means another thing from then on.
+func (w *Workspace) SaveSelection(name string, s scope.Selection) (before *scope.Selection, err error) {
 	if !validSelection.MatchString(name) {
-		return fmt.Errorf("%q cannot be the name of a selection: lower-case letters, digits and hyphens", name)
+		return nil, fmt.Errorf("%q cannot be the name of a selection: lower-case letters, digits and hyphens", name)
 	}
-	return locks.Editing(w.Dir, func() error {
+	err = locks.Editing(w.Dir, func() error {
 		all, err := w.Selections()
 		if err != nil {
 			return err
+		}
+		if was, is := all[name]; is && was.Condition() != s.Condition() {
+			before = &was
 		}
 		all[name] = s
 		data, err := yaml.Marshal(all)
@@ -52,4 +56,5 @@ func (w *Workspace) SaveSelection(name string, s scope.Selection) error {
 		}
 		return textfile.Replace(w.selectionsFile(), data, 0o600)
 	})
+	return before, err
 }

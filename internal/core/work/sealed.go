@@ -31,10 +31,10 @@ func (w *worker) asSealed() string {
 		why = ""
 	}
 	w.emit(e)
-	if why != "" {
+	if why != "" && !w.t.OnlySaves() {
 		return SealedCheck + ": " + why
 	}
-	return ""
+	return why
 }
 
 func (w *worker) unsealed() string {
@@ -45,7 +45,11 @@ func (w *worker) unsealed() string {
 	if sealed.Configuration == "" {
 		return "it could not be rehearsed, so nothing was approved for it"
 	}
-	if w.before.Fingerprint() != sealed.Configuration {
+	switch same := w.before.Fingerprint() == sealed.Configuration; {
+	case same:
+	case w.t.OnlySaves():
+		return "what runs on it is not what was shown any more: see it again, and save it then"
+	default:
 		return "its configuration is not the one that was sealed"
 	}
 	for i, s := range w.t.Steps {

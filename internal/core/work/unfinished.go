@@ -46,7 +46,7 @@ func (w *worker) notSaved() (good string, err error) {
 			u.Was,
 			u.ID,
 		)
-	case err == nil && allDone(t):
+	case err == nil && t.Idle():
 		return "what is not saved was left by " + u.Night + ", which was cut off: it is proven, then saved", nil
 	}
 	return "", unfitf(
@@ -96,11 +96,6 @@ func (w *worker) leadsToSaved(t *plan.Target) bool {
 	}
 	after, known := t.Predicted(w.before)
 	return known && config.Equal(after, w.found)
-}
-
-// allDone tells whether nothing is left to be sent.
-func allDone(t *plan.Target) bool {
-	return t.Idle()
 }
 
 // leftBy tells whether what is saved and what runs are what an earlier night found, and was to

@@ -276,7 +276,8 @@ func (w *worker) prepare() (over bool) {
 	if w.toSave() && !w.t.Touches() && !w.t.Traits.Saves {
 		return block("its profile says no way to save")
 	}
-	if w.proves = done && (w.t.Touches() || w.t.OnlySaves()); !done { // else nothing is sent that somebody must have approved
+	w.proves = done && (w.t.Touches() || w.t.OnlySaves())
+	if !done || w.t.OnlySaves() { // else nothing is sent or saved that somebody must have approved
 		if why := w.asSealed(); why != "" {
 			return block(why)
 		}

@@ -68,7 +68,9 @@ func Book(h *screen.Host, d *acts.Desk, file string, plan func(h *screen.Host)) 
 func Fleet(h *screen.Host, e *acts.Evening, wrong func(error)) {
 	ready(h, e, "reach", wrong, func() {
 		src := roster.OfEvening(e)
-		src.Does.Runbooks = e.RunbooksFor
+		src.Does.Runbooks = func(ctx context.Context, names []string) (files, wrong []string) {
+			return e.RunbooksFor(ctx, e.Fleet, names)
+		}
 		src.Does.Begin = func(h *screen.Host, file string, names []string) {
 			Night(h, filepath.Base(file), func(ctx context.Context) (*acts.Tonight, error) {
 				c, err := e.Change(file, "")

@@ -67,16 +67,34 @@ func (v *View) record() {
 // them.
 func (v *View) runbook() {
 	names := v.markedNames()
-	files := v.src.Does.Runbooks(names)
+	var files, wrong []string
+	v.host.Work("Looking which runbooks are for "+report.Count(len(names), "marked device"), func(ctx context.Context) error {
+		files, wrong = v.src.Does.Runbooks(ctx, names)
+		return ctx.Err()
+	}, func(err error) {
+		if err == nil {
+			v.choose(names, files, wrong)
+		}
+	})
+}
+
+// choose opens one of some runbooks for some devices; of several, the person says which.
+func (v *View) choose(names, files, wrong []string) {
+	mistaken := ""
+	if len(wrong) > 0 {
+		mistaken = "; mistakes are in " + report.Some(wrong, 4)
+	}
 	switch len(files) {
 	case 0:
-		v.host.Say(fmt.Sprintf("no runbook here is for any of the %d marked", len(names)))
+		v.host.Say(fmt.Sprintf("no runbook here is for any of the %d marked%s", len(names), mistaken))
 		return
 	case 1:
-		v.src.Does.Begin(v.host, files[0], names)
-		return
+		if mistaken == "" {
+			v.src.Does.Begin(v.host, files[0], names)
+			return
+		}
 	}
-	q := person.Question{Text: fmt.Sprintf("Which runbook, for %s only?", report.Count(len(names), "device"))}
+	q := person.Question{Text: fmt.Sprintf("Which runbook, for %s only%s?", report.Count(len(names), "device"), mistaken)}
 	for _, f := range files {
 		q.Choices = append(q.Choices, person.Choice{Word: filepath.Base(f), Does: f})
 	}

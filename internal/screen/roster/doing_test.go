@@ -27,7 +27,9 @@ func TestDoingWithWhatIsMarked(t *testing.T) {
 		Record: func(context.Context, []string, string) ([]string, error) {
 			return nil, errors.New("there is a record old already")
 		},
-		Runbooks: func(names []string) []string { return []string{"a.runbook", "b.runbook"}[:len(names)-1] },
+		Runbooks: func(_ context.Context, names []string) (files, wrong []string) {
+			return []string{"a.runbook", "b.runbook"}[:len(names)-1], wrong
+		},
 		Begin: func(_ *screen.Host, file string, names []string) {
 			did = append(did, "begin "+file+" "+strings.Join(names, ","))
 		},

@@ -108,10 +108,11 @@ func (v *View) save() {
 		if name == "" {
 			return nil
 		}
-		if err := v.src.Save(name, scope.Selection{Devices: names}); err != nil {
+		said, err := v.src.Save(name, scope.Selection{Devices: names})
+		if err != nil {
 			return err
 		}
-		v.host.Say(fmt.Sprintf("saved: @%s means %s", name, report.Some(names, 4)))
+		v.host.Say(said)
 		return nil
 	}})
 }

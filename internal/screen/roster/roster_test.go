@@ -58,7 +58,10 @@ func newFixture(t *testing.T) *fixture {
 		}
 		return []string{"quay-0", "quay-5"}, nil
 	}
-	src.Save = func(name string, s scope.Selection) error { f.saved[name] = s; return nil }
+	src.Save = func(name string, s scope.Selection) (string, error) {
+		f.saved[name] = s
+		return "saved: @" + name, nil
+	}
 	src.Accept = func(_ context.Context, results []*reach.Result) (names []string, err error) {
 		for _, r := range results {
 			names = append(names, r.Device)

@@ -32,8 +32,8 @@ type Source struct {
 	Login func(ctx context.Context, device string) error
 	// Where tells which devices a condition selects.
 	Where func(condition string) ([]string, error)
-	// Save saves a selection.
-	Save func(name string, s scope.Selection) error
+	// Save saves a selection, and says what its name means from then on.
+	Save func(name string, s scope.Selection) (said string, err error)
 	// Console works a device by hand.
 	Console func(ctx context.Context, device string) *console.Command
 	// Said returns what was said with a device.
@@ -59,8 +59,8 @@ type Doing struct {
 	Ask func(ctx context.Context, names []string, command string) ([]string, error)
 	// Record records what the profiles read of them under a name.
 	Record func(ctx context.Context, names []string, name string) ([]string, error)
-	// Runbooks are those whose scope has one of them.
-	Runbooks func(names []string) []string
+	// Runbooks are those whose scope has one of them; wrong are those that have mistakes.
+	Runbooks func(ctx context.Context, names []string) (files, wrong []string)
 	// Begin opens the night of a runbook for a part of its scope.
 	Begin func(h *screen.Host, file string, names []string)
 }
@@ -81,7 +81,7 @@ func OfEvening(e *acts.Evening) Source {
 		Reach:    e.Reach,
 		Renew:    e.Renew,
 		Where:    e.Where,
-		Save:     e.SaveSelection,
+		Save:     e.SaveAs,
 		Console:  grid.ConsoleOf(e, false),
 		Said:     e.Said,
 		Accept:   e.Accept,
@@ -112,21 +112,19 @@ func doing(e *acts.Evening) Doing {
 	return Doing{
 		Backup: func(ctx context.Context, names []string) (out []string, err error) {
 			for _, b := range e.Part(names).BackUp(ctx, acts.ByHand, nil) {
-				out = append(out, backedUp(b))
+				out = append(out, b.Device+": "+b.Said())
 			}
 			return out, ctx.Err()
 		},
 		Ask: func(ctx context.Context, names []string, command string) ([]string, error) {
 			commands := acts.Commands{"": {command}}
-			asked, err := e.Part(names).Askable(commands, false)
+			asked, unasked, err := e.Part(names).Askable(commands, false)
 			if err != nil {
 				return nil, err
 			}
 			var out []string
-			for _, l := range asked.Scope.LeftOut {
-				if strings.Contains(l.Why, command) {
-					out = append(out, l.Device+": not asked: "+l.Why, "")
-				}
+			for _, l := range unasked {
+				out = append(out, l.Device+": not asked: "+l.Why, "")
 			}
 			return append(out, answered(asked.Ask(ctx, commands, false))...), ctx.Err()
 		},
@@ -153,38 +151,11 @@ func doing(e *acts.Evening) Doing {
 	}
 }
 
-func backedUp(b acts.BackedUp) string {
-	switch {
-	case b.Error != "":
-		return b.Device + ": NOT backed up: " + b.Error
-	case b.Same:
-		return b.Device + ": as in " + b.File
-	}
-	return b.Device + ": backed up: " + b.File
-}
-
 // answered is what devices answered, those that gave the same together.
 func answered(all []acts.Answer) (out []string) {
-	of := map[string][]string{}
-	var order []string
-	for _, a := range all {
-		text := strings.Join(a.Lines, "\n")
-		switch {
-		case a.Error != "":
-			text = "not answered: " + a.Error
-		case a.Refused != "":
-			text = "refused: " + a.Refused
-		case a.Nothing != "":
-			text = a.Nothing
-		}
-		if of[text] == nil {
-			order = append(order, text)
-		}
-		of[text] = append(of[text], a.Device)
-	}
-	for _, text := range order {
-		out = append(out, report.Count(len(of[text]), "device")+": "+report.Some(of[text], 8))
-		for l := range strings.SplitSeq(text, "\n") {
+	for _, same := range acts.Together(all) {
+		out = append(out, report.Count(len(same.Devices), "device")+": "+report.Some(same.Devices, 8))
+		for l := range strings.SplitSeq(same.Text, "\n") {
 			out = append(out, "  "+l)
 		}
 		out = append(out, "")
