@@ -491,11 +491,7 @@ func TestNightsOfDeeds(t *testing.T) {
 		w := simpleIn(t, dir, specs, func(string) string { return book })
 		defer w.sim.Close()
 		w.mark, w.loose = "", true
-		ctx, cancel := context.WithCancel(context.Background())
-		defer cancel()
-		over, end := context.WithCancel(context.Background())
-		w.run(ctx, g.person(over, cancel))
-		end()
+		w.runWith(g)
 		w.checkLaws()
 		if t.Failed() {
 			t.Logf("seed %d\n%s\n%+v\n%s", seed, book, specs, w.story())

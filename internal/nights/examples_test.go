@@ -81,15 +81,11 @@ func TestExamples(t *testing.T) {
 		},
 	} {
 		t.Run(name, func(t *testing.T) {
-			text, err := os.ReadFile(examples + name + ".runbook")
-			require.NoError(t, err)
-			assert.LessOrEqual(t, strings.Count(string(text), "\n"), 30)
-			tidy, err := runbook.Format(name, text)
-			require.NoError(t, err)
-			assert.Equal(t, string(text), string(tidy))
+			text := example(t, name)
+			assert.LessOrEqual(t, strings.Count(text, "\n"), 30)
 			dir := t.TempDir()
 			synctest.Test(t, func(t *testing.T) {
-				w := exampleWorld(t, string(text), dir)
+				w := exampleWorld(t, text, dir)
 				defer w.sim.Close()
 				w.runQuiet()
 				w.checkLaws()
@@ -167,16 +163,23 @@ func exampleAgain(t *testing.T, w *world, text string) *world {
 	return &again
 }
 
-// The example that has something done: it is done once on each, and the neighbours are waited for.
-func TestExampleOfSomethingDone(t *testing.T) {
-	text, err := os.ReadFile(examples + "renew-links.runbook")
+// example is the text of an example, which is tidy.
+func example(t *testing.T, name string) string {
+	t.Helper()
+	text, err := os.ReadFile(examples + name + ".runbook")
 	require.NoError(t, err)
-	tidy, err := runbook.Format("renew-links", text)
+	tidy, err := runbook.Format(name, text)
 	require.NoError(t, err)
 	assert.Equal(t, string(text), string(tidy))
+	return string(text)
+}
+
+// The example that has something done: it is done once on each, and the neighbours are waited for.
+func TestExampleOfSomethingDone(t *testing.T) {
+	text := example(t, "renew-links")
 	dir := t.TempDir()
 	synctest.Test(t, func(t *testing.T) {
-		w := exampleWorld(t, string(text), dir)
+		w := exampleWorld(t, text, dir)
 		defer w.sim.Close()
 		w.run(t.Context(), answering(t, night.GoOn, night.BackDevice))
 		w.checkLaws()

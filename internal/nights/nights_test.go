@@ -67,11 +67,7 @@ func randomNight(t *testing.T, seed uint64, dir string) {
 	if seed%8 == 0 { // some nights with the journal on disk: it is slower
 		w.openJournal(dir)
 	}
-	ctx, cancel := context.WithCancel(context.Background())
-	defer cancel()
-	over, end := context.WithCancel(context.Background())
-	w.run(ctx, g.person(over, cancel))
-	end()
+	w.runWith(g)
 	w.keepEnds(seed)
 	w.checkLaws()
 	if g.calm { // nobody meddled: fault-free devices must do well
@@ -295,6 +291,15 @@ func (g *generator) spoil(spec *sim.Spec) {
 	if g.chance(0.1) {
 		spec.ClockOff = time.Duration(g.rng.IntN(120)-60) * time.Second
 	}
+}
+
+// runWith runs a night with the people that are drawn for it.
+func (w *world) runWith(g *generator) {
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	over, end := context.WithCancel(context.Background())
+	defer end()
+	w.run(ctx, g.person(over, cancel))
 }
 
 // book varies the standard runbook.

@@ -494,11 +494,7 @@ func TestMixedNights(t *testing.T) {
 		w := newWorldOf(t, set, scenario, csv, b, nil, dir)
 		w.loose = true // what comes back to a list may stand elsewhere in it
 		defer w.sim.Close()
-		ctx, cancel := context.WithCancel(context.Background())
-		defer cancel()
-		over, end := context.WithCancel(context.Background())
-		w.run(ctx, g.person(over, cancel))
-		end()
+		w.runWith(g)
 		w.checkLaws()
 		if g.calm {
 			w.checkCalm()
