@@ -137,11 +137,13 @@ type devicesNight struct {
 	events []night.Event
 }
 
-// step is the title of the step in which a line was sent to the device; "" where none was.
+// step is the title of the step in which a line, or the first of a text, was sent to the device;
+// "" where none was.
 func (n devicesNight) step(line string) string {
+	first, _, _ := strings.Cut(line, "\n")
 	for _, e := range n.events {
 		if e.Kind == night.Sent && e.What == "" && len(e.Lines) > 0 &&
-			strings.TrimSpace(e.Lines[0]) == line && e.Step >= 1 && e.Step <= len(n.dev.Steps) {
+			strings.TrimSpace(e.Lines[0]) == first && e.Step >= 1 && e.Step <= len(n.dev.Steps) {
 			return n.dev.Steps[e.Step-1]
 		}
 	}
@@ -368,12 +370,28 @@ func (p *devicePage) origins(rows []ShelfRow, nights []devicesNight) ([]string, 
 	}
 	var out []string
 	for _, path := range paths {
-		parts := strings.Split(path, " > ")
-		line := strings.Repeat("  ", len(parts)-1) + p.desk.mask(p.dev.Platform, parts[len(parts)-1])
-		line, _, _ = strings.Cut(line, "\n")
-		out = append(out, strings.TrimRight(fmt.Sprintf("%-44s  %s", line, p.origin(rows, since[path], path, nights)), " "))
+		shown := p.masked(path)
+		depth := strings.Repeat("  ", strings.Count(shown, " > "))
+		text := strings.Split(lastOf(shown), "\n") // a text of several lines is so many
+		out = append(out, strings.TrimRight(fmt.Sprintf("%-44s  %s", depth+text[0], p.origin(rows, since[path], shown, nights)), " "))
+		for _, body := range text[1:] {
+			out = append(out, depth+body)
+		}
 	}
 	return out, nil
+}
+
+// masked is a path without what is a secret in it, as nights write it down.
+func (p *devicePage) masked(path string) string {
+	prof := p.desk.Profiles[p.dev.Platform]
+	if prof == nil {
+		return path
+	}
+	parts := strings.Split(path, " > ")
+	for i, part := range parts {
+		parts[i] = prof.Mask(part)
+	}
+	return strings.Join(parts, " > ")
 }
 
 // origin says where a line came from that the backup of that number has and the one before it,
@@ -391,8 +409,8 @@ func (p *devicePage) origin(rows []ShelfRow, i int, path string, nights []device
 		if left := slices.IndexFunc(rows, func(r ShelfRow) bool { return filepath.Base(r.File) == filepath.Base(n.dev.Left) }); left > i {
 			continue // what it left on the device was without the line
 		}
-		if !slices.ContainsFunc(n.dev.Diff, func(line string) bool { return strings.TrimPrefix(line, "+ ") == path }) {
-			then += fmt.Sprintf("; night %d changed it then, and had not predicted this", n.ID)
+		if !holds(n.dev.Diff, config.Marked("+", path)) {
+			then += fmt.Sprintf("; night %d changed the device then, and has not written down that it made this", n.ID)
 			continue
 		}
 		if step := n.step(lastOf(path)); step != "" {
@@ -413,6 +431,16 @@ func (p *devicePage) origin(rows []ShelfRow, i int, path string, nights []device
 	return fmt.Sprintf("%sbetween %s and %s%s", who, from.Local().Format(form), to.Local().Format(form), then)
 }
 
+// holds tells whether lines stand among others, one behind the other.
+func holds(all, lines []string) bool {
+	for i := range all {
+		if i+len(lines) <= len(all) && slices.Equal(all[i:i+len(lines)], lines) {
+			return true
+		}
+	}
+	return false
+}
+
 // longestNight is how long before a change a night may have begun that made it.
 const longestNight = 48 * time.Hour
 
@@ -420,12 +448,4 @@ const longestNight = 48 * time.Hour
 func lastOf(path string) string {
 	parts := strings.Split(path, " > ")
 	return parts[len(parts)-1]
-}
-
-// mask takes out of a line what a platform's profile says is a secret.
-func (d *Desk) mask(platform, line string) string {
-	if p := d.Profiles[platform]; p != nil {
-		return p.Mask(line)
-	}
-	return line
 }

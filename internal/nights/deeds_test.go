@@ -316,7 +316,7 @@ func TestOnlyWhatWasShownIsSaved(t *testing.T) {
 			assert.Equal(t, d.State == night.Kept, saved, "%s: %s", d.Name, d.Note)
 		}
 		assert.Equal(t, map[night.State]int{night.Kept: 1, night.Blocked: 2}, states)
-		assert.Contains(t, w.night.Devices[1].Note, "what runs on it is not what was shown any more")
+		assert.Contains(t, w.night.Devices[1].Note, "as shown: what runs on it is not what was shown")
 	})
 }
 

@@ -119,7 +119,7 @@ func found(d *work.Rehearsed) (out []string) {
 		}
 	}
 	if d.Whose != "" {
-		out = append(out, "would save "+Count(len(d.NotSaved), "line")+" that "+verb(len(d.NotSaved))+" and not saved: "+d.Whose)
+		out = append(out, "would save "+Count(len(d.NotSaved), "line")+" not saved yet: "+d.Whose)
 		out = append(out, Folded(d.NotSaved)...)
 	}
 	for _, s := range d.Steps {

@@ -175,7 +175,7 @@ func (c Config) Has(query string) bool {
 	var find func(lines []Line, want []string, started bool) bool
 	find = func(lines []Line, want []string, started bool) bool {
 		for _, l := range lines {
-			if strings.Join(strings.Fields(firstLine.FindString(l.Text)), " ") == want[0] &&
+			if strings.Join(strings.Fields(firstLine(l.Text)), " ") == want[0] &&
 				(len(want) == 1 || find(l.Under, want[1:], true)) {
 				return true
 			}
@@ -300,10 +300,10 @@ func (d Diff) Empty() bool { return len(d.Removed) == 0 && len(d.Added) == 0 }
 func (d Diff) Lines(mask func([]string) []string) []string {
 	var out []string
 	for _, p := range mask(d.Removed) {
-		out = append(out, marked("-", p)...)
+		out = append(out, Marked("-", p)...)
 	}
 	for _, p := range mask(d.Added) {
-		out = append(out, marked("+", p)...)
+		out = append(out, Marked("+", p)...)
 	}
 	return out
 }

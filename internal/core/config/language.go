@@ -118,7 +118,7 @@ func (r *Rule) fits(section, line, start string) []string {
 // caught is what the pattern catches in a line; nil where that does not fit. Of a text of several
 // lines the first is what it must fit.
 func (r *Rule) caught(line string) []string {
-	first := firstLine.FindString(line)
+	first := firstLine(line)
 	m := r.Line.FindStringSubmatch(first)
 	if m != nil && len(first) < len(line) {
 		m[0] = line

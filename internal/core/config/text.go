@@ -1,9 +1,6 @@
 package config
 
-import (
-	"regexp"
-	"strings"
-)
+import "strings"
 
 // Some lines of a configuration begin a text of several lines, such as a banner, a key or a
 // certificate, which goes on to a line that the first one names, whatever stands in it. Such a
@@ -77,9 +74,9 @@ func Typed(lines []string) []string {
 	return lines
 }
 
-// marked is a path as it is shown behind a sign: of a text of several lines each stands below the
+// Marked is a path as it is shown behind a sign: of a text of several lines each stands below the
 // first.
-func marked(sign, path string) []string {
+func Marked(sign, path string) []string {
 	parts := strings.Split(path, "\n")
 	out := []string{sign + " " + parts[0]}
 	for _, body := range parts[1:] {
@@ -88,4 +85,8 @@ func marked(sign, path string) []string {
 	return out
 }
 
-var firstLine = regexp.MustCompile(`^[^\n]*`)
+// firstLine is the first line of a text of several; a line is its own.
+func firstLine(text string) string {
+	first, _, _ := strings.Cut(text, "\n")
+	return first
+}

@@ -125,7 +125,7 @@ func (g *wanter) fail(format string, args ...any) {
 func (g *wanter) noOther(s *section, pattern []string, wanted []Line) {
 	fits := globbed(pattern[0])
 	for _, x := range slices.Clone(s.lines) {
-		if !fits.MatchString(firstLine.FindString(x.text)) {
+		if !fits.MatchString(firstLine(x.text)) {
 			continue
 		}
 		i := slices.IndexFunc(wanted, func(l Line) bool { return l.Text == x.text })

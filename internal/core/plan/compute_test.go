@@ -251,3 +251,29 @@ step "Sent"
 	assert.Equal(t, lines, round.Send)
 	assert.Equal(t, lines, round.Undo)
 }
+
+// A text of several lines is ended, or refused: on a device it would take in what is typed next.
+func TestATextThatIsNotEndedIsRefused(t *testing.T) {
+	kinds := maps.Clone(traits)
+	tern := kinds["tern"]
+	tern.Style.Opens = regexp.MustCompile(`^greeting until (?P<end>\S+)$`)
+	kinds["tern"] = tern
+	for lines, whole := range map[string]bool{
+		"    | greeting until END\n    |   lan 310\n    | END\n    | lan 311\n": true,
+		"    | greeting until END\n    |   lan 310\n    | ENDE\n":               false,
+		"    | lan 311\n    | greeting until END\n":                             false,
+		"    | greeting until END\n    | END\n    | greeting until END\n":       false,
+	} {
+		for _, step := range []string{"  send\n" + lines + "  undo\n    | lan 1\n", "  send\n    | lan 1\n  undo\n" + lines} {
+			rb, err := runbook.Parse("x.runbook", []byte("runbook \"x\"\n  window now for 1h\n\nscope\n  role == \"quay\"\n\ntimer 5m\n\nstep \"s\"\n"+step))
+			require.NoError(t, err)
+			require.NoError(t, rb.Compile(schema))
+			_, err = Make(rb, read(t, six), nil, kinds, night)
+			if whole {
+				assert.NoError(t, err, step)
+			} else {
+				assert.ErrorContains(t, err, "begins a text of several lines, and the line that ends it is missing; write: END", step)
+			}
+		}
+	}
+}

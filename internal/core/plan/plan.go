@@ -496,8 +496,8 @@ func (m *maker) uses(t *Target, on runbook.On) (out []Use) {
 
 // round renders one turn of a step.
 func (m *maker) round(t *Target, s runbook.Step, on runbook.On, env runbook.Env) (r Round) {
-	r.Send, r.Undo = m.render(t, on.Send, env), m.render(t, on.Undo, env)
-	r.Want = t.wanted(m.render(t, on.Want, env), m.render(t, on.Gone, env), m.patterns(t, on.NoOther, env))
+	r.Send, r.Undo = m.lines(t, on.Send, env), m.lines(t, on.Undo, env)
+	r.Want = t.wanted(m.lines(t, on.Want, env), m.lines(t, on.Gone, env), m.patterns(t, on.NoOther, env))
 	r.Does = m.commands(t, on, env)
 	if slices.ContainsFunc(on.Want, (*runbook.Text).Pasted) {
 		r.Want.Lines = t.Traits.Language.Printout(r.Want.Lines)
@@ -575,6 +575,23 @@ func (m *maker) rounds(t *Target, s runbook.Step, on runbook.On, out *Step) {
 		}
 		out.Rounds = append(out.Rounds, m.round(t, s, on, env))
 	}
+}
+
+// lines renders lines. A text of several lines that is not ended is refused: on a device it would
+// take in whatever is typed next.
+func (m *maker) lines(t *Target, texts []*runbook.Text, env runbook.Env) []string {
+	out := m.render(t, texts, env)
+	first, end := "", ""
+	for _, l := range out {
+		if end == "" {
+			first = l
+		}
+		end = t.Traits.Style.After(end, l)
+	}
+	if end != "" {
+		m.onceAt(texts[len(texts)-1], end, "%q begins a text of several lines, and the line that ends it is missing", first)
+	}
+	return out
 }
 
 func (m *maker) render(t *Target, texts []*runbook.Text, env runbook.Env) []string {

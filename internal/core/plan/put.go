@@ -19,7 +19,7 @@ func (m *maker) put(t *Target, s runbook.Step, on runbook.On, out Step) Step {
 		)
 	}
 	out.Uses = m.uses(t, on)
-	out.Put = m.render(t, on.Put, t.Env)
+	out.Put = m.lines(t, on.Put, t.Env)
 	out.Send = out.Put
 	r := m.round(t, s, on, t.Env)
 	r.Send, out.Expect = out.Put, r.Expect

@@ -18,23 +18,29 @@ type Sealed struct {
 // waived as a precheck can.
 const SealedCheck = "sealed"
 
+// ShownCheck is the name of the same where what is not saved is saved: it was shown before.
+const ShownCheck = "as shown"
+
 // asSealed looks whether the device, and what would be done to it, is what was approved. It
 // returns why not, "" when it is: the device is then not changed.
 func (w *worker) asSealed() string {
 	if w.crew.Sealed == nil {
 		return ""
 	}
-	why := w.unsealed()
-	e := night.Event{Kind: night.Prechecked, What: SealedCheck, OK: why == "", Note: why}
+	why, check := w.unsealed(), SealedCheck
+	if w.t.OnlySaves() {
+		check = ShownCheck
+	}
+	e := night.Event{Kind: night.Prechecked, What: check, OK: why == "", Note: why}
 	if waiver, ok := w.crew.Plan.Waived(SealedCheck, w.target); ok && why != "" {
 		e.Waived, e.By = waiver.Reason, waiver.By
 		why = ""
 	}
 	w.emit(e)
-	if why != "" && !w.t.OnlySaves() {
-		return SealedCheck + ": " + why
+	if why != "" {
+		return check + ": " + why
 	}
-	return why
+	return ""
 }
 
 func (w *worker) unsealed() string {
@@ -48,7 +54,7 @@ func (w *worker) unsealed() string {
 	switch same := w.before.Fingerprint() == sealed.Configuration; {
 	case same:
 	case w.t.OnlySaves():
-		return "what runs on it is not what was shown any more: see it again, and save it then"
+		return "what runs on it is not what was shown: see it again, and save it then"
 	default:
 		return "its configuration is not the one that was sealed"
 	}
