@@ -14,6 +14,7 @@ import (
 	"metabasis/internal/core/config"
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/night"
+	"metabasis/internal/core/problem"
 	"metabasis/internal/core/record"
 	"metabasis/internal/document"
 	"metabasis/internal/report"
@@ -37,7 +38,15 @@ func (d *Desk) DevicePage(ctx context.Context, name string) (*document.Document,
 		if i := slices.IndexFunc(f.Retired, func(r fleet.Retired) bool { return r.Name == name }); i >= 0 {
 			return nil, fmt.Errorf("%s is retired: %s", name, f.Retired[i].Why)
 		}
-		return nil, fmt.Errorf("there is no device %q in the fleet", name)
+		var names []string
+		for _, d := range f.Devices {
+			names = append(names, d.Name)
+		}
+		near := problem.Nearest(name, names)
+		if near != "" {
+			near = "; did you mean " + near + "?"
+		}
+		return nil, fmt.Errorf("there is no device %q in the fleet%s", name, near)
 	}
 	p := &devicePage{desk: d, dev: dev, fleet: f}
 	p.Add(document.Title(name))

@@ -176,13 +176,6 @@ func RehearsedLines(d *work.Rehearsed) (out []string) {
 	return out
 }
 
-func verb(n int) string {
-	if n == 1 {
-		return "runs"
-	}
-	return "run"
-}
-
 // rehearsedAs says what a rehearsal does of a step that is no configuration.
 func rehearsedAs(k plan.StepKind) string {
 	if k == plan.LookStep {
