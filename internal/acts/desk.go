@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"metabasis/internal/core/fleet"
@@ -34,6 +35,8 @@ type Desk struct {
 	// Working, if not nil, is told what is worked out before that which takes long for many
 	// devices; what it returns is called when that is done.
 	Working func(what string) (done func())
+
+	notKept atomic.Pointer[error] // why what devices told was not
 
 	mu     sync.Mutex
 	nights []*Tonight // that were planned
@@ -159,6 +162,8 @@ func (d *Desk) From() (scope.From, error) {
 			return names, nil
 		},
 		NotKept: d.notKeptIn,
+		Schema:  d.Profiles.Schema(nil),
+		Told:    d.Teller(),
 	}, err
 }
 

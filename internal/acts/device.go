@@ -1,6 +1,7 @@
 package acts
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -13,6 +14,7 @@ import (
 
 	"metabasis/internal/core/config"
 	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/identity"
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/problem"
 	"metabasis/internal/core/record"
@@ -243,44 +245,37 @@ func (p *devicePage) pending(ctx context.Context) {
 	}
 }
 
-// tables are those that were recorded of the device, each as it was recorded last.
+// tables are those that the device told, each as it was read last.
 func (p *devicePage) tables() {
-	p.Add(document.Section("What it told, as it was recorded last"))
-	heads, err := p.desk.Records().List()
-	if err != nil {
-		p.say("Records cannot be read: %v", err)
+	p.Add(document.Section("What it told, as it was read last"))
+	told, wrong := p.desk.Told().Of(p.dev.Name)
+	for _, err := range wrong {
+		p.say("%v", err)
 	}
-	slices.SortFunc(heads, func(a, b record.Record) int { return b.At.Compare(a.At) })
-	told := map[string]bool{}
-	for _, h := range heads[:min(len(heads), nightsTold)] {
-		rec, err := p.desk.Records().Get(h.Name)
-		if err != nil {
-			continue
-		}
-		for _, one := range rec.Devices {
-			if one.Device != p.dev.Name {
-				continue
-			}
-			for _, name := range slices.Sorted(maps.Keys(one.Tables)) {
-				if !told[name] {
-					told[name] = true
-					p.recorded(name, rec.Name, one)
-				}
+	ids, err := p.desk.Identities()
+	for _, t := range told {
+		p.Add(document.Heading(fmt.Sprintf("%s, read %s (%s)", t.Table, at(t.At), cmp.Or(t.By, "by whom is not known"))))
+		if err == nil {
+			if other := identity.Differ(t.Who, ids.Last(p.dev.Name).Seen); other != "" {
+				p.say("It was read of another device of this name: %s.", other)
 			}
 		}
+		if t.Platform != p.dev.Platform {
+			p.say("It was read of it as %s.", t.Platform)
+		}
+		p.told(t)
 	}
 	if len(told) == 0 {
-		p.say("Nothing was recorded of it.")
+		p.say("No table was read of it.")
 	}
 }
 
 // rowsTold is how many rows of a table stand on the page.
 const rowsTold = 24
 
-func (p *devicePage) recorded(name, rec string, one record.Device) {
-	p.Add(document.Heading(fmt.Sprintf("%s, read %s (record %s)", name, at(one.At), rec)))
-	rows := one.Tables[name]
-	head := p.columns(name, rows)
+func (p *devicePage) told(t store.ToldTable) {
+	rows := t.Rows
+	head := p.columns(t.Table, rows)
 	var out [][]string
 	for _, r := range rows[:min(len(rows), rowsTold)] {
 		var line []string

@@ -208,11 +208,12 @@ func told(s interface{ Mask(string) string }, err error) string {
 // notBegun is why a device was not reached that was never tried.
 const notBegun = "not begun: given up before"
 
-// Where tells which devices in scope a condition selects.
-func (e *Evening) Where(condition string) ([]string, error) {
+// Where tells which devices in scope a condition selects, and what it goes by of what they told
+// when they were last read.
+func (e *Evening) Where(condition string) (names, told []string, err error) {
 	from, err := e.From()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	s, err := scope.Select(
 		&fleet.Fleet{File: e.Fleet.File, Devices: e.Scope.Devices, Columns: e.Fleet.Columns, Kinds: e.Fleet.Kinds, Tables: e.Fleet.Tables},
@@ -220,13 +221,12 @@ func (e *Evening) Where(condition string) ([]string, error) {
 		from,
 	)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	var out []string
 	for _, d := range s.Devices {
-		out = append(out, d.Name)
+		names = append(names, d.Name)
 	}
-	return out, nil
+	return names, s.Told.Says(), nil
 }
 
 // SaveScope saves what is in scope as a selection: a condition as that, else the names that it

@@ -120,7 +120,26 @@ func (e *Evening) recordOne(ctx context.Context, d fleet.Device, tables []string
 		}
 		out.Tables[name] = record.Masked(record.Rows(v), s.Mask)
 	}
+	e.keepTold("record "+rec, out)
 	return out
+}
+
+// keepTold keeps what a device told, as what it told last; that it cannot is no reason not to
+// show it.
+func (e *Evening) keepTold(by string, d record.Device) {
+	if err := e.Told().PutRecord(by, d); err != nil {
+		e.Log.Warn("what a device told is not kept", "device", d.Device, "err", err)
+		e.notKept.Store(&err)
+	}
+}
+
+// NotKept says why what devices told was not kept, so that a scope would go by what they told
+// before; nil where all of it was.
+func (d *Desk) NotKept() error {
+	if err := d.notKept.Load(); err != nil {
+		return *err
+	}
+	return nil
 }
 
 // recordConfig puts the configuration on the shelf. What is read only to be compared with

@@ -14,6 +14,7 @@ import (
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/problem"
 	"metabasis/internal/core/reach"
+	"metabasis/internal/core/record"
 	"metabasis/internal/core/scope"
 	"metabasis/internal/core/table"
 )
@@ -121,6 +122,13 @@ func (r *Reading) readOne(ctx context.Context, d fleet.Device) (any, error) {
 	if err != nil {
 		return nil, errors.New(told(s, err))
 	}
+	kept := record.Device{Device: d.Name, Platform: d.Platform, At: time.Now(), Tables: map[string][]record.Row{
+		r.Table.Name: record.Masked(record.Rows(v), s.Mask),
+	}}
+	if ids, err := r.Identities(); err == nil {
+		kept.Who = ids.Met(d.Name)
+	}
+	r.keepTold("read", kept)
 	return v, nil
 }
 

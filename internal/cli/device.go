@@ -11,7 +11,7 @@ func (a *app) deviceCommand() *cobra.Command {
 		Use:   "device NAME",
 		Short: "Tell all that is known of a device, and since when",
 		Long: `Tell all that is known of one device: who it is, how it is reached, what nights did with
-it, what may be pending on it, what it told as it was recorded last, and its newest backup,
+it, what may be pending on it, what it told as it was read last, and its newest backup,
 each line with where it came from: the night and the step, or somebody else between two
 dates. Nothing connects: what is told was read, and when stands with it.`,
 		Args: exactly(1),

@@ -68,6 +68,9 @@ func (a *app) ready(ctx context.Context, e *acts.Evening, what string) error {
 
 // say tells who is in scope and who is not, before anything connects.
 func (a *app) say(s *scope.Scope) {
+	for _, says := range s.Told.Says() {
+		fmt.Fprintln(a.err, "metabasis:", says)
+	}
 	fmt.Fprintf(a.err, "%s in scope", report.Count(len(s.Devices), "device"))
 	if len(s.LeftOut) == 0 {
 		fmt.Fprintln(a.err)
@@ -93,6 +96,12 @@ selections, files of names, in any number; or what a night did not keep:
   metabasis scope 'role == "quay" and site in ["ALD", "BRM"]'
   metabasis scope ald-quay-1 'brm-quay-*' @gates ./tonight.txt
   metabasis scope 'not kept in night 21'
+
+A condition may look at tables as the devices told them when they were last read, by read, by
+record or in a night. When that was is told, and how long ago it may be can be asked for:
+
+  metabasis scope 'version.version == "4.1" and version read within 7d'
+  metabasis scope 'not version read within 7d'
 
 With --save NAME the scope is saved as a selection, which @NAME means from then on, in
 runbooks, too: a condition as that, so that it means other devices when the fleet is another;
@@ -200,5 +209,8 @@ func relative(path string) string {
 func (a *app) closes(e *acts.Evening) {
 	if err := e.Close(); err != nil {
 		fmt.Fprintln(a.err, "metabasis:", err)
+	}
+	if err := e.NotKept(); err != nil {
+		fmt.Fprintf(a.err, "metabasis: a scope that goes by what devices told will not know of all of this: %v\n", err)
 	}
 }

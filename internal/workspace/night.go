@@ -219,6 +219,8 @@ func (n *OpenNight) Begin(ctx context.Context, wait bool, say func(string)) erro
 // record implements work.Outside.Record.
 func (n *OpenNight) record(phase string, d record.Device) error {
 	rec := record.Record{Name: RecordName(n.ID, phase), At: n.head.Began, By: n.by, Of: fmt.Sprintf("night %d, %s", n.ID, phase)}
+	// Where what it told cannot be kept for scopes, these go by what it told before, and say when.
+	_ = n.w.Told().PutRecord(rec.Of, d)
 	return n.w.Records().Add(rec, d)
 }
 

@@ -286,6 +286,7 @@ func (w *Workspace) RunbookOf(file string, data []byte, f *fleet.Fleet) (*runboo
 	}
 	rb.AddPrechecks(defaults)
 	rb.Past = w.past()
+	rb.Told = w.Teller()
 	text := string(data)
 	files, bodies := rb.Files(), map[string][]byte{}
 	err = rb.Fill(func(name string) (body []byte, err error) {

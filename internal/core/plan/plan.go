@@ -349,7 +349,7 @@ func Make(
 		return nil, err
 	}
 	p.taken = p.backs()
-	p.Warnings = p.maskedEach(slices.Concat(notes, f.Notes, warnings(p)))
+	p.Warnings = p.maskedEach(slices.Concat(notes, f.Notes, m.toldEarlier(), warnings(p)))
 	return p, nil
 }
 
@@ -377,6 +377,7 @@ type maker struct {
 	columns []string
 	secrets []string
 	list    problem.List
+	looks   scope.Looks                // what the scope goes by of what devices told earlier
 	said    map[string]bool            // problems that are not told for every device
 	refuses map[string][]string        // why a platform's language refuses what is wanted
 	part    *scope.Part                // what of the scope is chosen for this night; nil is all
@@ -423,9 +424,10 @@ func (m *maker) onceAt(text *runbook.Text, hint, format string, args ...any) {
 	}
 }
 
-func (m *maker) outOfScope(env runbook.Env) scope.Outside {
+func (m *maker) outOfScope(d fleet.Device, env runbook.Env) scope.Outside {
 	for _, c := range m.rb.Scope {
-		if _, err := c.Eval(env); err != nil {
+		env := m.looks.Add(d, c, env, m.rb.Told)
+		if _, err := c.Eval(env); err != nil && len(c.Told()) == 0 {
 			m.once(0, "", "the scope cannot be settled: %v", err)
 		}
 		if o := scope.Why(c, env); o.Why != "" {

@@ -70,7 +70,7 @@ func (m *maker) shares(devices int) (out []share) {
 	}
 	for i := range n {
 		fork := *m
-		fork.list, fork.absent, fork.refuses, fork.said = nil, nil, nil, maps.Clone(m.said)
+		fork.list, fork.absent, fork.refuses, fork.looks, fork.said = nil, nil, nil, nil, maps.Clone(m.said)
 		out = append(out, share{&fork, devices * i / n, devices * (i + 1) / n})
 	}
 	return out
@@ -79,6 +79,7 @@ func (m *maker) shares(devices int) (out []share) {
 // join takes in what a share has found. What is the same for many is told once in the end.
 func (m *maker) join(part *maker) {
 	m.list = append(m.list, part.list...)
+	m.looks = m.looks.Join(part.looks)
 	maps.Copy(m.said, part.said)
 	for text, names := range part.absent {
 		if m.absent == nil {
@@ -91,7 +92,7 @@ func (m *maker) join(part *maker) {
 // target works out one device.
 func (m *maker) target(f *fleet.Fleet, p *Plan, d fleet.Device, mate *fleet.Device) selected {
 	env := m.rb.DeviceEnv(f.Fields(d), m.answers)
-	if o := m.outOfScope(env); o.Why != "" {
+	if o := m.outOfScope(d, env); o.Why != "" {
 		if m.part.Named(d.Name) {
 			m.fail(0, "%s is chosen for tonight, and the runbook's scope leaves it out: %s", d.Name, o.Why)
 		}

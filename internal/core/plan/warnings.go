@@ -10,6 +10,19 @@ import (
 	"metabasis/internal/core/runbook"
 )
 
+// toldEarlier says what the scope goes by of what devices told before tonight.
+func (m *maker) toldEarlier() (out []string) {
+	for _, says := range m.looks.Says() {
+		out = append(out, "the scope goes by what devices told earlier: "+says)
+	}
+	if m.part != nil {
+		for _, says := range m.part.Told.Says() {
+			out = append(out, "what is chosen for tonight goes by what devices told earlier: "+says)
+		}
+	}
+	return out
+}
+
 // warnings are what a person must know before the night begins.
 func warnings(p *Plan) []string {
 	var out []string

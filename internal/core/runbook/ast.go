@@ -28,6 +28,9 @@ type Runbook struct {
 	// Past finds what a device had, for steps that restore; nil where nothing is known. The
 	// error is a [NoPast] where there is nothing of the device.
 	Past func(r Restore, device string) (Was, error)
+	// Told gives what devices told when they were last read, for a scope that looks at that;
+	// nil where nothing is known.
+	Told Teller
 
 	lines map[int]string // the source, for later problems
 	files []*Text        // those that stand for the lines of files

@@ -1,7 +1,6 @@
 package runbook
 
 import (
-	"cmp"
 	"fmt"
 	"maps"
 	"regexp"
@@ -76,7 +75,7 @@ func (rb *Runbook) Compile(s Schema) error {
 	}
 	full := withTables(fields, s.Tables)
 	for _, cond := range rb.Scope {
-		c.cond(cond, fields, "the scope is settled before any device is reached, so it can look only at the fleet and at asked values")
+		c.scope(cond, fields, scopeTypes(fields, s.Tables))
 	}
 	for _, pc := range rb.Prechecks {
 		if pc.Own() {
@@ -317,11 +316,15 @@ func (c *compiler) cond(cond *Cond, env types.Map, elsewhere string) {
 		)
 		return
 	}
+	if _, may := env[readName]; !may && slices.ContainsFunc(forms(cond.text()), func(f form) bool { return f.read != "" }) {
+		c.fail(cond.at, "", "how long ago a table was read is asked for in a scope only: everywhere else it is read anew")
+		return
+	}
 	if name := cond.Selection(); name != "" && cond.means == "" {
 		c.fail(cond.at, `a condition such as site == "ALD"`, "there is no selection @%s here", name)
 		return
 	}
-	source, back := rewrite(cmp.Or(cond.means, cond.Source))
+	source, back := rewrite(cond.text())
 	prog, off, err := compileExpr(source, env, true)
 	if err != nil && cond.means != "" {
 		c.fail(cond.at, "", "the selection %s, %s: %v", cond.Source, cond.means, err)

@@ -1,6 +1,7 @@
 package runbook
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"reflect"
@@ -48,8 +49,9 @@ type Cond struct {
 	prog   *vm.Program
 	names  []string // the names it uses
 	late   bool
-	means  string // what stands for it: a selection's condition; "" is what is written
-	parts  []part // its comparisons, for explaining
+	told   []string // tables that a scope looks at as they were last read
+	means  string   // what stands for it: a selection's condition; "" is what is written
+	parts  []part   // its comparisons, for explaining
 }
 
 // part is one of the conditions joined by "and".
@@ -83,6 +85,9 @@ func (c *Cond) Selection() string {
 	}
 	return name
 }
+
+// text is the condition itself, where a selection's name stands for it.
+func (c *Cond) text() string { return cmp.Or(c.means, c.Source) }
 
 // Late tells whether it looks at what is read from the device, so that it cannot be settled
 // before.
@@ -228,6 +233,7 @@ func (e Env) withHas() map[string]any {
 	cfg, _ := e["config"].(config.Config)
 	out[hasName] = func(q string) bool { return cfg.Has(q) }
 	out[sameName] = e.sameFunc()
+	out[readName] = e.readFunc()
 	return out
 }
 
@@ -471,7 +477,7 @@ func namesIn(source string) []string {
 		switch n {
 		case hasName:
 			n = "config"
-		case sameName:
+		case sameName, readName:
 			continue
 		}
 		names = append(names, n)
@@ -525,7 +531,7 @@ func split(source string, env types.Map, of elements) []part {
 
 // written puts our own form back into an expression, as people wrote it.
 func written(source string) string {
-	source = writtenSame(source)
+	source = writtenRead(writtenSame(source))
 	source = lacksCall.ReplaceAllString(source, "config lacks $1")
 	source = hasCall.ReplaceAllString(source, "config has $1")
 	return strings.ReplaceAll(source, hasName+"(", "config has (")

@@ -36,6 +36,8 @@ type form struct {
 	from, to int
 	text     string // what it becomes
 	same     *Same
+	read     string // the table whose reading may be so old
+	age      string // as it was written
 }
 
 // forms finds them, in order. What stands in quotes is text.
@@ -57,6 +59,7 @@ func forms(source string) (out []form) {
 				}
 				out = append(out, form{from: at + m[0], to: at + m[1], text: s.call(), same: &s})
 			}
+			out = append(out, readsOf(part, at)...)
 		}
 		at += len(part)
 	}

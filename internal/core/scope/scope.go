@@ -23,6 +23,8 @@ type Scope struct {
 	LeftOut []LeftOut
 	// Condition tells that Source is a condition, and no names.
 	Condition bool
+	// Told is what it goes by of what devices told when they were last read.
+	Told Looks
 }
 
 // LeftOut is a device that was not selected.
@@ -54,6 +56,10 @@ type From struct {
 	File func(path string) ([]string, error)
 	// NotKept gives the devices that a night did not keep; nil knows of none.
 	NotKept func(night string) ([]string, error)
+	// Schema is what can be read of devices, and Told what they told when that was done last;
+	// nil knows of nothing.
+	Schema runbook.Schema
+	Told   runbook.Teller
 }
 
 // Condition is a selection as a condition: by its own, or by the names in it.
@@ -91,7 +97,7 @@ func Select(f *fleet.Fleet, words []string, from From) (*Scope, error) {
 		return s, nil
 	}
 	s.Condition = slices.ContainsFunc(words, func(w string) bool { return !isName(f, w) })
-	why, err := chooser(f, words, from.Saved)
+	why, err := s.chooser(f, words, from)
 	if err != nil {
 		return nil, err
 	}
@@ -103,19 +109,23 @@ func Select(f *fleet.Fleet, words []string, from From) (*Scope, error) {
 		}
 	}
 	if len(s.Devices) == 0 {
-		return nil, fmt.Errorf("the scope %s selects no device: %s", s.Source, Reasons(s.LeftOut))
+		why := append([]string{Reasons(s.LeftOut)}, s.Told.Says()...)
+		return nil, fmt.Errorf("the scope %s selects no device: %s", s.Source, strings.Join(why, "; "))
 	}
 	return s, nil
 }
 
 // chooser makes a function that says why a device is left out, "" if it is not.
-func chooser(f *fleet.Fleet, words []string, saved map[string]Selection) (func(fleet.Device) Outside, error) {
+func (s *Scope) chooser(f *fleet.Fleet, words []string, from From) (func(fleet.Device) Outside, error) {
 	if !slices.ContainsFunc(words, func(w string) bool { return !isName(f, w) }) {
-		return byName(f, words, saved)
+		return s.byName(f, words, from)
 	}
 	source := strings.Join(words, " ")
 	// Words without anything of a condition are meant as names.
-	if !slices.ContainsFunc(words, func(w string) bool { return !looksLikeName(w) }) && !slices.Contains(columns(f), source) {
+	table, _, dotted := strings.Cut(source, ".")
+	_, read := from.Schema.Tables[table]
+	condition := slices.Contains(columns(f), source) || dotted && read
+	if !slices.ContainsFunc(words, func(w string) bool { return !looksLikeName(w) }) && !condition {
 		for _, w := range words {
 			if why := retired(f, w); why != "" {
 				return nil, fmt.Errorf("%s is retired: %s", w, why)
@@ -125,13 +135,13 @@ func chooser(f *fleet.Fleet, words []string, saved map[string]Selection) (func(f
 			}
 		}
 	}
-	return byCondition(f, source)
+	return s.byCondition(f, source, from)
 }
 
 // looksLikeName tells a word that may be a name from a part of a condition.
 func looksLikeName(w string) bool {
 	return !strings.ContainsAny(w, " =<>\"'()[]!") &&
-		!slices.Contains([]string{"and", "or", "not", "in", "true", "false", "matches", "contains"}, w)
+		!slices.Contains([]string{"and", "or", "not", "in", "true", "false", "matches", "contains", "within"}, w)
 }
 
 func isName(f *fleet.Fleet, w string) bool {
@@ -238,21 +248,26 @@ func nearest(w string, f *fleet.Fleet) string {
 
 func columns(f *fleet.Fleet) []string { return slices.Concat(f.Columns, runbook.DeviceFields) }
 
-func byCondition(f *fleet.Fleet, source string) (func(fleet.Device) Outside, error) {
-	cond, err := runbook.ParseScope("scope", source, runbook.Schema{Fields: f.Further(), Beside: f.Beside()})
+func (s *Scope) byCondition(f *fleet.Fleet, source string, from From) (func(fleet.Device) Outside, error) {
+	schema := from.Schema
+	schema.Fields, schema.Beside = f.Further(), f.Beside()
+	cond, err := runbook.ParseScope("scope", source, schema)
 	if err != nil {
 		return nil, err
 	}
 	rb := &runbook.Runbook{}
 	return func(d fleet.Device) Outside {
-		return Why(cond, rb.DeviceEnv(f.Fields(d), nil))
+		env := rb.DeviceEnv(f.Fields(d), nil)
+		return Why(cond, s.Told.Add(d, cond, env, from.Told))
 	}, nil
 }
 
 // Why says why a condition does not hold for a device.
 func Why(cond *runbook.Cond, env runbook.Env) Outside {
 	ok, err := cond.Eval(env)
-	switch {
+	switch not := cond.NotTold(env); {
+	case err != nil && not != "":
+		return Outside{Why: not}
 	case err != nil:
 		return Outside{Why: err.Error()}
 	case ok:
@@ -264,7 +279,7 @@ func Why(cond *runbook.Cond, env runbook.Env) Outside {
 	return Outside{Why: "not " + cond.Source}
 }
 
-func byName(f *fleet.Fleet, words []string, saved map[string]Selection) (func(fleet.Device) Outside, error) {
+func (s *Scope) byName(f *fleet.Fleet, words []string, from From) (func(fleet.Device) Outside, error) {
 	var any []func(fleet.Device) Outside
 	for _, w := range words {
 		name, isSaved := strings.CutPrefix(w, "@")
@@ -280,12 +295,12 @@ func byName(f *fleet.Fleet, words []string, saved map[string]Selection) (func(fl
 			any = append(any, named([]string{w}))
 			continue
 		}
-		sel, ok := saved[name]
+		sel, ok := from.Saved[name]
 		if !ok {
-			return nil, fmt.Errorf("there is no selection @%s%s", name, problem.Write(name, slices.Sorted(maps.Keys(saved))))
+			return nil, fmt.Errorf("there is no selection @%s%s", name, problem.Write(name, slices.Sorted(maps.Keys(from.Saved))))
 		}
 		if sel.Where != "" {
-			c, err := byCondition(f, sel.Where)
+			c, err := s.byCondition(f, sel.Where, from)
 			if err != nil {
 				return nil, err
 			}
@@ -388,6 +403,8 @@ const NotChosen = "not chosen tonight"
 // Part is a part of a scope that is chosen for one night.
 type Part struct {
 	Source string
+	// Told is what it goes by of what devices told when they were last read.
+	Told   Looks
 	chosen map[string]bool
 	named  []string // devices that are named one by one
 }
@@ -413,7 +430,7 @@ func Choose(f *fleet.Fleet, words []string, from From) (*Part, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &Part{Source: s.Source, chosen: map[string]bool{}}
+	p := &Part{Source: s.Source, Told: s.Told, chosen: map[string]bool{}}
 	for _, d := range s.Devices {
 		p.chosen[d.Name] = true
 	}

@@ -90,14 +90,15 @@ func (v *View) where() {
 		if strings.TrimSpace(text) == "" {
 			return nil
 		}
-		names, err := v.src.Where(text)
+		names, told, err := v.src.Where(text)
 		if err != nil {
 			return err
 		}
 		for _, n := range names {
 			v.marked[n] = true
 		}
-		v.host.Say(fmt.Sprintf("%s marked, %d in all", report.Count(len(names), "device"), len(v.marked)))
+		said := fmt.Sprintf("%s marked, %d in all", report.Count(len(names), "device"), len(v.marked))
+		v.host.Say(strings.Join(append([]string{said}, told...), "; "))
 		return nil
 	}})
 }

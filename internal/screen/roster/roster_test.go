@@ -52,11 +52,11 @@ func newFixture(t *testing.T) *fixture {
 		}
 		return f.left
 	}
-	src.Where = func(c string) ([]string, error) {
+	src.Where = func(c string) (names, told []string, err error) {
 		if c != "two" {
-			return nil, errors.New("nothing is called that")
+			return nil, nil, errors.New("nothing is called that")
 		}
-		return []string{"quay-0", "quay-5"}, nil
+		return []string{"quay-0", "quay-5"}, nil, nil
 	}
 	src.Save = func(name string, s scope.Selection) (string, error) {
 		f.saved[name] = s

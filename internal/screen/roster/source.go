@@ -3,6 +3,7 @@ package roster
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"metabasis/internal/acts"
@@ -30,8 +31,9 @@ type Source struct {
 	Renew func(ctx context.Context) error
 	// Login has the login of a device typed anew.
 	Login func(ctx context.Context, device string) error
-	// Where tells which devices a condition selects.
-	Where func(condition string) ([]string, error)
+	// Where tells which devices a condition selects, and what it goes by that was read of them
+	// before.
+	Where func(condition string) (names, told []string, err error)
 	// Save saves a selection, and says what its name means from then on.
 	Save func(name string, s scope.Selection) (said string, err error)
 	// Console works a device by hand.
@@ -77,7 +79,7 @@ func OfEvening(e *acts.Evening) Source {
 	src := Source{
 		Title:    e.Title(),
 		LeftOut:  e.Scope.LeftOut,
-		Warnings: e.Warnings,
+		Warnings: slices.Concat(e.Warnings, e.Scope.Told.Says()),
 		Reach:    e.Reach,
 		Renew:    e.Renew,
 		Where:    e.Where,
