@@ -90,6 +90,10 @@ func TestANightThatIsMoreThanLines(t *testing.T) {
 			assert.Contains(t, d.Deeds[0].Got[1], "100001")
 			assert.Equal(t, []string{"Counted anew."}, d.Deeds[1].Got)
 			assert.NotContains(t, d.Deeds[2].Got[1], "100001")
+			assert.Nil(t, d.Deeds[0].Compared, "there is nothing before the first look")
+			require.NotNil(t, d.Deeds[2].Compared, "the same command prints a table, twice")
+			assert.Equal(t, "counts", d.Deeds[2].Compared.Table)
+			assert.Contains(t, d.Deeds[2].Compared.Changes[0], "counts: port 1: frames is 100, was 100001")
 			for _, m := range d.Marks {
 				assert.Equal(t, night.StepDone, m)
 			}

@@ -78,9 +78,11 @@ func (d *morningDocument) looked(command string) {
 			continue
 		}
 		lines := all[0].Got
-		if len(all) > 1 {
+		if last := all[len(all)-1]; len(all) > 1 {
 			twice = true
-			lines = differ(all[0].Got, all[len(all)-1].Got)
+			if lines = differ(all[0].Got, last.Got); last.Compared != nil {
+				lines = last.Compared.Changes
+			}
 		}
 		key := fmt.Sprint(len(all) > 1, strings.Join(lines, "\n"))
 		if at[key] == nil {

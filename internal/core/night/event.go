@@ -156,6 +156,14 @@ type Event struct {
 	Offers  []Offer       `json:"offers,omitempty"`
 	Slots   []plan.Slot   `json:"slots,omitempty"`
 	Outline *Outline      `json:"outline,omitempty"`
+	// Compared is what a look is against the first of the same command on the device.
+	Compared *Compared `json:"compared,omitempty"`
+}
+
+// Compared is what is different in a table between two looks.
+type Compared struct {
+	Table   string   `json:"table"`
+	Changes []string `json:"changes,omitempty"`
 }
 
 // Outline is what a night needs to know of its plan.

@@ -109,6 +109,9 @@ type Deed struct {
 	OK      bool      `json:"ok,omitempty"`    // else nobody knows whether it was done
 	Note    string    `json:"note,omitempty"`
 	At      time.Time `json:"at"`
+	// Compared is what is different from the first look by the same command, where it prints a
+	// table; nil where it was not compared so.
+	Compared *Compared `json:"compared,omitempty"`
 }
 
 // Check is the result of a precheck.
@@ -411,7 +414,7 @@ func (d *Device) apply(e Event) {
 			d.Line = e.Line
 		}
 	case Looked, Done:
-		d.Deeds = append(slices.Clone(d.Deeds), Deed{e.Step, e.What, e.Lines, e.Kind == Looked, e.OK, e.Note, e.At})
+		d.Deeds = append(slices.Clone(d.Deeds), Deed{e.Step, e.What, e.Lines, e.Kind == Looked, e.OK, e.Note, e.At, e.Compared})
 	case TimerSeen:
 		d.TimerDue, d.TimerFor = e.Due, e.For
 		d.Timed = true

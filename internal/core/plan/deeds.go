@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"metabasis/internal/core/record"
 	"metabasis/internal/core/runbook"
 )
 
@@ -29,6 +30,13 @@ type Command struct {
 	// Answers are patterns: one line of what comes back must fit each; and none any of Never.
 	Answers, Never []string
 	Asked          [][2]string // what it may ask, and what is said to that
+}
+
+// Printed is a table that a command prints.
+type Printed struct {
+	Table  string
+	Rows   func(lines []string) ([]record.Row, error)
+	Manner record.Manner
 }
 
 // Deed is how a step's commands are given.

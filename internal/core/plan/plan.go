@@ -129,6 +129,8 @@ type Traits struct {
 	Unsendable func(line string) string
 	// ChangesNothing tells whether a command only looks; nil knows of none.
 	ChangesNothing func(command string) bool
+	// Prints tells of a command which table it prints; false is none that is known.
+	Prints func(command string) (Printed, bool)
 	// TakesCommands tells that commands that do something can be given to it.
 	TakesCommands bool
 	Modes         []string // in which commands can be given

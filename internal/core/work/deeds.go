@@ -11,6 +11,7 @@ import (
 	"metabasis/internal/core/driver"
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
+	"metabasis/internal/core/record"
 )
 
 // A step may be something else than lines of a configuration: it looks, does something, waits,
@@ -105,7 +106,9 @@ func (w *worker) lookAt(i int) *trouble {
 		got, why, err := w.lookOne(s, c)
 		shown := w.shown(c.Line)[0]
 		if err == nil {
-			w.emit(night.LookedAt(i+1, n+1, shown, got)) // evidence, whatever it says
+			looked := night.LookedAt(i+1, n+1, shown, got) // evidence, whatever it says
+			looked.Compared = w.comparedLook(c.Line, got)
+			w.emit(looked)
 			if why == "" {
 				continue
 			}
@@ -142,6 +145,39 @@ func (w *worker) lookOne(s plan.Step, c plan.Command) (got []string, why string,
 		return why == "", nil
 	})
 	return got, why, err
+}
+
+// comparedLook holds what a look printed against what the first one of the same command did, as
+// the table that it is; nil where it is the first, or none that is known.
+func (w *worker) comparedLook(command string, got []string) *night.Compared {
+	first, again := w.printed[command]
+	if !again {
+		if w.printed == nil {
+			w.printed = map[string][]string{}
+		}
+		w.printed[command] = got
+		return nil
+	}
+	if w.t.Traits.Prints == nil {
+		return nil
+	}
+	printed, known := w.t.Traits.Prints(command)
+	if !known {
+		return nil
+	}
+	was, err := printed.Rows(first)
+	is, err2 := printed.Rows(got)
+	if err != nil || err2 != nil {
+		return nil // it is compared as text
+	}
+	of := func(rows []record.Row) record.Device {
+		return record.Device{Tables: map[string][]record.Row{printed.Table: rows}}
+	}
+	out := &night.Compared{Table: printed.Table}
+	for _, c := range record.Tables(of(was), of(is), func(string) record.Manner { return printed.Manner }) {
+		out.Changes = append(out.Changes, c.String())
+	}
+	return out
 }
 
 // lastOf are the last lines of what came back.

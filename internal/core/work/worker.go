@@ -55,15 +55,16 @@ type known struct {
 	who    identity.Seen       // who it said it is, when it was reached first in this night
 	mask   func(string) string // of the newest session; nil before the first
 
-	backup     string         // what a take-back must reach
-	before     config.Config  // the same, parsed
-	recorded   map[string]any // tables as they were before the change, those that are held against it
-	expected   *config.Config // what runs now, as it was predicted; nil where nobody knows
-	intended   string         // read when everything was proven, before disarming; "" until then
-	saved      bool           // the change may have been saved
-	backSaved  bool           // what is saved was read to be the backup, after it was taken back
-	found      config.Config  // what was saved when it was reached
-	foundSaved bool           // found is known
+	backup     string              // what a take-back must reach
+	before     config.Config       // the same, parsed
+	printed    map[string][]string // what looks printed first, by their commands
+	recorded   map[string]any      // tables as they were before the change, those that are held against it
+	expected   *config.Config      // what runs now, as it was predicted; nil where nobody knows
+	intended   string              // read when everything was proven, before disarming; "" until then
+	saved      bool                // the change may have been saved
+	backSaved  bool                // what is saved was read to be the backup, after it was taken back
+	found      config.Config       // what was saved when it was reached
+	foundSaved bool                // found is known
 
 	entry   time.Duration // the longest it took tonight to be let in
 	command time.Duration // how long a command takes on it, as it has shown lately
@@ -106,6 +107,9 @@ func (w *worker) emit(e night.Event) {
 // confidence, anywhere (law 12).
 func (w *worker) masked(e night.Event) night.Event {
 	e.Note, e.Lines = w.maskText(e.Note), w.maskLines(e.Lines)
+	if e.Compared != nil {
+		e.Compared = &night.Compared{Table: e.Compared.Table, Changes: w.maskLines(e.Compared.Changes)}
+	}
 	return e
 }
 

@@ -303,6 +303,7 @@ func (p *Profile) Traits() plan.Traits {
 		NameLine:    p.Identity.Line.Regexp,
 
 		ChangesNothing: p.Safe,
+		Prints:         p.prints,
 		TakesCommands:  true,
 		Modes:          slices.Sorted(maps.Keys(p.Modes)),
 	}

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"metabasis/internal/core/plan"
 	"metabasis/internal/core/record"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/core/table"
@@ -108,6 +109,25 @@ func (r Reader) Manner() record.Manner {
 		}
 	}
 	return m
+}
+
+// prints finds the table that a command prints. A table of which several readers make something
+// is none: which of them is meant nobody says.
+func (p *Profile) prints(command string) (out plan.Printed, ok bool) {
+	for name, r := range p.Readers {
+		if r.Send == "" || strings.TrimSpace(command) != r.Send {
+			continue
+		}
+		if ok {
+			return plan.Printed{}, false
+		}
+		ok = true
+		out = plan.Printed{Table: name, Manner: r.Manner(), Rows: func(lines []string) ([]record.Row, error) {
+			v, err := r.Parse(lines)
+			return record.Rows(v), err
+		}}
+	}
+	return out, ok
 }
 
 // Asked is the command of the reader. A line that says that there is nothing is no
