@@ -276,13 +276,19 @@ func (c *Change) reachable(ctx context.Context, p *plan.Plan, finder *workspace.
 	return c.Workspace.Access(ctx, c.Fleet, devicesOf(p), finder)
 }
 
-// devicesOf are the devices of a plan, and the partners of those in pairs.
+// devicesOf are the devices of a plan, the partners of those in pairs, and those from which
+// something is to be reached.
 func devicesOf(p *plan.Plan) []fleet.Device {
 	var out []fleet.Device
 	for _, t := range p.Targets() {
 		out = append(out, t.Device)
 		if t.Mate != nil && p.Asks("pair") {
 			out = append(out, *t.Mate)
+		}
+	}
+	for _, t := range p.Others() {
+		if !slices.ContainsFunc(out, func(d fleet.Device) bool { return d.Name == t.Device.Name }) {
+			out = append(out, t.Device)
 		}
 	}
 	return out

@@ -10,6 +10,7 @@ import (
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/reach"
 	"metabasis/internal/core/work"
+	"metabasis/internal/device/echo"
 	"metabasis/internal/report"
 	"metabasis/internal/settings"
 	"metabasis/internal/store"
@@ -101,6 +102,8 @@ func (n *Tonight) rehearseEach(ctx context.Context, each func(...night.Event)) m
 		Remnants:   n.desk.Remnants(ctx),
 		Unfinished: n.desk.Unfinished(ctx, 0),
 		Broke:      n.mistake,
+		Here:       echo.Reach,
+		Others:     &work.Others{},
 	}
 	if ids, err := n.desk.Identities(); err == nil {
 		o.Who = ids

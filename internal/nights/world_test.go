@@ -118,6 +118,7 @@ type world struct {
 	sealed     func(device string) (work.Sealed, bool)
 	asleep     func() time.Duration
 	record     func(phase string, d record.Device) error
+	here       func(context.Context, string) (runbook.Reached, error)
 	predict    func(device, text string) error // nil takes it
 	predicted  *memory                         // what was predicted that each device will have
 	drawn      *sim.Manners                    // of its dunlins, when it has any
@@ -277,7 +278,7 @@ func (w *world) runTo(ctx context.Context, who person) error {
 	}
 	r := run.New(w.plan, run.Options{Journal: w.journal, Unattended: who == nil, By: "test", Asleep: w.asleep, Outside: work.Outside{
 		Connector: w.reached(), Broke: w.broke, Backups: backups, Who: w.who, Remnants: w.remnants, Unfinished: w.unfinished,
-		Claim: w.claim, Wait: w.wait, Rehearsed: w.rehearsed, Sealed: w.sealed, Record: w.record, Predict: w.keepPredicted, Shelve: w.shelve()}})
+		Claim: w.claim, Wait: w.wait, Rehearsed: w.rehearsed, Sealed: w.sealed, Record: w.record, Here: w.here, Predict: w.keepPredicted, Shelve: w.shelve()}})
 	w.started, w.seen = time.Now(), nil
 	done := make(chan error, 1)
 	go func() { done <- r.Go(ctx) }()

@@ -120,6 +120,8 @@ func tell(e night.Event) string {
 		return "sent, and taken: " + strings.Join(e.Lines, "")
 	case night.Looked:
 		return fmt.Sprintf("looked, %s: %s came back", e.What, Count(len(e.Lines), "line"))
+	case night.Reached:
+		return reachedLine(e.Reach)
 	case night.Done:
 		if !e.OK {
 			return fmt.Sprintf("whether %s was done is not known: %s", e.What, e.Note)
@@ -382,4 +384,22 @@ func Crashed(n *night.Night) string {
 		inChange = fmt.Sprintf("%d in change", open)
 	}
 	return fmt.Sprintf("crashed at %s, %s; then: %s", Clock(n.Last.Local()), inChange, Summary(n))
+}
+
+// reachedLine says what came of an address that was to answer.
+func reachedLine(r *night.Reach) string {
+	if r == nil {
+		return ""
+	}
+	ask := runbook.ReachAsk{To: r.To, From: r.From}
+	out := fmt.Sprintf("%s: %s", ask, runbook.Reached{Sent: r.Sent, Answered: r.Answered, Not: r.Not})
+	if r.Took > 0 && r.Answered > 0 {
+		out += ", the first after " + milliseconds(r.Took)
+	}
+	return out
+}
+
+// milliseconds is a time as the answers of an address are told.
+func milliseconds(d time.Duration) string {
+	return strconv.FormatFloat(float64(d.Microseconds())/1000, 'f', -1, 64) + " ms"
 }

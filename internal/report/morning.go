@@ -83,6 +83,8 @@ type DeviceReport struct {
 	Unlike     []string      `json:"unlike,omitempty"`
 	Notices    []string      `json:"notices,omitempty"`
 	Deeds      []night.Deed  `json:"deeds,omitempty"` // commands of its steps, with what came back
+	// Reached are the addresses that were to answer, with what came of them, in order.
+	Reached    []night.Reach `json:"reached,omitempty"`
 	Backup     string        `json:"backup,omitempty"`
 	SHA256     string        `json:"sha256,omitempty"`
 	Left       string        `json:"left,omitempty"`
@@ -295,6 +297,7 @@ func (t *teller) devices() {
 			Unlike:     d.Unlike,
 			Notices:    d.Notices,
 			Deeds:      d.Given(),
+			Reached:    d.Reached,
 			Stages:     t.stages[d.Name],
 			Backup:     d.Backup,
 			SHA256:     d.SHA256,

@@ -20,6 +20,7 @@ func MorningDocument(m *Morning) *document.Document {
 	d.failures()
 	d.changes()
 	d.deeds()
+	d.reached()
 	d.decisions()
 	d.timeline()
 	d.deviceTable()

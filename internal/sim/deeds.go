@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -33,18 +34,49 @@ func (d *Device) renew(line string) {
 	}
 }
 
-// probe answers whether an address can be reached from the device: that of a time source that
-// answers, or of a device that is up and in reach, while its own links are there.
-func (d *Device) probe(line, address string) string {
+// A device can be asked whether an address answers it: on a tern by "probe ADDRESS", on an osier
+// by "sound ADDRESS", on a plover by "call ADDRESS".
+
+// probes is how often an address is asked.
+const probes = 4
+
+// came counts the answers that come back to the device from an address: from a time source that
+// answers, or from a device that is up and in reach, while its own links are there.
+func (d *Device) came(line, address string) int {
 	d.mu.Lock()
-	mute := d.fault(Ignores, line) != nil
+	mute, lossy := d.fault(Ignores, line) != nil, d.fault(Lossy, line) != nil
 	alone := time.Now().Before(d.renewed) || !d.linked()
 	d.mu.Unlock()
-	came := 0
-	if !mute && !alone && (d.fleet.answers(address) || d.fleet.inReach(address)) {
-		came = 4
+	switch {
+	case mute, alone, !d.fleet.answers(address) && !d.fleet.inReach(address):
+		return 0
+	case lossy:
+		return probes / 2
 	}
-	return fmt.Sprintf("%d of 4 came back from %s.\n", came, address)
+	return probes
+}
+
+// probe is what a tern says of it.
+func (d *Device) probe(line, address string) string {
+	return fmt.Sprintf("%d of %d came back from %s.\n", d.came(line, address), probes, address)
+}
+
+// sound is what an osier says: a line for each answer.
+func (d *Device) sound(line, address string) string {
+	n := d.came(line, address)
+	if n == 0 {
+		return "Nothing came back.\n"
+	}
+	var out strings.Builder
+	for i := range n {
+		fmt.Fprintf(&out, "answer from %s after %d.%d ms\n", address, 3+i, i)
+	}
+	return out.String()
+}
+
+// call is what a plover says.
+func (d *Device) call(line, address string) string {
+	return fmt.Sprintf("CALLED %d HEARD %d\n", probes, d.came(line, address))
 }
 
 // inReach tells whether a device that is up has the address.

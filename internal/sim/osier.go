@@ -20,7 +20,7 @@ import (
 //	osier:NAME draft port 7>    in a section; "up" leaves it, "close" leaves the draft
 //
 // Commands: sight running|kept|draft|trial|clock|version|storage|ports|neighbours|sessions|pair,
-// screen on|off, zero counts, refresh links, draft, check draft, apply draft for N s, extend trial to N s, keep trial,
+// screen on|off, sound ADDRESS, zero counts, refresh links, draft, check draft, apply draft for N s, extend trial to N s, keep trial,
 // end trial, load draft (a configuration up to a line "end of draft"), drop draft, restart
 // (at once), bye.
 type osier struct {
@@ -128,6 +128,8 @@ func (s *osier) command(line string) {
 		s.paged = w[1] == "on"
 	case w[0] == "sight" && len(w) == 2:
 		s.show(w[1])
+	case w[0] == "sound" && len(w) == 2:
+		s.print(s.d.sound(line, w[1]))
 	case line == "zero counts":
 		s.d.recount(line)
 		s.print("Counts are zero.\n")

@@ -21,7 +21,7 @@ import (
 //	NAME!                  after "master" and the master's word
 //
 // Commands: list version|clock|gates|settings|stored, screen on|off, bye; as
-// master also set KEY VALUE, clear KEY, store, restart (at once, unasked) and
+// master also call ADDRESS, set KEY VALUE, clear KEY, store, restart (at once, unasked) and
 // plain.
 type plover struct {
 	d      *Device
@@ -225,6 +225,8 @@ func (p *plover) command(w []string) {
 		p.master = ok
 	case w[0] == "list" && len(w) == 2:
 		p.list(w[1])
+	case p.master && w[0] == "call" && len(w) == 2:
+		p.print(p.d.call(line, w[1]))
 	case p.master:
 		p.change(line, w)
 	default:

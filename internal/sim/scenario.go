@@ -127,6 +127,7 @@ const (
 	PairAway     = "pair away"      // says that the other member of its pair is away
 	QuietApply   = "quiet apply"    // says that a draft is applied, and drops it
 	Exchanged    = "exchanged"      // its address leads to another device, and that one's to it; with match: from that line on
+	Lossy        = "lossy"          // of what it asks an address for, half comes back
 	BreaksIn     = "breaks in"      // prints a message while the line is typed, behind what matches, and draws the line again
 )
 
@@ -185,6 +186,7 @@ var kinds = []string{
 	PairAway,
 	QuietApply,
 	Exchanged,
+	Lossy,
 }
 
 // Kinds lists the kinds of fault.

@@ -20,6 +20,7 @@ import (
 	"metabasis/internal/core/run"
 	"metabasis/internal/core/work"
 	"metabasis/internal/device"
+	"metabasis/internal/device/echo"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/report"
 	"metabasis/internal/store"
@@ -189,6 +190,7 @@ func (n *OpenNight) Begin(ctx context.Context, wait bool, say func(string)) erro
 			devices...),
 		Shelve:     n.w.Backups(name+", after", devices...).Put,
 		Predict:    n.w.Predictions(name, devices...).Put,
+		Here:       echo.Reach,
 		Wait:       wait,
 		Remnants:   n.remnants(ctx),
 		Unfinished: n.w.Unfinished(ctx, n.ID),

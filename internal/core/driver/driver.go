@@ -10,6 +10,7 @@ import (
 
 	"metabasis/internal/core/identity"
 	"metabasis/internal/core/plan"
+	"metabasis/internal/core/runbook"
 )
 
 // Connector opens sessions with devices.
@@ -103,6 +104,13 @@ type Looker interface {
 	// returns what it printed, without secrets. One that the profile does not know to change
 	// nothing is a [Refused], and is not sent.
 	Look(ctx context.Context, mode, command string) ([]string, error)
+}
+
+// Reacher is a session with a device that can be asked whether an address answers it.
+type Reacher interface {
+	// Reach asks an address, which [runbook.ReachAsk.Check] has passed, for a few answers. The
+	// error is an [Unclear] where what the device says does not tell how many came.
+	Reach(ctx context.Context, address string) (runbook.Reached, error)
 }
 
 // Doer is a session with a device that takes commands that do something.

@@ -44,6 +44,7 @@ const (
 	Differs    Kind = "diff"      // Device, Lines: what differs from the backup
 	Prediction Kind = "foreseen"  // see [Predict], [NoPrediction] and [Notice]
 	Looked     Kind = "looked"    // see [LookedAt]
+	Reached    Kind = "reached"   // an address was asked for an answer
 	Done       Kind = "did"       // see [Did]
 	Predicted  Kind = "predicted" // see [AsPredicted], [NotAsPredicted] and [AtTheEnd]
 )
@@ -156,8 +157,23 @@ type Event struct {
 	Offers  []Offer       `json:"offers,omitempty"`
 	Slots   []plan.Slot   `json:"slots,omitempty"`
 	Outline *Outline      `json:"outline,omitempty"`
+	// Reach is an address that was to answer, of [Reached].
+	Reach *Reach `json:"reach,omitempty"`
 	// Compared is what a look is against the first of the same command on the device.
 	Compared *Compared `json:"compared,omitempty"`
+}
+
+// Reach is an address that was to answer, and what came of it.
+type Reach struct {
+	To   string `json:"to"`
+	From string `json:"from,omitempty"` // "" is the device itself, here this machine, else another device
+	Sent int    `json:"sent,omitempty"`
+	// Answered is how many answers came back.
+	Answered int           `json:"answered"`
+	Took     time.Duration `json:"took,omitempty"` // until the first; 0 is not told
+	Not      string        `json:"not,omitempty"`  // why nobody knows
+	Step     int           `json:"step,omitempty"` // from 1; 0 is before all
+	At       time.Time     `json:"at,omitzero"`
 }
 
 // Compared is what is different in a table between two looks.

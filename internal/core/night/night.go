@@ -92,6 +92,8 @@ type Device struct {
 
 	// Deeds are the commands of its steps, with what came back, in order.
 	Deeds []Deed
+	// Reached are the addresses that were to answer, with what came of them, in order.
+	Reached []Reach
 
 	SavedUnread bool // it cannot be read what is saved on it
 
@@ -412,6 +414,12 @@ func (d *Device) apply(e Event) {
 		d.Touched = true
 		if e.What == "" { // else it leads back
 			d.Line = e.Line
+		}
+	case Reached:
+		if e.Reach != nil {
+			r := *e.Reach
+			r.Step, r.At = e.Step, e.At
+			d.Reached = append(slices.Clone(d.Reached), r)
 		}
 	case Looked, Done:
 		d.Deeds = append(slices.Clone(d.Deeds), Deed{e.Step, e.What, e.Lines, e.Kind == Looked, e.OK, e.Note, e.At, e.Compared})

@@ -159,10 +159,11 @@ func Schema(traits map[string]Traits, f *fleet.Fleet) runbook.Schema {
 	if f == nil {
 		f = &fleet.Fleet{}
 	}
-	s := runbook.Schema{Fields: f.Further(), Beside: f.Beside(), Tables: map[string]runbook.Table{}, Of: map[string]map[string]runbook.Table{}}
+	s := runbook.Schema{Fields: f.Further(), Beside: f.Beside(), Tables: map[string]runbook.Table{}, Of: map[string]map[string]runbook.Table{},
+		Reaches: map[string]bool{}}
 	for _, name := range slices.Sorted(maps.Keys(traits)) {
 		s.Platforms = append(s.Platforms, name)
-		s.Of[name] = traits[name].Tables
+		s.Of[name], s.Reaches[name] = traits[name].Tables, traits[name].Reaches
 		for table, t := range traits[name].Tables {
 			have, ok := s.Tables[table]
 			if !ok {
@@ -186,7 +187,11 @@ func Review(rb *runbook.Runbook, f *fleet.Fleet, traits map[string]Traits) (open
 		}
 	}
 	m := sampled(rb, f, traits)
-	in := m.targets(f, &Plan{})
+	p := &Plan{}
+	in := m.targets(f, p)
+	for _, t := range in {
+		m.reaches(t, p)
+	}
 	m.platforms(in)
 	for _, u := range unread(rb, in) {
 		m.list = append(m.list, u.problem)

@@ -133,7 +133,9 @@ type Traits struct {
 	Prints func(command string) (Printed, bool)
 	// TakesCommands tells that commands that do something can be given to it.
 	TakesCommands bool
-	Modes         []string // in which commands can be given
+	// Reaches tells that it can be asked whether an address answers it.
+	Reaches bool
+	Modes   []string // in which commands can be given
 	// Mask takes secrets out of one line of a configuration; nil masks nothing.
 	Mask func(string) string
 }
@@ -163,8 +165,9 @@ type Plan struct {
 	places     int       // kinds of sites, roles and uplinks together
 	taken      []float64 // seconds to take back everything up to each batch
 	byName     map[string]*Target
-	unread     []notRead // see [Plan.Readable]
-	secrets    []string  // values that are shown nowhere
+	others     map[string]*Target // those that only reach something for others, by name
+	unread     []notRead          // see [Plan.Readable]
+	secrets    []string           // values that are shown nowhere
 	whole      *whole
 }
 
@@ -343,6 +346,9 @@ func Make(
 	}
 	if m.list == nil {
 		in := m.targets(f, p)
+		for _, t := range in {
+			m.reaches(t, p)
+		}
 		m.platforms(in)
 		p.unread = unread(rb, in)
 		m.batches(p, in)

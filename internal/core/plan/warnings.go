@@ -40,6 +40,7 @@ func warnings(p *Plan) []string {
 	out = append(out, noSuchBatch(p)...)
 	out = append(out, empties(p)...)
 	out = append(out, deedsToKnow(p)...)
+	out = append(out, lookedFrom(p)...)
 	out = append(out, strangers(p.Targets())...)
 	out = append(out, untold(p)...)
 	out = append(out, takesBack(p)...)

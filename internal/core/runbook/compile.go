@@ -47,6 +47,8 @@ type Schema struct {
 	// against those of the platforms it names; against those in scope, once it is
 	// known which these are, by [Runbook.Suits].
 	Of map[string]map[string]Table
+	// Reaches tells of which platforms the profile says how they reach an address.
+	Reaches map[string]bool
 }
 
 // DeviceFields are the names under which a device's own columns are known.
@@ -154,6 +156,7 @@ func withTables(fields types.Map, tables map[string]Table) types.Map {
 		full[name] = tableType(t)
 	}
 	full[hasName] = types.TypeOf(func(string) bool { return true })
+	withReaches(full)
 	return full
 }
 
@@ -320,6 +323,11 @@ func (c *compiler) cond(cond *Cond, env types.Map, elsewhere string) {
 		c.fail(cond.at, "", "how long ago a table was read is asked for in a scope only: everywhere else it is read anew")
 		return
 	}
+	if _, may := env[reachesName]; !may && cond.AsksReach() {
+		c.fail(cond.at, "check \"It answers\" where "+cond.Source+", under precheck",
+			"whether an address answers is looked at on the night, and the scope is settled before")
+		return
+	}
 	if name := cond.Selection(); name != "" && cond.means == "" {
 		c.fail(cond.at, `a condition such as site == "ALD"`, "there is no selection @%s here", name)
 		return
@@ -341,8 +349,16 @@ func (c *compiler) cond(cond *Cond, env types.Map, elsewhere string) {
 			c.fail(cond.at, "<<value>>", "these angles are not closed")
 		}
 	}
+	for _, f := range reachesOf(cond.text()) {
+		for _, source := range []string{f.reach.to, f.reach.from} {
+			if _, _, err := compileExpr(source, env, false); err != nil {
+				c.fail(cond.at, "a step with a loop over the rows, and the condition under expect", "an address is asked for of the device, not of each row")
+				return
+			}
+		}
+	}
 	cond.prog, cond.names, cond.parts = prog, namesIn(source), split(source, env, c.elements)
-	cond.late = slices.ContainsFunc(cond.names, c.read)
+	cond.late = slices.ContainsFunc(cond.names, c.read) || cond.AsksReach()
 }
 
 // read tells whether a name is of what is read from the device.

@@ -62,6 +62,7 @@ type part struct {
 	leftSource  string
 	op          string
 	rows        *overRows // where it is asked of the rows of a table
+	reaches     bool      // it asks whether an address answers
 }
 
 func (p *parser) cond(n *node, from, to int) *Cond {
@@ -103,6 +104,10 @@ func (c *Cond) Eval(env Env) (bool, error) {
 	if column, inFleet := missingFrom(err); column != "" {
 		return false, &NotKnown{c.Source, column, inFleet}
 	}
+	var not *NotReached
+	if errors.As(err, &not) {
+		return false, not
+	}
 	if err != nil {
 		return false, fmt.Errorf("condition %q: %s", c.Source, firstLine(err))
 	}
@@ -135,6 +140,9 @@ func (c *Cond) Explain(env Env) string {
 
 // explain says why the part does not hold.
 func (p part) explain(vals map[string]any) string {
+	if why := p.explainReached(vals); why != "" {
+		return why
+	}
 	if p.rows != nil {
 		if _, err := expr.Run(p.whole, vals); missingIn(err) == "" {
 			if text := p.rows.explain(vals); text != "" {
@@ -234,6 +242,7 @@ func (e Env) withHas() map[string]any {
 	out[hasName] = func(q string) bool { return cfg.Has(q) }
 	out[sameName] = e.sameFunc()
 	out[readName] = e.readFunc()
+	out[reachesName] = e.reachesFunc(out)
 	return out
 }
 
@@ -477,7 +486,7 @@ func namesIn(source string) []string {
 		switch n {
 		case hasName:
 			n = "config"
-		case sameName, readName:
+		case sameName, readName, reachesName:
 			continue
 		}
 		names = append(names, n)
@@ -510,7 +519,7 @@ func split(source string, env types.Map, of elements) []part {
 			walk(b.Right)
 			return
 		}
-		p := part{source: written(n.String())}
+		p := part{source: written(n.String()), reaches: strings.Contains(n.String(), reachesName)}
 		p.whole, _, _ = compileExpr(n.String(), env, true)
 		if ok && slices.Contains([]string{"==", "!=", "<", "<=", ">", ">=", "in"}, b.Operator) {
 			p.left, _, _ = compileExpr(b.Left.String(), env, false)
@@ -531,7 +540,7 @@ func split(source string, env types.Map, of elements) []part {
 
 // written puts our own form back into an expression, as people wrote it.
 func written(source string) string {
-	source = writtenRead(writtenSame(source))
+	source = writtenReaches(writtenRead(writtenSame(source)))
 	source = lacksCall.ReplaceAllString(source, "config lacks $1")
 	source = hasCall.ReplaceAllString(source, "config has $1")
 	return strings.ReplaceAll(source, hasName+"(", "config has (")

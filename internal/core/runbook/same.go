@@ -38,6 +38,7 @@ type form struct {
 	same     *Same
 	read     string // the table whose reading may be so old
 	age      string // as it was written
+	reach    *reachForm
 }
 
 // forms finds them, in order. What stands in quotes is text.
@@ -49,6 +50,7 @@ func forms(source string) (out []form) {
 		}
 		out = append(out, form{from: m[0], to: m[1], text: not + hasName + "(" + filled(source[m[4]:m[5]]) + ")"})
 	}
+	out = append(out, reachesOf(source)...)
 	at := 0
 	for i, part := range splitQuotes(source) {
 		if i%2 == 0 {

@@ -36,7 +36,6 @@ func (rb *Runbook) suits(s *Step, platform string, schema Schema) (list problem.
 	if !ok {
 		return nil
 	}
-	conds := []*Cond{s.When, s.Already, on.Already}
 	if s.For != nil && s.For.Reads {
 		if _, has := schema.Of[platform][s.For.Table]; !has {
 			at := problem.Problem{File: rb.File, Line: s.For.Line, Text: rb.lines[s.For.Line], Hint: "it under a step of its own, for platforms that have the table"}
@@ -44,6 +43,15 @@ func (rb *Runbook) suits(s *Step, platform string, schema Schema) (list problem.
 			return problem.List{at}
 		}
 	}
+	for _, cond := range s.conds(on) {
+		list = append(list, rb.misfit(cond, s.For, platform, schema)...)
+	}
+	return list
+}
+
+// conds are the conditions of a step with the lines of a platform.
+func (s *Step) conds(on On) []*Cond {
+	conds := []*Cond{s.When, s.Already, on.Already}
 	if s.For != nil {
 		conds = append(conds, s.For.Where)
 	}
@@ -53,12 +61,7 @@ func (rb *Runbook) suits(s *Step, platform string, schema Schema) (list problem.
 	for _, e := range slices.Concat(s.Expect, on.Expect) {
 		conds = append(conds, e.Cond)
 	}
-	for _, cond := range conds {
-		if cond != nil {
-			list = append(list, rb.misfit(cond, s.For, platform, schema)...)
-		}
-	}
-	return list
+	return slices.DeleteFunc(conds, func(c *Cond) bool { return c == nil })
 }
 
 // LinesFor finds the lines and conditions of a step for a platform. A step with
@@ -87,6 +90,11 @@ func (rb *Runbook) misfit(cond *Cond, loop *Loop, platform string, s Schema) pro
 		}
 		at.Msg = fmt.Sprintf("the profile of %s reads no table %q, so this can never be told on its devices", platform, name)
 		at.Hint = "it under on PLATFORM, for platforms that have the table; " + platform + " reads " + orNothing(slices.Sorted(maps.Keys(tables)))
+		return problem.List{at}
+	}
+	if cond.reachesItself() && !s.Reaches[platform] {
+		at.Msg = fmt.Sprintf("the profile of %s does not say how it reaches an address", platform)
+		at.Hint = "from here, or from the name of a device, behind the address; or reach: in the profile"
 		return problem.List{at}
 	}
 	source, _ := rewrite(cond.Source)

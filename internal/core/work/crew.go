@@ -11,6 +11,7 @@ import (
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/record"
+	"metabasis/internal/core/runbook"
 )
 
 // Crew is what the workers of one night have in common.
@@ -23,7 +24,8 @@ type Crew struct {
 	// Tell passes a message on to the conductor; it may wait until that has time for it.
 	Tell func(Message)
 
-	mine takes // by who they are, the devices in change
+	mine takes  // by who they are, the devices in change
+	own  Others // where nobody gave any
 }
 
 // Log takes down what happens.
@@ -69,6 +71,10 @@ type Outside struct {
 	// Broke is told where Metabasis itself fails on a device: of what, and of the stack then.
 	// nil is told nothing.
 	Broke func(device string, what any, stack []byte)
+	// Here asks an address for an answer from this machine; nil cannot.
+	Here func(ctx context.Context, address string) (runbook.Reached, error)
+	// Others are the devices from which something is reached; nil are the crew's own.
+	Others *Others
 	// Wait waits for devices that another night has, in place of blocking them.
 	Wait bool
 }

@@ -46,7 +46,15 @@ func (w *worker) holds(c plan.Check, read tables) (bool, runbook.Env, error) {
 		}
 		env = env.With(name, read[name])
 	}
+	env, err := w.reached(c, env)
+	if err != nil {
+		return false, env, err
+	}
 	ok, err := c.Cond.Eval(env)
+	var not *runbook.NotReached
+	if errors.As(err, &not) {
+		return false, env, &untold{driver.Unclear{Asked: c.Cond.Source, Got: not.Error()}}
+	}
 	var missing *runbook.NotKnown
 	if errors.As(err, &missing) {
 		return false, env, &untold{driver.Unclear{Asked: c.Cond.Source, Got: missing.Column + " is missing in what the device said"}}
@@ -85,6 +93,8 @@ func (w *worker) expect(i int, e plan.Expect) *trouble {
 	if err := w.outlast(i, 0); err != nil {
 		return faced("extending the timer", err)
 	}
+	w.expects = i + 1
+	defer func() { w.expects = 0 }()
 	last := ""
 	held, err := w.until(patient, func() (bool, error) {
 		ok, env, err := w.holds(e.Check, tables{})

@@ -7,6 +7,7 @@ import (
 
 	"metabasis/internal/core/driver"
 	"metabasis/internal/core/plan"
+	"metabasis/internal/core/runbook"
 )
 
 // link is a session with a device, as its worker uses it: it times the answers, and knows what
@@ -20,6 +21,7 @@ type link struct {
 	saver    driver.Saver
 	looker   driver.Looker
 	doer     driver.Doer
+	reacher  driver.Reacher
 
 	c     *clock
 	quiet func() (heard func()) // begins to wait for an answer
@@ -39,6 +41,7 @@ func newLink(s driver.Session, t *plan.Target, c *clock, quiet func() func()) (*
 	l.saver, _ = s.(driver.Saver)
 	l.looker, _ = s.(driver.Looker)
 	l.doer, _ = s.(driver.Doer)
+	l.reacher, _ = s.(driver.Reacher)
 	return l, nil
 }
 
@@ -165,4 +168,14 @@ func (l *link) Do(ctx context.Context, c driver.Command) ([]string, error) {
 	heard := l.quiet()
 	defer heard()
 	return l.doer.Do(ctx, c)
+}
+
+// Reach is that of [driver.Reacher].
+func (l *link) Reach(ctx context.Context, address string) (runbook.Reached, error) {
+	if l.reacher == nil {
+		return runbook.Reached{}, cannot("reach an address")
+	}
+	heard := l.quiet()
+	defer heard()
+	return l.reacher.Reach(ctx, address)
 }

@@ -12,6 +12,7 @@ import (
 	"metabasis/internal/core/identity"
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
+	"metabasis/internal/core/runbook"
 )
 
 // worker takes one device through its night.
@@ -29,6 +30,7 @@ type worker struct {
 	proves      bool           // all of it ran already, and was not saved or does not show what is expected: nothing is sent, and it is proven
 	staging     bool           // lines of ours may stand in its candidate and do not run
 	acted       bool           // something was done to it that is no line
+	expects     int            // the step of which an expectation is looked at, from 1; 0 is none
 	taken       bool           // it took a line of a change in this session
 	at          position
 	reverting   bool
@@ -55,16 +57,17 @@ type known struct {
 	who    identity.Seen       // who it said it is, when it was reached first in this night
 	mask   func(string) string // of the newest session; nil before the first
 
-	backup     string              // what a take-back must reach
-	before     config.Config       // the same, parsed
-	printed    map[string][]string // what looks printed first, by their commands
-	recorded   map[string]any      // tables as they were before the change, those that are held against it
-	expected   *config.Config      // what runs now, as it was predicted; nil where nobody knows
-	intended   string              // read when everything was proven, before disarming; "" until then
-	saved      bool                // the change may have been saved
-	backSaved  bool                // what is saved was read to be the backup, after it was taken back
-	found      config.Config       // what was saved when it was reached
-	foundSaved bool                // found is known
+	backup     string                       // what a take-back must reach
+	before     config.Config                // the same, parsed
+	printed    map[string][]string          // what looks printed first, by their commands
+	answers    map[reachKey]runbook.Reached // what came of addresses, as it was told last
+	recorded   map[string]any               // tables as they were before the change, those that are held against it
+	expected   *config.Config               // what runs now, as it was predicted; nil where nobody knows
+	intended   string                       // read when everything was proven, before disarming; "" until then
+	saved      bool                         // the change may have been saved
+	backSaved  bool                         // what is saved was read to be the backup, after it was taken back
+	found      config.Config                // what was saved when it was reached
+	foundSaved bool                         // found is known
 
 	entry   time.Duration // the longest it took tonight to be let in
 	command time.Duration // how long a command takes on it, as it has shown lately

@@ -166,6 +166,7 @@ func (c *checker) check() {
 	if _, ok := p.Modes[p.Ask.In]; !ok && p.Ask.In != "" {
 		c.fail("ask.in", problem.OneOf(p.Ask.In, p.ModeOrder), "there is no mode %q", p.Ask.In)
 	}
+	c.reach()
 	for _, name := range slices.Sorted(maps.Keys(p.Readers)) {
 		c.reader("readers."+name, name)
 	}
@@ -267,8 +268,13 @@ func (c *checker) modes() {
 // anyValue is what looks like a value to be filled in.
 var anyValue = regexp.MustCompile(`<<[^<>]*>>`)
 
-// timed are the commands that are told a time.
-var timed = []string{"timer.arm", "trial.apply", "trial.extend"}
+// filledIn are the values that commands are told.
+var filledIn = map[string][]string{
+	"timer.arm":    {"<<seconds>>", "<<at>>"},
+	"trial.apply":  {"<<seconds>>"},
+	"trial.extend": {"<<seconds>>"},
+	"reach":        {"<<address>>"},
+}
 
 func (c *checker) command(path string, cmd Command, must bool) {
 	if cmd.Send == "" {
@@ -277,11 +283,11 @@ func (c *checker) command(path string, cmd Command, must bool) {
 		}
 		return
 	}
-	left := strings.ReplaceAll(cmd.Send, "<<seconds>>", "")
-	if path == "timer.arm" {
-		left = strings.ReplaceAll(left, "<<at>>", "")
+	left := cmd.Send
+	for _, name := range filledIn[path] {
+		left = strings.ReplaceAll(left, name, "")
 	}
-	if anyValue.MatchString(left) || left != cmd.Send && !slices.Contains(timed, path) {
+	if anyValue.MatchString(left) {
 		c.fail(path+".send", "the command as it is typed", "a value in << >> is filled in nowhere here: it would be sent as it stands")
 	}
 	if _, ok := c.p.Modes[cmd.In]; !ok {

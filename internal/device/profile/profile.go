@@ -45,6 +45,7 @@ type Profile struct {
 	Trial     Trial             `yaml:"trial"`
 	Readers   map[string]Reader `yaml:"readers"`
 	Ask       Ask               `yaml:"ask"`
+	Reach     Reach             `yaml:"reach"`
 	Pairs     Pairs             `yaml:"pairs"`
 	Identity  Identity          `yaml:"identity"`
 	Models    Models            `yaml:"models"`  // where it is not worked over a terminal
@@ -304,6 +305,7 @@ func (p *Profile) Traits() plan.Traits {
 
 		ChangesNothing: p.Safe,
 		Prints:         p.prints,
+		Reaches:        p.Reach.Send != "",
 		TakesCommands:  true,
 		Modes:          slices.Sorted(maps.Keys(p.Modes)),
 	}
