@@ -15,6 +15,7 @@ import (
 	"metabasis/internal/core/driver"
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
+	"metabasis/internal/core/run"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/sim"
 )
@@ -216,4 +217,39 @@ func (o *opening) Close() error {
 
 func (o *opening) Reach(ctx context.Context, address string) (runbook.Reached, error) {
 	return o.whole.(driver.Reacher).Reach(ctx, address)
+}
+
+// Who waits for what another one says of an address does not wait on when it is to go back.
+func TestATakeBackDoesNotWaitForAnAddress(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := simple(t, make([]sim.Spec, 6), func(string) string {
+			return strings.Replace(from("here")(reachesBook), "  check     \"Its neighbour\" where reaches \"192.0.2.101\" from here\n", "  saved\n", 1)
+		})
+		defer w.sim.Close()
+		w.mark, w.loose = "", true
+		w.here = func(ctx context.Context, _ string) (runbook.Reached, error) {
+			<-ctx.Done() // until nobody wants to know
+			return runbook.Reached{}, ctx.Err()
+		}
+		var told, over time.Time
+		ctx, end := context.WithCancel(t.Context())
+		defer end()
+		w.run(ctx, func(r *run.Run, e night.Event) {
+			switch {
+			case e.Kind == night.Sent && told.IsZero():
+				told = e.At.Add(20 * time.Second)
+				go func() {
+					time.Sleep(20 * time.Second)
+					assert.NoError(t, r.Do(ctx, night.Command{Choice: night.BackDevice, By: "ada"}))
+				}()
+			case e.Kind == night.Ended:
+				over = e.At
+			}
+		})
+		w.checkLaws()
+		for _, d := range w.night.Devices {
+			assert.Contains(t, []night.State{night.Reverted, night.Skipped}, d.State, d.Note)
+		}
+		assert.Less(t, over.Sub(told), time.Minute)
+	})
 }

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/problem"
 	"metabasis/internal/core/runbook"
 )
@@ -18,7 +19,7 @@ import (
 func (m *maker) reaches(t *Target, p *Plan) {
 	ask := func(line int, a runbook.ReachAsk) {
 		if err := a.Check(); err != nil {
-			m.once(line, "an address in quotes, such as \"198.51.100.14\"", "%s: %v", t.Device.Name, err)
+			m.once(line, "an address or a name, such as \"198.51.100.14\", or \"198.51.100.14:22\" from here", "%v", err)
 			return
 		}
 		if a.From == "" || a.From == runbook.Here {
@@ -66,7 +67,13 @@ func (m *maker) other(name string) (*Target, string) {
 	if !m.traits[d.Platform].Reaches {
 		return nil, fmt.Sprintf("the profile of %s does not say how it reaches an address", d.Platform)
 	}
-	return &Target{Device: d, Traits: m.traits[d.Platform], Secrets: m.secrets}, ""
+	traits := m.traits[d.Platform]
+	return &Target{Device: d, Traits: traits, Secrets: m.secrets, ClearText: traits.clearText(d)}, ""
+}
+
+// clearText tells whether a device of the platform is reached without encryption.
+func (t Traits) clearText(d fleet.Device) bool {
+	return t.ClearText && d.Protocol == "" || d.Protocol == "telnet"
 }
 
 // Other is a device from which the conditions of others have something reached; nil where the

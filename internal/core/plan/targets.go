@@ -106,7 +106,7 @@ func (m *maker) target(f *fleet.Fleet, p *Plan, d fleet.Device, mate *fleet.Devi
 		return selected{out: LeftOut{Device: d.Name, Why: o.Why, Rule: o.Rule, Open: o.Open}}
 	}
 	t := &Target{Device: d, Env: env, Traits: m.traits[d.Platform], Above: f.Above(d), Secrets: m.secrets}
-	t.ClearText = t.Traits.ClearText && d.Protocol == "" || d.Protocol == "telnet"
+	t.ClearText = t.Traits.clearText(d)
 	t.Mate, t.Record = mate, m.records(t)
 	for i, s := range m.rb.Steps {
 		if step, ok := m.step(t, s, i+1); ok {

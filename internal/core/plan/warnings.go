@@ -51,8 +51,8 @@ func warnings(p *Plan) []string {
 		out = append(out, "stop never: however many devices fail, the run goes on to the next")
 	}
 	var clear []string
-	for _, t := range p.Targets() {
-		if t.ClearText {
+	for _, t := range slices.Concat(p.Targets(), p.Others()) {
+		if t.ClearText && !slices.Contains(clear, t.Device.Name) {
 			clear = append(clear, t.Device.Name)
 		}
 	}

@@ -412,6 +412,9 @@ func (c *compiler) explain(at span, source string, err error, env types.Map, els
 			msg = fmt.Sprintf("%s is read from the device and is not known yet: %s", strings.TrimSuffix(name, "_has"), elsewhere)
 		} else {
 			hint = problem.Nearest(name, slices.Collect(maps.Keys(env)))
+			if nearReaches.MatchString(source) && strings.HasPrefix(name, "reach") {
+				hint = `reaches "198.51.100.14"`
+			}
 		}
 		c.fail(at, hint, "%s", msg)
 		return
@@ -433,6 +436,10 @@ func (c *compiler) explain(at span, source string, err error, env types.Map, els
 		return
 	}
 	switch {
+	case nearReaches.MatchString(source) && !reachesForm.MatchString(source):
+		hint = `reaches "198.51.100.14"`
+	case reachesForm.MatchString(source) && strings.Contains(msg, "is not expected here"):
+		hint = `reaches "198.51.100.14", with from here, from a device, and without loss behind it`
 	case assignment.MatchString(source):
 		hint = "== to compare"
 	case bareAddress.MatchString(source):

@@ -212,11 +212,19 @@ func (p part) explainReached(vals map[string]any) string {
 
 var hostName = regexp.MustCompile(`^[A-Za-z0-9](?:[A-Za-z0-9.-]{0,251}[A-Za-z0-9])?$`)
 
-// isHost tells an address of IP, or a name. A zone may be anything: it is held to be a name, too.
+// isHost tells an address of IP, or a name; one that ends in a number is an address that is
+// mistyped. A zone may be anything: it is held to be a name, too.
 func isHost(s string) bool {
-	ip, err := netip.ParseAddr(s)
-	return err == nil && (ip.Zone() == "" || hostName.MatchString(ip.Zone())) || hostName.MatchString(s)
+	if ip, err := netip.ParseAddr(s); err == nil {
+		return ip.Zone() == "" || hostName.MatchString(ip.Zone())
+	}
+	return hostName.MatchString(s) && !endsInNumber.MatchString(s)
 }
+
+var endsInNumber = regexp.MustCompile(`(?:^|\.)[0-9]+$`)
+
+// nearReaches is what somebody wrote who meant whether an address answers.
+var nearReaches = regexp.MustCompile(`\b(?:reach|reache[ds]|answers?)\s*\(?\s*"`)
 
 // Check says what is wrong with what is asked for; nil is nothing. An address is one of IP, or a
 // name; with a port it is asked for from here alone, by a connection.

@@ -72,7 +72,10 @@ func TestWhetherAnAddressAnswers(t *testing.T) {
 func TestMistakesInWhatIsToAnswer(t *testing.T) {
 	for cond, want := range map[string]string{
 		`reaches "<<lag_host>>"`:                     `nothing is called "lag_host" here`,
-		`reaches 198.51.100.14`:                      "",
+		`reaches 198.51.100.14`:                      `write: reaches "198.51.100.14"`,
+		`reaches("198.51.100.14")`:                   `write: reaches "198.51.100.14"`,
+		`reach "198.51.100.14"`:                      `write: reaches "198.51.100.14"`,
+		`reaches "198.51.100.14" form here`:          "with from here, from a device",
 		`reaches "198.51.100.14" from`:               "",
 		`any([1, 2], reaches "<<string(#)>>")`:       "of the device, not of each row",
 		`reaches "198.51.100.14" == "4 came back"`:   "",
@@ -98,7 +101,7 @@ func TestWhatIsAnAddress(t *testing.T) {
 	for to, ok := range map[string]bool{
 		"198.51.100.14": true, "2001:db8::7": true, "fe80::1%eth0": true, "log.example.net": true, "desk": true,
 		"": false, "<nil>": false, "-f": false, "192.0.2.1; reboot": false, "$(reboot)": false, "a b": false, "fe80::1%eth0;reboot": false,
-		"192.0.2.0/24": false, "198.51.100.14:22": false, "a\nb": false, "name.": false,
+		"192.0.2.400": false, "7": false, "desk-7": true, "192.0.2.0/24": false, "198.51.100.14:22": false, "a\nb": false, "name.": false,
 	} {
 		assert.Equal(t, ok, ReachAsk{To: to}.Check() == nil, to)
 	}

@@ -57,19 +57,42 @@ func (w *worker) answer(a runbook.ReachAsk) (r runbook.Reached, err error) {
 	case a.From == runbook.Here && w.crew.Here == nil:
 		return runbook.Reached{Not: "nothing can be reached from here"}, nil
 	case a.From == runbook.Here:
-		w.doing("reaching %s from here", a.To)
-		r, err = w.crew.Here(w.ctx, a.To)
+		w.doing("reaching %s", a)
+		ctx, over := w.untilTold()
+		r, err = w.crew.Here(ctx, a.To)
+		over()
 	default:
 		w.doing("reaching %s", a)
-		r, err = w.crew.others().reach(w.ctx, w.crew, a)
+		ctx, over := w.untilTold()
+		r, err = w.crew.others().reach(ctx, w.crew, a)
+		over()
 	}
-	if w.ctx.Err() != nil {
-		return r, w.ctx.Err()
+	if told := w.interrupted(); told != nil {
+		return r, told
 	}
 	if err != nil {
 		return runbook.Reached{Not: err.Error()}, nil
 	}
 	return r, nil
+}
+
+// untilTold is a context that ends as soon as the worker is told not to go forward any more: what
+// is found out elsewhere may be waited for, and is none of the device's business then.
+func (w *worker) untilTold() (ctx context.Context, over func()) {
+	ctx, cancel := context.WithCancel(w.ctx)
+	if w.reverting {
+		return ctx, cancel
+	}
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		select {
+		case <-w.orders.back:
+			cancel()
+		case <-ctx.Done():
+		}
+	}()
+	return ctx, func() { cancel(); <-done }
 }
 
 // tellReached tells what came of an address, where it is not what came of it last.
