@@ -85,7 +85,8 @@ func Rehearse(ctx context.Context, p *plan.Plan, t *plan.Target, o Outside) (*pl
 	crew := &Crew{Outside: o, Plan: p, Log: said, Now: time.Now, Tell: func(Message) {}}
 	w := crew.worker(ctx, begin(t))
 	w.orders = NewOrders()
-	found := w.rehearsing()                                                                 //nolint:contextcheck // a worker has its context with it
+	found := w.rehearsing() //nolint:contextcheck // a worker has its context with it
+
 	alone := &night.Outline{Batches: [][]night.OutlineDevice{{night.OutlinedDevice(p, t)}}} // of a night of its own
 	d := night.Fold(night.Night{}, append([]night.Event{{Kind: night.Planned, Outline: alone}}, said.all()...)...)
 	if got := d.Get(t.Device.Name); got != nil {
