@@ -396,7 +396,7 @@ var (
 	assignment   = regexp.MustCompile(`(^|[^=!<>])=([^=]|$)`)
 	mixed        = regexp.MustCompile(`: (?:==|!=|<|<=|>|>=) \(mismatched types (string|int|float\d\d) and (?:string|int|float\d\d)\)`)
 	quotedNumber = regexp.MustCompile(`"(\d+)"`)
-	bareNumber   = regexp.MustCompile(`([=<>]\s*)(\d+)\b`)
+	bareNumber   = regexp.MustCompile(`([=<>]\s*)(\d+(?:\.\d+)*)\b`)
 	bareAddress  = regexp.MustCompile(`(^|[\s(,\[=])(\d+\.\d+\.\d+\.\d+(?:/\d+)?|[0-9a-fA-F]{1,4}(?::[0-9a-fA-F]{0,4}){2,7}(?:/\d+)?)`)
 	isEmpty      = regexp.MustCompile(`(\w+)\s*==\s*""`)
 	isNotEmpty   = regexp.MustCompile(`(\w+)\s*!=\s*""`)
@@ -414,6 +414,9 @@ func (c *compiler) explain(at span, source string, err error, env types.Map, els
 			hint = problem.Nearest(name, slices.Collect(maps.Keys(env)))
 			if nearReaches.MatchString(source) && strings.HasPrefix(name, "reach") {
 				hint = `reaches "198.51.100.14"`
+			}
+			if c.columnOfRows(source, name) {
+				hint = "." + name + ", for the column of each row"
 			}
 		}
 		c.fail(at, hint, "%s", msg)
@@ -436,6 +439,16 @@ func (c *compiler) explain(at span, source string, err error, env types.Map, els
 		return
 	}
 	switch {
+	case wholeTable.MatchString(msg):
+		if table, column := c.tableIn(source); table != "" {
+			msg, hint = table+" is a table, and no value", "one of its columns, such as "+table+"."+column
+		}
+	case strings.HasPrefix(msg, "array elements can only be selected"):
+		if table, column := c.tableIn(source); table != "" {
+			msg, hint = table+" has many rows: which of them is meant is not said", fmt.Sprintf("any(%s, .%s …), or all(%s, .%s …)", table, column, table, column)
+		}
+	case strings.Contains(source, " read ") && strings.Contains(msg, "is not expected here"):
+		hint = "TABLE read within 7d"
 	case nearReaches.MatchString(source) && !reachesForm.MatchString(source):
 		hint = `reaches "198.51.100.14"`
 	case reachesForm.MatchString(source) && strings.Contains(msg, "is not expected here"):
@@ -444,14 +457,79 @@ func (c *compiler) explain(at span, source string, err error, env types.Map, els
 		hint = "== to compare"
 	case bareAddress.MatchString(source):
 		msg, hint = "an address is text, and stands in quotes", bareAddress.ReplaceAllString(source, `$1"$2"`)
+	case dottedNumber.MatchString(source) && strings.Contains(msg, "is not expected here"):
+		msg, hint = "a version is text, and stands in quotes", dottedNumber.ReplaceAllString(source, `$1"$2"`)
 	case mixed.MatchString(msg):
 		m := mixed.FindStringSubmatch(msg)
 		msg, hint = "a number is held against a text"+c.kinds(source), alike(source, m[1] == "string")
+	}
+	if m := mismatched.FindStringSubmatch(msg); m != nil && wordFor(m[2]) != "" && wordFor(m[3]) != "" {
+		msg = fmt.Sprintf("%s and %s do not go together with %s", wordFor(m[2]), wordFor(m[3]), m[1])
 	}
 	if strings.Contains(msg, "expected bool") {
 		msg = "this is not a condition: it is neither true nor false"
 	}
 	c.fail(at, hint, "%s", msg)
+}
+
+var (
+	wholeTable = regexp.MustCompile(`mismatched types [^)]*map\[string\]`)
+	overTable  = regexp.MustCompile(`\b(?:any|all|none|one|filter|count|map)\(\s*([a-z][a-z0-9_]*)\s*,`)
+)
+
+var (
+	dottedNumber = regexp.MustCompile(`([=<>]\s*)(\d+(?:\.\d+){2,})\b`)
+	mismatched   = regexp.MustCompile(`^invalid operation: (\S+) \(mismatched types (\w+) and (\w+)\)$`)
+)
+
+// wordFor is what a type is called here; "" for one that has no word.
+func wordFor(goType string) string {
+	switch goType {
+	case "bool":
+		return "yes or no"
+	case "string":
+		return "a text"
+	case "int", "float64", "float32":
+		return "a number"
+	}
+	return ""
+}
+
+// columnOfRows tells whether a name is that of a column of a table whose rows a condition asks.
+func (c *compiler) columnOfRows(source, name string) bool {
+	for _, m := range overTable.FindAllStringSubmatch(source, -1) {
+		if _, has := c.schema.Tables[m[1]].Columns[name]; has {
+			return true
+		}
+		if slices.ContainsFunc(c.schema.Beside[m[1]], func(col kind.Column) bool { return col.Name == name }) {
+			return true
+		}
+	}
+	return false
+}
+
+// tableIn finds a table that a condition names, and a column of it: the one that is named behind
+// it, or the first.
+func (c *compiler) tableIn(source string) (table, column string) {
+	for _, name := range namesIn(source) {
+		columns := slices.Sorted(maps.Keys(c.schema.Tables[name].Columns))
+		for _, col := range c.schema.Beside[name] {
+			columns = append(columns, col.Name)
+		}
+		if len(columns) == 0 {
+			continue
+		}
+		for _, col := range columns {
+			if strings.Contains(source, name+"."+col) {
+				return name, col
+			}
+		}
+		if slices.Contains(columns, name) {
+			return name, name
+		}
+		return name, columns[0]
+	}
+	return "", ""
 }
 
 // kinds says what the columns of the fleet in a condition hold.

@@ -151,7 +151,7 @@ var mistakes = map[string]struct{ old, new, want string }{
 	"scope read":       {`role == "quay"`, `clock read within soon`, "how long ago clock may have been read stands behind within"},
 	"when read":        {`already   when config has "time source <<clock_a>> first"`, `when      clock read within 7d`, "in a scope only"},
 	"column":           {"clock.source ==", "clock.sauce ==", `no column "sauce"; write: source`},
-	"kind of value":    {"clock.source == clock_a", "clock.settled == clock_a", "mismatched types"},
+	"kind of value":    {"clock.source == clock_a", "clock.settled == clock_a", "yes or no and a text do not go together with =="},
 	"has name":         {"<<clock_a>> first\"", "<<clock_x>> first\"", `nothing is called "clock_x" here; write: clock_a`},
 	"line name":        {"| time source <<clock_a>> first", "| time source <<clock_b>> first", `nothing is called "clock_b" here; write: clock_a`},
 	"line table":       {"| time source <<clock_a>> first", "| time source <<clock.source>>", "lines are rendered before any device is reached"},
