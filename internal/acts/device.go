@@ -16,7 +16,6 @@ import (
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/identity"
 	"metabasis/internal/core/night"
-	"metabasis/internal/core/problem"
 	"metabasis/internal/core/record"
 	"metabasis/internal/document"
 	"metabasis/internal/report"
@@ -40,15 +39,7 @@ func (d *Desk) DevicePage(ctx context.Context, name string) (*document.Document,
 		if i := slices.IndexFunc(f.Retired, func(r fleet.Retired) bool { return r.Name == name }); i >= 0 {
 			return nil, fmt.Errorf("%s is retired: %s", name, f.Retired[i].Why)
 		}
-		var names []string
-		for _, d := range f.Devices {
-			names = append(names, d.Name)
-		}
-		near := problem.Nearest(name, names)
-		if near != "" {
-			near = "; did you mean " + near + "?"
-		}
-		return nil, fmt.Errorf("there is no device %q in the fleet%s", name, near)
+		return nil, fmt.Errorf("there is no device %q in the fleet%s", name, f.Near(name))
 	}
 	p := &devicePage{desk: d, dev: dev, fleet: f}
 	p.Add(document.Title(name))

@@ -154,6 +154,19 @@ func (f *Fleet) Get(name string) (Device, bool) {
 	return f.Devices[i], true
 }
 
+// Near asks whether the nearest name to one that is not in the fleet was meant: "; did you mean
+// ald-quay-1?". It is "" where none is near.
+func (f *Fleet) Near(name string) string {
+	names := make([]string, len(f.Devices))
+	for i, d := range f.Devices {
+		names[i] = d.Name
+	}
+	if near := problem.Nearest(name, names); near != "" {
+		return "; did you mean " + near + "?"
+	}
+	return ""
+}
+
 // Above lists the devices that d is reached through, the nearest to it first.
 func (f *Fleet) Above(d Device) (out []string) {
 	for d.Upstream() != "" && len(out) <= len(f.Devices) {

@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"metabasis/internal/core/fleet"
-	"metabasis/internal/core/problem"
 	"metabasis/internal/core/runbook"
 )
 
@@ -54,15 +53,7 @@ func (m *maker) reaches(t *Target, p *Plan) {
 func (m *maker) other(name string) (*Target, string) {
 	d, ok := m.fleet.Get(name)
 	if !ok {
-		var names []string
-		for _, d := range m.fleet.Devices {
-			names = append(names, d.Name)
-		}
-		why := "there is no such device in the fleet"
-		if near := problem.Nearest(name, names); near != "" {
-			why += "; did you mean " + near + "?"
-		}
-		return nil, why
+		return nil, "there is no such device in the fleet" + m.fleet.Near(name)
 	}
 	if !m.traits[d.Platform].Reaches {
 		return nil, fmt.Sprintf("the profile of %s does not say how it reaches an address", d.Platform)

@@ -236,12 +236,8 @@ func retired(f *fleet.Fleet, name string) string {
 }
 
 func nearest(w string, f *fleet.Fleet) string {
-	var names []string
-	for _, d := range f.Devices {
-		names = append(names, d.Name)
-	}
-	if n := problem.Nearest(w, names); n != "" {
-		return "; did you mean " + n + "?"
+	if near := f.Near(w); near != "" {
+		return near
 	}
 	return `; write names of devices, or a condition such as site == "ALD"`
 }
