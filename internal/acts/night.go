@@ -9,6 +9,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"metabasis/internal/attach"
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
@@ -43,6 +44,7 @@ type Tonight struct {
 	pushing     *pushing      // of its backups, behind the end
 	end         night.Night
 	err         error
+	local       *attach.Local // this process's own screen, among those that look
 }
 
 func newNight(d *Desk, n *workspace.OpenNight, a *workspace.Access) *Tonight {
@@ -110,7 +112,9 @@ func (n *Tonight) Begin(ctx context.Context, wait bool, say func(string)) error 
 	n.mu.Lock()
 	n.began = true
 	n.mu.Unlock()
-	go n.run(context.WithoutCancel(ctx))
+	ctx = context.WithoutCancel(ctx)
+	put, over := n.serve(ctx)
+	go n.run(ctx, put, over)
 	return nil
 }
 
@@ -119,8 +123,9 @@ func (n *Tonight) mistake(device string, what any, stack []byte) {
 	n.desk.Log.Error("mistake", "night", n.ID, "device", device, "what", fmt.Sprint(what), "stack", string(stack))
 }
 
-// run runs the night to its end, whoever looks.
-func (n *Tonight) run(ctx context.Context) {
+// run runs the night to its end, whoever looks. Put passes on to those that are attached what
+// happens, and over that it has ended.
+func (n *Tonight) run(ctx context.Context, put func(...night.Event), over func()) {
 	done := make(chan error, 1)
 	go func() { done <- n.Run.Go(ctx) }()
 	var told night.Night
@@ -133,8 +138,10 @@ func (n *Tonight) run(ctx context.Context) {
 		stands := told
 		n.now.Store(&stands)
 		n.Events.Put(batch...)
+		put(batch...)
 	}
 	err := <-done
+	over() // before the workspace is given free: the next night's socket has the same name
 	n.desk.did("night", told.Began, err, "night", n.ID, "outcome", int(told.Outcome()))
 	wrong := n.Finish(&told)
 	if err2 := n.writeReport(ctx); err2 != nil {
@@ -193,6 +200,9 @@ func (n *Tonight) Do(c night.Command) error {
 	c.By = Who()
 	if !n.Began() {
 		return errors.New("the night has not begun")
+	}
+	if own := n.Local(); own != nil {
+		return own.Do(c)
 	}
 	return n.Run.Do(context.Background(), c)
 }

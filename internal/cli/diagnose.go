@@ -11,9 +11,6 @@ import (
 	"strings"
 	"syscall"
 
-	"golang.org/x/mod/module"
-	"golang.org/x/mod/semver"
-
 	"metabasis/internal/diag"
 )
 
@@ -31,7 +28,7 @@ func (a *app) log() *diag.Log {
 		if a.debug {
 			a.dumpTo.Store(a.logged)
 		}
-		a.logged.Info("start", "version", version(), "commit", commit(), "words", strings.Join(a.words, " "))
+		a.logged.Info("start", "version", diag.Version(), "commit", diag.Commit(), "words", strings.Join(a.words, " "))
 	}
 	return a.logged
 }
@@ -79,45 +76,6 @@ func (a *app) caught(r any) {
 	fmt.Fprintf(a.err, "metabasis: Metabasis has made a mistake: %v%s; metabasis --version says what a report of it needs\n", r, where)
 }
 
-// version is the tag that the program was built from, as Go takes it down; "unreleased" between
-// two tags.
-func version() string {
-	info, ok := debug.ReadBuildInfo()
-	if !ok {
-		return unreleased
-	}
-	return released(info.Main.Version)
-}
-
-const unreleased = "unreleased"
-
-// released is a version without what Go makes of a commit that has no tag.
-func released(v string) string {
-	v, dirty := strings.CutSuffix(v, "+dirty")
-	if !semver.IsValid(v) || module.IsPseudoVersion(v) || dirty {
-		return unreleased
-	}
-	return strings.TrimPrefix(v, "v")
-}
-
-// commit is what the program was built from.
-func commit() string {
-	info, ok := debug.ReadBuildInfo()
-	if !ok {
-		return "unknown"
-	}
-	rev, changed := "unknown", ""
-	for _, s := range info.Settings {
-		switch {
-		case s.Key == "vcs.revision":
-			rev = s.Value[:min(len(s.Value), 12)]
-		case s.Key == "vcs.modified" && s.Value == "true":
-			changed = ", changed since"
-		}
-	}
-	return rev + changed
-}
-
 // about is what a report of a mistake needs.
 func about() string {
 	or := func(name string) string {
@@ -131,5 +89,5 @@ commit    %s
 built by  %s for %s/%s
 terminal  TERM %s, COLORTERM %s, NO_COLOR %s, language %s
 log       %s
-`, version(), commit(), runtime.Version(), runtime.GOOS, runtime.GOARCH, or("TERM"), or("COLORTERM"), or("NO_COLOR"), or("LANG"), cmp.Or(diag.File(os.Getenv), "none: HOME is not a directory, and XDG_STATE_HOME is not set"))
+`, diag.Version(), diag.Commit(), runtime.Version(), runtime.GOOS, runtime.GOARCH, or("TERM"), or("COLORTERM"), or("NO_COLOR"), or("LANG"), cmp.Or(diag.File(os.Getenv), "none: HOME is not a directory, and XDG_STATE_HOME is not set"))
 }

@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/cobra/doc"
 
+	"metabasis/internal/diag"
 	"metabasis/internal/store/within"
 )
 
@@ -22,7 +23,7 @@ func (a *app) manCommand() *cobra.Command {
 			}
 			root := cmd.Root()
 			root.InitDefaultCompletionCmd()
-			header := &doc.GenManHeader{Title: "METABASIS", Section: "1", Source: "Metabasis " + version(), Manual: "Metabasis"}
+			header := &doc.GenManHeader{Title: "METABASIS", Section: "1", Source: "Metabasis " + diag.Version(), Manual: "Metabasis"}
 			if err := doc.GenManTree(root, header, args[0]); err != nil {
 				return err
 			}

@@ -136,7 +136,7 @@ every device up and arms a rollback timer on it first, and takes the change
 back when a step fails.
 
 Without a command it opens the workspace in the current directory.`,
-		Version:       version(),
+		Version:       diag.Version(),
 		Args:          cobra.NoArgs,
 		SilenceUsage:  true,
 		SilenceErrors: true,
@@ -192,6 +192,7 @@ Without a command it opens the workspace in the current directory.`,
 	}
 	cmd.AddCommand(
 		a.runCommand(),
+		a.attachCommand(),
 		a.planCommand(),
 		a.rehearseCommand(),
 		a.demoCommand(),

@@ -8,11 +8,12 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
-	"metabasis/internal/core/veil"
 	"os"
 	"path/filepath"
 	"slices"
 	"sync"
+
+	"metabasis/internal/core/veil"
 )
 
 // File is where the log is: in the person's state directory (XDG Base Directory

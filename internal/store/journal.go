@@ -289,6 +289,36 @@ func (j *Journal) Events(ctx context.Context, id int64) ([]night.Event, error) {
 	return out, nil
 }
 
+// EventsAfter reads the events of a night behind one, in order.
+func (j *Journal) EventsAfter(ctx context.Context, id, after int64) (out []night.Event, err error) {
+	rows, err := j.db.QueryContext(ctx, `SELECT body FROM events WHERE night = ? AND seq >=
+		COALESCE((SELECT MAX(seq) FROM events WHERE night = ? AND seq <= ?), 0) ORDER BY seq`, id, id, after)
+	if err != nil {
+		return nil, fmt.Errorf("journal: %w", err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var body []byte
+		var together []night.Event
+		if err := rows.Scan(&body); err != nil {
+			return nil, fmt.Errorf("journal: %w", err)
+		}
+		if err := json.Unmarshal(body, &together); err != nil {
+			return nil, &Damaged{id, int(after) + len(out), err}
+		}
+		for _, e := range together {
+			switch want := after + int64(len(out)) + 1; {
+			case e.Seq < want && len(out) == 0:
+			case e.Seq != want:
+				return nil, &Damaged{id, int(want) - 1, fmt.Errorf("event %d follows", e.Seq)}
+			default:
+				out = append(out, e)
+			}
+		}
+	}
+	return out, rows.Err()
+}
+
 // EventsOf reads of a night its plan and what happened on one device, in order: a small part of
 // a large night, found by the device's name before anything is taken apart.
 func (j *Journal) EventsOf(ctx context.Context, id int64, device string) ([]night.Event, error) {

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -80,6 +81,45 @@ func TestEventsOfOneDevice(t *testing.T) {
 	_, err = j.EventsOf(t.Context(), w.ID, "quay-2")
 	var damaged *Damaged
 	assert.ErrorAs(t, err, &damaged)
+}
+
+// What came behind an event is read from the row that it stands in, wherever in it.
+func TestEventsBehindOne(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "metabasis.db")
+	j, err := OpenJournal(file)
+	require.NoError(t, err)
+	defer j.Close()
+	w, err := j.Begin(NightHead{Began: time.Now(), Title: "Quays", Runbook: "runbook"})
+	require.NoError(t, err)
+	seq := int64(0)
+	for _, together := range []int{1, 4, 2, 1} {
+		var events []night.Event
+		for range together {
+			seq++
+			e := night.Event{Seq: seq, Kind: night.Doing, Note: strconv.FormatInt(seq, 10)}
+			if seq == 1 {
+				e = night.Event{Seq: 1, Kind: night.Planned, Outline: &night.Outline{Title: "Quays"}}
+			}
+			events = append(events, e)
+		}
+		require.NoError(t, w.Append(events))
+	}
+	for after := range seq + 2 {
+		got, err := j.EventsAfter(t.Context(), w.ID, after)
+		require.NoError(t, err)
+		assert.Len(t, got, int(max(0, seq-after)), "behind %d", after)
+		for i, e := range got {
+			assert.Equal(t, after+int64(i)+1, e.Seq)
+		}
+	}
+	none, err := j.EventsAfter(t.Context(), w.ID+1, 0)
+	require.NoError(t, err)
+	assert.Empty(t, none)
+	_, err = j.db.Exec(`DELETE FROM events WHERE seq = 6`)
+	require.NoError(t, err)
+	_, err = j.EventsAfter(t.Context(), w.ID, 3)
+	var damaged *Damaged
+	require.ErrorAs(t, err, &damaged, "a hole is no end")
 }
 
 func TestJournalIsDurable(t *testing.T) {

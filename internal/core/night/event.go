@@ -267,12 +267,12 @@ func OutlinedDevice(p *plan.Plan, t *plan.Target) OutlineDevice {
 type Command struct {
 	// Choice answers the hold. For an abort it says what becomes of the devices
 	// in change: BackDevice, Finish, BackAll or Release.
-	Choice Choice
+	Choice Choice `json:"choice"`
 	// Hold is the number of the hold that is answered, or 0 for an abort.
-	Hold int
-	By   string
+	Hold int    `json:"hold,omitempty"`
+	By   string `json:"by,omitempty"`
 	// Reason is why, for choices that must be given one.
-	Reason string
+	Reason string `json:"reason,omitempty"`
 }
 
 // CountLines counts lines in words.

@@ -253,18 +253,44 @@ func shelved(ctx context.Context, d *acts.Desk) (out []shelf.Device, err error) 
 	return out, nil
 }
 
-// Past reads a night while the person waits, and opens it.
+// Attached opens a night that runs in another process.
+func Attached(h *screen.Host, d *acts.Desk, n *acts.Attached) {
+	live := watch.New(watch.OfAttached(n, func(ctx context.Context) (watch.Source, error) {
+		p, err := d.Open(ctx, n.Past.ID)
+		if p == nil {
+			return watch.Source{}, err
+		}
+		return past(d, p, h.Fail), nil
+	}))
+	h.Open(live.View())
+	live.Attach(h)
+}
+
+// Past reads a night while the person waits, and opens it: one that runs in another process as
+// that has it, where it lets itself be attached to.
 func Past(h *screen.Host, d *acts.Desk, id int64, wrong func(error)) {
 	var p *acts.Past
 	var part error // of it cannot be read
+	var now *acts.Attached
+	free := h.Root().Standing() == nil // no night of this screen stands on top already
 	h.Work("Reading the journal", func(ctx context.Context) (err error) {
 		if p, err = d.Open(ctx, id); p != nil {
 			part, err = err, nil
+		}
+		if p != nil && p.Elsewhere != "" && free {
+			if now, _ = d.Attach(ctx); now != nil && now.Past.ID != id { // else it is seen as the journal has it
+				_ = now.Close()
+				now = nil
+			}
 		}
 		return err
 	}, func(err error) {
 		if err != nil {
 			wrong(err)
+			return
+		}
+		if now != nil {
+			Attached(h, d, now)
 			return
 		}
 		h.Open(watch.New(past(d, p, wrong)).View())

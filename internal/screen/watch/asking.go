@@ -81,7 +81,7 @@ func (a *asking) Keys() []screen.Key {
 	}
 	down := screen.On(keys.Down, "choose", func() { a.choice.Move(q, 1) })
 	down.Binding.SetHelp("↑↓ 1…9", keys.Down.Help().Desc)
-	return []screen.Key{
+	out := []screen.Key{
 		screen.On(keys.Up, "", func() { a.choice.Move(q, -1) }), down,
 		{Binding: keys.Choose, Do: func(pressed string) {
 			if i := int(pressed[0] - '1'); i < len(q.Offers) {
@@ -90,10 +90,17 @@ func (a *asking) Keys() []screen.Key {
 		}},
 		screen.On(keys.Open, "do it", func() { a.enter(q) }),
 	}
+	if n := a.v.n; n.seen() && !n.wheel.Mine {
+		out = append(out, screen.On(keys.Wheel, "take the wheel", func() { n.takeWheel(a.host) }))
+	}
+	return out
 }
 
 // enter does what is chosen, once it is confirmed and has the reason it wants.
 func (a *asking) enter(q decide.Question) {
+	if !a.v.n.mayDo(a.host) {
+		return
+	}
 	offer, sure := a.choice.Enter(q)
 	switch {
 	case !sure:

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"metabasis/internal/attach"
 	"metabasis/internal/core/night"
 	"metabasis/internal/person"
 	"metabasis/internal/report"
@@ -21,7 +22,8 @@ type Live struct {
 	src     Source
 	night   night.Night
 	started bool
-	asked   bool // the run was asked to begin
+	asked   bool         // the run was asked to begin
+	wheel   attach.Wheel // of a night that runs in another process
 	view    *View
 	play    *player     // it is played again; nil where it is shown as it ended
 	whole   night.Night // as it ended, meanwhile
@@ -111,7 +113,11 @@ func (n *Live) Head(f screen.Frame) []ink.Row {
 	if n.past() && n.night.Ended.IsZero() {
 		rows = strip.Still(&n.night, f.Cells)
 	}
-	return append(rows, n.attention())
+	rows = append(rows, n.attention())
+	if n.seen() {
+		rows = append(rows, n.besideRow())
+	}
+	return rows
 }
 
 // begin begins the run.
@@ -138,6 +144,9 @@ func (n *Live) begin(h *screen.Host) {
 				root.Say("warning: " + strings.Join(notes, "; "))
 			}
 			screen.Listen(root, n.src.Run.Next, n.take, func() { n.pushed(root) })
+			if n.src.Beside != nil {
+				n.followWheel(root)
+			}
 		})
 	})
 }
@@ -168,11 +177,7 @@ func (n *Live) take(events []night.Event) {
 }
 
 // do passes on a decision.
-func (n *Live) do(h *screen.Host, c night.Command) {
-	if err := n.src.Run.Do(c); err != nil {
-		h.Say(err.Error())
-	}
-}
+func (n *Live) do(h *screen.Host, c night.Command) { n.passOn(h, c) }
 
 // Decide implements [screen.Standing].
 func (n *Live) Decide() {
@@ -186,6 +191,9 @@ func (n *Live) Abort() { n.view.ask(decide.OfAbort(&n.night)) }
 
 // Leaving implements [screen.Standing].
 func (n *Live) Leaving() person.Form {
+	if n.elsewhere() {
+		return n.leavingBeside()
+	}
 	in := 0
 	for _, d := range n.night.Devices {
 		if !d.Over && d.State != night.Waiting {
@@ -212,5 +220,8 @@ func (n *Live) Plain() []string {
 		lines = append(lines, fmt.Sprintf("%d %s", k, state))
 	}
 	slices.Sort(lines[2:])
+	if n.elsewhere() {
+		return append(lines, "", "Closing the terminal leaves it as it is: it runs in a process of its own.")
+	}
 	return append(lines, "", "Closing the terminal takes back what is in change, and ends the night then.")
 }

@@ -2,8 +2,10 @@ package watch
 
 import (
 	"context"
+	"errors"
 
 	"metabasis/internal/acts"
+	"metabasis/internal/attach"
 	"metabasis/internal/core/night"
 	"metabasis/internal/screen"
 	"metabasis/internal/screen/console"
@@ -59,6 +61,20 @@ type (
 		Pushed(ctx context.Context) error
 		Places() []string
 	}
+	// Beside is a night that is seen from several screens, of which one decides.
+	Beside interface {
+		// Own tells that it runs in this process: it ends with this screen.
+		Own() bool
+		// Wheel is who decides, and who looks; Take takes it.
+		Wheel() attach.Wheel
+		Take() error
+		// Turned waits until it is another; it is false when nothing more comes.
+		Turned(ctx context.Context) (attach.Wheel, bool)
+		// Err says why nothing more comes; nil is the end of the night.
+		Err() error
+		// Again is the night as it stands in the journal, once nothing more comes.
+		Again(ctx context.Context) (Source, error)
+	}
 	// Morning is what can be done with a past night: compare opens what is different after it,
 	// and report its report; back plans taking it back, and again plans it once more for what it
 	// did not keep. What cannot be is nil.
@@ -77,6 +93,7 @@ type Source struct {
 	Elsewhere string
 
 	Run     Run
+	Beside  Beside // nil for a night that only this screen can see
 	Plan    Plan
 	Said    Said
 	Hands   Hands
@@ -90,7 +107,7 @@ type Source struct {
 // another that has the workspace.
 func OfNight(n *acts.Tonight, wait bool) Source {
 	t := tonight{n, wait}
-	return Source{Night: n.Planned(), Warnings: n.Warnings(), Run: t, Plan: t, Said: t, Hands: t, Shelf: t, Close: n.Close}
+	return Source{Night: n.Planned(), Warnings: n.Warnings(), Run: t, Beside: own{n}, Plan: t, Said: t, Hands: t, Shelf: t, Close: n.Close}
 }
 
 // tonight is a night that was planned here, as its view asks for it.
@@ -127,6 +144,53 @@ func (t tonight) Console(ctx context.Context, device string) *console.Command {
 		Open: func(ctx context.Context, columns, rows int) (console.Session, error) {
 			return t.Tonight.Console(ctx, device, columns, rows)
 		}}
+}
+
+// OfAttached is a night that runs in another process. Again makes a source of what the journal
+// has of it.
+func OfAttached(a *acts.Attached, again func(ctx context.Context) (Source, error)) Source {
+	b := beside{a, again}
+	return Source{Night: a.Past.Night, Run: b, Beside: b, Said: a.Past, Close: a.Close}
+}
+
+// beside is a night that runs in another process, as its view asks for it.
+type beside struct {
+	*acts.Attached
+	again func(ctx context.Context) (Source, error)
+}
+
+func (b beside) Begin(context.Context) error               { return nil } // it has
+func (b beside) Again(ctx context.Context) (Source, error) { return b.again(ctx) }
+
+// Own implements [Beside].
+func (beside) Own() bool { return false }
+
+// own is a night of this process, among those that look at it.
+type own struct{ *acts.Tonight }
+
+func (own) Own() bool                             { return true }
+func (own) Err() error                            { return nil }
+func (own) Again(context.Context) (Source, error) { return Source{}, errors.New("it is over") }
+
+func (o own) Wheel() attach.Wheel {
+	if l := o.Local(); l != nil {
+		return l.Wheel()
+	}
+	return attach.Wheel{Mine: true}
+}
+
+func (o own) Take() error {
+	if l := o.Local(); l != nil {
+		return l.Take()
+	}
+	return errors.New("nobody else can look at this night")
+}
+
+func (o own) Turned(ctx context.Context) (attach.Wheel, bool) {
+	if l := o.Local(); l != nil {
+		return l.Turned(ctx)
+	}
+	return attach.Wheel{Mine: true}, false
 }
 
 // OfPast is a night of the journal.

@@ -293,6 +293,9 @@ func (v *View) Keys() []screen.Key {
 	if !n.planned() {
 		out = append(out, screen.On(keys.Need, "next in need", v.nextInNeed))
 	}
+	if n.seen() && !n.wheel.Mine && n.night.Ended.IsZero() {
+		out = append(out, screen.On(keys.Wheel, "take the wheel", func() { n.takeWheel(v.host) }))
+	}
 	out = append(out, screen.On(keys.Pane, "pane", v.pane), screen.On(keys.Fold, "fold", v.fold))
 	if n.src.Hands != nil {
 		out = append(out, screen.On(keys.Console, "console", v.console))

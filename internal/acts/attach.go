@@ -1,0 +1,141 @@
+package acts
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"strings"
+	"syscall"
+
+	"metabasis/internal/attach"
+	"metabasis/internal/core/night"
+	"metabasis/internal/diag"
+)
+
+// Attached is a night that runs in another process, and is seen and decided on from here.
+type Attached struct {
+	*attach.Client
+	// Past is the night as it stood in the journal when it was attached to; what happened behind
+	// that comes by [attach.Client.Next].
+	Past *Past
+}
+
+// Notes say what is to be known of it before it is looked at.
+func (a *Attached) Notes() (out []string) {
+	if v := ofThis(); a.Client.Night.Version != v {
+		out = append(out, fmt.Sprintf("the night is run by Metabasis %s, and this is %s", a.Client.Night.Version, v))
+	}
+	return out
+}
+
+// ofThis is the version of this Metabasis, as two of them tell each other apart.
+func ofThis() string { return diag.Version() + " " + diag.Commit() }
+
+// ErrNotAttached says that there is no night to attach to.
+var ErrNotAttached = errors.New("no night runs in this workspace")
+
+// Attach attaches to the night that runs in this workspace. Say is told what was met that is no
+// reason not to.
+func (d *Desk) Attach(ctx context.Context) (*Attached, error) {
+	conn, err := attach.Connect(ctx, d.Dir)
+	switch {
+	case errors.Is(err, fs.ErrNotExist), errors.Is(err, syscall.ECONNREFUSED):
+		return nil, d.noNight(ctx)
+	case err != nil:
+		return nil, fmt.Errorf("the night of this workspace cannot be attached to: %w", err)
+	}
+	b := &bookOf{desk: d}
+	client, err := attach.Dial(ctx, conn, attach.Hello{Version: ofThis(), From: lookingFrom(os.Getenv)}, b)
+	if err != nil {
+		return nil, fmt.Errorf("the night of this workspace cannot be attached to: %w", err)
+	}
+	return &Attached{client, b.past}, nil
+}
+
+// noNight says why there is no night to attach to.
+func (d *Desk) noNight(ctx context.Context) error {
+	all, err := d.Nights(ctx)
+	if err != nil {
+		return fmt.Errorf("%w that can be attached to, and not all of the journal can be read: %w", ErrNotAttached, err)
+	}
+	for _, l := range all {
+		switch {
+		case l.Runs != "":
+			return fmt.Errorf("night %d runs now, %s, and its process lets nobody attach", l.ID, l.Runs)
+		case l.Summary == nil:
+			return fmt.Errorf("%w; night %d was cut off, and nobody runs it: metabasis report %d tells what is known of it", ErrNotAttached, l.ID, l.ID)
+		}
+	}
+	return ErrNotAttached
+}
+
+// bookOf is the journal of the night that is attached to.
+type bookOf struct {
+	desk *Desk
+	past *Past
+}
+
+// Last implements [attach.Journal].
+func (b *bookOf) Last(ctx context.Context, of attach.Hello) (int64, error) {
+	var err error
+	b.past, err = b.desk.Open(ctx, of.Night)
+	if b.past == nil {
+		return 0, fmt.Errorf("night %d cannot be read from the journal: %w", of.Night, err)
+	}
+	return int64(len(b.past.Events)), nil
+}
+
+// After implements [attach.Journal].
+func (b *bookOf) After(ctx context.Context, last int64) ([]night.Event, error) {
+	j, err := b.desk.ReadJournal()
+	if err != nil {
+		return nil, err
+	}
+	defer j.Close()
+	return j.EventsAfter(ctx, b.past.ID, last)
+}
+
+// lookingFrom is from where somebody looks: the terminal, and the address that it was logged in
+// from.
+func lookingFrom(getenv func(string) string) string {
+	var parts []string
+	if tty, err := os.Readlink("/proc/self/fd/0"); err == nil && strings.HasPrefix(tty, "/dev/pts/") {
+		parts = append(parts, strings.TrimPrefix(tty, "/dev/"))
+	}
+	if from, _, _ := strings.Cut(getenv("SSH_CONNECTION"), " "); from != "" {
+		parts = append(parts, "from "+from)
+	}
+	return strings.Join(parts, " ")
+}
+
+// serve lets others attach to the night. That nobody can is noted, and no reason not to run it.
+// Where somebody sits before it here, that one has the wheel first.
+func (n *Tonight) serve(ctx context.Context) (put func(...night.Event), over func()) {
+	l, err := attach.Listen(ctx, n.desk.Dir)
+	if err != nil {
+		n.Note("nobody can attach to this night from another terminal: " + err.Error())
+		return func(...night.Event) {}, func() {}
+	}
+	s := attach.Serve(ctx, l, attach.Served{
+		Hello: attach.Hello{Version: ofThis(), Night: n.ID, Title: n.Plan.Title, By: Who(), PID: os.Getpid()},
+		Do:    func(c night.Command) error { return n.Run.Do(ctx, c) },
+		Lines: n.Lines,
+		Who:   attach.Who,
+	})
+	if !n.request.Unattended {
+		n.mu.Lock()
+		n.local = s.Local(Who())
+		n.mu.Unlock()
+	}
+	return s.Put, s.Close
+}
+
+// Local is this process's own screen among those that look at the night; nil where nobody can
+// attach to it, where it is run without one, and before it has begun.
+func (n *Tonight) Local() *attach.Local {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return n.local
+}

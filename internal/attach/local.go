@@ -1,0 +1,69 @@
+package attach
+
+import (
+	"context"
+	"sync"
+
+	"metabasis/internal/core/night"
+)
+
+// Local is the screen of the night's own process: it has the wheel until somebody takes it.
+type Local struct {
+	server *Server
+	viewer *viewer
+
+	mu     sync.Mutex
+	wheel  Wheel
+	turned chan struct{}
+}
+
+// Local enters the screen of the night's own process, of whom somebody sits at.
+func (s *Server) Local(who string) *Local {
+	l := &Local{server: s, turned: make(chan struct{}, 1)}
+	l.viewer = &viewer{who: who, own: l}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.viewers = append(s.viewers, l.viewer)
+	s.wheel = l.viewer
+	s.tellWheel()
+	return l
+}
+
+// turn takes in who has the wheel. The caller holds that of the server.
+func (l *Local) turn(w Wheel) {
+	l.mu.Lock()
+	l.wheel = w
+	l.mu.Unlock()
+	signal(l.turned)
+}
+
+// Wheel tells who decides, and who looks.
+func (l *Local) Wheel() Wheel {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.wheel
+}
+
+// Turned waits until the wheel is another than before, or who looks; it is false when ctx ends, or
+// the night.
+func (l *Local) Turned(ctx context.Context) (Wheel, bool) {
+	select {
+	case <-l.turned:
+		return l.Wheel(), true
+	case <-l.server.closed:
+	case <-ctx.Done():
+	}
+	return l.Wheel(), false
+}
+
+// Take takes the wheel.
+func (l *Local) Take() error {
+	l.server.mu.Lock()
+	defer l.server.mu.Unlock()
+	l.server.wheel = l.viewer
+	l.server.tellWheel()
+	return nil
+}
+
+// Do passes on a decision, if this screen has the wheel.
+func (l *Local) Do(c night.Command) error { return l.server.do(l.viewer, c) }

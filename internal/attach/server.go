@@ -1,0 +1,331 @@
+package attach
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"slices"
+	"sync"
+	"time"
+
+	"metabasis/internal/core/night"
+)
+
+// Served is a night that can be attached to.
+type Served struct {
+	Hello
+	// Do passes a decision on; By is set.
+	Do func(night.Command) error
+	// Lines tells what will be sent to a device.
+	Lines func(device string) []string
+	// Who tells who is at the other end of a connection; the error refuses it.
+	Who func(net.Conn) (string, error)
+}
+
+// atHand is how many of the newest events are kept for viewers; what is older stands in the
+// journal.
+const atHand = 1 << 16
+
+// Server serves a night to those that look at it.
+type Server struct {
+	night Served
+	at    net.Listener
+
+	mu      sync.Mutex
+	events  []night.Event // the newest ones, in order
+	seq     int64         // of the newest
+	viewers []*viewer     // in the order in which they came
+	wheel   *viewer
+	over    bool
+	changed chan struct{} // closed when there is something new, and another one takes its place
+	conns   sync.WaitGroup
+	closed  chan struct{}
+}
+
+// viewer is one that looks.
+type viewer struct {
+	who  string
+	conn net.Conn
+	say  []Message // what is to be said to it beside events
+	sent int64     // the newest event that it was sent, or has from elsewhere
+	gap  bool      // it was told of a gap, and has not said after what it goes on
+	own  *Local    // the screen of the night's own process; nil for one that is attached
+}
+
+// Serve begins to serve a night on a listener, until [Server.Close] or ctx ends.
+func Serve(ctx context.Context, l net.Listener, of Served) *Server {
+	of.Protocol = Protocol
+	s := &Server{night: of, at: l, changed: make(chan struct{}), closed: make(chan struct{})}
+	s.conns.Go(func() {
+		for {
+			c, err := l.Accept()
+			if errors.Is(err, net.ErrClosed) {
+				return
+			}
+			if err != nil { // such as too many files: it may pass
+				select {
+				case <-s.closed:
+					return
+				case <-time.After(100 * time.Millisecond):
+				}
+				continue
+			}
+			s.conns.Go(func() { s.serve(ctx, c) })
+		}
+	})
+	return s
+}
+
+// Put passes on what has happened. It never waits for who looks.
+func (s *Server) Put(events ...night.Event) {
+	if len(events) == 0 {
+		return
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.events = append(s.events, events...)
+	if n := len(s.events) - atHand; n > atHand/4 { // rarely, since all of them move
+		s.events = slices.Clone(s.events[n:])
+	}
+	s.seq = events[len(events)-1].Seq
+	s.wake()
+}
+
+// wake tells all writers that there is something. The caller holds s.mu.
+func (s *Server) wake() {
+	close(s.changed)
+	s.changed = make(chan struct{})
+}
+
+// Attended tells whether somebody has the wheel.
+func (s *Server) Attended() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.wheel != nil
+}
+
+// lastWords is how long those that look have to take what is left, once the night is over.
+const lastWords = 3 * time.Second
+
+// Close says that the night is over, gives those that look a moment to take what is left, and
+// ends. What stands still is left behind.
+func (s *Server) Close() {
+	s.mu.Lock()
+	if s.over {
+		s.mu.Unlock()
+		return
+	}
+	s.over = true
+	s.wake()
+	s.mu.Unlock()
+	close(s.closed)
+	_ = s.at.Close()
+	done := make(chan struct{})
+	go func() { s.conns.Wait(); close(done) }()
+	select {
+	case <-done:
+	case <-time.After(lastWords):
+		s.mu.Lock()
+		for _, v := range s.viewers {
+			if v.own == nil {
+				_ = v.conn.Close()
+			}
+		}
+		s.mu.Unlock()
+		<-done
+	}
+}
+
+// serve serves one that looks, to its end.
+func (s *Server) serve(ctx context.Context, c net.Conn) {
+	defer c.Close()
+	who, err := s.night.Who(c)
+	if err != nil {
+		_ = write(c, Message{Refused: err.Error()})
+		return
+	}
+	s.mu.Lock()
+	hello := s.night.Hello
+	hello.Seq = s.seq
+	s.mu.Unlock()
+	if write(c, Message{Hello: &hello}) != nil {
+		return
+	}
+	in := newReader(c)
+	_ = c.SetReadDeadline(time.Now().Add(readPatience))
+	first, err := in.next()
+	if err != nil {
+		return
+	}
+	_ = c.SetReadDeadline(time.Time{})
+	if why := s.refuses(first); why != "" {
+		_ = write(c, Message{Refused: why})
+		return
+	}
+	v := &viewer{who: label(who, first.Hello.From), conn: c, sent: *first.After}
+	s.enter(v)
+	ctx, left := context.WithCancel(ctx)
+	var both sync.WaitGroup
+	both.Go(func() { s.tell(ctx, v); _ = c.Close() })
+	s.hear(v, in)
+	left()
+	s.leave(v)
+	both.Wait()
+}
+
+// refuses says why somebody cannot look; "" where it can.
+func (s *Server) refuses(m Message) string {
+	switch {
+	case m.Hello == nil || m.After == nil:
+		return "who looks says first who it is, and which event it has last"
+	case m.Hello.Protocol != Protocol:
+		return fmt.Sprintf("this night is run by Metabasis %s, which speaks version %d of the protocol, and not %d: attach with that Metabasis",
+			s.night.Version, Protocol, m.Hello.Protocol)
+	}
+	return ""
+}
+
+func (s *Server) enter(v *viewer) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.viewers = append(s.viewers, v)
+	s.tellWheel()
+}
+
+func (s *Server) leave(v *viewer) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.viewers = slices.DeleteFunc(s.viewers, func(o *viewer) bool { return o == v })
+	if s.wheel == v {
+		s.wheel = nil
+	}
+	s.tellWheel()
+}
+
+// tellWheel tells all who has the wheel and who looks. The caller holds s.mu.
+func (s *Server) tellWheel() {
+	var names []string
+	for _, v := range s.viewers {
+		names = append(names, v.who)
+	}
+	has := ""
+	if s.wheel != nil {
+		has = s.wheel.who
+	}
+	for _, v := range s.viewers {
+		w := Wheel{Has: has, Mine: v == s.wheel, Viewers: names}
+		if v.own != nil {
+			v.own.turn(w)
+			continue
+		}
+		v.say = append(v.say, Message{Wheel: &w})
+	}
+	s.wake()
+}
+
+// hear takes what a viewer says, until it goes away.
+func (s *Server) hear(v *viewer, in *reader) {
+	for {
+		m, err := in.next()
+		if err != nil {
+			return
+		}
+		switch {
+		case m.After != nil:
+			s.mu.Lock()
+			v.sent, v.gap = max(v.sent, *m.After), false
+			s.wake()
+			s.mu.Unlock()
+		case m.Wheel != nil && m.Wheel.Take:
+			s.mu.Lock()
+			s.wheel = v
+			s.tellWheel()
+			s.mu.Unlock()
+		case m.Do != nil:
+			done := &Done{N: m.Do.N}
+			if err := s.do(v, m.Do.Command); err != nil {
+				done.Error = err.Error()
+			}
+			s.answer(v, Message{Done: done})
+		case m.Lines != nil:
+			s.answer(v, Message{Lines: &Lines{N: m.Lines.N, Device: m.Lines.Device, Lines: s.night.Lines(m.Lines.Device)}})
+		}
+	}
+}
+
+// do passes on a decision of a viewer that has the wheel.
+func (s *Server) do(v *viewer, c night.Command) error {
+	s.mu.Lock()
+	has := s.wheel
+	s.mu.Unlock()
+	switch {
+	case has == nil:
+		return errors.New("nobody has the wheel: take it first")
+	case has != v:
+		return fmt.Errorf("%s has the wheel", has.who)
+	}
+	c.By = v.who
+	return s.night.Do(c)
+}
+
+func (s *Server) answer(v *viewer, m Message) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	v.say = append(v.say, m)
+	s.wake()
+}
+
+// mostAtOnce is how many events go into one message.
+const mostAtOnce = 2048
+
+// tell says to a viewer what there is, until it goes away or the night is over.
+func (s *Server) tell(ctx context.Context, v *viewer) {
+	for {
+		out, changed, over := s.next(v)
+		for _, m := range out {
+			if write(v.conn, m) != nil {
+				return
+			}
+		}
+		if over {
+			_ = write(v.conn, Message{Over: true})
+			return
+		}
+		if len(out) > 0 {
+			continue
+		}
+		select {
+		case <-changed:
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// next takes what is to be said to a viewer. Over tells that all was said and nothing more comes.
+func (s *Server) next(v *viewer) (out []Message, changed <-chan struct{}, over bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out, v.say = v.say, nil
+	changed = s.changed
+	if v.gap {
+		return out, changed, false
+	}
+	i, _ := slices.BinarySearchFunc(s.events, v.sent+1, func(e night.Event, seq int64) int { return int(e.Seq - seq) })
+	switch some := s.events[i:min(len(s.events), i+mostAtOnce)]; {
+	case v.sent >= s.seq:
+		over = s.over && len(out) == 0
+	case len(some) == 0 || some[0].Seq != v.sent+1: // they stand in the journal
+		last := s.seq
+		if len(some) > 0 {
+			last = some[0].Seq - 1
+		}
+		v.gap = true
+		out = append(out, Message{Gap: last})
+	default:
+		v.sent = some[len(some)-1].Seq
+		out = append(out, Message{Events: slices.Clone(some)})
+	}
+	return out, changed, over
+}

@@ -1,0 +1,89 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"metabasis/internal/acts"
+	"metabasis/internal/core/night"
+	"metabasis/internal/screen"
+	"metabasis/internal/screen/home"
+	"metabasis/internal/screen/open"
+)
+
+func (a *app) attachCommand() *cobra.Command {
+	var headless, asJSON bool
+	cmd := &cobra.Command{
+		Use:   "attach",
+		Short: "Look at the night that runs in this workspace, from another terminal, and decide on it",
+		Long: `Look at the night that runs in this workspace, from another terminal. Any number of people
+can look. One has the wheel: only what that one decides is done, and it stands in the journal
+with who it was. H takes the wheel; all are told. Leaving leaves the night as it is.
+
+With --headless what happens is printed, one line an event, from now on, and the exit code at
+the end of the night is that of the night. Nothing can be decided so.`,
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return fmt.Errorf("%s says nothing here: a workspace runs one night at a time, and that is attached to; -C DIR names another workspace", args[0])
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if asJSON && !headless {
+				return errors.New("--json goes with --headless")
+			}
+			d, err := a.desk()
+			if err != nil {
+				return err
+			}
+			if headless {
+				return a.attachHeadless(cmd.Context(), d, asJSON)
+			}
+			if !a.isTerminal() {
+				return errors.New("there is no terminal here for the screen; use --headless")
+			}
+			n, err := d.Attach(cmd.Context())
+			if err != nil {
+				return err
+			}
+			a.warn(n.Notes())
+			return a.onScreen(cmd.Context(), d, func(h *screen.Host, _ *home.View) { open.Attached(h, d, n) })
+		},
+	}
+	cmd.Flags().BoolVar(&headless, "headless", false, "no screen: one line an event")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "with --headless: one JSON object an event")
+	return cmd
+}
+
+// attachHeadless prints what happens in a night that runs in another process, to its end.
+func (a *app) attachHeadless(ctx context.Context, d *acts.Desk, asJSON bool) error {
+	ctx, over := signalled(ctx)
+	n, err := d.Attach(ctx)
+	if err != nil {
+		over()
+		return err
+	}
+	defer n.Close()
+	a.warn(n.Notes())
+	told := n.Past.Night
+	fmt.Fprintf(a.err, "attached to night %d, %s, process %d\n", n.Client.Night.Night, n.Client.Night.Title, n.Client.Night.PID)
+	out := &eventPrinter{app: a, asJSON: asJSON}
+	for _, e := range n.Past.Events[:min(1, len(n.Past.Events))] { // the plan has the names of the steps
+		out.teller.Line(e)
+	}
+	for events, more := n.Next(ctx); more; events, more = n.Next(ctx) {
+		told = night.Fold(told, events...)
+		out.print(events)
+	}
+	if over() {
+		return &exitError{code: exitInterrupted}
+	}
+	if err := n.Err(); err != nil {
+		return &exitError{int(night.NeedsPerson), err}
+	}
+	out.summary(&told)
+	return outcome(&told, false)
+}

@@ -1,0 +1,92 @@
+package e2e
+
+import (
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// A night is looked at from two screens, of which one decides; the wheel goes from one to the
+// other by a word, and a screen that is closed gives it back.
+func TestTwoScreensAndOneWheel(t *testing.T) {
+	t.Parallel()
+	dir := filepath.Join(t.TempDir(), "night")
+	a := start(t, "160x42", nil, "demo", "--faults", "none", "--dir", dir)
+	a.see("Ready. Nothing has been sent.")
+	assert.Contains(t, attachFails(t, dir), "no night runs in this workspace")
+	a.press("B")
+	a.see("Enter begins the night")
+	a.press("Enter")
+	s := a.see("the runbook holds after batch 1")
+	assert.NotContains(t, s, "wheel", "who is alone is not told of it")
+
+	b := start(t, "140x41", nil, "-C", dir, "attach")
+	b.see("the runbook holds after batch 1")
+	b.see("has the wheel; H takes it; 1 other looks; the night runs in a process of its own")
+	a.see("you have the wheel; 1 other looks")
+	b.press("d")
+	b.see("Nothing is chosen")
+	b.press("1")
+	b.see("▌ 1 Go on")
+	b.press("Enter")
+	b.see("has the wheel, so nothing is decided from here; H takes it")
+	b.press("H") // also while it is decided
+	b.see("Take it\\?")
+	b.press("Down", "Enter")
+	b.see("◉ you have the wheel")
+	a.see(`has the wheel; H takes it`)
+	a.press("d")
+	a.see("Nothing is chosen")
+	a.press("1", "Enter")
+	a.see("has the wheel, so nothing is decided from here")
+	a.press("Escape")
+	a.see("Enter transcript")
+
+	b.see("▌ 1 Go on")
+	b.press("Enter")
+	b.see(`Enter again: \d+ devices`)
+	b.press("Enter")
+	a.see(`Batch 2 of 4 +4 devices +\d`)
+	b.press("q")
+	b.see("The night goes on in a process of its own: nothing is taken back")
+	b.press("Down", "Enter")
+	b.see(`\[code 0\]`)
+	a.see("nobody has the wheel; H takes it")
+	a.press("H")
+	a.see("The night is over. 24 devices: 24 kept")
+	a.press("q")
+	a.see(`\[code 0\]`)
+	assert.Contains(t, attachFails(t, dir), "no night runs in this workspace")
+}
+
+// attachFails attaches where that cannot be, and returns what is said.
+func attachFails(t *testing.T, dir string) string {
+	t.Helper()
+	out, err := exec.Command(binary, "-C", dir, "attach", "--headless").CombinedOutput()
+	require.Error(t, err)
+	return strings.TrimSpace(string(out))
+}
+
+// A process that is killed leaves its screens with what the journal has, and nobody says that
+// the night runs.
+func TestTheNightIsKilledUnderAScreen(t *testing.T) {
+	t.Parallel()
+	dir := filepath.Join(t.TempDir(), "night")
+	a := start(t, "160x44", nil, "demo", "--faults", "none", "--dir", dir)
+	a.begin()
+	b := start(t, "140x40", nil, "-C", dir, "attach")
+	b.see("has the wheel; H takes it")
+	b.see(`Batch 2 of 4 +4 devices +\d in change`)
+	out, err := exec.Command("pkill", "-9", "-f", "demo --faults none --dir "+dir).CombinedOutput()
+	require.NoError(t, err, string(out))
+	s := b.see("This night crashed: its journal ends at")
+	assert.NotContains(t, s, "has the wheel")
+	b.press("q")
+	b.see(`\[code 0\]`)
+	said := attachFails(t, dir)
+	assert.Contains(t, said, "no night runs in this workspace; night 1 was cut off, and nobody runs it")
+}

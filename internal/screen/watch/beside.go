@@ -1,0 +1,177 @@
+package watch
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"metabasis/internal/attach"
+	"metabasis/internal/core/night"
+	"metabasis/internal/person"
+	"metabasis/internal/report"
+	"metabasis/internal/screen"
+	"metabasis/internal/screen/ink"
+	"metabasis/internal/screen/keys"
+)
+
+// A night may be looked at from several screens, and run in another process than this one's. Then
+// what happens comes from there, and a decision is passed on to it, if this screen has the wheel.
+// Leaving leaves such a night as it is.
+
+// elsewhere tells a night that runs in another process.
+func (n *Live) elsewhere() bool { return n.src.Beside != nil && !n.src.Beside.Own() }
+
+// seen tells whether it is to be said who has the wheel: always of a night that runs elsewhere, and
+// of one of this process once others look.
+func (n *Live) seen() bool {
+	return n.elsewhere() || n.src.Beside != nil && n.started && (!n.wheel.Mine || len(n.wheel.Viewers) > 1)
+}
+
+// Attach shows a night that runs in another process: it stands on top of every view from now on.
+func (n *Live) Attach(h *screen.Host) {
+	n.started = true
+	root := h.Root()
+	root.Stand(n)
+	screen.Listen(root, n.src.Run.Next, n.take, func() { n.gone(root) })
+	n.followWheel(root)
+}
+
+// followWheel follows who has the wheel.
+func (n *Live) followWheel(root *screen.Host) {
+	n.wheel = n.src.Beside.Wheel()
+	screen.Listen(root, func(ctx context.Context) ([]attach.Wheel, bool) {
+		w, more := n.src.Beside.Turned(ctx)
+		return []attach.Wheel{w}, more
+	}, func(w []attach.Wheel) { n.turned(root, w[len(w)-1]) }, nil)
+}
+
+// turned takes in who has the wheel, and says it where it is another.
+func (n *Live) turned(root *screen.Host, w attach.Wheel) {
+	was := n.wheel
+	n.wheel = w
+	switch {
+	case was.Mine && !w.Mine && w.Has != "":
+		root.Say(w.Has + " has taken the wheel: what is decided here is not done any more")
+	case !was.Mine && w.Mine:
+		root.Say("you have the wheel: what you decide is done")
+	case was.Has != "" && w.Has == "":
+		root.Say(was.Has + " has gone, and nobody has the wheel")
+	}
+	n.view.changed()
+}
+
+// gone is the end of what comes from the process of the night: the night is over, or the process
+// is no more.
+func (n *Live) gone(root *screen.Host) {
+	why := n.src.Beside.Err()
+	if why == nil {
+		return
+	}
+	root.Go(func(ctx context.Context) {
+		past, err := n.src.Beside.Again(ctx)
+		root.Then(func() {
+			if err == nil { // it is told as the journal has it: as cut off, where nobody runs it
+				n.src, n.night, n.started = past, past.Night, false
+			}
+			root.Stand(nil)
+			root.Say(why.Error())
+			n.view.changed()
+		})
+	})
+}
+
+// besideRow says who decides on a night that runs in another process, and who looks.
+func (n *Live) besideRow() ink.Row {
+	r := ink.T(ink.Dim, " ")
+	switch {
+	case n.wheel.Mine:
+		r = r.Strong(ink.Buoy, "◉ you have the wheel")
+	case n.wheel.Has != "":
+		r = r.Strong(ink.Lamp, "◌ "+n.wheel.Has+" has the wheel")
+	default:
+		r = r.Strong(ink.Lamp, "◌ nobody has the wheel")
+	}
+	if !n.wheel.Mine {
+		r = r.Add(ink.Foam, "; "+keys.Wheel.Help().Key+" takes it")
+	}
+	others := ""
+	if k := len(n.wheel.Viewers) - 1; k > 0 {
+		others = fmt.Sprintf("; %s", report.Count(k, "other")) + " " + map[bool]string{true: "looks", false: "look"}[k == 1]
+	}
+	if n.elsewhere() {
+		others += "; the night runs in a process of its own, and goes on when you leave"
+	}
+	return r.Add(ink.Dim, others)
+}
+
+// takeWheel takes the wheel; from somebody who has it only where that is confirmed.
+func (n *Live) takeWheel(h *screen.Host) {
+	take := func() {
+		if err := n.src.Beside.Take(); err != nil {
+			h.Say(err.Error())
+		}
+	}
+	if n.wheel.Has == "" {
+		take()
+		return
+	}
+	h.Ask(person.Form{Title: "Take the wheel", Lines: []string{
+		n.wheel.Has + " has it, and is told. What is being decided there is not done any more.",
+	}, Questions: []person.Question{{Text: "Take it?", Choices: []person.Choice{
+		{Word: "leave it", Does: n.wheel.Has + " goes on deciding"},
+		{Word: "take it", Does: "what is decided here is done from now on"},
+	}}}}, func(answers []string) {
+		if strings.HasPrefix(answers[0], "take") {
+			take()
+		}
+	})
+}
+
+// mayDo tells whether a decision from here is done; else it says who decides.
+func (n *Live) mayDo(h *screen.Host) bool {
+	if n.src.Beside == nil || !n.started || n.wheel.Mine {
+		return true
+	}
+	who := n.wheel.Has
+	if who == "" {
+		who = "nobody"
+	}
+	h.Say(who + " has the wheel, so nothing is decided from here; " + keys.Wheel.Help().Key + " takes it")
+	return false
+}
+
+// leavingBeside asks what leaving a night means that runs in another process.
+func (n *Live) leavingBeside() person.Form {
+	lines := []string{"The night goes on in a process of its own: nothing is taken back, and nothing is ended.", "metabasis attach opens it again."}
+	if n.wheel.Mine {
+		lines = append(lines, "Nobody has the wheel then.")
+	}
+	if k := len(n.night.Holds); k > 0 {
+		lines = append(lines, report.Count(k, "question")+" waits for a decision.")
+	}
+	return person.Form{Title: "The night runs", Lines: lines, Questions: []person.Question{{Text: "Leave?", Choices: []person.Choice{
+		{Word: "stay", Does: "go on looking"},
+		{Word: "leave", Does: "the night goes on without you"},
+	}}}}
+}
+
+// passOn passes on a decision, if it is this screen that decides.
+func (n *Live) passOn(h *screen.Host, c night.Command) {
+	if !n.mayDo(h) {
+		return
+	}
+	if !n.elsewhere() {
+		if err := n.src.Run.Do(c); err != nil {
+			h.Say(err.Error())
+		}
+		return
+	}
+	h.Root().Go(func(context.Context) { // the other process may take its time
+		err := n.src.Run.Do(c)
+		h.Root().Then(func() {
+			if err != nil {
+				h.Root().Say(err.Error())
+			}
+		})
+	})
+}
