@@ -154,6 +154,13 @@ func TestOneHasTheWheel(t *testing.T) {
 	require.EqualError(t, a.Do(night.Command{Choice: night.GoOn, Hold: 1}), "nobody has the wheel: take it first")
 	assert.False(t, s.server.Attended())
 
+	require.NoError(t, b.Do(night.Command{Choice: night.Remark, Reason: "the light in hut 3 is out"}), "a note decides nothing")
+	s.mu.Lock()
+	require.Len(t, s.did, 1)
+	assert.Contains(t, s.did[0].By, "(pts/7)")
+	s.did = nil
+	s.mu.Unlock()
+
 	require.NoError(t, a.Take())
 	until(t, a, func(w Wheel) bool { return w.Mine })
 	until(t, b, func(w Wheel) bool { return strings.HasSuffix(w.Has, " (pts/3)") && !w.Mine })

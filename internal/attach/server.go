@@ -260,6 +260,7 @@ func (s *Server) do(v *viewer, c night.Command) error {
 	has := s.wheel
 	s.mu.Unlock()
 	switch {
+	case c.Choice == night.Remark: // anybody who looks may write down what there is to be known
 	case has == nil:
 		return errors.New("nobody has the wheel: take it first")
 	case has != v:

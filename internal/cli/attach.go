@@ -16,6 +16,7 @@ import (
 
 func (a *app) attachCommand() *cobra.Command {
 	var headless, asJSON bool
+	var note string
 	cmd := &cobra.Command{
 		Use:   "attach",
 		Short: "Look at the night that runs in this workspace, from another terminal, and decide on it",
@@ -23,7 +24,8 @@ func (a *app) attachCommand() *cobra.Command {
 can look. One has the wheel: only what that one decides is done, and it stands in the journal
 with who it was. H takes the wheel; all are told. Leaving leaves the night as it is.
 
-With --headless what happens is printed, one line an event, from now on, and the exit code at
+With --note a line is written into the journal of the night, and nothing is decided; E on the
+screen does the same. With --headless what happens is printed, one line an event, from now on, and the exit code at
 the end of the night is that of the night. Nothing can be decided so.`,
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 0 {
@@ -39,6 +41,9 @@ the end of the night is that of the night. Nothing can be decided so.`,
 			if err != nil {
 				return err
 			}
+			if note != "" {
+				return writeNote(cmd.Context(), d, note)
+			}
 			if headless {
 				return a.attachHeadless(cmd.Context(), d, asJSON)
 			}
@@ -53,9 +58,19 @@ the end of the night is that of the night. Nothing can be decided so.`,
 			return a.onScreen(cmd.Context(), d, func(h *screen.Host, _ *home.View) { open.Attached(h, d, n) })
 		},
 	}
+	cmd.Flags().StringVar(&note, "note", "", "write a note into the journal of the night, and go")
 	cmd.Flags().BoolVar(&headless, "headless", false, "no screen: one line an event")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "with --headless: one JSON object an event")
 	return cmd
+}
+
+// writeNote writes a note into the journal of the night that runs.
+func writeNote(ctx context.Context, d *acts.Desk, text string) error {
+	n, err := d.Attach(ctx)
+	if err != nil {
+		return err
+	}
+	return errors.Join(n.Do(night.Command{Choice: night.Remark, Reason: text}), n.Close())
 }
 
 // attachHeadless prints what happens in a night that runs in another process, to its end.

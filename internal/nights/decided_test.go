@@ -5,12 +5,14 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"slices"
+	"strings"
 	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/run"
@@ -157,4 +159,31 @@ func TestWhatIsSaidOfTimesAtAHold(t *testing.T) {
 	assert.Greater(t, dark.Load(), int64(nights/40))
 	assert.Greater(t, all.Load(), int64(nights/3))
 	assert.GreaterOrEqual(t, 10*good.Load(), 9*all.Load(), "%d of %d are near", good.Load(), all.Load())
+}
+
+// A note stands in the journal in its place, as one line and without secrets, and decides
+// nothing.
+func TestANoteDecidesNothing(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := simple(t, []sim.Spec{{}, {}}, nil)
+		defer w.sim.Close()
+		said := false
+		w.run(t.Context(), func(r *run.Run, e night.Event) {
+			if e.Kind == night.Sent && !said {
+				said = true
+				for _, text := range []string{"the light in hut 3\nis\x1b[2J out", "   ", strings.Repeat("x", 4000)} {
+					assert.NoError(t, r.Do(t.Context(), night.Command{Choice: night.Remark, By: "ada", Reason: text}))
+				}
+			}
+		})
+		w.checkLaws()
+		for _, d := range w.night.Devices {
+			assert.Equal(t, night.Kept, d.State, d.Note)
+		}
+		require.Len(t, w.night.Notes, 2, "one that says nothing is none")
+		assert.Equal(t, "ada notes: the light in hut 3 is [2J out", w.night.Notes[0].String())
+		assert.Len(t, []rune(w.night.Notes[1].Text), 501)
+		assert.Empty(t, w.night.Aborted)
+		assert.Empty(t, w.night.Decided)
+	})
 }

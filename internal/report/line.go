@@ -120,6 +120,8 @@ func tell(e night.Event) string {
 		return "sent, and taken: " + strings.Join(e.Lines, "")
 	case night.Looked:
 		return fmt.Sprintf("looked, %s: %s came back", e.What, Count(len(e.Lines), "line"))
+	case night.Noted:
+		return "note by " + e.By + ": " + e.Note
 	case night.Reached:
 		return reachedLine(e.Reach)
 	case night.Done:

@@ -39,6 +39,7 @@ type Morning struct {
 	Devices   []DeviceReport `json:"devices"`
 	LeftOut   []plan.LeftOut `json:"left_out,omitempty"`
 	Decisions []Decided      `json:"decisions,omitempty"`
+	Notes     []night.Note   `json:"notes,omitempty"` // what was written into the journal
 	Waivers   []Waived       `json:"waivers,omitempty"`
 	Failures  []Failure      `json:"failures,omitempty"`
 	Runs      bool           `json:"runs,omitempty"`    // it has not ended yet
@@ -251,6 +252,8 @@ func (t *teller) event(e night.Event) {
 			asked := t.holds[e.Hold]
 			t.m.Decisions = append(t.m.Decisions, Decided{e.At, e.By, e.Device, e.Choice, e.Note, asked.Note, asked.Lines})
 		}
+	case night.Noted:
+		t.m.Notes = append(t.m.Notes, night.Note{At: e.At, By: e.By, Text: e.Note})
 	case night.Aborted:
 		t.m.Decisions = append(t.m.Decisions, Decided{At: e.At, By: e.By, Choice: "abort: " + e.Choice, Reason: e.Note})
 	case night.LetGo:

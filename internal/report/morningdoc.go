@@ -210,6 +210,14 @@ func (d *morningDocument) decisions() {
 		}
 		d.table([]string{"value", "what it is", "was", "from"}, rows)
 	}
+	if len(m.Notes) > 0 {
+		d.Add(document.Section("What was noted"))
+		var rows [][]string
+		for _, n := range m.Notes {
+			rows = append(rows, []string{hour(n.At), n.By, n.Text})
+		}
+		d.table([]string{"at", "who", "note"}, rows)
+	}
 	d.Add(document.Section("Who decided what"))
 	if len(m.Decisions)+len(m.Waivers) == 0 {
 		d.text("Nothing had to be decided.")

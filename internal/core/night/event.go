@@ -45,6 +45,7 @@ const (
 	Prediction Kind = "foreseen"  // see [Predict], [NoPrediction] and [Notice]
 	Looked     Kind = "looked"    // see [LookedAt]
 	Reached    Kind = "reached"   // an address was asked for an answer
+	Noted      Kind = "note"      // By, Note: what somebody wrote into the journal
 	Done       Kind = "did"       // see [Did]
 	Predicted  Kind = "predicted" // see [AsPredicted], [NotAsPredicted] and [AtTheEnd]
 )
@@ -96,6 +97,9 @@ const (
 	Stop       Choice = "stop here"
 	ItIsDone   Choice = "it is done"  // what is done by hand, or what nobody knows to be done
 	DoAgain    Choice = "do it again" // what nobody knows to be done, and cannot be undone
+
+	// At any time: the reason of the command is written into the journal, and nothing is decided.
+	Remark Choice = "note"
 
 	// At an abort only.
 	Finish  Choice = "let them finish"

@@ -18,6 +18,7 @@ type Night struct {
 	Batch    int       // the batch that runs or ran last, from 1
 	Devices  []*Device // in the order of their batches
 	Holds    []Hold    // open ones, oldest first
+	Notes    []Note    // what was written into the journal, in order
 	Decided  []Decision
 	Failures int
 	Aborted  Choice // "" unless the run was aborted
@@ -298,6 +299,16 @@ func Fold(n Night, events ...Event) Night {
 	return n
 }
 
+// Note is what somebody wrote into the journal.
+type Note struct {
+	At   time.Time `json:"at"`
+	By   string    `json:"by"`
+	Text string    `json:"text"`
+}
+
+// String is a note in a line.
+func (n Note) String() string { return n.By + " notes: " + n.Text }
+
 // apply takes in an event about the run.
 func (n *Night) apply(e Event) {
 	switch e.Kind {
@@ -316,6 +327,8 @@ func (n *Night) apply(e Event) {
 		n.Batch = e.Batch
 	case Forecast:
 		n.Slots, n.Likely, n.Late, n.Stays = e.Slots, e.Due, e.Late, e.Stays
+	case Noted:
+		n.Notes = append(slices.Clone(n.Notes), Note{e.At, e.By, e.Note})
 	case Aborted:
 		n.Aborted = e.Choice
 	case LetGo:

@@ -2,17 +2,37 @@ package run
 
 import (
 	"slices"
+	"strings"
+	"unicode"
 
 	"metabasis/internal/core/night"
 )
 
 // command carries out what a person decided.
 func (r *Run) command(c night.Command) {
+	if c.Choice == night.Remark {
+		r.note(c)
+		return
+	}
 	if c.Hold != 0 {
 		r.answer(c)
 		return
 	}
 	r.abort(c)
+}
+
+// longestNote is the longest note that is written, in characters.
+const longestNote = 500
+
+// note writes what somebody says into the journal, as one line. Nothing is decided by it.
+func (r *Run) note(c night.Command) {
+	text := []rune(strings.Join(strings.FieldsFunc(c.Reason, func(c rune) bool { return unicode.IsSpace(c) || unicode.IsControl(c) }), " "))
+	if len(text) > longestNote {
+		text = append(text[:longestNote], '…')
+	}
+	if len(text) > 0 {
+		r.rec.Emit(night.Event{Kind: night.Noted, By: c.By, Note: r.plan.Mask(string(text))})
+	}
 }
 
 // abort starts no new device (law 7). What becomes of the devices in change is

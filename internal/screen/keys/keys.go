@@ -83,6 +83,7 @@ var (
 	Push       = bind("O", "push all backups off this machine", "O")
 	Prune      = bind("X", "clear what is not kept from the shelf; lists it and asks first", "X")
 	Report     = bind("D", "the report of the night, to be read", "D")
+	Note       = bind("E", "write a note into the journal of the night that runs", "E")
 	Wheel      = bind("H", "take the wheel of a night that runs in another process: from then on, what is decided here is done", "H")
 	Choose     = bind("1…9", "choose an answer", "1", "2", "3", "4", "5", "6", "7", "8", "9")
 )
@@ -141,6 +142,7 @@ func All() []Group {
 				Push,
 				Prune,
 				Report,
+				Note,
 				Wheel,
 				Choose,
 			},

@@ -155,11 +155,25 @@ func (n *Live) leavingBeside() person.Form {
 	}}}}
 }
 
+// note has a note written into the journal; whoever looks may.
+func (v *View) note() {
+	v.host.Type(screen.Line{Label: "note:", Hint: "for the journal and the report; nothing is decided by it", Done: func(text string) error {
+		if text = strings.TrimSpace(text); text != "" {
+			v.n.tell(v.host, night.Command{Choice: night.Remark, Reason: text})
+		}
+		return nil
+	}})
+}
+
 // passOn passes on a decision, if it is this screen that decides.
 func (n *Live) passOn(h *screen.Host, c night.Command) {
-	if !n.mayDo(h) {
-		return
+	if n.mayDo(h) {
+		n.tell(h, c)
 	}
+}
+
+// tell tells the night a command.
+func (n *Live) tell(h *screen.Host, c night.Command) {
 	if !n.elsewhere() {
 		if err := n.src.Run.Do(c); err != nil {
 			h.Say(err.Error())

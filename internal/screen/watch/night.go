@@ -108,7 +108,7 @@ func (n *Live) Head(f screen.Frame) []ink.Row {
 	now := n.clock(f.Now)
 	rows := strip.Rows(&n.night, now, f.Cells)
 	if n.play != nil {
-		return append(rows, n.play.row(f.Cells))
+		return append(rows, n.play.row(f.Cells, n.lastNote(now)))
 	}
 	if n.past() && n.night.Ended.IsZero() {
 		rows = strip.Still(&n.night, f.Cells)
@@ -170,14 +170,26 @@ func (n *Live) pushed(root *screen.Host) {
 	})
 }
 
-// take takes in what has happened.
+// take takes in what has happened. A note is said to all who look.
 func (n *Live) take(events []night.Event) {
+	noted := len(n.night.Notes)
 	n.night = night.Fold(n.night, events...)
+	if all := n.night.Notes; len(all) > noted && n.view.host != nil {
+		n.view.host.Root().Say(all[len(all)-1].String())
+	}
 	n.view.changed()
 }
 
 // do passes on a decision.
 func (n *Live) do(h *screen.Host, c night.Command) { n.passOn(h, c) }
+
+// lastNote is what was noted in the last minute before a time; "" is nothing.
+func (n *Live) lastNote(now time.Time) string {
+	if k := len(n.night.Notes); k > 0 && now.Sub(n.night.Notes[k-1].At) <= time.Minute {
+		return n.night.Notes[k-1].String()
+	}
+	return ""
+}
 
 // Decide implements [screen.Standing].
 func (n *Live) Decide() {

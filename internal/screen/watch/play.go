@@ -86,7 +86,7 @@ func (p *player) toTime(t time.Time) {
 func (p *player) over() bool { return p.at == len(p.events) && !p.now.Before(p.events[p.at-1].At) }
 
 // row is the slider over the time of the night.
-func (p *player) row(cells int) ink.Row {
+func (p *player) row(cells int, note string) ink.Row {
 	first, last := p.events[0].At, p.events[len(p.events)-1].At
 	share := 1.0
 	if all := last.Sub(first); all > 0 {
@@ -98,6 +98,9 @@ func (p *player) row(cells int) ink.Row {
 	}
 	r := ink.T(ink.Lamp, " ▶ ").Strong(ink.Foam, "Played again ").Strong(ink.Lamp, p.now.Local().Format("15:04:05")).
 		Add(ink.Dim, fmt.Sprintf("  event %d of %d  %s  ", p.at, len(p.events), word))
+	if note != "" {
+		r = r.Strong(ink.Lamp, ink.Fit(note, max(min(len([]rune(note)), cells-r.Width()-30), 10))+"  ")
+	}
 	filled, empty := ink.Bar(share, max(cells-r.Width()-18, 8))
 	return r.Add(ink.Tide, filled).Add(ink.Faint, empty).Add(ink.Dim, " "+last.Local().Format("15:04:05"))
 }

@@ -293,6 +293,9 @@ func (v *View) Keys() []screen.Key {
 	if !n.planned() {
 		out = append(out, screen.On(keys.Need, "next in need", v.nextInNeed))
 	}
+	if n.started && n.night.Ended.IsZero() {
+		out = append(out, screen.On(keys.Note, "note", v.note))
+	}
 	if n.seen() && !n.wheel.Mine && n.night.Ended.IsZero() {
 		out = append(out, screen.On(keys.Wheel, "take the wheel", func() { n.takeWheel(v.host) }))
 	}
