@@ -128,6 +128,7 @@ func (n *Tonight) mistake(device string, what any, stack []byte) {
 func (n *Tonight) run(ctx context.Context, put func(...night.Event), over func()) {
 	done := make(chan error, 1)
 	go func() { done <- n.Run.Go(ctx) }()
+	calls := newCalls(ctx, n)
 	var told night.Night
 	for batch := range n.Run.Events() {
 		told = night.Fold(told, batch...)
@@ -139,6 +140,7 @@ func (n *Tonight) run(ctx context.Context, put func(...night.Event), over func()
 		n.now.Store(&stands)
 		n.Events.Put(batch...)
 		put(batch...)
+		calls.on(batch, &told)
 	}
 	err := <-done
 	over() // before the workspace is given free: the next night's socket has the same name
@@ -150,6 +152,7 @@ func (n *Tonight) run(ctx context.Context, put func(...night.Event), over func()
 	if wrong != nil {
 		n.Note(wrong.Error())
 	}
+	calls.end()
 	n.mu.Lock()
 	n.end, n.err = told, err
 	n.mu.Unlock()

@@ -1,8 +1,10 @@
 package e2e
 
 import (
+	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -17,6 +19,8 @@ func TestTwoScreensAndOneWheel(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "night")
 	a := start(t, "160x42", nil, "demo", "--faults", "none", "--dir", dir)
 	a.see("Ready. Nothing has been sent.")
+	raw := filepath.Join(t.TempDir(), "raw")
+	a.tmux("pipe-pane", "cat > "+raw)
 	assert.Contains(t, attachFails(t, dir), "no night runs in this workspace")
 	a.press("B")
 	a.see("Enter begins the night")
@@ -46,6 +50,9 @@ func TestTwoScreensAndOneWheel(t *testing.T) {
 	a.press("Escape")
 	a.see("Enter transcript")
 
+	assert.Contains(t, a.tmux("display-message", "-p", "#{pane_title}"), "◆ 1 held")
+	assert.Equal(t, 1, bells(t, raw), "once a hold")
+
 	b.see("▌ 1 Go on")
 	b.press("Enter")
 	b.see(`Enter again: \d+ devices`)
@@ -61,6 +68,14 @@ func TestTwoScreensAndOneWheel(t *testing.T) {
 	a.press("q")
 	a.see(`\[code 0\]`)
 	assert.Contains(t, attachFails(t, dir), "no night runs in this workspace")
+}
+
+// bells counts how often the bell was rung in what a terminal was sent; what ends a title is none.
+func bells(t *testing.T, raw string) int {
+	t.Helper()
+	data, err := os.ReadFile(raw)
+	require.NoError(t, err)
+	return strings.Count(regexp.MustCompile("\x1b\\][^\x07\x1b]*(\x07|\x1b\\\\)").ReplaceAllString(string(data), ""), "\a")
 }
 
 // attachFails attaches where that cannot be, and returns what is said.

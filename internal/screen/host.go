@@ -39,6 +39,9 @@ func (h *Host) Back() { h.app.remove(h) }
 // Say says something in the place of the keys, for a while.
 func (h *Host) Say(text string) { h.app.say(text) }
 
+// Ring rings the bell of the terminal, once.
+func (h *Host) Ring() { h.app.cmd(tea.Raw("\a")) }
+
 // Left tells whether the view was left.
 func (h *Host) Left() bool { return h.closed }
 

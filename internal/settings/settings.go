@@ -62,6 +62,7 @@ const (
 	Secrets    = "secrets"
 	Identity   = "identity"
 	Helper     = "askpass"
+	Call       = "call"
 	Evidence   = "evidence"
 	Mouse      = "mouse"
 	Keep       = "keep"
@@ -89,6 +90,7 @@ func All() []Setting {
 		{Secrets, "secrets.age", "the encrypted file with secrets", anything},
 		{Identity, "", "the key file that opens it; none asks for its passphrase", anything},
 		{Helper, "", "a program that prints a secret when called with a prompt", anything},
+		{Call, "", "a program that calls a person: when something is held or stranded, and at an end that needs somebody; it gets it as JSON on its standard input", anything},
 		{Evidence, "evidence", "where the answers of devices are kept", anything},
 		{Keep, keep.Usual, "backups of a device that stay when the shelf is cleared: its newest, one a day, one a month", keepRule},
 		{Signers, "", "a file of those who may sign sealed plans, as ssh-keygen -Y verify -f takes it; none takes anybody's", anything},

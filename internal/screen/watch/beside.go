@@ -30,6 +30,9 @@ func (n *Live) seen() bool {
 // Attach shows a night that runs in another process: it stands on top of every view from now on.
 func (n *Live) Attach(h *screen.Host) {
 	n.started = true
+	for _, hold := range n.night.Holds { // who attaches sees them
+		n.rung = max(n.rung, hold.Number)
+	}
 	root := h.Root()
 	root.Stand(n)
 	screen.Listen(root, n.src.Run.Next, n.take, func() { n.gone(root) })

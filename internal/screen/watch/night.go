@@ -24,6 +24,7 @@ type Live struct {
 	started bool
 	asked   bool         // the run was asked to begin
 	wheel   attach.Wheel // of a night that runs in another process
+	rung    int          // the newest hold that the bell was rung for
 	view    *View
 	play    *player     // it is played again; nil where it is shown as it ended
 	whole   night.Night // as it ended, meanwhile
@@ -41,10 +42,14 @@ func (n *Live) View() screen.View { return n.view }
 
 // Title implements [screen.Standing].
 func (n *Live) Title() string {
-	if n.night.Outline == nil {
-		return "a night"
+	title := "a night"
+	if n.night.Outline != nil {
+		title = n.night.Outline.Title
 	}
-	return n.night.Outline.Title
+	if k := len(n.night.Holds); k > 0 && n.started {
+		title = fmt.Sprintf("◆ %d held · %s", k, title)
+	}
+	return title
 }
 
 // planned tells a night that has not begun and can be.
@@ -177,7 +182,19 @@ func (n *Live) take(events []night.Event) {
 	if all := n.night.Notes; len(all) > noted && n.view.host != nil {
 		n.view.host.Root().Say(all[len(all)-1].String())
 	}
+	n.ring()
 	n.view.changed()
+}
+
+// ring rings once for each hold, when it is opened.
+func (n *Live) ring() {
+	rung := n.rung
+	for _, h := range n.night.Holds {
+		n.rung = max(n.rung, h.Number)
+	}
+	if n.rung > rung && n.view.host != nil {
+		n.view.host.Root().Ring()
+	}
 }
 
 // do passes on a decision.
