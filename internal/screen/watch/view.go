@@ -30,8 +30,10 @@ type View struct {
 	rows   []place
 	cells  int // the rows were made for
 	asking *asking
-	busy   bool     // the devices are being read
-	said   struct { // what was said with a device, while the night is played again
+	byHand bool      // a person has moved the cursor, or does something where it stands
+	after  time.Time // since when the trouble is that the cursor has followed
+	busy   bool      // the devices are being read
+	said   struct {  // what was said with a device, while the night is played again
 		device string
 		lines  []string
 	}
@@ -135,6 +137,7 @@ func (v *View) lay(cells int) {
 
 // moved takes the cursor to the row that the list's stands in, in the same column.
 func (v *View) moved() {
+	v.byHand = true
 	p := v.rows[v.list.Cursor]
 	if v.cursor >= p.from && v.cursor < p.to {
 		return
@@ -210,35 +213,6 @@ func (v *View) DeviceHere() string {
 	return ""
 }
 
-// needs lists the states that need somebody, the most urgent first; those that
-// only want to be looked at come last.
-func needs() [][]night.State {
-	return [][]night.State{{night.Held}, {night.Stranded, night.Dark}, {night.Reverting, night.Reverted, night.Blocked}}
-}
-
-// nextInNeed moves the cursor to the next device that needs somebody.
-func (v *View) nextInNeed() {
-	devices := v.n.night.Devices
-	for _, states := range needs() {
-		for i := 1; i <= len(devices); i++ {
-			if j := (v.cursor + i) % len(devices); slices.Contains(states, devices[j].State) {
-				v.to(j)
-				return
-			}
-		}
-	}
-	for i := 1; i <= len(devices); i++ { // what is kept, and is not the whole change
-		if j := (v.cursor + i) % len(
-			devices,
-		); devices[j].Over && devices[j].State == night.Kept &&
-			(devices[j].LeftSteps() > 0 || len(devices[j].Unlike) > 0) {
-			v.to(j)
-			return
-		}
-	}
-	v.host.Say("no device needs you")
-}
-
 // hold is the hold of the device under the cursor, else the oldest.
 func (v *View) hold() (night.Hold, bool) {
 	holds := v.n.night.Holds
@@ -268,6 +242,7 @@ func (v *View) changed() {
 	if v.asking != nil {
 		v.asking.changed()
 	}
+	v.follow()
 }
 
 // Keys implements [screen.View].
@@ -288,10 +263,10 @@ func (v *View) Keys() []screen.Key {
 		opens = "its lines"
 	}
 	out = append(out, v.list.Moves("device")...)
-	out = append(out, screen.On(keys.Open, opens, v.open), screen.On(keys.Find, "find", func() { v.list.Find(v.host, "device") }))
+	out = append(out, screen.On(keys.Open, opens, v.hand(v.open)), screen.On(keys.Find, "find", func() { v.list.Find(v.host, "device") }))
 	out = append(out, v.list.More(v.host)...)
 	if !n.planned() {
-		out = append(out, screen.On(keys.Need, "next in need", v.nextInNeed))
+		out = append(out, screen.On(keys.Need, "next in need", v.hand(v.nextInNeed)))
 	}
 	if n.started && n.night.Ended.IsZero() {
 		out = append(out, screen.On(keys.Note, "note", v.note))
@@ -299,14 +274,14 @@ func (v *View) Keys() []screen.Key {
 	if n.seen() && !n.wheel.Mine && n.night.Ended.IsZero() {
 		out = append(out, screen.On(keys.Wheel, "take the wheel", func() { n.takeWheel(v.host) }))
 	}
-	out = append(out, screen.On(keys.Pane, "pane", v.pane), screen.On(keys.Fold, "fold", v.fold))
+	out = append(out, screen.On(keys.Pane, "pane", v.hand(v.pane)), screen.On(keys.Fold, "fold", v.fold))
 	if n.src.Hands != nil {
-		out = append(out, screen.On(keys.Console, "console", v.console))
+		out = append(out, screen.On(keys.Console, "console", v.hand(v.console)))
 	}
 	if n.src.Hands != nil && n.night.Ended.IsZero() {
-		out = append(out, screen.On(keys.Login, "login anew", v.login))
+		out = append(out, screen.On(keys.Login, "login anew", v.hand(v.login)))
 	}
-	out = append(out, screen.On(keys.Differs, "difference", v.difference))
+	out = append(out, screen.On(keys.Differs, "difference", v.hand(v.difference)))
 	if n.planned() && n.src.Plan != nil && !n.asked && !v.busy {
 		out = append(out, screen.On(keys.Predict, "rehearse", v.rehearse))
 	}
@@ -316,7 +291,7 @@ func (v *View) Keys() []screen.Key {
 	if n.planned() && n.src.Plan != nil && len(n.night.Outline.Values) > 0 && !n.asked && !v.busy {
 		out = append(out, screen.On(keys.Values, "values", v.values))
 	}
-	return append(out, screen.On(keys.Left, "", func() { v.to(v.cursor - 1) }), screen.On(keys.Right, "", func() { v.to(v.cursor + 1) }))
+	return append(out, screen.On(keys.Left, "", v.hand(func() { v.to(v.cursor - 1) })), screen.On(keys.Right, "", v.hand(func() { v.to(v.cursor + 1) })))
 }
 
 // pastKeys are those of a night that is only looked at.
@@ -492,6 +467,7 @@ func (v *View) Click(x, y int) {
 	}
 	v.list.Click(y)
 	if i := v.list.At(y); v.folded && i >= 0 && v.rows[i].to > v.rows[i].from {
+		v.byHand = true
 		v.to(min(v.rows[i].from+max(x-2, 0)/2, v.rows[i].to-1))
 	}
 }
