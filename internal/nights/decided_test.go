@@ -16,6 +16,7 @@ import (
 
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/run"
+	"metabasis/internal/core/work"
 	"metabasis/internal/sim"
 )
 
@@ -185,5 +186,81 @@ func TestANoteDecidesNothing(t *testing.T) {
 		assert.Len(t, []rune(w.night.Notes[1].Text), 501)
 		assert.Empty(t, w.night.Aborted)
 		assert.Empty(t, w.night.Decided)
+	})
+}
+
+// A night that is let stand begins no new device, takes what is in change to its end, and goes on
+// when somebody says so.
+func TestANightIsLetStand(t *testing.T) {
+	for name, c := range map[string]struct {
+		answer night.Choice
+		kept   int
+	}{"and goes on": {night.GoOn, 5}, "and is stopped": {night.Stop, 1}, "and is taken back": {night.BackAll, 0}} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				w := simple(t, make([]sim.Spec, 5), func(b string) string {
+					return swapIn(b, "sizes     1, 4\n  together  4", "sizes     100%\n  together  1")
+				})
+				defer w.sim.Close()
+				ctx, end := context.WithCancel(t.Context())
+				defer end()
+				stood, holds := false, 0
+				w.run(ctx, func(r *run.Run, e night.Event) {
+					switch {
+					case e.Kind == night.Sent && !stood:
+						stood = true
+						for range 2 { // once is enough
+							assert.NoError(t, r.Do(ctx, night.Command{Choice: night.Stand, By: "ada", Reason: "the crew asks for it"}))
+						}
+					case e.Kind == night.HoldOpened:
+						holds++
+						assert.Equal(t, "let stand by ada", e.Note)
+						assert.Contains(t, e.Lines, "the crew asks for it")
+						go func() {
+							time.Sleep(10 * time.Minute)
+							assert.NoError(t, r.Do(ctx, night.Command{Hold: e.Hold, Choice: c.answer, By: "ada"}))
+						}()
+					}
+				})
+				w.checkLaws()
+				assert.Equal(t, 1, holds)
+				kept, standing := 0, false
+				for _, e := range w.seen {
+					switch {
+					case e.Kind == night.HoldOpened:
+						standing = true
+					case e.Kind == night.HoldClosed:
+						standing = false
+					case e.Kind == night.Moved && e.State == night.Checking:
+						assert.False(t, standing, "%s begins while the night stands", e.Device)
+					}
+				}
+				for _, d := range w.night.Devices {
+					if d.State == night.Kept {
+						kept++
+					}
+				}
+				assert.Equal(t, c.kept, kept)
+			})
+		})
+	}
+	synctest.Test(t, func(t *testing.T) { // nobody would let it go on
+		w := simple(t, []sim.Spec{{}, {}}, nil)
+		defer w.sim.Close()
+		r := run.New(w.plan, run.Options{Journal: w.journal, Unattended: true, By: "test", Outside: work.Outside{Connector: w.reached(), Backups: w.backups}})
+		done := make(chan error, 1)
+		go func() { done <- r.Go(t.Context()) }()
+		assert.NoError(t, r.Do(t.Context(), night.Command{Choice: night.Stand, By: "ada"}))
+		var told night.Night
+		for events := range r.Events() {
+			told = night.Fold(told, events...)
+		}
+		assert.NoError(t, <-done)
+		require.Len(t, told.Notes, 1)
+		assert.Contains(t, told.Notes[0].Text, "nobody would let it go on")
+		for _, d := range told.Devices {
+			assert.Equal(t, night.Kept, d.State, d.Note)
+		}
+		require.NoError(t, w.scripts.Close())
 	})
 }

@@ -101,6 +101,9 @@ const (
 	// At any time: the reason of the command is written into the journal, and nothing is decided.
 	Remark Choice = "note"
 
+	// While it runs: no new device begins, until somebody says that it goes on.
+	Stand Choice = "let it stand"
+
 	// At an abort only.
 	Finish  Choice = "let them finish"
 	Release Choice = "let go of everything"

@@ -18,6 +18,10 @@ func (r *Run) command(c night.Command) {
 		r.answer(c)
 		return
 	}
+	if c.Choice == night.Stand {
+		r.stand(c)
+		return
+	}
 	r.abort(c)
 }
 
@@ -33,6 +37,38 @@ func (r *Run) note(c night.Command) {
 	if len(text) > 0 {
 		r.rec.Emit(night.Event{Kind: night.Noted, By: c.By, Note: r.plan.Mask(string(text))})
 	}
+}
+
+// stand lets the night stand: what is in change goes on to its end, and no new device begins until
+// somebody says so. Where nobody is there to say it, it is not done.
+func (r *Run) stand(c night.Command) {
+	if r.released || r.stopping || r.holds[r.standHold] != nil || !r.unstarted() {
+		return
+	}
+	if r.opts.Unattended {
+		r.note(night.Command{By: "metabasis", Reason: "not let stand, as " + c.By + " wanted: this night is run without a screen, and nobody would let it go on; abort it, where it is not to"})
+		return
+	}
+	likely := r.plan.Forecast(r.progress(r.now(), min(r.batch, len(r.plan.Batches)))).Likely
+	back, touched := r.backAll()
+	offers := []night.Offer{
+		{Choice: night.GoOn, Touches: r.toCome(), Takes: likely.Sub(r.now())},
+		{Choice: night.Stop},
+		{Choice: night.BackAll, Touches: touched, Takes: back, Open: r.unknown(r.inChange())},
+	}
+	evidence := []string{"what is in change goes on to its end; no new device begins"}
+	if c.Reason != "" {
+		evidence = append(evidence, r.plan.Mask(c.Reason))
+	}
+	r.open(&openHold{offers: offers, answer: func(choice night.Choice) {
+		switch choice {
+		case night.Stop:
+			r.stop("it was let stand, and stopped")
+		case night.BackAll:
+			r.takeAllBack()
+		}
+	}}, "", "let stand by "+c.By, evidence, "")
+	r.standHold = r.nextHold
 }
 
 // abort starts no new device (law 7). What becomes of the devices in change is

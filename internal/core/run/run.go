@@ -57,6 +57,7 @@ type Run struct {
 	alarms     []string        // what must be asked about before the next batch
 	budget     int             // failures at which we ask; 0 is never
 	budgetHold int             // the hold at which that is asked
+	standHold  int             // the hold by which somebody lets the night stand
 	pace       paceKeeper
 	began      time.Time
 	slept      time.Duration // before it began

@@ -67,7 +67,7 @@ var (
 	Settle     = bind("S", "say that you have seen to it", "S")
 	Edit       = bind("e", "edit the runbook in your own editor", "e")
 	Insert     = bind("i", "insert a step to begin with", "i")
-	Play       = bind("P", "play a past night again; let it stand, or go on", "P")
+	Play       = bind("P", "play a past night again; let it stand, or go on. Of a night that runs: begin no new device", "P")
 	EventBack  = bind(",", "played again: an event back", ",")
 	EventOn    = bind(".", "an event on", ".")
 	MinuteBack = bind("<", "played again: a minute back", "<")

@@ -3,6 +3,7 @@ package watch
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"metabasis/internal/attach"
@@ -10,6 +11,7 @@ import (
 	"metabasis/internal/person"
 	"metabasis/internal/report"
 	"metabasis/internal/screen"
+	"metabasis/internal/screen/decide"
 	"metabasis/internal/screen/ink"
 	"metabasis/internal/screen/keys"
 )
@@ -166,6 +168,19 @@ func (v *View) note() {
 		}
 		return nil
 	}})
+}
+
+// stand lets the night stand: no new device begins. That it goes on is a decision like any other.
+func (v *View) stand() {
+	if i := slices.IndexFunc(v.n.night.Holds, func(h night.Hold) bool { return h.Device == "" }); i >= 0 {
+		v.ask(decide.OfHold(&v.n.night, v.n.night.Holds[i])) // it stands already: whether it goes on
+		return
+	}
+	if !slices.ContainsFunc(v.n.night.Devices, func(d *night.Device) bool { return d.State == night.Waiting }) {
+		v.host.Say("no device is to come: there is nothing that could be let stand")
+		return
+	}
+	v.n.do(v.host, night.Command{Choice: night.Stand})
 }
 
 // passOn passes on a decision, if it is this screen that decides.
