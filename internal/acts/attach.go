@@ -121,6 +121,7 @@ func (n *Tonight) serve(ctx context.Context) (put func(...night.Event), over fun
 	s := attach.Serve(ctx, l, attach.Served{
 		Hello: attach.Hello{Version: ofThis(), Night: n.ID, Title: n.Plan.Title, By: Who(), PID: os.Getpid()},
 		Do:    func(c night.Command) error { return n.Run.Do(ctx, c) },
+		Took:  func(who, from string) { n.remark(ctx, tookWheel(who, from)) },
 		Lines: n.Lines,
 		Who:   attach.Who,
 	})
@@ -130,6 +131,14 @@ func (n *Tonight) serve(ctx context.Context) (put func(...night.Event), over fun
 		n.mu.Unlock()
 	}
 	return s.Put, s.Close
+}
+
+// tookWheel says who decides from now on.
+func tookWheel(who, from string) string {
+	if from == "" {
+		return who + " has taken the wheel"
+	}
+	return who + " has taken the wheel from " + from
 }
 
 // Local is this process's own screen among those that look at the night; nil where nobody can

@@ -179,6 +179,9 @@ func (c *calls) end() {
 	c.stop()
 }
 
+// Ourselves is by whom a note is that Metabasis itself has written.
+const Ourselves = "metabasis"
+
 // remark writes into the journal what Metabasis itself did beside the night; once that is over,
 // it is noted for the person.
 func (n *Tonight) remark(ctx context.Context, text string) {
@@ -186,7 +189,7 @@ func (n *Tonight) remark(ctx context.Context, text string) {
 	ctx, cancel := context.WithTimeout(ctx, time.Second)
 	defer cancel()
 	if told := n.now.Load(); told != nil && told.Ended.IsZero() {
-		if n.Run.Do(ctx, night.Command{Choice: night.Remark, By: "metabasis", Reason: text}) == nil {
+		if n.Run.Do(ctx, night.Command{Choice: night.Remark, By: Ourselves, Reason: text}) == nil {
 			return
 		}
 	}

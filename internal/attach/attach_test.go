@@ -29,6 +29,7 @@ type stage struct {
 	mu      sync.Mutex
 	journal []night.Event
 	did     []night.Command
+	took    []string
 }
 
 func newStage(t *testing.T) *stage { return stageFor(t, Who) }
@@ -47,6 +48,11 @@ func stageFor(t *testing.T, who func(net.Conn) (string, error)) *stage {
 			}
 			s.did = append(s.did, c)
 			return nil
+		},
+		Took: func(who, from string) {
+			s.mu.Lock()
+			defer s.mu.Unlock()
+			s.took = append(s.took, who[strings.Index(who, "("):]+from)
 		},
 		Lines: func(device string) []string { return []string{"log host of " + device} },
 		Who:   who,
@@ -176,6 +182,14 @@ func TestOneHasTheWheel(t *testing.T) {
 	require.NoError(t, b.Take(), "whoever wants it says so")
 	until(t, a, func(w Wheel) bool { return !w.Mine })
 	require.ErrorContains(t, a.Do(night.Command{Choice: night.BackAll}), "(pts/7) has the wheel")
+	require.NoError(t, b.Take(), "who has it has it")
+	require.ErrorContains(t, a.Do(night.Command{Choice: night.BackAll}), "(pts/7) has the wheel")
+	s.mu.Lock()
+	require.Len(t, s.took, 2, "it is told each time that it is another's")
+	assert.Equal(t, "(pts/3)", s.took[0])
+	assert.Contains(t, s.took[1], "(pts/7)")
+	assert.Contains(t, s.took[1], "(pts/3)")
+	s.mu.Unlock()
 	require.NoError(t, b.Close())
 	until(t, a, func(w Wheel) bool { return w.Has == "" && len(w.Viewers) == 1 })
 	assert.False(t, s.server.Attended(), "who goes away gives it back")

@@ -58,10 +58,7 @@ func (l *Local) Turned(ctx context.Context) (Wheel, bool) {
 
 // Take takes the wheel.
 func (l *Local) Take() error {
-	l.server.mu.Lock()
-	defer l.server.mu.Unlock()
-	l.server.wheel = l.viewer
-	l.server.tellWheel()
+	l.server.take(l.viewer)
 	return nil
 }
 

@@ -17,6 +17,8 @@ type Served struct {
 	Hello
 	// Do passes a decision on; By is set.
 	Do func(night.Command) error
+	// Took is told who has taken the wheel, and from whom; "" is nobody. nil is told nothing.
+	Took func(who, from string)
 	// Lines tells what will be sent to a device.
 	Lines func(device string) []string
 	// Who tells who is at the other end of a connection; the error refuses it.
@@ -238,10 +240,7 @@ func (s *Server) hear(v *viewer, in *reader) {
 			s.wake()
 			s.mu.Unlock()
 		case m.Wheel != nil && m.Wheel.Take:
-			s.mu.Lock()
-			s.wheel = v
-			s.tellWheel()
-			s.mu.Unlock()
+			s.take(v)
 		case m.Do != nil:
 			done := &Done{N: m.Do.N}
 			if err := s.do(v, m.Do.Command); err != nil {
@@ -251,6 +250,21 @@ func (s *Server) hear(v *viewer, in *reader) {
 		case m.Lines != nil:
 			s.answer(v, Message{Lines: &Lines{N: m.Lines.N, Device: m.Lines.Device, Lines: s.night.Lines(m.Lines.Device)}})
 		}
+	}
+}
+
+// take gives the wheel to a viewer.
+func (s *Server) take(v *viewer) {
+	s.mu.Lock()
+	from, had := "", s.wheel
+	if had != nil {
+		from = had.who
+	}
+	s.wheel = v
+	s.tellWheel()
+	s.mu.Unlock()
+	if s.night.Took != nil && had != v {
+		s.night.Took(v.who, from)
 	}
 }
 

@@ -68,6 +68,10 @@ func TestTwoScreensAndOneWheel(t *testing.T) {
 	a.press("q")
 	a.see(`\[code 0\]`)
 	assert.Contains(t, attachFails(t, dir), "no night runs in this workspace")
+	report, err := exec.Command(binary, "-C", dir, "report", "1").Output()
+	require.NoError(t, err)
+	assert.Regexp(t, `\| metabasis \| \S+ \(pts/\d+\) has taken the wheel from \S+ \|`, string(report))
+	assert.Regexp(t, `\| \S+ \(pts/\d+\) \| go on \|`, string(report), "who decided is who had the wheel")
 }
 
 // bells counts how often the bell was rung in what a terminal was sent; what ends a title is none.

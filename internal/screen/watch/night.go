@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"metabasis/internal/acts"
 	"metabasis/internal/attach"
 	"metabasis/internal/core/night"
 	"metabasis/internal/person"
@@ -175,12 +176,14 @@ func (n *Live) pushed(root *screen.Host) {
 	})
 }
 
-// take takes in what has happened. A note is said to all who look.
+// take takes in what has happened. A note of a person is said to all who look.
 func (n *Live) take(events []night.Event) {
 	noted := len(n.night.Notes)
 	n.night = night.Fold(n.night, events...)
-	if all := n.night.Notes; len(all) > noted && n.view.host != nil {
-		n.view.host.Root().Say(all[len(all)-1].String())
+	for _, note := range n.night.Notes[min(noted, len(n.night.Notes)):] {
+		if note.By != acts.Ourselves && n.view.host != nil {
+			n.view.host.Root().Say(note.String())
+		}
 	}
 	n.ring()
 	n.view.changed()
