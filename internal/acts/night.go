@@ -106,6 +106,9 @@ func (n *Tonight) Begin(ctx context.Context, wait bool, say func(string)) error 
 		var held *locks.Held
 		if errors.As(err, &held) {
 			err = fmt.Errorf("%w; wait for its end with --wait", err)
+			if held.By.Workspace == n.desk.Path() { // it is this one's
+				err = fmt.Errorf("%w, or look at it with metabasis attach", err)
+			}
 		}
 		return err
 	}

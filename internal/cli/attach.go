@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -41,7 +42,10 @@ the end of the night is that of the night. Nothing can be decided so.`,
 			if err != nil {
 				return err
 			}
-			if note != "" {
+			if cmd.Flags().Changed("note") {
+				if strings.TrimSpace(note) == "" {
+					return errors.New("a note says something: it stands in the journal")
+				}
 				return writeNote(cmd.Context(), d, note)
 			}
 			if headless {
