@@ -119,7 +119,7 @@ func (n *Tonight) serve(ctx context.Context) (put func(...night.Event), over fun
 		return func(...night.Event) {}, func() {}
 	}
 	s := attach.Serve(ctx, l, attach.Served{
-		Hello: attach.Hello{Version: ofThis(), Night: n.ID, Title: n.Plan.Title, By: Who(), PID: os.Getpid()},
+		Hello: attach.Hello{Version: ofThis(), Night: n.ID, Title: n.Plan.Title, By: Who(), PID: os.Getpid(), Screen: !n.request.Unattended},
 		Do:    func(c night.Command) error { return n.Run.Do(ctx, c) },
 		Took:  func(who, from string) { n.remark(ctx, tookWheel(who, from)) },
 		Lines: n.Lines,

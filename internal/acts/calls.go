@@ -10,6 +10,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"time"
 
 	"metabasis/internal/core/night"
@@ -152,6 +153,9 @@ func (c *calls) call(ctx context.Context, one call) error {
 	cmd.Stdin = bytes.NewReader(append(data, '\n'))
 	var said head
 	cmd.Stdout, cmd.Stderr = nil, &said
+	// What it starts must not outlast it.
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
 	cmd.WaitDelay = time.Second
 	switch err := cmd.Run(); {
 	case ctx.Err() != nil:

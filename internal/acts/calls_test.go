@@ -119,7 +119,7 @@ func TestACallThatFails(t *testing.T) {
 
 // A program that hangs is given up, stands in nobody's way, and what was not called for is counted.
 func TestACallThatHangs(t *testing.T) {
-	c := newCaller(t, `sleep 600 & sleep 600`, func(c *calls) { c.within, c.last = 300*time.Millisecond, 900*time.Millisecond })
+	c := newCaller(t, `sleep 600 & echo $! > child; sleep 600`, func(c *calls) { c.within, c.last = 300*time.Millisecond, 900*time.Millisecond })
 	began := time.Now()
 	for i := range int64(100) {
 		c.on([]night.Event{hold(i+1, "quay", strings.Repeat("x", int(i+1)))}, &night.Night{})
@@ -129,4 +129,10 @@ func TestACallThatHangs(t *testing.T) {
 	assert.Contains(t, c.said(), "did not end within 300ms")
 	c.end()
 	assert.Less(t, time.Since(began), 15*time.Second, "the end of a night waits a moment only")
+	child, err := os.ReadFile(filepath.Join(c.dir, "child"))
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		stat, err := os.ReadFile("/proc/" + strings.TrimSpace(string(child)) + "/stat")
+		return err != nil || strings.Contains(string(stat), ") Z ")
+	}, 10*time.Second, 20*time.Millisecond, "what it started is ended with it")
 }

@@ -120,7 +120,11 @@ func (e *Evening) recordOne(ctx context.Context, d fleet.Device, tables []string
 		}
 		out.Tables[name] = record.Masked(record.Rows(v), s.Mask)
 	}
-	e.keepTold("record "+rec, out)
+	by := "record " + rec
+	if rec == Now { // to be compared, and kept as no record
+		by = "compare"
+	}
+	e.keepTold(by, out)
 	return out
 }
 

@@ -63,6 +63,8 @@ type Hello struct {
 	By    string `json:"by,omitempty"`
 	PID   int    `json:"pid,omitempty"`
 	Seq   int64  `json:"seq,omitempty"` // the newest event
+	// Screen tells that it is run on a screen of its process, and ends with that.
+	Screen bool `json:"screen,omitempty"`
 	// Of a viewer: from where it looks, such as pts/3. Who it is the system tells.
 	From string `json:"from,omitempty"`
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"syscall"
 
 	"github.com/spf13/cobra"
 
@@ -95,13 +96,21 @@ func (a *app) attachHeadless(ctx context.Context, d *acts.Desk, asJSON bool) err
 	}
 	for events, more := n.Next(ctx); more; events, more = n.Next(ctx) {
 		told = night.Fold(told, events...)
-		out.print(events)
+		if out.print(events); out.lost != nil { // who only looks has nothing left to do
+			break
+		}
 	}
 	if over() {
 		return &exitError{code: exitInterrupted}
 	}
 	if err := n.Err(); err != nil {
 		return &exitError{int(night.NeedsPerson), err}
+	}
+	if out.lost != nil && !errors.Is(out.lost, syscall.EPIPE) {
+		return fmt.Errorf("what happens cannot be printed any more, and the night goes on: %w", out.lost)
+	}
+	if out.lost != nil {
+		return nil
 	}
 	out.summary(&told)
 	return outcome(&told, false)

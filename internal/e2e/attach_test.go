@@ -30,7 +30,7 @@ func TestTwoScreensAndOneWheel(t *testing.T) {
 
 	b := start(t, "140x41", nil, "-C", dir, "attach")
 	b.see("the runbook holds after batch 1")
-	b.see("has the wheel; H takes it; 1 other looks; the night runs in a process of its own")
+	b.see("has the wheel; H takes it; 1 other looks; it ends with the screen it was begun on")
 	a.see("you have the wheel; 1 other looks")
 	b.press("d")
 	b.see("Nothing is chosen")
@@ -59,7 +59,7 @@ func TestTwoScreensAndOneWheel(t *testing.T) {
 	b.press("Enter")
 	a.see(`Batch 2 of 4 +4 devices +\d`)
 	b.press("q")
-	b.see("The night goes on in a process of its own: nothing is taken back")
+	b.see("Nothing is taken back, and nothing is ended: the night runs in another process; it ends with the screen it was begun on")
 	b.press("Down", "Enter")
 	b.see(`\[code 0\]`)
 	a.see("nobody has the wheel; H takes it")

@@ -104,9 +104,17 @@ func (n *Live) besideRow() ink.Row {
 		others = fmt.Sprintf("; %s", report.Count(k, "other")) + " " + map[bool]string{true: "looks", false: "look"}[k == 1]
 	}
 	if n.elsewhere() {
-		others += "; the night runs in a process of its own, and goes on when you leave"
+		others += "; " + n.endsWith()
 	}
 	return r.Add(ink.Dim, others)
+}
+
+// endsWith says with what a night ends that runs in another process.
+func (n *Live) endsWith() string {
+	if n.src.Beside.Screened() {
+		return "it ends with the screen it was begun on"
+	}
+	return "it runs without a screen, and goes on when you leave"
 }
 
 // takeWheel takes the wheel; from somebody who has it only where that is confirmed.
@@ -123,10 +131,10 @@ func (n *Live) takeWheel(h *screen.Host) {
 	h.Ask(person.Form{Title: "Take the wheel", Lines: []string{
 		n.wheel.Has + " has it, and is told. What is being decided there is not done any more.",
 	}, Questions: []person.Question{{Text: "Take it?", Choices: []person.Choice{
-		{Word: "leave it", Does: n.wheel.Has + " goes on deciding"},
-		{Word: "take it", Does: "what is decided here is done from now on"},
+		{Word: "stay", Does: n.wheel.Has + " goes on deciding"},
+		{Word: "wheel", Does: "what is decided here is done from now on"},
 	}}}}, func(answers []string) {
-		if strings.HasPrefix(answers[0], "take") {
+		if answers[0] == "wheel" {
 			take()
 		}
 	})
@@ -147,7 +155,7 @@ func (n *Live) mayDo(h *screen.Host) bool {
 
 // leavingBeside asks what leaving a night means that runs in another process.
 func (n *Live) leavingBeside() person.Form {
-	lines := []string{"The night goes on in a process of its own: nothing is taken back, and nothing is ended.", "metabasis attach opens it again."}
+	lines := []string{"Nothing is taken back, and nothing is ended: the night runs in another process; " + n.endsWith() + ".", "metabasis attach opens it again."}
 	if n.wheel.Mine {
 		lines = append(lines, "Nobody has the wheel then.")
 	}

@@ -253,7 +253,7 @@ func (n *Live) Plain() []string {
 	}
 	slices.Sort(lines[2:])
 	if n.elsewhere() {
-		return append(lines, "", "Closing the terminal leaves it as it is: it runs in a process of its own.")
+		return append(lines, "", "Closing the terminal leaves it as it is: it runs in another process; "+n.endsWith()+".")
 	}
 	return append(lines, "", "Closing the terminal takes back what is in change, and ends the night then.")
 }

@@ -65,6 +65,8 @@ type (
 	Beside interface {
 		// Own tells that it runs in this process: it ends with this screen.
 		Own() bool
+		// Screened tells that it ends with the screen on which it was begun.
+		Screened() bool
 		// Wheel is who decides, and who looks; Take takes it.
 		Wheel() attach.Wheel
 		Take() error
@@ -165,10 +167,14 @@ func (b beside) Again(ctx context.Context) (Source, error) { return b.again(ctx)
 // Own implements [Beside].
 func (beside) Own() bool { return false }
 
+// Screened implements [Beside].
+func (b beside) Screened() bool { return b.Client.Night.Screen }
+
 // own is a night of this process, among those that look at it.
 type own struct{ *acts.Tonight }
 
 func (own) Own() bool                             { return true }
+func (own) Screened() bool                        { return true }
 func (own) Err() error                            { return nil }
 func (own) Again(context.Context) (Source, error) { return Source{}, errors.New("it is over") }
 
