@@ -16,6 +16,7 @@ import (
 	"metabasis/internal/device/lines"
 	"metabasis/internal/report"
 	"metabasis/internal/store/locks"
+	"metabasis/internal/stream"
 	"metabasis/internal/workspace"
 )
 
@@ -25,7 +26,7 @@ type Tonight struct {
 	*workspace.OpenNight
 	// Events are what happens, from the first event of the run on, to be drawn or
 	// printed. They end with the night.
-	Events *Stream[night.Event]
+	Events *stream.Stream[night.Event]
 
 	desk    *Desk
 	change  *Change // what it was planned from
@@ -52,7 +53,7 @@ func newNight(d *Desk, n *workspace.OpenNight, a *workspace.Access) *Tonight {
 		OpenNight: n,
 		desk:      d,
 		access:    a,
-		Events:    NewStream[night.Event](),
+		Events:    stream.New[night.Event](),
 		read:      map[string]*plan.Target{},
 		over:      make(chan struct{}),
 		pushing:   newPushing(),

@@ -122,9 +122,9 @@ func all(t *testing.T, k *Client, after int64, n int) {
 func until(t *testing.T, k *Client, fits func(Wheel) bool) {
 	t.Helper()
 	for w := k.Wheel(); !fits(w); {
-		var more bool
-		w, more = k.Turned(t.Context())
+		turned, more := k.Turned(t.Context())
 		require.True(t, more, "%v", k.Err())
+		w = turned[len(turned)-1]
 	}
 }
 

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"metabasis/internal/core/night"
+	"metabasis/internal/stream"
 )
 
 // Client is a night that runs in another process, as one that looks at it has it.
@@ -19,18 +20,17 @@ type Client struct {
 
 	conn    net.Conn
 	journal Journal
+	events  *stream.Stream[night.Event]
+	turns   *stream.Stream[Wheel] // who has the wheel, each time that it is another
 	writing sync.Mutex
 
 	mu      sync.Mutex
 	last    int64 // the newest event that was handed out
 	wheel   Wheel
-	turned  chan struct{} // has one in it when the wheel is another than before
 	waits   map[int64]chan Message
 	n       int64
-	events  []night.Event
-	more    chan struct{} // has one in it when there is something
-	over    bool          // the night is
-	ended   error         // why nothing more comes; nil as long as something does
+	over    bool  // the night is
+	ended   error // why nothing more comes; nil as long as something does
 	closing bool
 	gone    context.CancelFunc // ends what is read for it
 }
@@ -75,7 +75,7 @@ func Dial(ctx context.Context, c net.Conn, me Hello, journal Journal) (*Client, 
 		return nil, err
 	}
 	k := &Client{Night: *m.Hello, conn: c, journal: journal, last: after, waits: map[int64]chan Message{},
-		turned: make(chan struct{}, 1), more: make(chan struct{}, 1)}
+		events: stream.New[night.Event](), turns: stream.New[Wheel]()}
 	live, gone := context.WithCancel(context.WithoutCancel(ctx))
 	k.gone = gone
 	go k.hear(live, in)
@@ -113,7 +113,7 @@ func (k *Client) hear(ctx context.Context, in *reader) {
 			k.take(m.Events)
 		case m.Wheel != nil:
 			k.wheel = *m.Wheel
-			signal(k.turned)
+			k.turns.Put(k.wheel)
 		case m.Done != nil:
 			k.reply(m.Done.N, m)
 		case m.Lines != nil:
@@ -135,19 +135,18 @@ func (k *Client) end(err error) {
 		close(w)
 		delete(k.waits, n)
 	}
-	signal(k.more)
-	signal(k.turned)
+	k.events.Close()
+	k.turns.Close()
 }
 
 // take takes in events, each once. The caller holds k.mu.
 func (k *Client) take(events []night.Event) {
 	for _, e := range events {
 		if e.Seq > k.last {
-			k.events = append(k.events, e)
+			k.events.Put(e)
 			k.last = e.Seq
 		}
 	}
-	signal(k.more)
 }
 
 // fill reads from the journal what the process has no more of, and goes on from there.
@@ -176,13 +175,6 @@ func (k *Client) reply(n int64, m Message) {
 	}
 }
 
-func signal(c chan struct{}) {
-	select {
-	case c <- struct{}{}:
-	default:
-	}
-}
-
 func (k *Client) send(m Message) error {
 	k.writing.Lock()
 	defer k.writing.Unlock()
@@ -195,26 +187,7 @@ func (k *Client) send(m Message) error {
 
 // Next waits for what happens, and returns all there is. It is false when nothing more comes, or
 // ctx ends; [Client.Err] says why.
-func (k *Client) Next(ctx context.Context) ([]night.Event, bool) {
-	for {
-		k.mu.Lock()
-		events, ended := k.events, k.ended != nil
-		k.events = nil
-		k.mu.Unlock()
-		switch {
-		case len(events) > 0:
-			return events, true
-		case ended:
-			signal(k.more) // for whoever else waits
-			return nil, false
-		}
-		select {
-		case <-k.more:
-		case <-ctx.Done():
-			return nil, false
-		}
-	}
-}
+func (k *Client) Next(ctx context.Context) ([]night.Event, bool) { return k.events.Next(ctx) }
 
 // Err says why nothing more comes: nil is the end of the night, or that somebody closed it here.
 func (k *Client) Err() error {
@@ -240,22 +213,9 @@ func (k *Client) Wheel() Wheel {
 	return k.wheel
 }
 
-// Turned waits until the wheel is another than before, or who looks; it is false when nothing more
-// comes.
-func (k *Client) Turned(ctx context.Context) (Wheel, bool) {
-	select {
-	case <-k.turned:
-	case <-ctx.Done():
-		return Wheel{}, false
-	}
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	if k.ended != nil {
-		signal(k.turned)
-		return k.wheel, false
-	}
-	return k.wheel, true
-}
+// Turned waits until the wheel is another than before, or who looks, and returns who had it since,
+// the newest last; it is false when nothing more comes.
+func (k *Client) Turned(ctx context.Context) ([]Wheel, bool) { return k.turns.Next(ctx) }
 
 // Take takes the wheel.
 func (k *Client) Take() error { return k.send(Message{Wheel: &Wheel{Take: true}}) }

@@ -5,6 +5,7 @@ import (
 	"sync"
 
 	"metabasis/internal/core/night"
+	"metabasis/internal/stream"
 )
 
 // Local is the screen of the night's own process: it has the wheel until somebody takes it.
@@ -12,14 +13,15 @@ type Local struct {
 	server *Server
 	viewer *viewer
 
-	mu     sync.Mutex
-	wheel  Wheel
-	turned chan struct{}
+	turns *stream.Stream[Wheel]
+
+	mu    sync.Mutex
+	wheel Wheel
 }
 
 // Local enters the screen of the night's own process, of whom somebody sits at.
 func (s *Server) Local(who string) *Local {
-	l := &Local{server: s, turned: make(chan struct{}, 1)}
+	l := &Local{server: s, turns: stream.New[Wheel]()}
 	l.viewer = &viewer{who: who, own: l}
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -34,7 +36,7 @@ func (l *Local) turn(w Wheel) {
 	l.mu.Lock()
 	l.wheel = w
 	l.mu.Unlock()
-	signal(l.turned)
+	l.turns.Put(w)
 }
 
 // Wheel tells who decides, and who looks.
@@ -44,17 +46,9 @@ func (l *Local) Wheel() Wheel {
 	return l.wheel
 }
 
-// Turned waits until the wheel is another than before, or who looks; it is false when ctx ends, or
-// the night.
-func (l *Local) Turned(ctx context.Context) (Wheel, bool) {
-	select {
-	case <-l.turned:
-		return l.Wheel(), true
-	case <-l.server.closed:
-	case <-ctx.Done():
-	}
-	return l.Wheel(), false
-}
+// Turned waits until the wheel is another than before, or who looks, and returns who had it since,
+// the newest last; it is false when ctx ends, or the night.
+func (l *Local) Turned(ctx context.Context) ([]Wheel, bool) { return l.turns.Next(ctx) }
 
 // Take takes the wheel.
 func (l *Local) Take() error {

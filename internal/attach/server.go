@@ -123,6 +123,13 @@ func (s *Server) Close() {
 	s.mu.Unlock()
 	close(s.closed)
 	_ = s.at.Close()
+	s.mu.Lock()
+	for _, v := range s.viewers {
+		if v.own != nil {
+			v.own.turns.Close()
+		}
+	}
+	s.mu.Unlock()
 	done := make(chan struct{})
 	go func() { s.conns.Wait(); close(done) }()
 	select {

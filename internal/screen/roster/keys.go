@@ -7,7 +7,6 @@ import (
 	"slices"
 	"strings"
 
-	"metabasis/internal/acts"
 	"metabasis/internal/core/reach"
 	"metabasis/internal/core/scope"
 	"metabasis/internal/report"
@@ -16,6 +15,7 @@ import (
 	"metabasis/internal/screen/grid"
 	"metabasis/internal/screen/keys"
 	"metabasis/internal/screen/watch"
+	"metabasis/internal/stream"
 )
 
 // Keys implements [screen.View].
@@ -166,7 +166,7 @@ func (v *View) reach(names []string) {
 	for _, name := range names {
 		v.asked[name] = true
 	}
-	events := acts.NewStream[reach.Event]()
+	events := stream.New[reach.Event]()
 	v.host.Go(func(ctx context.Context) {
 		defer events.Close()
 		if left := v.src.Reach(ctx, names, func(e reach.Event) { events.Put(e) }); len(left) > 0 {

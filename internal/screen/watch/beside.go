@@ -44,10 +44,7 @@ func (n *Live) Attach(h *screen.Host) {
 // followWheel follows who has the wheel.
 func (n *Live) followWheel(root *screen.Host) {
 	n.wheel = n.src.Beside.Wheel()
-	screen.Listen(root, func(ctx context.Context) ([]attach.Wheel, bool) {
-		w, more := n.src.Beside.Turned(ctx)
-		return []attach.Wheel{w}, more
-	}, func(w []attach.Wheel) { n.turned(root, w[len(w)-1]) }, nil)
+	screen.Listen(root, n.src.Beside.Turned, func(w []attach.Wheel) { n.turned(root, w[len(w)-1]) }, nil)
 }
 
 // turned takes in who has the wheel, and says it where it is another.

@@ -15,13 +15,13 @@ type fakeBeside struct {
 	wheel         attach.Wheel
 }
 
-func (f fakeBeside) Own() bool                                   { return f.own }
-func (f fakeBeside) Screened() bool                              { return f.screened }
-func (f fakeBeside) Wheel() attach.Wheel                         { return f.wheel }
-func (f fakeBeside) Take() error                                 { return nil }
-func (f fakeBeside) Turned(context.Context) (attach.Wheel, bool) { return f.wheel, false }
-func (f fakeBeside) Err() error                                  { return nil }
-func (f fakeBeside) Again(context.Context) (Source, error)       { return Source{}, nil }
+func (f fakeBeside) Own() bool                                     { return f.own }
+func (f fakeBeside) Screened() bool                                { return f.screened }
+func (f fakeBeside) Wheel() attach.Wheel                           { return f.wheel }
+func (f fakeBeside) Take() error                                   { return nil }
+func (f fakeBeside) Turned(context.Context) ([]attach.Wheel, bool) { return nil, false }
+func (f fakeBeside) Err() error                                    { return nil }
+func (f fakeBeside) Again(context.Context) (Source, error)         { return Source{}, nil }
 
 // With what a night ends is said as it is: one that hangs on a screen is not called one that goes
 // on by itself.

@@ -5,20 +5,20 @@ import (
 	"fmt"
 	"strings"
 
-	"metabasis/internal/acts"
 	"metabasis/internal/core/night"
 	"metabasis/internal/report"
 	"metabasis/internal/screen"
 	"metabasis/internal/screen/ink"
 	"metabasis/internal/screen/keys"
 	"metabasis/internal/screen/page"
+	"metabasis/internal/stream"
 )
 
 // rehearse reads and checks the devices and computes what the night will do to them,
 // behind what is shown.
 func (v *View) rehearse() {
 	v.busy = true
-	events, done := acts.NewStream[night.Event](), 0
+	events, done := stream.New[night.Event](), 0
 	v.host.Go(func(ctx context.Context) {
 		defer events.Close()
 		if err := v.n.src.Plan.Rehearse(ctx, func(e ...night.Event) { events.Put(e...) }); err != nil {

@@ -71,7 +71,7 @@ type (
 		Wheel() attach.Wheel
 		Take() error
 		// Turned waits until it is another; it is false when nothing more comes.
-		Turned(ctx context.Context) (attach.Wheel, bool)
+		Turned(ctx context.Context) ([]attach.Wheel, bool)
 		// Err says why nothing more comes; nil is the end of the night.
 		Err() error
 		// Again is the night as it stands in the journal, once nothing more comes.
@@ -192,11 +192,11 @@ func (o own) Take() error {
 	return errors.New("nobody else can look at this night")
 }
 
-func (o own) Turned(ctx context.Context) (attach.Wheel, bool) {
+func (o own) Turned(ctx context.Context) ([]attach.Wheel, bool) {
 	if l := o.Local(); l != nil {
 		return l.Turned(ctx)
 	}
-	return attach.Wheel{Mine: true}, false
+	return nil, false
 }
 
 // OfPast is a night of the journal.

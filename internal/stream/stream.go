@@ -1,4 +1,6 @@
-package acts
+// Package stream passes on what happens to one that looks, without the one that tells of it ever
+// waiting.
+package stream
 
 import (
 	"context"
@@ -16,8 +18,8 @@ type Stream[T any] struct {
 	more   chan struct{}
 }
 
-// NewStream makes a stream.
-func NewStream[T any]() *Stream[T] { return &Stream[T]{more: make(chan struct{}, 1)} }
+// New makes a stream.
+func New[T any]() *Stream[T] { return &Stream[T]{more: make(chan struct{}, 1)} }
 
 // Put passes items on.
 func (s *Stream[T]) Put(items ...T) {

@@ -1,4 +1,4 @@
-package acts
+package stream
 
 import (
 	"context"
@@ -11,7 +11,7 @@ import (
 
 // Whoever puts never waits, and whoever looks gets everything, in order, gathered.
 func TestAStreamLosesNothing(t *testing.T) {
-	s := NewStream[int]()
+	s := New[int]()
 	for i := range 1000 {
 		s.Put(i) // nobody looks yet
 	}
@@ -34,7 +34,7 @@ func TestAStreamLosesNothing(t *testing.T) {
 }
 
 func TestAStreamEnds(t *testing.T) {
-	s := NewStream[int]()
+	s := New[int]()
 	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Millisecond)
 	defer cancel()
 	_, ok := s.Next(ctx)
@@ -44,7 +44,7 @@ func TestAStreamEnds(t *testing.T) {
 	s.Put(2)
 	_, ok = s.Next(t.Context())
 	assert.False(t, ok, "when nobody is to look any more")
-	s = NewStream[int]()
+	s = New[int]()
 	s.Put(3)
 	s.Close()
 	items, ok := s.Next(t.Context())
