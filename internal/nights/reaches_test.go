@@ -44,8 +44,7 @@ unattended  take back the device
 // reached are the addresses that a device was told to reach, by step.
 func reached(d night.Device) (out []string) {
 	for _, r := range d.Reached {
-		out = append(out, strings.TrimSpace(runbook.ReachAsk{To: r.To, From: r.From}.String()+": "+
-			runbook.Reached{Sent: r.Sent, Answered: r.Answered, Not: r.Not}.String()))
+		out = append(out, r.ReachAsk.String()+": "+r.Reached.String())
 	}
 	return out
 }

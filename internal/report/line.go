@@ -393,8 +393,7 @@ func reachedLine(r *night.Reach) string {
 	if r == nil {
 		return ""
 	}
-	ask := runbook.ReachAsk{To: r.To, From: r.From}
-	out := fmt.Sprintf("%s: %s", ask, runbook.Reached{Sent: r.Sent, Answered: r.Answered, Not: r.Not})
+	out := fmt.Sprintf("%s: %s", r.ReachAsk, r.Reached)
 	if r.Took > 0 && r.Answered > 0 {
 		out += ", the first after " + milliseconds(r.Took)
 	}

@@ -34,13 +34,13 @@ func (d *morningDocument) reached() {
 			if r.Took > one.worst.Took {
 				one.worst, one.slowest = r, milliseconds(r.Took)+", "+dev.Name
 			}
-			if whole(r) {
+			if r.Whole() {
 				one.whole++
 				continue
 			}
 			one.odd++
 			odd = append(odd, []string{dev.Name, step, r.To, fromWhere(r),
-				runbook.Reached{Sent: r.Sent, Answered: r.Answered, Not: r.Not}.String(), hour(r.At)})
+				r.Reached.String(), hour(r.At)})
 		}
 	}
 	if len(rows) == 0 {
@@ -60,7 +60,7 @@ func (d *morningDocument) reached() {
 // lastReached is what came of each address of each step in the end.
 func lastReached(all []night.Reach) (out []night.Reach) {
 	for _, r := range all {
-		same := func(o night.Reach) bool { return o.Step == r.Step && o.To == r.To && o.From == r.From }
+		same := func(o night.Reach) bool { return o.Step == r.Step && o.ReachAsk == r.ReachAsk }
 		if i := slices.IndexFunc(out, same); i >= 0 {
 			out[i] = r
 			continue
@@ -69,9 +69,6 @@ func lastReached(all []night.Reach) (out []night.Reach) {
 	}
 	return out
 }
-
-// whole tells that every answer came back that was asked for.
-func whole(r night.Reach) bool { return r.Not == "" && r.Answered > 0 && r.Answered >= r.Sent }
 
 // fromWhere says from where an address was asked.
 func fromWhere(r night.Reach) string {

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"metabasis/internal/core/night"
+	"metabasis/internal/core/runbook"
 )
 
 // Of many devices that an address answered they are counted; every other one is told.
@@ -22,12 +23,12 @@ func TestTheReportTellsWhatWasReached(t *testing.T) {
 		events = append(events, night.Event{Kind: night.Reached, Device: device, Step: step, At: at, Reach: &r})
 	}
 	for _, name := range []string{"a", "b", "c"} {
-		reach(name, 0, night.Reach{To: "198.51.100.14", Sent: 4, Answered: 4, Took: 3 * time.Millisecond})
-		reach(name, 1, night.Reach{To: "198.51.100.14", Sent: 4})
+		reach(name, 0, night.Reach{ReachAsk: runbook.ReachAsk{To: "198.51.100.14"}, Reached: runbook.Reached{Sent: 4, Answered: 4, Took: 3 * time.Millisecond}})
+		reach(name, 1, night.Reach{ReachAsk: runbook.ReachAsk{To: "198.51.100.14"}, Reached: runbook.Reached{Sent: 4}})
 	}
-	reach("a", 1, night.Reach{To: "198.51.100.14", Sent: 4, Answered: 4}) // in the end
-	reach("b", 1, night.Reach{To: "198.51.100.14", Sent: 4, Answered: 2})
-	reach("d", 1, night.Reach{To: "198.51.100.14", From: "here", Not: "this machine may not ask"})
+	reach("a", 1, night.Reach{ReachAsk: runbook.ReachAsk{To: "198.51.100.14"}, Reached: runbook.Reached{Sent: 4, Answered: 4}}) // in the end
+	reach("b", 1, night.Reach{ReachAsk: runbook.ReachAsk{To: "198.51.100.14"}, Reached: runbook.Reached{Sent: 4, Answered: 2}})
+	reach("d", 1, night.Reach{ReachAsk: runbook.ReachAsk{To: "198.51.100.14", From: "here"}, Reached: runbook.Reached{Not: "this machine may not ask"}})
 	m := MorningOf(21, "quays.runbook", "", events)
 	text := strings.Join(MorningDocument(m).Markdown(), "\n")
 	assert.Contains(t, text, "## What was reached")

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"metabasis/internal/core/plan"
+	"metabasis/internal/core/runbook"
 )
 
 // Kind says what an event tells.
@@ -172,15 +173,10 @@ type Event struct {
 
 // Reach is an address that was to answer, and what came of it.
 type Reach struct {
-	To   string `json:"to"`
-	From string `json:"from,omitempty"` // "" is the device itself, here this machine, else another device
-	Sent int    `json:"sent,omitempty"`
-	// Answered is how many answers came back.
-	Answered int           `json:"answered"`
-	Took     time.Duration `json:"took,omitempty"` // until the first; 0 is not told
-	Not      string        `json:"not,omitempty"`  // why nobody knows
-	Step     int           `json:"step,omitempty"` // from 1; 0 is before all
-	At       time.Time     `json:"at,omitzero"`
+	runbook.ReachAsk
+	runbook.Reached
+	Step int       `json:"step,omitempty"` // from 1; 0 is before all
+	At   time.Time `json:"at,omitzero"`
 }
 
 // Compared is what is different in a table between two looks.

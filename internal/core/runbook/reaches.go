@@ -25,8 +25,8 @@ const Here = "here"
 
 // ReachAsk is an address that is to answer, and from where.
 type ReachAsk struct {
-	To   string
-	From string // "" is the device itself, [Here], or the name of another device
+	To   string `json:"to"`
+	From string `json:"from,omitempty"` // "" is the device itself, [Here], or the name of another device
 }
 
 // String says it as it is written.
@@ -39,9 +39,10 @@ func (a ReachAsk) String() string {
 
 // Reached is what came of it.
 type Reached struct {
-	Sent, Answered int
-	Took           time.Duration // until the first answer; 0 where that is not told
-	Not            string        // why nobody knows; "" where it was looked at
+	Sent     int           `json:"sent,omitempty"`
+	Answered int           `json:"answered"`
+	Took     time.Duration `json:"took,omitempty"` // until the first answer; 0 where that is not told
+	Not      string        `json:"not,omitempty"`  // why nobody knows; "" where it was looked at
 }
 
 // String says it in a few words.
@@ -56,6 +57,9 @@ func (r Reached) String() string {
 	}
 	return fmt.Sprintf("%d of %d came back", r.Answered, r.Sent)
 }
+
+// Whole tells that every answer came back that was asked for.
+func (r Reached) Whole() bool { return r.Not == "" && r.Answered > 0 && r.Answered >= r.Sent }
 
 // reachesName is what our own form reaches "…" becomes inside an expression.
 const reachesName = "reaches_address"
@@ -184,7 +188,7 @@ func (e Env) reachesFunc(vals map[string]any) func(string, string, bool) (bool, 
 		if r.Not != "" {
 			return false, &NotReached{ask, r.Not}
 		}
-		return r.Answered > 0 && (!whole || r.Answered >= r.Sent), nil
+		return r.Answered > 0 && (!whole || r.Whole()), nil
 	}
 }
 

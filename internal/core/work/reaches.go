@@ -107,7 +107,7 @@ func (w *worker) tellReached(a runbook.ReachAsk, r runbook.Reached) {
 	}
 	w.answers[key] = r
 	w.emit(night.Event{Kind: night.Reached, Step: step, OK: r.Not == "" && r.Answered > 0,
-		Reach: &night.Reach{To: a.To, From: a.From, Sent: r.Sent, Answered: r.Answered, Took: r.Took, Not: r.Not}})
+		Reach: &night.Reach{ReachAsk: a, Reached: r}})
 }
 
 // reachKey is what was asked for in a step.
