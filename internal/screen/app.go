@@ -3,6 +3,7 @@ package screen
 import (
 	"context"
 	"log/slog"
+	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -48,6 +49,7 @@ type App struct {
 	cmds          []tea.Cmd
 	inbox         inbox
 	gone          chan struct{} // closed when nobody looks any more
+	output        *output
 	work          sync.WaitGroup
 	bodyTop       int // the row at which the view's own rows begin
 	cached        string
@@ -56,7 +58,7 @@ type App struct {
 
 // New makes the application.
 func New(o Options) *App {
-	a := &App{opts: o, inbox: inbox{more: make(chan struct{}, 1)}, gone: make(chan struct{}), dirty: true}
+	a := &App{opts: o, inbox: inbox{more: make(chan struct{}, 1)}, gone: make(chan struct{}), output: newOutput(os.Stdout), dirty: true}
 	if a.opts.Log == nil {
 		a.opts.Log = slog.New(slog.DiscardHandler)
 	}
@@ -95,7 +97,7 @@ func (a *App) canHome() bool {
 // error is what kept the first view from opening, or the terminal's.
 func (a *App) Run(ctx context.Context, begin func(h *Host), opts ...tea.ProgramOption) error {
 	a.Begin(begin)
-	opts = append([]tea.ProgramOption{tea.WithContext(ctx), tea.WithFPS(30)}, opts...)
+	opts = append([]tea.ProgramOption{tea.WithContext(ctx), tea.WithFPS(30), tea.WithOutput(a.output)}, opts...)
 	p := tea.NewProgram(a, opts...)
 	stop := a.suspends(p)
 	_, err := p.Run()

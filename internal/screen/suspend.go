@@ -4,6 +4,7 @@ import (
 	"os"
 	"os/signal"
 	"syscall"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 )
@@ -32,9 +33,7 @@ func (a *App) suspends(p *tea.Program) (stop func()) {
 			case sig := <-signals:
 				switch {
 				case sig == syscall.SIGCONT: // also after what cannot be caught
-					if given || p.ReleaseTerminal() == nil {
-						given = p.RestoreTerminal() != nil
-					}
+					given = !a.retake(p, given, quit)
 					continue
 				case given:
 					continue
@@ -62,4 +61,58 @@ func (a *App) suspends(p *tea.Program) (stop func()) {
 		}
 	}()
 	return func() { signal.Stop(signals); close(quit); <-gone }
+}
+
+// retakes is how often the terminal is taken again, each time for retakeWait.
+const (
+	retakes    = 5
+	retakeWait = time.Second
+)
+
+// retake takes the terminal again and reports whether it has it. A renderer that was stopped
+// may stop the clock of the one that was started after it, when the two follow closely: what
+// then never draws is seen by that, and begun again.
+func (a *App) retake(p *tea.Program, given bool, quit <-chan struct{}) bool {
+	for range retakes {
+		if !given && p.ReleaseTerminal() != nil {
+			return true // it was never given
+		}
+		a.output.forget()
+		if p.RestoreTerminal() != nil {
+			return false
+		}
+		select {
+		case <-a.output.wrote:
+			return true
+		case <-quit:
+			return true
+		case <-time.After(retakeWait):
+			given = false
+		}
+	}
+	return true
+}
+
+// output is the terminal that is drawn on; it tells that something was.
+type output struct {
+	*os.File
+	wrote chan struct{} // holds one
+}
+
+func newOutput(f *os.File) *output { return &output{f, make(chan struct{}, 1)} }
+
+func (o *output) Write(b []byte) (int, error) {
+	select {
+	case o.wrote <- struct{}{}:
+	default:
+	}
+	return o.File.Write(b)
+}
+
+// forget makes it wait for what is drawn from now on.
+func (o *output) forget() {
+	select {
+	case <-o.wrote:
+	default:
+	}
 }
