@@ -6,12 +6,15 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"slices"
 	"strings"
+	"sync/atomic"
 	"syscall"
 
 	"metabasis/internal/attach"
 	"metabasis/internal/core/night"
 	"metabasis/internal/diag"
+	"metabasis/internal/person"
 )
 
 // Attached is a night that runs in another process, and is seen and decided on from here.
@@ -20,6 +23,9 @@ type Attached struct {
 	// Past is the night as it stood in the journal when it was attached to; what happened behind
 	// that comes by [attach.Client.Next].
 	Past *Past
+
+	desk  *Desk
+	needs atomic.Pointer[string]
 }
 
 // Notes say what is to be known of it before it is looked at.
@@ -27,7 +33,7 @@ func (a *Attached) Notes() (out []string) {
 	if v := ofThis(); a.Client.Night.Version != v {
 		out = append(out, fmt.Sprintf("the night is run by Metabasis %s, and this is %s", a.Client.Night.Version, v))
 	}
-	return out
+	return append(out, a.Client.Night.Notes...)
 }
 
 // ofThis is the version of this Metabasis, as two of them tell each other apart.
@@ -46,12 +52,60 @@ func (d *Desk) Attach(ctx context.Context) (*Attached, error) {
 	case err != nil:
 		return nil, fmt.Errorf("the night of this workspace cannot be attached to: %w", err)
 	}
+	a := &Attached{desk: d}
 	b := &bookOf{desk: d}
-	client, err := attach.Dial(ctx, conn, attach.Hello{Version: ofThis(), From: lookingFrom(os.Getenv)}, b)
+	var told night.Night
+	client, err := attach.Dial(ctx, conn, attach.Viewer{
+		Hello:  looking(),
+		Person: person.Func(d.ask),
+		Seen: func(events ...night.Event) {
+			if told.Outline == nil { // it begins with what the journal had
+				told = b.past.Night
+			}
+			told = night.Fold(told, events...)
+			a.needs.Store(new(needing(&told)))
+		},
+	}, b)
 	if err != nil {
 		return nil, fmt.Errorf("the night of this workspace cannot be attached to: %w", err)
 	}
-	return &Attached{client, b.past}, nil
+	a.Client, a.Past = client, b.past
+	return a, nil
+}
+
+// looking is who looks from here.
+func looking() attach.Hello {
+	return attach.Hello{Version: ofThis(), From: lookingFrom(os.Getenv), Agent: os.Getenv("SSH_AUTH_SOCK")}
+}
+
+// ask asks the desk's person, whoever that is by then.
+func (d *Desk) ask(ctx context.Context, f person.Form) ([]string, error) {
+	if d.Person == nil {
+		return nil, person.ErrNobody
+	}
+	return d.Person.Ask(ctx, f)
+}
+
+// Needs is what needs a person now, in a few words; "" for nothing.
+func (a *Attached) Needs() string {
+	if p := a.needs.Load(); p != nil {
+		return *p
+	}
+	return ""
+}
+
+// Console opens a device of the night to be worked by hand, in a window of that size.
+func (a *Attached) Console(ctx context.Context, device string, columns, rows int) (*attach.Remote, error) {
+	conn, err := attach.Connect(ctx, a.desk.Dir)
+	if err != nil {
+		return nil, attach.ErrGone
+	}
+	return attach.Work(ctx, conn, looking(), device, columns, rows)
+}
+
+// ClearText tells whether a device is reached without encryption.
+func (a *Attached) ClearText(device string) bool {
+	return slices.Contains(a.Client.Night.Clear, device)
 }
 
 // noNight says why there is no night to attach to.
@@ -111,26 +165,64 @@ func lookingFrom(getenv func(string) string) string {
 }
 
 // serve lets others attach to the night. That nobody can is noted, and no reason not to run it.
-// Where somebody sits before it here, that one has the wheel first.
+// Where somebody sits before it here, that one has the wheel first, unless the night outlives the
+// screen.
 func (n *Tonight) serve(ctx context.Context) (put func(...night.Event), over func()) {
 	l, err := attach.Listen(ctx, n.desk.Dir)
 	if err != nil {
 		n.Note("nobody can attach to this night from another terminal: " + err.Error())
 		return func(...night.Event) {}, func() {}
 	}
+	ends := !n.request.Unattended && n.desk.Outlives == nil // with the screen
 	s := attach.Serve(ctx, l, attach.Served{
-		Hello: attach.Hello{Version: ofThis(), Night: n.ID, Title: n.Plan.Title, By: Who(), PID: os.Getpid(), Screen: !n.request.Unattended},
-		Do:    func(c night.Command) error { return n.Run.Do(ctx, c) },
-		Took:  func(who, from string) { n.remark(ctx, tookWheel(who, from)) },
+		Hello: attach.Hello{Version: ofThis(), Night: n.ID, Title: n.Plan.Title, By: Who(), PID: os.Getpid(),
+			Screen: ends, Notes: n.Notes(), Clear: n.clearText()},
+		Do:   func(c night.Command) error { return n.Run.Do(ctx, c) },
+		Took: func(who, from string) { n.remark(ctx, tookWheel(who, from)) },
+		Agent: func(at string) {
+			if k := n.access.Keys; k != nil && k.Offer(at) {
+				n.remark(ctx, "the SSH agent that the night began with answers no more; that of who has the wheel is asked from now on")
+			}
+		},
 		Lines: n.Lines,
-		Who:   attach.Who,
+		Login: n.Login,
+		Console: func(ctx context.Context, device string, columns, rows int) (attach.Session, error) {
+			return n.Console(ctx, device, columns, rows)
+		},
+		Who: attach.Who,
 	})
-	if !n.request.Unattended {
+	switch {
+	case ends:
 		n.mu.Lock()
 		n.local = s.Local(Who())
 		n.mu.Unlock()
+	case !n.request.Unattended:
+		n.desk.Outlives(n, s)
 	}
+	n.mu.Lock()
+	n.hands = s.Hands
+	n.mu.Unlock()
 	return s.Put, s.Close
+}
+
+// clearText are the devices that are reached without encryption.
+func (n *Tonight) clearText() (names []string) {
+	for _, t := range n.Plan.Targets() {
+		if n.Connector.ClearText(t.Device) {
+			names = append(names, t.Device.Name)
+		}
+	}
+	return names
+}
+
+// Hands waits until nobody works a device by hand any more through this process, from another one.
+func (n *Tonight) Hands() {
+	n.mu.Lock()
+	wait := n.hands
+	n.mu.Unlock()
+	if wait != nil {
+		wait()
+	}
 }
 
 // tookWheel says who decides from now on.

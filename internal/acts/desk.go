@@ -36,6 +36,11 @@ type Desk struct {
 	// devices; what it returns is called when that is done.
 	Working func(what string) (done func())
 
+	// Outlives, if not nil, is told of a night that begins, and takes it away from the screen on which
+	// it was begun: the night goes on without that, and is looked at by those that attach to it. Who
+	// has the wheel among them is asked then what has to be asked.
+	Outlives func(n *Tonight, who person.Person)
+
 	notKept atomic.Pointer[error] // why what devices told was not
 
 	mu     sync.Mutex
@@ -89,6 +94,13 @@ func (d *Desk) finder() *workspace.Finder {
 	}
 	return d.found
 }
+
+// Confided is what the desk's person has told of secrets, for another process of the same person;
+// Confide takes it there.
+func (d *Desk) Confided() workspace.Confided { return d.finder().Confided() }
+
+// Confide takes what the person has told another desk.
+func (d *Desk) Confide(c workspace.Confided) { d.finder().Confide(c) }
 
 // refused forgets what was told: a secret was refused, and may have been mistyped.
 func (d *Desk) refused() {

@@ -45,6 +45,7 @@ type Tonight struct {
 	pushing     *pushing      // of its backups, behind the end
 	end         night.Night
 	err         error
+	hands       func()        // waits for those that work devices by hand from elsewhere; nil for none
 	local       *attach.Local // this process's own screen, among those that look
 }
 
@@ -139,7 +140,7 @@ func (n *Tonight) run(ctx context.Context, put func(...night.Event), over func()
 		if slices.ContainsFunc(batch, func(e night.Event) bool { return e.Kind == night.Moved && e.State == night.Blocked }) {
 			n.desk.refused() // it may have been the login
 		}
-		n.note(&told)
+		n.needs.Store(new(needing(&told)))
 		stands := told
 		n.now.Store(&stands)
 		n.Events.Put(batch...)
@@ -292,25 +293,25 @@ func (n *Tonight) device(name string) fleet.Device {
 	return fleet.Device{Name: name}
 }
 
-// note notes what needs a person now.
-func (n *Tonight) note(told *night.Night) {
-	text := ""
+// needing says what needs a person now; "" for nothing.
+func needing(told *night.Night) string {
 	switch {
 	case !told.Ended.IsZero():
-		text = "the night is over"
+		return "the night is over"
 	case len(told.Holds) > 0:
 		who := "the run"
 		if d := told.Holds[0].Device; d != "" {
 			who = d
 		}
-		text = "◆ " + who + " is held"
+		text := "◆ " + who + " is held"
 		if more := len(told.Holds) - 1; more > 0 {
 			text += fmt.Sprintf(", and %d more", more)
 		}
+		return text
 	case told.Count()[night.Dark]+told.Count()[night.Stranded] > 0:
-		text = fmt.Sprintf("▲ %d out of contact", told.Count()[night.Dark]+told.Count()[night.Stranded])
+		return fmt.Sprintf("▲ %d out of contact", told.Count()[night.Dark]+told.Count()[night.Stranded])
 	}
-	n.needs.Store(&text)
+	return ""
 }
 
 // Needs is what needs a person now, in a few words, for whoever cannot see the night:

@@ -30,6 +30,8 @@ type stage struct {
 	journal []night.Event
 	did     []night.Command
 	took    []string
+	typed   []string // logins that were typed anew
+	worked  *worked  // the device that is worked by hand
 }
 
 func newStage(t *testing.T) *stage { return stageFor(t, Who) }
@@ -55,7 +57,11 @@ func stageFor(t *testing.T, who func(net.Conn) (string, error)) *stage {
 			s.took = append(s.took, who[strings.Index(who, "("):]+from)
 		},
 		Lines: func(device string) []string { return []string{"log host of " + device} },
-		Who:   who,
+		Login: func(ctx context.Context, device string) error { return s.login(ctx, device) },
+		Console: func(_ context.Context, device string, columns, rows int) (Session, error) {
+			return s.console(device, columns, rows)
+		},
+		Who: who,
 	})
 	t.Cleanup(s.server.Close)
 	return s
@@ -98,7 +104,7 @@ func (s *stage) attachWith(from string, b book) *Client {
 	s.t.Helper()
 	c, err := Connect(s.t.Context(), s.dir)
 	require.NoError(s.t, err)
-	k, err := Dial(s.t.Context(), c, Hello{Version: "1.0", From: from}, b)
+	k, err := Dial(s.t.Context(), c, Viewer{Hello: Hello{Version: "1.0", From: from}}, b)
 	require.NoError(s.t, err)
 	s.t.Cleanup(func() { _ = k.Close() })
 	return k
@@ -289,7 +295,7 @@ func TestWhoIsNotLetIn(t *testing.T) {
 	})
 	conn, err = Connect(t.Context(), other.dir)
 	require.NoError(t, err)
-	_, err = Dial(t.Context(), conn, Hello{}, book{other, 0, nil})
+	_, err = Dial(t.Context(), conn, Viewer{Hello: Hello{}}, book{other, 0, nil})
 	require.EqualError(t, err, "only the user who runs the night can attach to it")
 }
 
@@ -298,16 +304,16 @@ func TestANightOfAnotherVersionIsRefused(t *testing.T) {
 	go func() {
 		_ = write(there, Message{Hello: &Hello{Protocol: 7, Version: "9.1"}})
 	}()
-	_, err := Dial(t.Context(), here, Hello{Version: "1.0"}, book{})
+	_, err := Dial(t.Context(), here, Viewer{Hello: Hello{Version: "1.0"}}, book{})
 	require.ErrorContains(t, err, "run by Metabasis 9.1, which speaks version 7 of the protocol, and this one, 1.0, version 1: attach with that Metabasis")
 	here, there = net.Pipe()
 	go func() { _, _ = there.Write([]byte("220 mail.example ready\n")) }()
-	_, err = Dial(t.Context(), here, Hello{}, book{})
+	_, err = Dial(t.Context(), here, Viewer{Hello: Hello{}}, book{})
 	require.ErrorContains(t, err, "no message")
 	here, _ = net.Pipe()
 	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Millisecond)
 	defer cancel()
-	_, err = Dial(ctx, here, Hello{}, book{})
+	_, err = Dial(ctx, here, Viewer{Hello: Hello{}}, book{})
 	require.ErrorIs(t, err, os.ErrDeadlineExceeded)
 }
 
@@ -327,7 +333,7 @@ func TestTheProcessOfTheNightIsGone(t *testing.T) {
 	}()
 	c, err := Connect(t.Context(), dir)
 	require.NoError(t, err)
-	k, err := Dial(t.Context(), c, Hello{}, book{})
+	k, err := Dial(t.Context(), c, Viewer{Hello: Hello{}}, book{})
 	require.NoError(t, err)
 	_, more := k.Next(t.Context())
 	assert.False(t, more)
@@ -397,7 +403,7 @@ func BenchmarkThreeViewers(b *testing.B) {
 	for range 3 {
 		c, err := Connect(b.Context(), dir)
 		require.NoError(b, err)
-		k, err := Dial(b.Context(), c, Hello{}, book{})
+		k, err := Dial(b.Context(), c, Viewer{Hello: Hello{}}, book{})
 		require.NoError(b, err)
 		defer k.Close()
 		viewers = append(viewers, k)

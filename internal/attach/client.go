@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"metabasis/internal/core/night"
+	"metabasis/internal/person"
 	"metabasis/internal/stream"
 )
 
@@ -22,11 +23,15 @@ type Client struct {
 	journal Journal
 	events  *stream.Stream[night.Event]
 	turns   *stream.Stream[Wheel] // who has the wheel, each time that it is another
+	person  person.Person         // answers what is asked; nil is nobody
+	seen    func(events ...night.Event)
 	writing sync.Mutex
 
 	mu      sync.Mutex
 	last    int64 // the newest event that was handed out
 	wheel   Wheel
+	asks    map[int64]context.CancelFunc // withdraws what is asked of the person
+	logins  map[int64]context.Context    // that are typed anew
 	waits   map[int64]chan Message
 	n       int64
 	over    bool  // the night is
@@ -43,9 +48,18 @@ type Journal interface {
 	After(ctx context.Context, last int64) ([]night.Event, error)
 }
 
+// Viewer is one that looks.
+type Viewer struct {
+	Hello
+	// Person answers what the night's process asks of whoever has the wheel; nil is nobody.
+	Person person.Person
+	// Seen is told each event, in order, before it is handed out; nil is told nothing.
+	Seen func(events ...night.Event)
+}
+
 // Dial attaches to the night behind a connection. Me says who looks. The error is a [Refused]
 // where the night does not let itself be looked at so.
-func Dial(ctx context.Context, c net.Conn, me Hello, journal Journal) (*Client, error) {
+func Dial(ctx context.Context, c net.Conn, me Viewer, journal Journal) (*Client, error) {
 	me.Protocol = Protocol
 	stop := context.AfterFunc(ctx, func() { _ = c.SetDeadline(time.Now()) })
 	defer stop()
@@ -68,14 +82,15 @@ func Dial(ctx context.Context, c net.Conn, me Hello, journal Journal) (*Client, 
 		after, err = journal.Last(ctx, *m.Hello)
 	}
 	if err == nil {
-		err = write(c, Message{Hello: &me, After: &after})
+		err = write(c, Message{Hello: &me.Hello, After: &after})
 	}
 	if err != nil {
 		_ = c.Close()
 		return nil, err
 	}
 	k := &Client{Night: *m.Hello, conn: c, journal: journal, last: after, waits: map[int64]chan Message{},
-		events: stream.New[night.Event](), turns: stream.New[Wheel]()}
+		events: stream.New[night.Event](), turns: stream.New[Wheel](),
+		asks: map[int64]context.CancelFunc{}, logins: map[int64]context.Context{}, person: me.Person, seen: me.Seen}
 	live, gone := context.WithCancel(context.WithoutCancel(ctx))
 	k.gone = gone
 	go k.hear(live, in)
@@ -114,6 +129,8 @@ func (k *Client) hear(ctx context.Context, in *reader) {
 		case m.Wheel != nil:
 			k.wheel = *m.Wheel
 			k.turns.Put(k.wheel)
+		case m.Ask != nil:
+			k.ask(ctx, m.Ask)
 		case m.Done != nil:
 			k.reply(m.Done.N, m)
 		case m.Lines != nil:
@@ -137,6 +154,10 @@ func (k *Client) end(err error) {
 	}
 	k.events.Close()
 	k.turns.Close()
+	for n, cancel := range k.asks {
+		cancel()
+		delete(k.asks, n)
+	}
 }
 
 // take takes in events, each once. The caller holds k.mu.
@@ -145,6 +166,9 @@ func (k *Client) take(events []night.Event) {
 		if e.Seq > k.last {
 			k.events.Put(e)
 			k.last = e.Seq
+			if k.seen != nil {
+				k.seen(e)
+			}
 		}
 	}
 }
@@ -222,7 +246,7 @@ func (k *Client) Take() error { return k.send(Message{Wheel: &Wheel{Take: true}}
 
 // Do passes on a decision. It returns once the night has it.
 func (k *Client) Do(c night.Command) error {
-	m, err := k.ask(func(n int64) Message { return Message{Do: &Do{N: n, Command: c}} })
+	m, err := k.promptly(func(n int64) Message { return Message{Do: &Do{N: n, Command: c}} })
 	if err == nil && m.Done.Error != "" {
 		err = errors.New(m.Done.Error)
 	}
@@ -231,15 +255,22 @@ func (k *Client) Do(c night.Command) error {
 
 // Lines tells what will be sent to a device.
 func (k *Client) Lines(device string) ([]string, error) {
-	m, err := k.ask(func(n int64) Message { return Message{Lines: &Lines{N: n, Device: device}} })
+	m, err := k.promptly(func(n int64) Message { return Message{Lines: &Lines{N: n, Device: device}} })
 	if err != nil {
 		return nil, err
 	}
 	return m.Lines.Lines, nil
 }
 
-// ask sends something that is answered, and waits for that.
-func (k *Client) ask(of func(n int64) Message) (Message, error) {
+// promptly sends something that is answered at once, and waits for that.
+func (k *Client) promptly(of func(n int64) Message) (Message, error) {
+	ctx, cancel := context.WithTimeout(context.Background(), patience)
+	defer cancel()
+	return k.request(ctx, of)
+}
+
+// request sends something that is answered, and waits for that as long as ctx lives.
+func (k *Client) request(ctx context.Context, of func(n int64) Message) (Message, error) {
 	k.mu.Lock()
 	if k.ended != nil {
 		k.mu.Unlock()
@@ -258,7 +289,10 @@ func (k *Client) ask(of func(n int64) Message) (Message, error) {
 			return m, ErrGone
 		}
 		return m, nil
-	case <-time.After(patience):
+	case <-ctx.Done():
+		if errors.Is(ctx.Err(), context.Canceled) {
+			return Message{}, ctx.Err()
+		}
 		return Message{}, errors.New("the process of the night does not answer: whether it has taken this is not known; what it does is seen here")
 	}
 }

@@ -49,6 +49,13 @@ type Message struct {
 	Done *Done `json:"done,omitempty"`
 	// Lines asks what will be sent to a device, and is the answer.
 	Lines *Lines `json:"lines,omitempty"`
+	// Ask is what the night's process asks of whoever has the wheel, and the answer.
+	Ask *Ask `json:"ask,omitempty"`
+	// Login has the login of a device typed anew, which is asked for.
+	Login *Login `json:"login,omitempty"`
+	// Console is of a device that is worked by hand; it stands beside the hello of a connection that is
+	// for nothing else.
+	Console *Console `json:"console,omitempty"`
 	// Over says that the night is over, and all was told.
 	Over bool `json:"over,omitempty"`
 }
@@ -63,10 +70,16 @@ type Hello struct {
 	By    string `json:"by,omitempty"`
 	PID   int    `json:"pid,omitempty"`
 	Seq   int64  `json:"seq,omitempty"` // the newest event
+	// Notes are what was met when it began.
+	Notes []string `json:"notes,omitempty"`
+	// Clear are the devices that are reached without encryption.
+	Clear []string `json:"clear,omitempty"`
 	// Screen tells that it is run on a screen of its process, and ends with that.
 	Screen bool `json:"screen,omitempty"`
 	// Of a viewer: from where it looks, such as pts/3. Who it is the system tells.
 	From string `json:"from,omitempty"`
+	// Agent is the socket of its SSH agent: that of the night may have ended with the login it came with.
+	Agent string `json:"agent,omitempty"`
 }
 
 // Wheel is who decides, and who looks.
@@ -95,4 +108,10 @@ type Lines struct {
 	N      int64    `json:"n"`
 	Device string   `json:"device,omitempty"`
 	Lines  []string `json:"lines,omitempty"`
+}
+
+// Login has the login of a device typed anew.
+type Login struct {
+	N      int64  `json:"n"`
+	Device string `json:"device"`
 }

@@ -19,8 +19,14 @@ type Served struct {
 	Do func(night.Command) error
 	// Took is told who has taken the wheel, and from whom; "" is nobody. nil is told nothing.
 	Took func(who, from string)
+	// Agent is offered the socket of the SSH agent of who has taken the wheel; nil is offered none.
+	Agent func(at string)
 	// Lines tells what will be sent to a device.
 	Lines func(device string) []string
+	// Login has the login of a device typed anew: it asks by [Server.Ask]. nil is that it cannot be.
+	Login func(ctx context.Context, device string) error
+	// Console opens a device to be worked by hand; nil is that none can be.
+	Console func(ctx context.Context, device string, columns, rows int) (Session, error)
 	// Who tells who is at the other end of a connection; the error refuses it.
 	Who func(net.Conn) (string, error)
 }
@@ -39,20 +45,24 @@ type Server struct {
 	seq     int64         // of the newest
 	viewers []*viewer     // in the order in which they came
 	wheel   *viewer
+	asked   []*asked // what waits for an answer
+	asks    int64    // how many there were
 	over    bool
 	changed chan struct{} // closed when there is something new, and another one takes its place
 	conns   sync.WaitGroup
+	hands   sync.WaitGroup // of devices that are worked by hand
 	closed  chan struct{}
 }
 
 // viewer is one that looks.
 type viewer struct {
-	who  string
-	conn net.Conn
-	say  []Message // what is to be said to it beside events
-	sent int64     // the newest event that it was sent, or has from elsewhere
-	gap  bool      // it was told of a gap, and has not said after what it goes on
-	own  *Local    // the screen of the night's own process; nil for one that is attached
+	who   string
+	conn  net.Conn
+	say   []Message // what is to be said to it beside events
+	sent  int64     // the newest event that it was sent, or has from elsewhere
+	gap   bool      // it was told of a gap, and has not said after what it goes on
+	agent string    // the socket of its SSH agent
+	own   *Local    // the screen of the night's own process; nil for one that is attached
 }
 
 // Serve begins to serve a night on a listener, until [Server.Close] or ctx ends.
@@ -73,7 +83,7 @@ func Serve(ctx context.Context, l net.Listener, of Served) *Server {
 				}
 				continue
 			}
-			s.conns.Go(func() { s.serve(ctx, c) })
+			s.conns.Go(func() { s.greet(ctx, c) })
 		}
 	})
 	return s
@@ -146,47 +156,62 @@ func (s *Server) Close() {
 	}
 }
 
-// serve serves one that looks, to its end.
-func (s *Server) serve(ctx context.Context, c net.Conn) {
-	defer c.Close()
+// greet finds out what somebody wants who has connected, and serves that to its end. A device that is
+// worked by hand goes on to be when the night is over.
+func (s *Server) greet(ctx context.Context, c net.Conn) {
 	who, err := s.night.Who(c)
 	if err != nil {
 		_ = write(c, Message{Refused: err.Error()})
+		_ = c.Close()
 		return
 	}
 	s.mu.Lock()
 	hello := s.night.Hello
 	hello.Seq = s.seq
 	s.mu.Unlock()
-	if write(c, Message{Hello: &hello}) != nil {
-		return
-	}
 	in := newReader(c)
 	_ = c.SetReadDeadline(time.Now().Add(readPatience))
+	if write(c, Message{Hello: &hello}) != nil {
+		_ = c.Close()
+		return
+	}
 	first, err := in.next()
 	if err != nil {
+		_ = c.Close()
 		return
 	}
 	_ = c.SetReadDeadline(time.Time{})
-	if why := s.refuses(first); why != "" {
+	switch why := s.refuses(first); {
+	case why != "":
 		_ = write(c, Message{Refused: why})
-		return
+		_ = c.Close()
+	case first.Console != nil:
+		s.hands.Go(func() { defer c.Close(); s.console(ctx, c, in, first.Console) })
+	default:
+		defer c.Close()
+		s.serve(ctx, in, &viewer{who: label(who, first.Hello.From), agent: first.Hello.Agent, conn: c, sent: *first.After})
 	}
-	v := &viewer{who: label(who, first.Hello.From), conn: c, sent: *first.After}
+}
+
+// serve serves one that looks, to its end.
+func (s *Server) serve(ctx context.Context, in *reader, v *viewer) {
 	s.enter(v)
 	ctx, left := context.WithCancel(ctx)
 	var both sync.WaitGroup
-	both.Go(func() { s.tell(ctx, v); _ = c.Close() })
-	s.hear(v, in)
+	both.Go(func() { s.tell(ctx, v); _ = v.conn.Close() })
+	s.hear(ctx, v, in)
 	left()
 	s.leave(v)
 	both.Wait()
 }
 
+// Hands waits until no device is worked by hand any more, once the night is over.
+func (s *Server) Hands() { s.hands.Wait() }
+
 // refuses says why somebody cannot look; "" where it can.
 func (s *Server) refuses(m Message) string {
 	switch {
-	case m.Hello == nil || m.After == nil:
+	case m.Hello == nil || m.After == nil && m.Console == nil:
 		return "who looks says first who it is, and which event it has last"
 	case m.Hello.Protocol != Protocol:
 		return fmt.Sprintf("this night is run by Metabasis %s, which speaks version %d of the protocol, and not %d: attach with that Metabasis",
@@ -208,6 +233,11 @@ func (s *Server) leave(v *viewer) {
 	s.viewers = slices.DeleteFunc(s.viewers, func(o *viewer) bool { return o == v })
 	if s.wheel == v {
 		s.wheel = nil
+	}
+	for _, a := range s.asked {
+		if a.of == v {
+			a.of = nil
+		}
 	}
 	s.tellWheel()
 }
@@ -234,7 +264,11 @@ func (s *Server) tellWheel() {
 }
 
 // hear takes what a viewer says, until it goes away.
-func (s *Server) hear(v *viewer, in *reader) {
+func (s *Server) hear(ctx context.Context, v *viewer, in *reader) {
+	var own sync.WaitGroup // what takes long, and is done for it meanwhile
+	defer own.Wait()
+	ctx, left := context.WithCancel(ctx)
+	defer left()
 	for {
 		m, err := in.next()
 		if err != nil {
@@ -249,11 +283,11 @@ func (s *Server) hear(v *viewer, in *reader) {
 		case m.Wheel != nil && m.Wheel.Take:
 			s.take(v)
 		case m.Do != nil:
-			done := &Done{N: m.Do.N}
-			if err := s.do(v, m.Do.Command); err != nil {
-				done.Error = err.Error()
-			}
-			s.answer(v, Message{Done: done})
+			s.answer(v, Message{Done: &Done{N: m.Do.N, Error: text(s.do(v, m.Do.Command))}})
+		case m.Ask != nil:
+			s.answered(v, m.Ask)
+		case m.Login != nil:
+			own.Go(func() { s.answer(v, Message{Done: &Done{N: m.Login.N, Error: text(s.login(ctx, v, m.Login))}}) })
 		case m.Lines != nil:
 			s.answer(v, Message{Lines: &Lines{N: m.Lines.N, Device: m.Lines.Device, Lines: s.night.Lines(m.Lines.Device)}})
 		}
@@ -269,26 +303,57 @@ func (s *Server) take(v *viewer) {
 	}
 	s.wheel = v
 	s.tellWheel()
+	s.putAsks()
 	s.mu.Unlock()
 	if s.night.Took != nil && had != v {
 		s.night.Took(v.who, from)
 	}
+	if s.night.Agent != nil && v.agent != "" {
+		s.night.Agent(v.agent)
+	}
+}
+
+// text is what an error says; "" for none.
+func text(err error) string {
+	if err == nil {
+		return ""
+	}
+	return err.Error()
+}
+
+// decides says why a viewer does not.
+func (s *Server) decides(v *viewer) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	switch {
+	case s.wheel == nil:
+		return errors.New("nobody has the wheel: take it first")
+	case s.wheel != v:
+		return fmt.Errorf("%s has the wheel", s.wheel.who)
+	}
+	return nil
 }
 
 // do passes on a decision of a viewer that has the wheel.
 func (s *Server) do(v *viewer, c night.Command) error {
-	s.mu.Lock()
-	has := s.wheel
-	s.mu.Unlock()
-	switch {
-	case c.Choice == night.Remark: // anybody who looks may write down what there is to be known
-	case has == nil:
-		return errors.New("nobody has the wheel: take it first")
-	case has != v:
-		return fmt.Errorf("%s has the wheel", has.who)
+	if c.Choice != night.Remark { // anybody who looks may write down what there is to be known
+		if err := s.decides(v); err != nil {
+			return err
+		}
 	}
 	c.By = v.who
 	return s.night.Do(c)
+}
+
+// login has the login of a device typed anew by a viewer that has the wheel.
+func (s *Server) login(ctx context.Context, v *viewer, of *Login) error {
+	if err := s.decides(v); err != nil {
+		return err
+	}
+	if s.night.Login == nil {
+		return errors.New("no login of this night can be typed anew")
+	}
+	return s.night.Login(context.WithValue(ctx, requested{}, &request{of.N, v}), of.Device)
 }
 
 func (s *Server) answer(v *viewer, m Message) {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -17,11 +18,12 @@ import (
 )
 
 func (a *app) attachCommand() *cobra.Command {
-	var headless, asJSON bool
+	var headless, asJSON, wheel bool
 	var note string
 	cmd := &cobra.Command{
-		Use:   "attach",
-		Short: "Look at the night that runs in this workspace, from another terminal, and decide on it",
+		Use:         "attach",
+		Annotations: shows(),
+		Short:       "Look at the night that runs in this workspace, from another terminal, and decide on it",
 		Long: `Look at the night that runs in this workspace, from another terminal. Any number of people
 can look. One has the wheel: only what that one decides is done, and it stands in the journal
 with who it was. H takes the wheel; all are told. Leaving leaves the night as it is.
@@ -59,14 +61,34 @@ the end of the night is that of the night. Nothing can be decided so.`,
 			if err != nil {
 				return err
 			}
-			a.warn(n.Notes())
-			return a.onScreen(cmd.Context(), d, func(h *screen.Host, _ *home.View) { open.Attached(h, d, n) })
+			if !wheel { // else it was begun here, and is told there
+				a.warn(n.Notes())
+			}
+			return a.attachOnScreen(cmd.Context(), d, n, wheel)
 		},
 	}
 	cmd.Flags().StringVar(&note, "note", "", "write a note into the journal of the night, and go")
+	cmd.Flags().BoolVar(&a.below, belowFlag, false, "")
+	_ = cmd.Flags().MarkHidden(belowFlag)
+	cmd.Flags().BoolVar(&wheel, "wheel", false, "take the wheel at once")
 	cmd.Flags().BoolVar(&headless, "headless", false, "no screen: one line an event")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "with --headless: one JSON object an event")
 	return cmd
+}
+
+// attachOnScreen shows a night that runs in another process, and tells, once that is left, how it
+// stands.
+func (a *app) attachOnScreen(ctx context.Context, d *acts.Desk, n *acts.Attached, wheel bool) error {
+	err := a.onScreen(ctx, d, func(h *screen.Host, workspace *home.View) {
+		if a.below {
+			h.Open(workspace)
+		}
+		open.Attached(h, d, n, wheel)
+	})
+	if err != nil || slices.ContainsFunc(d.Planned(), (*acts.Tonight).Began) { // another one was run since
+		return err
+	}
+	return a.left(ctx, d, n)
 }
 
 // writeNote writes a note into the journal of the night that runs.

@@ -19,8 +19,9 @@ import (
 func (a *app) reachCommand() *cobra.Command {
 	var f eveningFlags
 	cmd := &cobra.Command{
-		Use:   "reach [SCOPE]",
-		Short: "Find out which devices can be reached, and why the others cannot",
+		Use:         "reach [SCOPE]",
+		Annotations: shows(),
+		Short:       "Find out which devices can be reached, and why the others cannot",
 		Long: `Reach every device in scope as far as a change would need it: name, route, port,
 handshake, host key, login, prompt, privileged mode, pager. Nothing is changed.
 A device that fails says at which stage, why, and what to do.`,

@@ -20,8 +20,9 @@ func (a *app) readCommand() *cobra.Command {
 	var asCSV bool
 	var column string
 	cmd := &cobra.Command{
-		Use:   "read TABLE [SCOPE]",
-		Short: "Read one table from many devices: versions, clocks, ports, neighbours",
+		Use:         "read TABLE [SCOPE]",
+		Annotations: shows(),
+		Short:       "Read one table from many devices: versions, clocks, ports, neighbours",
 		Long: `Read a table that the profiles know, such as version or neighbours, from every
 device in scope. What few devices share comes first. Without a table, the tables
 of the fleet are listed.`,

@@ -31,8 +31,9 @@ type replaceFlags struct {
 func (a *app) replaceCommand() *cobra.Command {
 	var f replaceFlags
 	cmd := &cobra.Command{
-		Use:   "replace OLD NEW",
-		Short: "Put new hardware in the place of a device",
+		Use:         "replace OLD NEW",
+		Annotations: shows(),
+		Short:       "Put new hardware in the place of a device",
 		Long: `Put new hardware in the place of a device, stage by stage:
 
   --address A    put NEW into fleet.csv, with OLD's site, role and values

@@ -27,8 +27,9 @@ type restoreFlags struct {
 func (a *app) restoreCommand() *cobra.Command {
 	var f restoreFlags
 	cmd := &cobra.Command{
-		Use:   "restore [SCOPE]",
-		Short: "Put back what devices had at a time, or before a night",
+		Use:         "restore [SCOPE]",
+		Annotations: shows(),
+		Short:       "Put back what devices had at a time, or before a night",
 		Long: `Put back what devices had. It is a night like any other: what leads from what runs to
 what was is computed for each device and shown before it, a fresh backup is taken
 first, batches, timer and window hold, and at the end it is proven that what runs and

@@ -22,6 +22,7 @@ import (
 	"metabasis/internal/acts"
 	"metabasis/internal/core/problem"
 	"metabasis/internal/diag"
+	"metabasis/internal/door"
 	"metabasis/internal/settings"
 )
 
@@ -60,6 +61,11 @@ type app struct {
 	stdout   io.Writer                // as it was given to us; out is what text is printed to
 	stderr   io.Writer                // the same of err
 	dumpTo   atomic.Pointer[diag.Log] // where SIGQUIT has written what runs; nil for nowhere
+	args     []string                 // all of them
+	here     bool                     // a night ends with its screen
+	doorAt   int                      // the number of its socket; 0 is none
+	below    bool                     // the workspace's view lies below an attached night
+	door     *door.Inside             // nil outside
 }
 
 // desk opens the workspace with the settings that were given as flags, for whoever is
@@ -81,7 +87,7 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) (code int) {
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(400)
 	}
-	a := &app{in: in, out: out, stdout: out, err: errOut, stderr: errOut, flags: map[string]*string{}, given: map[string]string{}}
+	a := &app{in: in, out: out, stdout: out, err: errOut, stderr: errOut, flags: map[string]*string{}, given: map[string]string{}, args: args}
 	if f, is := out.(*os.File); is && term.IsTerminal(int(f.Fd())) { // what goes elsewhere goes as it was said
 		a.out, a.err = straight{out}, straight{errOut}
 	}
@@ -137,6 +143,7 @@ back when a step fails.
 
 Without a command it opens the workspace in the current directory.`,
 		Version:       diag.Version(),
+		Annotations:   shows(),
 		Args:          cobra.NoArgs,
 		SilenceUsage:  true,
 		SilenceErrors: true,
@@ -144,6 +151,9 @@ Without a command it opens the workspace in the current directory.`,
 	}
 	cmd.PersistentFlags().StringVarP(&a.dir, "workspace", "C", ".", "directory of the workspace")
 	cmd.SetVersionTemplate(about())
+	cmd.PersistentFlags().BoolVar(&a.here, "here", false, "a night that is begun on this screen ends with it, in place of running on in a process of its own")
+	cmd.PersistentFlags().IntVar(&a.doorAt, door.Flag, 0, "")
+	_ = cmd.PersistentFlags().MarkHidden(door.Flag)
 	cmd.PersistentFlags().BoolVar(&a.debug, "debug", false, "write more into the diagnostic log; metabasis --version names it")
 	var password string
 	cmd.PersistentFlags().StringVar(&password, "password", "", "")
@@ -188,7 +198,7 @@ Without a command it opens the workspace in the current directory.`,
 				a.given[key] = *v
 			}
 		}
-		return nil
+		return a.atDoor(cmd)
 	}
 	cmd.AddCommand(
 		a.runCommand(),

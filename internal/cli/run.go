@@ -59,9 +59,10 @@ func (f *nightFlags) request() acts.Request {
 func (a *app) runCommand() *cobra.Command {
 	var f nightFlags
 	cmd := &cobra.Command{
-		Use:   "run RUNBOOK",
-		Short: "Run a runbook",
-		Args:  exactly(1),
+		Use:         "run RUNBOOK",
+		Annotations: shows(),
+		Short:       "Run a runbook",
+		Args:        exactly(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			d, err := a.desk()
 			if err != nil {

@@ -6,18 +6,21 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
+	"sync/atomic"
 	"syscall"
 
 	tea "charm.land/bubbletea/v2"
 
 	"metabasis/internal/acts"
 	"metabasis/internal/core/night"
+	"metabasis/internal/person"
 	"metabasis/internal/report"
 	"metabasis/internal/screen"
 	"metabasis/internal/screen/grid"
 	"metabasis/internal/screen/home"
 	"metabasis/internal/screen/open"
 	"metabasis/internal/settings"
+	"metabasis/internal/workspace"
 )
 
 // open shows what the workspace holds.
@@ -44,19 +47,46 @@ func (a *app) onScreen(ctx context.Context, d *acts.Desk, begin func(h *screen.H
 			LogFile: a.logFile,
 		},
 	)
-	d.Person = app
+	before := person.NewFront(app)
+	d.Person = before
 	ctx, closeScreen := context.WithCancel(ctx)
 	defer closeScreen()
+	var begun atomic.Pointer[acts.Tonight] // what goes on behind
+	if a.door != nil {
+		var told workspace.Confided
+		if err := a.door.Told(&told); err != nil {
+			return err
+		}
+		d.Confide(told)
+		d.Outlives = func(n *acts.Tonight, who person.Person) {
+			before.Sit(who)
+			begun.Store(n)
+			app.Quit()
+		}
+		go func() {
+			select {
+			case <-a.door.Gone(): // the terminal is, or who was waited for there
+				closeScreen()
+			case <-ctx.Done():
+			}
+		}()
+	}
 	defer onInterrupts(func(sig os.Signal) {
 		closeScreen()
+		if a.door != nil && sig == syscall.SIGHUP { // a night goes on without it
+			return
+		}
 		for _, n := range d.Planned() {
 			n.Interrupt(sig.String())
 		}
 	})()
-	workspace := home.New(d)
-	app.SetHome(workspace)
+	view := home.New(d)
+	app.SetHome(view)
 	app.SetPage(func(h *screen.Host, device string) { open.Device(h, d, device) })
-	err := app.Run(ctx, func(h *screen.Host) { begin(h, workspace) })
+	err := app.Run(ctx, func(h *screen.Host) { begin(h, view) })
+	if n := begun.Load(); n != nil {
+		return a.behind(context.WithoutCancel(ctx), d, n)
+	}
 	return a.afterScreen(d, err)
 }
 

@@ -109,12 +109,12 @@ func TestOneApplication(t *testing.T) {
 	assert.NotContains(t, string(log)+databaseText(t, one), "harbour-lamp")
 }
 
-// Leaving while a night runs says what that means, and does it.
+// Leaving while a night runs that ends with its screen says what that means, and does it.
 func TestLeavingWhileANightRuns(t *testing.T) {
 	t.Parallel()
 	one, _ := tenDevices(t)
 	env := append([]string{"METABASIS_HOST_KEYS=remember", "METABASIS_CLAIMS=" + t.TempDir()}, loginEnv...)
-	x := start(t, "160x42", env, "-C", one, "run", filepath.Join(one, "ten.runbook"))
+	x := start(t, "160x42", env, "-C", one, "--here", "run", filepath.Join(one, "ten.runbook"))
 	x.see("Ready. Nothing has been sent.")
 	x.press("B", "Enter")
 	x.see(`ald-quay-1 +\S soaking`)

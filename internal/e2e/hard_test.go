@@ -112,12 +112,13 @@ func databaseText(t *testing.T, ws string) string {
 	return all.String()
 }
 
-// A terminal that closes in mid-night takes back what is in change and writes the end.
+// A terminal that closes in mid-night takes back what is in change and writes the end, where the night
+// ends with its screen.
 func TestATerminalThatCloses(t *testing.T) {
 	t.Parallel()
 	one, _ := tenDevices(t)
 	env := append([]string{"METABASIS_HOST_KEYS=remember", "METABASIS_CLAIMS=" + t.TempDir()}, loginEnv...)
-	x := start(t, "160x42", env, "-C", one, "run", filepath.Join(one, "ten.runbook"))
+	x := start(t, "160x42", env, "-C", one, "--here", "run", filepath.Join(one, "ten.runbook"))
 	x.see("Ready. Nothing has been sent.")
 	x.press("B", "Enter")
 	x.see(`ald-quay-1 +\S soaking`)

@@ -12,17 +12,44 @@ import (
 )
 
 // Stopped and brought back by a shell, keys are keys again: nothing is echoed, and Ctrl-C
-// asks. While a night runs, it is not stopped by what can be ignored.
+// asks. A night that ends with its screen is not stopped by what can be ignored; one that does not
+// goes on.
 func TestStoppedAndGoneOn(t *testing.T) {
-	t.Parallel()
+	t.Run("behind", func(t *testing.T) {
+		t.Parallel()
+		x, signal := stoppedAndGoneOn(t)
+		signal("STOP")
+		x.see(`\[1\]\+ +Stopped`)
+		x.press("C-l")
+		x.type_("clear; fg")
+		x.press("Enter")
+		x.see("The night is over. 10 devices: 10 kept")
+		x.press("q")
+		x.see("10 devices: 10 kept")
+	})
+	t.Run("here", func(t *testing.T) {
+		t.Parallel()
+		x, signal := stoppedAndGoneOn(t, "--here")
+		signal("TSTP")
+		x.see("not stopped: a night runs")
+		x.press("C-c")
+		x.see("a second time|Abort|abort")
+		assert.NotContains(t, x.screen(), "reverting", "it asks first")
+		signal("KILL")
+		x.see("Killed")
+	})
+}
+
+// stoppedAndGoneOn begins a night on a screen that was stopped before in all ways.
+func stoppedAndGoneOn(t *testing.T, flags ...string) (x *terminal, signal func(name string)) {
 	one, _ := tenDevices(t)
 	env := append([]string{"METABASIS_HOST_KEYS=remember"}, loginEnv...)
-	x := startLine(t, "160x42", "bash --norc -i")
+	x = startLine(t, "160x42", "bash --norc -i")
 	x.see(`[#$]`)
-	x.type_("exec 2>&1; " + programLine(t, env, "-C", one, "run", filepath.Join(one, "ten.runbook")))
+	x.type_("exec 2>&1; " + programLine(t, env, append([]string{"-C", one, "run", filepath.Join(one, "ten.runbook")}, flags...)...))
 	x.press("Enter")
 	x.see("Ready. Nothing has been sent.")
-	signal := func(name string) {
+	signal = func(name string) {
 		pids, err := exec.Command("pgrep", "-f", binary+" -C "+one+" run").Output()
 		require.NoError(t, err)
 		for pid := range strings.FieldsSeq(string(pids)) {
@@ -43,13 +70,7 @@ func TestStoppedAndGoneOn(t *testing.T) {
 	}
 	x.press("B", "Enter")
 	x.see(`ald-quay-1 +\S (changing|verifying|soaking)`)
-	signal("TSTP")
-	x.see("not stopped: a night runs")
-	x.press("C-c")
-	x.see("a second time|Abort|abort")
-	assert.NotContains(t, x.screen(), "reverting", "it asks first")
-	signal("KILL")
-	x.see("Killed")
+	return x, signal
 }
 
 // SIGQUIT takes back what is in change, as SIGTERM does: it does not end the night in its

@@ -25,30 +25,30 @@ var ErrLeft = errors.New("no answer was given")
 
 // Form is one or more questions that are asked together.
 type Form struct {
-	Title string
+	Title string `json:"title,omitempty"`
 	// Lines are what must be seen before it is answered, such as fingerprints.
-	Lines     []string
-	Questions []Question
+	Lines     []string   `json:"lines,omitempty"`
+	Questions []Question `json:"questions"`
 }
 
 // Question is one thing to be answered.
 type Question struct {
-	Text string // what is asked, such as "password of login crew"
-	Hint string // what an answer looks like
+	Text string `json:"text"`           // what is asked, such as "password of login crew"
+	Hint string `json:"hint,omitempty"` // what an answer looks like
 	// Usual is the answer that is there already, to be changed.
-	Usual string
+	Usual string `json:"usual,omitempty"`
 	// Secret answers are not shown.
-	Secret bool
+	Secret bool `json:"secret,omitempty"`
 	// Choices, if there are any, are the only answers.
-	Choices []Choice
+	Choices []Choice `json:"choices,omitempty"`
 	// Check refuses an answer; nil takes any.
-	Check func(string) error
+	Check func(string) error `json:"-"`
 }
 
 // Choice is an answer that can be chosen.
 type Choice struct {
-	Word string // the answer
-	Does string // what comes of it
+	Word string `json:"word"`           // the answer
+	Does string `json:"does,omitempty"` // what comes of it
 }
 
 // Refuses says what is wrong with an answer, nil when nothing is.

@@ -348,6 +348,9 @@ func (a *App) fail(err error) {
 // Fail ends the application with an error: what it was opened for cannot be shown.
 func (h *Host) Fail(err error) { h.app.fail(err) }
 
+// Quit ends the application. It may be called from anywhere.
+func (a *App) Quit() { a.post(func() { a.cmd(tea.Quit) }) }
+
 // Quit ends the application.
 func (h *Host) Quit() { h.app.cmd(tea.Quit) }
 

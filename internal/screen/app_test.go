@@ -71,6 +71,7 @@ func (n *night) View() screen.View { return n.view }
 func (n *night) Leads() string     { return "decide" }
 func (n *night) Waits() bool       { return n.waits }
 func (n *night) Running() bool     { return n.running }
+func (n *night) EndsHere() bool    { return true }
 func (n *night) Decide()           { n.decided++ }
 func (n *night) Abort()            { n.aborted++ }
 func (n *night) Plain() []string   { return []string{"The night goes on."} }

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	tea "charm.land/bubbletea/v2"
+	"golang.org/x/sys/unix"
 )
 
 // A program that draws on a terminal and is stopped must give the terminal back first, and
@@ -41,7 +42,7 @@ func (a *App) suspends(p *tea.Program) (stop func()) {
 			}
 			a.post(func() {
 				stands := a.standing
-				runs := stands != nil && stands.Running()
+				runs := stands != nil && stands.Running() && stands.EndsHere()
 				if runs {
 					a.root.Say(nightGoesOn)
 				}
@@ -101,7 +102,12 @@ type output struct {
 
 func newOutput(f *os.File) *output { return &output{f, make(chan struct{}, 1)} }
 
+// Write implements [io.Writer]. Where the shell has the terminal, since another process of this job
+// was stopped, this one stops as well, as it would if it read.
 func (o *output) Write(b []byte) (int, error) {
+	if front, err := unix.IoctlGetInt(int(o.Fd()), unix.TIOCGPGRP); err == nil && front != unix.Getpgrp() {
+		_ = syscall.Kill(os.Getpid(), syscall.SIGSTOP)
+	}
 	select {
 	case o.wrote <- struct{}{}:
 	default:

@@ -91,8 +91,10 @@ type Standing interface {
 	Leads() string
 	// Waits tells whether something waits for a decision.
 	Waits() bool
-	// Running tells whether leaving would end it.
+	// Running tells whether it goes on now.
 	Running() bool
+	// EndsHere tells whether it ends with this process.
+	EndsHere() bool
 	// Decide opens what waits for a decision, if anything does; Abort what an abort
 	// means. Its view is on top.
 	Decide()

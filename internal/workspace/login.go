@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -74,6 +75,55 @@ func (f *Finder) userOf(login string) string {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	return f.users[login]
+}
+
+// Confided is what a finder was told by a person, for another process of the same person. It is secret.
+type Confided struct {
+	Secrets []Confidence      `json:"secrets,omitempty"`
+	Users   map[string]string `json:"users,omitempty"` // by login
+}
+
+// Confidence is one of them.
+type Confidence struct {
+	Login  string `json:"login"`
+	Part   string `json:"part"`
+	Secret string `json:"secret"`
+	Anew   bool   `json:"anew,omitempty"` // in the place of what is found
+}
+
+// Confided is what a person has told; nothing where nobody was asked.
+func (f *Finder) Confided() (t Confided) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	add := func(of map[secrets.ID]string, anew bool) {
+		for id, v := range of {
+			t.Secrets = append(t.Secrets, Confidence{id.Login, id.Part, v, anew})
+		}
+	}
+	if f.typed.Load() {
+		add(f.known, false)
+	}
+	add(f.given, true)
+	t.Users = maps.Clone(f.users)
+	return t
+}
+
+// Confide takes what a person has told another finder.
+func (f *Finder) Confide(t Confided) {
+	for _, s := range t.Secrets {
+		id := secrets.ID{Login: s.Login, Part: s.Part}
+		if s.Anew {
+			f.set(id, s.Secret)
+			continue
+		}
+		f.mu.Lock()
+		f.known[id] = f.told(s.Secret)
+		f.typed.Store(true)
+		f.mu.Unlock()
+	}
+	for login, user := range t.Users {
+		f.setUser(login, user)
+	}
 }
 
 // Finder makes the workspace's finder.

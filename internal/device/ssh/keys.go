@@ -44,7 +44,9 @@ const mostKeys = 5
 // UseAgent allows agents to be asked: the person's own, by its socket, "" for
 // none, and those that the SSH configuration names for a host.
 func (k *Keys) UseAgent(own string) error {
+	k.mu.Lock()
 	k.own, k.use = own, true
+	k.mu.Unlock()
 	_, err := k.held("")
 	return err
 }
@@ -52,13 +54,14 @@ func (k *Keys) UseAgent(own string) error {
 // held are the keys of an agent: "" is the person's own, "none" is none
 // (ssh_config(5), "IdentityAgent").
 func (k *Keys) held(at string) ([]ssh.Signer, error) {
+	k.mu.Lock()
 	if at == "" || at == "SSH_AUTH_SOCK" {
 		at = k.own
 	}
 	if at == "" || at == "none" || !k.use {
+		k.mu.Unlock()
 		return nil, nil
 	}
-	k.mu.Lock()
 	a := k.agents[at]
 	if a == nil {
 		conn, err := net.Dial("unix", at)
@@ -75,9 +78,39 @@ func (k *Keys) held(at string) ([]ssh.Signer, error) {
 	k.mu.Unlock()
 	keys, err := a.Signers()
 	if err != nil {
+		k.mu.Lock()
+		if k.agents[at] == a { // the next one connects anew: it may be there again
+			delete(k.agents, at)
+			_ = a.Conn.Close()
+		}
+		k.mu.Unlock()
 		return nil, fmt.Errorf("ssh agent: %w", err)
 	}
 	return keys, nil
+}
+
+// Offer has another agent be the person's own, by its socket, where the one that was does not answer
+// any more: an agent that was forwarded ends with the login that it came with. It tells whether that
+// was taken.
+func (k *Keys) Offer(at string) (taken bool) {
+	k.mu.Lock()
+	was, use := k.own, k.use
+	k.mu.Unlock()
+	if !use || at == "" || at == was {
+		return false
+	}
+	if was != "" {
+		if _, err := k.held(""); err == nil {
+			return false
+		}
+	}
+	if _, err := k.held(at); err != nil {
+		return false
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.own = at
+	return true
 }
 
 // Close lets go of the agents.

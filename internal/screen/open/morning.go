@@ -253,8 +253,8 @@ func shelved(ctx context.Context, d *acts.Desk) (out []shelf.Device, err error) 
 	return out, nil
 }
 
-// Attached opens a night that runs in another process.
-func Attached(h *screen.Host, d *acts.Desk, n *acts.Attached) {
+// Attached opens a night that runs in another process, and takes the wheel where that is wanted.
+func Attached(h *screen.Host, d *acts.Desk, n *acts.Attached, wheel bool) {
 	live := watch.New(watch.OfAttached(n, func(ctx context.Context) (watch.Source, error) {
 		p, err := d.Open(ctx, n.Past.ID)
 		if p == nil {
@@ -264,6 +264,13 @@ func Attached(h *screen.Host, d *acts.Desk, n *acts.Attached) {
 	}))
 	h.Open(live.View())
 	live.Attach(h)
+	if wheel {
+		if err := n.Take(); err != nil {
+			h.Say(err.Error())
+		} else if notes := n.Notes(); len(notes) > 0 {
+			h.Say("warning: " + strings.Join(notes, "; "))
+		}
+	}
 }
 
 // Past reads a night while the person waits, and opens it: one that runs in another process as
@@ -290,7 +297,7 @@ func Past(h *screen.Host, d *acts.Desk, id int64, wrong func(error)) {
 			return
 		}
 		if now != nil {
-			Attached(h, d, now)
+			Attached(h, d, now, false)
 			return
 		}
 		h.Open(watch.New(past(d, p, wrong)).View())

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"metabasis/internal/attach"
 	"metabasis/internal/core/night"
@@ -22,6 +23,9 @@ import (
 
 // elsewhere tells a night that runs in another process.
 func (n *Live) elsewhere() bool { return n.src.Beside != nil && !n.src.Beside.Own() }
+
+// EndsHere implements [screen.Standing].
+func (n *Live) EndsHere() bool { return !n.elsewhere() }
 
 // seen tells whether it is to be said who has the wheel: always of a night that runs elsewhere, and
 // of one of this process once others look.
@@ -62,21 +66,36 @@ func (n *Live) turned(root *screen.Host, w attach.Wheel) {
 	n.view.changed()
 }
 
+// dying is how long a process may take to end that answers no more: until then it seems to run.
+const dying = 5 * time.Second
+
 // gone is the end of what comes from the process of the night: the night is over, or the process
-// is no more.
+// is no more. From then on it is a night of the journal.
 func (n *Live) gone(root *screen.Host) {
 	why := n.src.Beside.Err()
-	if why == nil {
-		return
-	}
 	root.Go(func(ctx context.Context) {
 		past, err := n.src.Beside.Again(ctx)
+		for began := time.Now(); err == nil && why != nil && past.Elsewhere != "" && time.Since(began) < dying; {
+			select {
+			case <-time.After(dying / 50):
+			case <-ctx.Done():
+			}
+			past, err = n.src.Beside.Again(ctx)
+		}
 		root.Then(func() {
-			if err == nil { // it is told as the journal has it: as cut off, where nobody runs it
+			switch {
+			case err != nil && why == nil:
+				root.Say("the night is over, and not all of it can be read from the journal: " + err.Error())
+				return
+			case err == nil: // it is told as the journal has it: as cut off, where nobody runs it
+				was := n.src
+				past.Close = was.Close
 				n.src, n.night, n.started = past, past.Night, false
 			}
-			root.Stand(nil)
-			root.Say(why.Error())
+			if why != nil {
+				root.Stand(nil)
+				root.Say(why.Error())
+			}
 			n.view.changed()
 		})
 	})

@@ -148,11 +148,19 @@ func (t tonight) Console(ctx context.Context, device string) *console.Command {
 		}}
 }
 
+// Console implements [Hands].
+func (b beside) Console(ctx context.Context, device string) *console.Command {
+	return &console.Command{Ctx: ctx, Title: console.Title(device, b.ClearText(device)), Needs: b.Needs,
+		Open: func(ctx context.Context, columns, rows int) (console.Session, error) {
+			return b.Attached.Console(ctx, device, columns, rows)
+		}}
+}
+
 // OfAttached is a night that runs in another process. Again makes a source of what the journal
 // has of it.
 func OfAttached(a *acts.Attached, again func(ctx context.Context) (Source, error)) Source {
 	b := beside{a, again}
-	return Source{Night: a.Past.Night, Run: b, Beside: b, Said: a.Past, Close: a.Close}
+	return Source{Night: a.Past.Night, Run: b, Beside: b, Said: a.Past, Hands: b, Close: a.Close}
 }
 
 // beside is a night that runs in another process, as its view asks for it.
