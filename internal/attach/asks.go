@@ -136,7 +136,7 @@ func (s *Server) answered(v *viewer, m *Ask) {
 
 // ask has the person here answer what the night's process asks, until that is withdrawn. The caller
 // holds k.mu.
-func (k *Client) ask(live context.Context, m *Ask) { //nolint:contextcheck // what is asked for a request ends with that
+func (k *Client) ask(live context.Context, m *Ask) {
 	if cancel := k.asks[m.N]; cancel != nil {
 		cancel()
 		delete(k.asks, m.N)
@@ -144,11 +144,16 @@ func (k *Client) ask(live context.Context, m *Ask) { //nolint:contextcheck // wh
 	if m.Form == nil {
 		return
 	}
-	of := live
 	if login := k.logins[m.For]; m.For != 0 && login != nil { // the person waits for it
-		of = login
+		k.answer(login, m)
+		return
 	}
-	ctx, cancel := context.WithCancel(of)
+	k.answer(live, m)
+}
+
+// answer has the person answer, as long as ctx lives. The caller holds k.mu.
+func (k *Client) answer(ctx context.Context, m *Ask) {
+	ctx, cancel := context.WithCancel(ctx)
 	k.asks[m.N] = cancel
 	go func() {
 		var answers []string
