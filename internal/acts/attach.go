@@ -6,10 +6,11 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"syscall"
+	"time"
 
 	"metabasis/internal/attach"
 	"metabasis/internal/core/night"
@@ -105,7 +106,8 @@ func (a *Attached) Console(ctx context.Context, device string, columns, rows int
 
 // ClearText tells whether a device is reached without encryption.
 func (a *Attached) ClearText(device string) bool {
-	return slices.Contains(a.Client.Night.Clear, device)
+	d := a.Past.Night.Get(device)
+	return d != nil && d.ClearText
 }
 
 // noNight says why there is no night to attach to.
@@ -173,12 +175,14 @@ func (n *Tonight) serve(ctx context.Context) (put func(...night.Event), over fun
 		n.Note("nobody can attach to this night from another terminal: " + err.Error())
 		return func(...night.Event) {}, func() {}
 	}
+	w := &watch{n: n}
 	ends := !n.request.Unattended && n.desk.Outlives == nil // with the screen
 	s := attach.Serve(ctx, l, attach.Served{
 		Hello: attach.Hello{Version: ofThis(), Night: n.ID, Title: n.Plan.Title, By: Who(), PID: os.Getpid(),
-			Screen: ends, Notes: n.Notes(), Clear: n.clearText()},
-		Do:   func(c night.Command) error { return n.Run.Do(ctx, c) },
-		Took: func(who, from string) { n.remark(ctx, tookWheel(who, from)) },
+			Screen: ends, Notes: n.Notes()},
+		Do:     func(c night.Command) error { return n.Run.Do(ctx, c) },
+		Took:   func(who, from string) { n.remark(ctx, tookWheel(who, from)) },
+		Turned: func() { w.look(ctx) },
 		Agent: func(at string) {
 			if k := n.access.Keys; k != nil && k.Offer(at) {
 				n.remark(ctx, "the SSH agent that the night began with answers no more; that of who has the wheel is asked from now on")
@@ -191,6 +195,7 @@ func (n *Tonight) serve(ctx context.Context) (put func(...night.Event), over fun
 		},
 		Who: attach.Who,
 	})
+	w.set(s)
 	switch {
 	case ends:
 		n.mu.Lock()
@@ -198,6 +203,13 @@ func (n *Tonight) serve(ctx context.Context) (put func(...night.Event), over fun
 		n.mu.Unlock()
 	case !n.request.Unattended:
 		n.desk.Outlives(n, s)
+		go func() { // the screen that is to take it may not come
+			select {
+			case <-time.After(comes):
+				w.look(ctx)
+			case <-n.over:
+			}
+		}()
 	}
 	n.mu.Lock()
 	n.hands = s.Hands
@@ -205,14 +217,40 @@ func (n *Tonight) serve(ctx context.Context) (put func(...night.Event), over fun
 	return s.Put, s.Close
 }
 
-// clearText are the devices that are reached without encryption.
-func (n *Tonight) clearText() (names []string) {
-	for _, t := range n.Plan.Targets() {
-		if n.Connector.ClearText(t.Device) {
-			names = append(names, t.Device.Name)
-		}
+// comes is how long the screen may take that looks at a night which has just been begun.
+const comes = 10 * time.Second
+
+// watch tells the run whether somebody is there to decide, as it turns.
+type watch struct {
+	n *Tonight
+
+	mu     sync.Mutex
+	server *attach.Server // nil before it is known
+	alone  bool           // as the run was told last
+}
+
+func (w *watch) set(s *attach.Server) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.server = s
+}
+
+// look tells the run what is so now, if it was told otherwise.
+func (w *watch) look(ctx context.Context) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.server == nil {
+		return
 	}
-	return names
+	has := w.server.Has()
+	if alone := has == ""; alone != w.alone {
+		w.alone = alone
+		c := night.Command{Choice: night.Somebody, By: has}
+		if alone {
+			c.Choice = night.Nobody
+		}
+		_ = w.n.Run.Do(ctx, c) // the night may be over
+	}
 }
 
 // Hands waits until nobody works a device by hand any more through this process, from another one.

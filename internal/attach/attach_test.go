@@ -164,7 +164,7 @@ func TestOneHasTheWheel(t *testing.T) {
 	until(t, a, func(w Wheel) bool { return len(w.Viewers) == 2 })
 	assert.Empty(t, a.Wheel().Has, "nobody has it by being there")
 	require.EqualError(t, a.Do(night.Command{Choice: night.GoOn, Hold: 1}), "nobody has the wheel: take it first")
-	assert.False(t, s.server.Attended())
+	assert.Empty(t, s.server.Has())
 
 	require.NoError(t, b.Do(night.Command{Choice: night.Remark, Reason: "the light in hut 3 is out"}), "a note decides nothing")
 	s.mu.Lock()
@@ -176,7 +176,7 @@ func TestOneHasTheWheel(t *testing.T) {
 	require.NoError(t, a.Take())
 	until(t, a, func(w Wheel) bool { return w.Mine })
 	until(t, b, func(w Wheel) bool { return strings.HasSuffix(w.Has, " (pts/3)") && !w.Mine })
-	assert.True(t, s.server.Attended())
+	assert.NotEmpty(t, s.server.Has())
 	require.NoError(t, a.Do(night.Command{Choice: night.TryAgain, Hold: 4, By: "somebody else"}))
 	require.ErrorContains(t, b.Do(night.Command{Choice: night.BackAll}), "(pts/3) has the wheel")
 	require.EqualError(t, a.Do(night.Command{Choice: night.TryAgain, Hold: 99}), "hold 99 is not open any more")
@@ -198,7 +198,7 @@ func TestOneHasTheWheel(t *testing.T) {
 	s.mu.Unlock()
 	require.NoError(t, b.Close())
 	until(t, a, func(w Wheel) bool { return w.Has == "" && len(w.Viewers) == 1 })
-	assert.False(t, s.server.Attended(), "who goes away gives it back")
+	assert.Empty(t, s.server.Has(), "who goes away gives it back")
 }
 
 // A viewer that stands still holds nothing up, and has everything once it looks again.

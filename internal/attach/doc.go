@@ -72,8 +72,6 @@ type Hello struct {
 	Seq   int64  `json:"seq,omitempty"` // the newest event
 	// Notes are what was met when it began.
 	Notes []string `json:"notes,omitempty"`
-	// Clear are the devices that are reached without encryption.
-	Clear []string `json:"clear,omitempty"`
 	// Screen tells that it is run on a screen of its process, and ends with that.
 	Screen bool `json:"screen,omitempty"`
 	// Of a viewer: from where it looks, such as pts/3. Who it is the system tells.

@@ -19,6 +19,9 @@ type Served struct {
 	Do func(night.Command) error
 	// Took is told who has taken the wheel, and from whom; "" is nobody. nil is told nothing.
 	Took func(who, from string)
+	// Turned is told that somebody decides who did not, or nobody any more; it asks [Server.Has]. nil is
+	// told nothing.
+	Turned func()
 	// Agent is offered the socket of the SSH agent of who has taken the wheel; nil is offered none.
 	Agent func(at string)
 	// Lines tells what will be sent to a device.
@@ -110,11 +113,21 @@ func (s *Server) wake() {
 	s.changed = make(chan struct{})
 }
 
-// Attended tells whether somebody has the wheel.
-func (s *Server) Attended() bool {
+// Has is who has the wheel; "" is nobody.
+func (s *Server) Has() string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return s.wheel != nil
+	if s.wheel == nil {
+		return ""
+	}
+	return s.wheel.who
+}
+
+// turned tells that it is another who has the wheel, or nobody. The caller does not hold s.mu.
+func (s *Server) turned() {
+	if s.night.Turned != nil {
+		s.night.Turned()
+	}
 }
 
 // lastWords is how long those that look have to take what is left, once the night is over.
@@ -228,10 +241,17 @@ func (s *Server) enter(v *viewer) {
 }
 
 func (s *Server) leave(v *viewer) {
+	if s.remove(v) {
+		s.turned()
+	}
+}
+
+// remove removes one that has gone, and tells whether it had the wheel.
+func (s *Server) remove(v *viewer) (had bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.viewers = slices.DeleteFunc(s.viewers, func(o *viewer) bool { return o == v })
-	if s.wheel == v {
+	if had = s.wheel == v; had {
 		s.wheel = nil
 	}
 	for _, a := range s.asked {
@@ -240,6 +260,7 @@ func (s *Server) leave(v *viewer) {
 		}
 	}
 	s.tellWheel()
+	return had
 }
 
 // tellWheel tells all who has the wheel and who looks. The caller holds s.mu.
@@ -308,6 +329,7 @@ func (s *Server) take(v *viewer) {
 	if s.night.Took != nil && had != v {
 		s.night.Took(v.who, from)
 	}
+	s.turned()
 	if s.night.Agent != nil && v.agent != "" {
 		s.night.Agent(v.agent)
 	}

@@ -56,6 +56,9 @@ func TestRunbookExamples(t *testing.T) {
 	for _, src := range blocks(t, "docs/runbook.md", "runbook") {
 		check(src)
 	}
+	for _, rest := range blocks(t, "docs/runbook.md", "runbook-rest") {
+		check("runbook \"x\"\n  window    now for 1h\n\nscope\n  true\n\ntimer       5m\n\nstep \"x\"\n  send\n    | a\n  undo\n    | b\n\n" + rest)
+	}
 	for _, step := range blocks(t, "docs/runbook.md", "runbook-step") {
 		check("runbook \"x\"\n  window    now for 1h\n\nscope\n  true\n\ntimer       5m\n\n" + step)
 	}

@@ -331,6 +331,9 @@ func (g *generator) book() string {
 	swap("soak      30s", fmt.Sprintf("soak      %ds", 1+g.rng.IntN(90)))
 	swap("take back the device", pick(g, []string{"take back the device", "try again once, then take back the device",
 		"skip the step", "try again twice, then take back the batch", "take back everything"}))
+	if g.chance(0.4) {
+		swap("unattended  ", fmt.Sprintf("unattended  after %ds, ", 10+g.rng.IntN(300)))
+	}
 	switch { // half of them have no undo lines: they are computed
 	case g.chance(0.25):
 		b = book(strings.Replace(wantedBook, "within 40s", "within 60s", 1))(b)
@@ -360,6 +363,12 @@ func (g *generator) person(over context.Context, pullPlug func()) person {
 	}
 	abort := pick(g, []night.Choice{night.BackDevice, night.Finish, night.BackAll, night.Release})
 	return func(r *run.Run, e night.Event) {
+		if e.Kind == night.HoldOpened && rng.IntN(5) == 0 { // whoever decides goes away, and comes back or not
+			_ = r.Do(over, night.Command{Choice: night.Nobody})
+			if rng.IntN(3) > 0 {
+				answerLater(over, r, night.Command{Choice: night.Somebody, By: "Ada"}, time.Duration(rng.IntN(400))*time.Second)
+			}
+		}
 		if e.Kind == night.HoldOpened {
 			choice := pick(&generator{rng: rng}, e.Offers).Choice
 			reason := ""

@@ -120,6 +120,15 @@ func tell(e night.Event) string {
 		return "sent, and taken: " + strings.Join(e.Lines, "")
 	case night.Looked:
 		return fmt.Sprintf("looked, %s: %s came back", e.What, Count(len(e.Lines), "line"))
+	case night.Alone:
+		if e.Due.IsZero() {
+			return "nobody is there to decide: what is held waits"
+		}
+		return "nobody is there to decide; from " + e.Due.Local().Format("15:04:05") + " on the runbook's unattended line does"
+	case night.Unattended:
+		return "nobody has come: the runbook's unattended line decides"
+	case night.Attended:
+		return e.By + " is there to decide"
 	case night.Noted:
 		return "note by " + e.By + ": " + e.Note
 	case night.Reached:

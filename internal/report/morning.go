@@ -252,6 +252,8 @@ func (t *teller) event(e night.Event) {
 			asked := t.holds[e.Hold]
 			t.m.Decisions = append(t.m.Decisions, Decided{e.At, e.By, e.Device, e.Choice, e.Note, asked.Note, asked.Lines})
 		}
+	case night.Alone, night.Unattended:
+		t.m.Notes = append(t.m.Notes, night.Note{At: e.At, By: "metabasis", Text: (&Teller{}).Line(e)})
 	case night.Noted:
 		t.m.Notes = append(t.m.Notes, night.Note{At: e.At, By: e.By, Text: e.Note})
 	case night.Aborted:

@@ -25,30 +25,33 @@ const (
 	LetGo      Kind = "let go"      // By
 	Ended      Kind = "ended"       // Note
 
-	Moved      Kind = "state"     // see [Is] and [EndsIn]
-	Doing      Kind = "doing"     // Device, Note
-	Contact    Kind = "contact"   // Device
-	Quiet      Kind = "quiet"     // Device, For: it has not answered for that long; any other event of it ends that
-	Lost       Kind = "lost"      // Device, Note
-	Prechecked Kind = "precheck"  // Device, What, OK, Note, Waived (the reason) and By
-	BackedUp   Kind = "backup"    // Device, What (path), Note (SHA-256), OK when an identical one was there
-	Shelved    Kind = "shelved"   // Device, What (path), Note (SHA-256), OK: what the night left on it; not OK, Note: why it could not be kept
-	Recorded   Kind = "recorded"  // Device, What (Before or After), Lines: the tables; not OK, Note: why it could not be kept; or see [PredictionLost]
-	Intent     Kind = "intent"    // Device, What, Step, Lines, For: durable before it is acted on
-	Sent       Kind = "sent"      // Device, Step, Line (from 1), Lines (the one line)
-	Refusal    Kind = "refusal"   // Device, Step, Line, Lines (the one line), Note (what it said)
-	TimerSeen  Kind = "timer"     // see [TimerPending] and [TimerPerhaps]
-	TimerGone  Kind = "no timer"  // Device
-	Stepped    Kind = "step"      // see [Step]
-	Expected   Kind = "expect"    // Device, Step, What (condition), OK, Note (wanted and got), Due
-	Rung       Kind = "rung"      // see [Climbed] and [WentWrong]
-	Differs    Kind = "diff"      // Device, Lines: what differs from the backup
-	Prediction Kind = "foreseen"  // see [Predict], [NoPrediction] and [Notice]
-	Looked     Kind = "looked"    // see [LookedAt]
-	Reached    Kind = "reached"   // an address was asked for an answer
-	Noted      Kind = "note"      // By, Note: what somebody wrote into the journal
-	Done       Kind = "did"       // see [Did]
-	Predicted  Kind = "predicted" // see [AsPredicted], [NotAsPredicted] and [AtTheEnd]
+	Moved      Kind = "state"      // see [Is] and [EndsIn]
+	Doing      Kind = "doing"      // Device, Note
+	Contact    Kind = "contact"    // Device
+	Quiet      Kind = "quiet"      // Device, For: it has not answered for that long; any other event of it ends that
+	Lost       Kind = "lost"       // Device, Note
+	Prechecked Kind = "precheck"   // Device, What, OK, Note, Waived (the reason) and By
+	BackedUp   Kind = "backup"     // Device, What (path), Note (SHA-256), OK when an identical one was there
+	Shelved    Kind = "shelved"    // Device, What (path), Note (SHA-256), OK: what the night left on it; not OK, Note: why it could not be kept
+	Recorded   Kind = "recorded"   // Device, What (Before or After), Lines: the tables; not OK, Note: why it could not be kept; or see [PredictionLost]
+	Intent     Kind = "intent"     // Device, What, Step, Lines, For: durable before it is acted on
+	Sent       Kind = "sent"       // Device, Step, Line (from 1), Lines (the one line)
+	Refusal    Kind = "refusal"    // Device, Step, Line, Lines (the one line), Note (what it said)
+	TimerSeen  Kind = "timer"      // see [TimerPending] and [TimerPerhaps]
+	TimerGone  Kind = "no timer"   // Device
+	Stepped    Kind = "step"       // see [Step]
+	Expected   Kind = "expect"     // Device, Step, What (condition), OK, Note (wanted and got), Due
+	Rung       Kind = "rung"       // see [Climbed] and [WentWrong]
+	Differs    Kind = "diff"       // Device, Lines: what differs from the backup
+	Prediction Kind = "foreseen"   // see [Predict], [NoPrediction] and [Notice]
+	Looked     Kind = "looked"     // see [LookedAt]
+	Reached    Kind = "reached"    // an address was asked for an answer
+	Noted      Kind = "note"       // By, Note: what somebody wrote into the journal
+	Alone      Kind = "alone"      // nobody is there to decide; from Due on the runbook's unattended line does: none is never
+	Unattended Kind = "unattended" // from now on it does
+	Attended   Kind = "attended"   // By is there to decide
+	Done       Kind = "did"        // see [Did]
+	Predicted  Kind = "predicted"  // see [AsPredicted], [NotAsPredicted] and [AtTheEnd]
 )
 
 // What an Intent is about to do.
@@ -101,6 +104,10 @@ const (
 
 	// At any time: the reason of the command is written into the journal, and nothing is decided.
 	Remark Choice = "note"
+
+	// Nobody is there to decide any more, or somebody is again.
+	Nobody   Choice = "nobody"
+	Somebody Choice = "somebody"
 
 	// While it runs: no new device begins, until somebody says that it goes on.
 	Stand Choice = "let it stand"
@@ -205,6 +212,10 @@ type Outline struct {
 	Seal string `json:"seal,omitempty"`
 	// Back is how long taking everything back takes, at the end.
 	Back time.Duration `json:"back,omitempty"`
+	// Alone is what the runbook's unattended line does where nobody is there; "" where there is none.
+	// On a night that was begun on a screen it does so AloneAfter that; 0 is never.
+	Alone      string        `json:"alone,omitempty"`
+	AloneAfter time.Duration `json:"alone_after,omitempty"`
 }
 
 // OutlineDevice is a device of the plan.
@@ -230,6 +241,10 @@ func Outlined(p *plan.Plan) *Outline {
 	o := &Outline{Title: p.Title, Change: p.Change, Window: p.Window, LeftOut: p.LeftOut, Warnings: p.Warnings, Waivers: p.Waivers,
 		Values: p.Values, Soak: p.Soak, Budget: p.Rules.StopAfter, BudgetGiven: p.Rules.StopGiven, Seal: p.Seal, Back: p.BackTime(p.Targets()),
 		Only: p.Only}
+	if u := p.Unattended; u.Given {
+		o.AloneAfter, u.After = u.After, 0
+		o.Alone = u.String()
+	}
 	for _, pc := range p.Prechecks {
 		o.Checks = append(o.Checks, pc.String())
 	}

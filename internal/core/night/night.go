@@ -19,6 +19,7 @@ type Night struct {
 	Devices  []*Device // in the order of their batches
 	Holds    []Hold    // open ones, oldest first
 	Notes    []Note    // what was written into the journal, in order
+	Alone    Absence   // nobody is there to decide; its Since is zero where somebody is
 	Decided  []Decision
 	Failures int
 	Aborted  Choice // "" unless the run was aborted
@@ -299,6 +300,13 @@ func Fold(n Night, events ...Event) Night {
 	return n
 }
 
+// Absence is that nobody is there to decide.
+type Absence struct {
+	Since time.Time
+	Due   time.Time // when the runbook's unattended line begins to decide; zero is never
+	Line  bool      // it does
+}
+
 // Note is what somebody wrote into the journal.
 type Note struct {
 	At   time.Time `json:"at"`
@@ -327,6 +335,12 @@ func (n *Night) apply(e Event) {
 		n.Batch = e.Batch
 	case Forecast:
 		n.Slots, n.Likely, n.Late, n.Stays = e.Slots, e.Due, e.Late, e.Stays
+	case Alone:
+		n.Alone = Absence{Since: e.At, Due: e.Due}
+	case Unattended:
+		n.Alone.Line = true
+	case Attended:
+		n.Alone = Absence{}
 	case Noted:
 		n.Notes = append(slices.Clone(n.Notes), Note{e.At, e.By, e.Note})
 	case Aborted:

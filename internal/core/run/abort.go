@@ -10,8 +10,15 @@ import (
 
 // command carries out what a person decided.
 func (r *Run) command(c night.Command) {
-	if c.Choice == night.Remark {
+	switch c.Choice {
+	case night.Remark:
 		r.note(c)
+		return
+	case night.Nobody:
+		r.nobody()
+		return
+	case night.Somebody:
+		r.somebody(c.By)
 		return
 	}
 	if c.Hold != 0 {
@@ -67,7 +74,7 @@ func (r *Run) stand(c night.Command) {
 		case night.BackAll:
 			r.takeAllBack()
 		}
-	}}, "", "let stand by "+c.By, evidence, "")
+	}, alone: always(night.Stop)}, "", "let stand by "+c.By, evidence)
 	r.standHold = r.nextHold
 }
 

@@ -20,7 +20,8 @@ type openHold struct {
 	of     *hand
 	answer func(night.Choice)
 	offers []night.Offer
-	aside  bool // others may start while it is open
+	aside  bool                // others may start while it is open
+	alone  func() night.Choice // what the unattended line answers; nil is nothing
 }
 
 // ask opens a hold of the run and serves until it is answered. Alone is what an
@@ -48,7 +49,7 @@ func (r *Run) ask(ctx context.Context, why string, evidence []string, alone, on 
 		case night.BackAll:
 			r.takeAllBack()
 		}
-	}}, "", why, evidence, alone)
+	}, alone: always(alone)}, "", why, evidence)
 	r.serve(ctx, func() bool { return answered || r.released })
 }
 
@@ -120,7 +121,7 @@ func (r *Run) overBudget() {
 		case night.BackAll:
 			r.takeAllBack()
 		}
-	}}, "", why, r.failedSoFar(), night.Stop)
+	}, alone: always(night.Stop)}, "", why, r.failedSoFar())
 	r.budgetHold = r.nextHold
 }
 
@@ -196,7 +197,7 @@ func (r *Run) unknown(targets []*plan.Target) bool {
 
 // holdDevice opens a device's hold.
 func (r *Run) holdDevice(of *hand, m work.Held) {
-	if m.Aside && r.opts.Unattended {
+	if m.Aside && r.byLine() {
 		return // it waits by itself, and nobody is there
 	}
 	of.wasHeld = true
@@ -218,14 +219,17 @@ func (r *Run) holdDevice(of *hand, m work.Held) {
 	offered := func(c night.Choice) bool {
 		return slices.ContainsFunc(offers, func(o night.Offer) bool { return o.Choice == c })
 	}
-	alone := night.BackDevice // nobody is there to say that it goes on after the time to change things
-	if offers[0].Choice != night.GoOnLate {
-		alone = r.alone(of, m.Skips, offered(night.TryAgain))
+	h.alone = func() night.Choice {
+		alone := night.BackDevice // nobody is there to say that it goes on after the time to change things
+		if offers[0].Choice != night.GoOnLate {
+			alone = r.alone(of, m.Skips, offered(night.TryAgain))
+		}
+		if !offered(alone) {
+			alone = night.BackDevice // it cannot be done on this device
+		}
+		return alone
 	}
-	if !offered(alone) {
-		alone = night.BackDevice // it cannot be done on this device
-	}
-	r.open(h, m.Device, m.Why, m.Evidence, alone)
+	r.open(h, m.Device, m.Why, m.Evidence)
 }
 
 // batchTargets are the devices of the batch that runs which were touched.
@@ -259,7 +263,7 @@ func (r *Run) alone(h *hand, skips, again bool) night.Choice {
 }
 
 // open opens a hold and, when nobody is there, answers it.
-func (r *Run) open(h *openHold, device, why string, evidence []string, alone night.Choice) {
+func (r *Run) open(h *openHold, device, why string, evidence []string) {
 	r.nextHold++
 	n := r.nextHold
 	r.holds[n] = h
@@ -267,8 +271,8 @@ func (r *Run) open(h *openHold, device, why string, evidence []string, alone nig
 		h.offers[i].Fits = r.now().Add(h.offers[i].Takes).Before(r.plan.Window.Close)
 	}
 	r.rec.Emit(night.Event{Kind: night.HoldOpened, Device: device, Hold: n, Note: why, Lines: evidence, Offers: h.offers})
-	if r.opts.Unattended && alone != "" {
-		r.answer(night.Command{Hold: n, Choice: alone, By: "the runbook's unattended line"})
+	if r.byLine() {
+		r.answerByLine(n)
 	}
 }
 

@@ -39,31 +39,34 @@ type Run struct {
 	opts     Options
 
 	// Owned by the conductor's goroutine.
-	release    context.CancelFunc // lets go of all devices
-	released   bool
-	stopping   bool   // no new device starts
-	why        string // it is stopping, when somebody said
-	batch      int    // from 0
-	queue      []*plan.Target
-	backs      []*hand // kept devices to be taken back, in that order
-	active     map[string]*hand
-	busy       *plan.Busy // the same, as the caps count them
-	ends       map[string]night.State
-	kept       []*hand // in the order they were kept
-	holds      map[int]*openHold
-	nextHold   int
-	failures   int
-	failed     map[string]bool // devices that count as failures already
-	alarms     []string        // what must be asked about before the next batch
-	budget     int             // failures at which we ask; 0 is never
-	budgetHold int             // the hold at which that is asked
-	standHold  int             // the hold by which somebody lets the night stand
-	pace       paceKeeper
-	began      time.Time
-	slept      time.Duration // before it began
-	forecastAt time.Time     // before then, none is made anew but at the ends of batches
-	lateAsked  bool          // somebody has said that the batch that runs goes on late, or is being asked
-	batchBack  bool          // the batch that runs is being taken back
+	release     context.CancelFunc // lets go of all devices
+	released    bool
+	stopping    bool   // no new device starts
+	why         string // it is stopping, when somebody said
+	batch       int    // from 0
+	queue       []*plan.Target
+	backs       []*hand // kept devices to be taken back, in that order
+	active      map[string]*hand
+	busy        *plan.Busy // the same, as the caps count them
+	ends        map[string]night.State
+	kept        []*hand // in the order they were kept
+	holds       map[int]*openHold
+	nextHold    int
+	failures    int
+	failed      map[string]bool // devices that count as failures already
+	alarms      []string        // what must be asked about before the next batch
+	budget      int             // failures at which we ask; 0 is never
+	budgetHold  int             // the hold at which that is asked
+	standHold   int             // the hold by which somebody lets the night stand
+	pace        paceKeeper
+	began       time.Time
+	slept       time.Duration // before it began
+	forecastAt  time.Time     // before then, none is made anew but at the ends of batches
+	lateAsked   bool          // somebody has said that the batch that runs goes on late, or is being asked
+	absent      bool          // nobody is there to decide
+	absence     int           // how often that was so
+	lineDecides bool          // and the unattended line does, since it has been so for long
+	batchBack   bool          // the batch that runs is being taken back
 }
 
 // New prepares a run of the plan.

@@ -71,7 +71,7 @@ func (r *Run) tooLate(t *plan.Target) bool {
 		case night.BackAll:
 			r.takeAllBack()
 		}
-	}}, "", why, []string{"begun now, it may not be over before the reserve begins, or not be taken back before the window closes"}, night.Stop)
+	}, alone: always(night.Stop)}, "", why, []string{"begun now, it may not be over before the reserve begins, or not be taken back before the window closes"})
 	return true
 }
 

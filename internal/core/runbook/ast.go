@@ -214,6 +214,9 @@ var actions = []string{string(SkipStep), string(BackDevice), string(BackBatch), 
 // Unattended says what to do at a hold when nobody is there.
 type Unattended struct {
 	Given bool
+	// After is how long a night that was begun on a screen waits for a person, once nobody is there;
+	// 0 is for ever. One that is run without a screen does not wait.
+	After time.Duration
 	Tries int // times the step is tried again first
 	Then  Action
 	// GoOn says that the holds of the runbook are passed also after a batch in which a device
@@ -234,6 +237,9 @@ func (u Unattended) String() string {
 	}
 	if u.GoOn {
 		s += " " + afterFailed
+	}
+	if u.After > 0 {
+		s = "after " + FormatDuration(u.After) + ", " + s
 	}
 	return s
 }

@@ -476,10 +476,25 @@ func (p *parser) timer(n *node, c *cursor) {
 	c.end()
 }
 
+// How long a night may wait for a person before its unattended line decides: a connection that
+// breaks off is back within moments.
+const (
+	shortestAlone = 10 * time.Second
+	longestAlone  = 24 * time.Hour
+)
+
 func (p *parser) unattended(n *node, c *cursor) {
 	p.leaf(n)
 	u := Unattended{Given: true, Line: n.n}
 	hint := "take back the device, or: try again once, then take back the device"
+	if c.more() && c.peek().text == "after" {
+		c.next()
+		from := c.here()
+		if u.After = c.duration("10m"); u.After < shortestAlone || u.After > longestAlone {
+			p.at(n, from, "after 10m", "a night waits for a person for %s at least, and for %s at most", FormatDuration(shortestAlone), FormatDuration(longestAlone))
+		}
+		c.want(",")
+	}
 	if c.more() && c.peek().text == "try" {
 		c.next()
 		c.want("again")

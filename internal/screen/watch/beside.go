@@ -119,10 +119,24 @@ func (n *Live) besideRow() ink.Row {
 	if k := len(n.wheel.Viewers) - 1; k > 0 {
 		others = fmt.Sprintf("; %s", report.Count(k, "other")) + " " + map[bool]string{true: "looks", false: "look"}[k == 1]
 	}
-	if n.elsewhere() {
-		others += "; " + n.endsWith()
+	if n.night.Alone.Since.IsZero() {
+		if n.elsewhere() {
+			others += "; " + n.endsWith()
+		}
+		return r.Add(ink.Dim, others)
 	}
-	return r.Add(ink.Dim, others)
+	return r.Add(ink.Dim, others).Add(ink.Foam, "; "+n.alone())
+}
+
+// alone says what becomes of a night in which nobody decides.
+func (n *Live) alone() string {
+	switch a, line := n.night.Alone, n.night.Outline.Alone; {
+	case a.Line:
+		return "the unattended line decides: " + line
+	case !a.Due.IsZero():
+		return "from " + report.Clock(a.Due.Local()) + " on the unattended line does: " + line
+	}
+	return "what is held waits, and comes back by its timer"
 }
 
 // endsWith says with what a night ends that runs in another process.

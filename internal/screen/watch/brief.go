@@ -67,6 +67,7 @@ func (v *View) brief(cells int) []ink.Row {
 	}
 	rows = append(rows, v.checked(cells)...)
 	rows = append(rows, label("soak", ink.Long(o.Soak))...)
+	rows = append(rows, label("if alone", ifAlone(o))...)
 	if o.Only != "" {
 		rows = append(rows, label("only", o.Only)...)
 	}
@@ -84,6 +85,14 @@ func (v *View) brief(cells int) []ink.Row {
 		return append(rows, r)
 	}
 	return append(rows, ink.T(ink.Dim, "B, then Enter, begins the night."))
+}
+
+// ifAlone says what becomes of a night on which nobody decides any more.
+func ifAlone(o *night.Outline) string {
+	if o.AloneAfter == 0 {
+		return "what is held waits for a person, and comes back by its timer"
+	}
+	return "after " + ink.Long(o.AloneAfter) + ", " + o.Alone
 }
 
 // finish says when the night will be over, and how likely that is in time.
