@@ -145,7 +145,7 @@ func (k *Client) ask(live context.Context, m *Ask) {
 		return
 	}
 	if login := k.logins[m.For]; m.For != 0 && login != nil { // the person waits for it
-		k.answer(login, m)
+		k.answer(login, m) //nolint:contextcheck // what is asked for a request ends with that
 		return
 	}
 	k.answer(live, m)

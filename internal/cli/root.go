@@ -151,7 +151,6 @@ Without a command it opens the workspace in the current directory.`,
 	}
 	cmd.PersistentFlags().StringVarP(&a.dir, "workspace", "C", ".", "directory of the workspace")
 	cmd.SetVersionTemplate(about())
-	cmd.PersistentFlags().BoolVar(&a.here, "here", false, "a night that is begun on this screen ends with it, in place of running on in a process of its own")
 	cmd.PersistentFlags().IntVar(&a.doorAt, door.Flag, 0, "")
 	_ = cmd.PersistentFlags().MarkHidden(door.Flag)
 	cmd.PersistentFlags().BoolVar(&a.debug, "debug", false, "write more into the diagnostic log; metabasis --version names it")
@@ -230,6 +229,11 @@ Without a command it opens the workspace in the current directory.`,
 		a.journalCommand(),
 		a.manCommand(),
 	)
+	for _, c := range append(cmd.Commands(), cmd) {
+		if c.Annotations["shows"] != "" {
+			c.Flags().BoolVar(&a.here, "here", false, "a night that is begun on this screen ends with it, in place of running on in a process of its own")
+		}
+	}
 	a.complete(cmd)
 	return cmd
 }

@@ -114,7 +114,7 @@ func TestLeavingWhileANightRuns(t *testing.T) {
 	t.Parallel()
 	one, _ := tenDevices(t)
 	env := append([]string{"METABASIS_HOST_KEYS=remember", "METABASIS_CLAIMS=" + t.TempDir()}, loginEnv...)
-	x := start(t, "160x42", env, "-C", one, "--here", "run", filepath.Join(one, "ten.runbook"))
+	x := start(t, "160x42", env, "-C", one, "run", "--here", filepath.Join(one, "ten.runbook"))
 	x.see("Ready. Nothing has been sent.")
 	x.press("B", "Enter")
 	x.see(`ald-quay-1 +\S soaking`)

@@ -134,7 +134,7 @@ func (n *Live) alone() string {
 	case a.Line:
 		return "the unattended line decides: " + line
 	case !a.Due.IsZero():
-		return "from " + report.Clock(a.Due.Local()) + " on the unattended line does: " + line
+		return "from " + report.Clock(a.Due.Local()) + " on the unattended line decides: " + line
 	}
 	return "what is held waits, and comes back by its timer"
 }
