@@ -125,3 +125,23 @@ func TestANightThatStandsAndIsLeft(t *testing.T) {
 		}
 	})
 }
+
+// A question of the run waits for a person until the window closes, and not for ever; what is held on
+// a device comes back by its timer.
+func TestNobodyComesAtAll(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := simple(t, make([]sim.Spec, 3), func(b string) string { return swapIn(b, "together  4", "together  4\n  hold      after batch 1") })
+		defer w.sim.Close()
+		w.run(t.Context(), func(r *run.Run, e night.Event) {
+			if e.Kind == night.HoldOpened {
+				assert.NoError(t, r.Do(t.Context(), night.Command{Choice: night.Nobody}))
+			}
+		})
+		w.checkLaws()
+		assert.Equal(t, night.Kept, w.night.Devices[0].State)
+		for _, d := range w.night.Devices[1:] {
+			assert.Equal(t, night.Skipped, d.State)
+		}
+		assert.WithinDuration(t, w.night.Outline.Window.Close, w.night.Ended, time.Minute)
+	})
+}

@@ -13,6 +13,16 @@ import (
 // unattended line says; after that the line decides, until somebody is there again. A runbook that
 // says no such time has the night wait: devices that are held come back by their timers.
 
+// tooLate is our own message: the window has closed in the absence of that number, or a day has gone by.
+type tooLate struct{ absence int }
+
+// How long a question of the run waits for a person in an absence: until the window closes, which may
+// be soon; a night without a window waits a day.
+const (
+	shortestWait = 10 * time.Minute
+	longestWait  = 24 * time.Hour
+)
+
 // unmanned is our own message: the runbook's wait is over of the absence of that number.
 type unmanned struct{ absence int }
 
@@ -26,18 +36,41 @@ func (r *Run) nobody() {
 	}
 	r.absent = true
 	r.absence++
+	wait := longestWait
+	if w := r.plan.Window; !w.None {
+		wait = max(shortestWait, w.Close.Sub(r.now()))
+	}
+	r.later(wait, tooLate{r.absence})
 	e := night.Event{Kind: night.Alone}
 	if u := r.plan.Unattended; u.Given && u.After > 0 {
 		e.Due = r.now().Add(u.After)
-		this := unmanned{r.absence}
-		time.AfterFunc(u.After, func() {
-			select {
-			case r.inbox <- this:
-			case <-r.rec.done:
-			}
-		})
+		r.later(u.After, unmanned{r.absence})
 	}
 	r.rec.Emit(e)
+}
+
+// later says something to ourselves after a while, unless the night is over by then.
+func (r *Run) later(wait time.Duration, m any) {
+	time.AfterFunc(wait, func() {
+		select {
+		case r.inbox <- m:
+		case <-r.rec.done:
+		}
+	})
+}
+
+// endsAlone stops a night that waits for an answer, in which nobody can be expected any more: what
+// is held on devices is left to them, and to their timers.
+func (r *Run) endsAlone(m tooLate) {
+	if !r.absent || m.absence != r.absence || r.released {
+		return
+	}
+	for _, n := range slices.Sorted(maps.Keys(r.holds)) {
+		if h := r.holds[n]; h != nil && h.of == nil {
+			r.answer(night.Command{Hold: n, Choice: night.Stop, By: "metabasis", Reason: "nobody has come"})
+		}
+	}
+	r.stop("nobody has come")
 }
 
 // somebody takes in that somebody is there to decide.

@@ -155,6 +155,8 @@ func (r *Run) message(m any) {
 		r.answer(night.Command{Hold: m.hold, Choice: night.StartEarly, By: "the clock", Reason: "the window is open"})
 	case unmanned:
 		r.leftAlone(m)
+	case tooLate:
+		r.endsAlone(m)
 	case work.CannotWrite: // whoever says it, and whenever
 		if !r.stopping {
 			r.stop("stopped: " + m.Err.Error())
