@@ -112,6 +112,7 @@ type world struct {
 	who        work.Identities
 	remnants   func(device string) []work.Remnant
 	unfinished func(device string) *work.Unfinished
+	resumed    func(device string) *work.Resumed
 	claim      func(ctx context.Context, t *plan.Target) (func(), error)
 	wait       bool
 	rehearsed  func(device string) *work.Earlier
@@ -277,7 +278,7 @@ func (w *world) runTo(ctx context.Context, who person) error {
 		backups = w.store
 	}
 	r := run.New(w.plan, run.Options{Journal: w.journal, Unattended: who == nil, By: "test", Asleep: w.asleep, Outside: work.Outside{
-		Connector: w.reached(), Broke: w.broke, Backups: backups, Who: w.who, Remnants: w.remnants, Unfinished: w.unfinished,
+		Connector: w.reached(), Broke: w.broke, Backups: backups, Who: w.who, Remnants: w.remnants, Unfinished: w.unfinished, Resumed: w.resumed,
 		Claim: w.claim, Wait: w.wait, Rehearsed: w.rehearsed, Sealed: w.sealed, Record: w.record, Here: w.here, Predict: w.keepPredicted, Shelve: w.shelve()}})
 	w.started, w.seen = time.Now(), nil
 	done := make(chan error, 1)

@@ -70,6 +70,7 @@ type OpenNight struct {
 
 	w          *Workspace
 	sealed     func(device string) (work.Sealed, bool) // nil: nobody sealed it
+	resumed    func(device string) *work.Resumed       // nil: it goes on with no other
 	head       store.NightHead
 	unattended bool
 	by         string
@@ -194,6 +195,7 @@ func (n *OpenNight) Begin(ctx context.Context, wait bool, say func(string)) erro
 		Wait:       wait,
 		Remnants:   n.remnants(ctx),
 		Unfinished: n.w.Unfinished(ctx, n.ID),
+		Resumed:    n.resumed,
 		Rehearsed:  n.rehearsed(ctx),
 		Sealed:     n.sealed,
 		Broke:      n.Broke,
@@ -393,7 +395,7 @@ func (w *Workspace) remnantsIn(ctx context.Context, j *store.Journal, except int
 			for _, due := range dues {
 				left[device] = append(
 					left[device],
-					work.Remnant{Night: fmt.Sprintf("%q of %s", h.Title, h.Began.Local().Format("Mon 2 Jan 15:04")), Due: due, Runs: runs},
+					work.Remnant{ID: h.ID, Night: fmt.Sprintf("%q of %s", h.Title, h.Began.Local().Format("Mon 2 Jan 15:04")), Due: due, Runs: runs},
 				)
 			}
 		}

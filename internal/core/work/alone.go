@@ -76,6 +76,9 @@ func (w *worker) snap(i int) error {
 	}
 	if len(w.ran) == 0 {
 		w.steps[i].before = &w.before
+		if w.from != nil {
+			w.steps[i].before = w.from
+		}
 		return nil
 	}
 	_, now, err := w.running()

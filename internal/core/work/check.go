@@ -113,6 +113,7 @@ func (w *worker) saneTimer() string {
 	if !w.t.Traits.Timer.Guards() {
 		return ""
 	}
+	asked := time.Now()
 	left, pending, err := w.ses.Pending(w.ctx)
 	if err != nil {
 		return "looking at the timer: " + err.Error()
@@ -130,6 +131,9 @@ func (w *worker) saneTimer() string {
 	}
 	if w.crew.Remnants != nil {
 		for _, r := range w.crew.Remnants(w.name()) {
+			if r.Due.Sub(due).Abs() < ours && w.adopt(r, left, asked) {
+				return ""
+			}
 			if r.Due.Sub(due).Abs() < ours && r.Runs {
 				return fmt.Sprintf("%s: it is our own, armed by %s, which runs now", what, r.Night)
 			}

@@ -47,6 +47,9 @@ type Outside struct {
 	// Unfinished finds what the newest night that was cut off on a device was to leave
 	// there; nil where there is none. May itself be nil.
 	Unfinished func(device string) *Unfinished
+	// Resumed is what a night that was cut off has left on a device, where this one goes on with
+	// it; nil where it does not. May itself be nil.
+	Resumed func(device string) *Resumed
 	// Claim takes a device for this night, so that no other night on this machine
 	// changes it meanwhile. The error is a [Taken] when another one has it. nil
 	// takes nothing.
@@ -96,6 +99,7 @@ type Backup struct {
 // Remnant is a rollback timer that an earlier night of ours armed and never saw
 // the end of.
 type Remnant struct {
+	ID    int64
 	Night string // what that night is called by
 	Due   time.Time
 	Runs  bool // that night runs now

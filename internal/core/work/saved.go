@@ -140,7 +140,9 @@ func (w *worker) backNote() string {
 
 // hadUnsaved tells whether it was read that something ran on the device that was not
 // saved, before anything was done to it.
-func (w *worker) hadUnsaved() bool { return w.foundSaved && !config.Equal(w.found, w.before) }
+func (w *worker) hadUnsaved() bool {
+	return w.from == nil && w.foundSaved && !config.Equal(w.found, w.before)
+}
 
 // toSave tells whether what runs is to be saved although nothing is to be changed: it is not
 // saved, or nobody can tell and that is what the night is for. What somebody else has not saved is

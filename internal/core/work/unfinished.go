@@ -25,6 +25,9 @@ func (w *worker) notSaved() (good string, err error) {
 	if !w.foundSaved {
 		return "", unfitf("what is saved cannot be read on %s", w.t.Device.Platform)
 	}
+	if good, own := w.ownUnsaved(); own {
+		return good, nil
+	}
 	d := config.Compare(w.found, w.before)
 	if d.Empty() {
 		return "running and saved are equal", nil

@@ -27,6 +27,8 @@ type worker struct {
 	unpredicted bool           // of some of what it took nobody knew what it would do
 	differs     *config.Config // what runs and was not predicted, where that is asked about
 	accepted    []string       // what ran and was not predicted, and was kept by decision
+	adopted     bool           // its timer was armed by a night that is gone on with
+	from        *config.Config // what ran when it was gone on with; nil where it was begun with
 	proves      bool           // all of it ran already, and was not saved or does not show what is expected: nothing is sent, and it is proven
 	staging     bool           // lines of ours may stand in its candidate and do not run
 	acted       bool           // something was done to it that is no line
@@ -87,7 +89,7 @@ func (c *Crew) worker(ctx context.Context, k known) *worker {
 }
 
 // guarded tells whether the device has a rollback timer in this night.
-func (w *worker) guarded() bool { return w.crew.Plan.Guards(w.t) && !w.proves }
+func (w *worker) guarded() bool { return w.crew.Plan.Guards(w.t) && (!w.proves || w.adopted) }
 
 // position is how far the forward work has come.
 type position struct {
@@ -222,6 +224,10 @@ func (w *worker) night() {
 	if over := w.prepare(); over {
 		return
 	}
+	if w.reverting {
+		w.takeBack("taking back what " + w.resumed().Night + " left")
+		return
+	}
 	for {
 		tr := w.forward()
 		if tr == nil {
@@ -241,7 +247,7 @@ func (w *worker) prepare() (over bool) {
 			w.end(night.Skipped, "let go before anything was changed")
 			return true
 		}
-		w.end(night.Blocked, why)
+		w.end(night.Blocked, why+w.staysSo())
 		return true
 	}
 	w.move(night.Checking, "connecting")
@@ -273,7 +279,8 @@ func (w *worker) prepare() (over bool) {
 			return block(err.Error())
 		}
 	}
-	if done && !w.toSave() && unmet == "" {
+	r := w.resumed()
+	if done && !w.toSave() && unmet == "" && !w.adopted && (r == nil || !r.GoBack) {
 		w.end(night.Already, w.alreadyNote())
 		return true
 	}
@@ -284,6 +291,10 @@ func (w *worker) prepare() (over bool) {
 		return block("its profile says no way to save")
 	}
 	w.proves = done && (w.t.Touches() || w.t.OnlySaves())
+	if why := w.takeUp(); why != "" {
+		return block(why)
+	}
+	w.reverting = r != nil && r.GoBack
 	if !done || w.t.OnlySaves() { // else nothing is sent or saved that somebody must have approved
 		if why := w.asSealed(); why != "" {
 			return block(why)
@@ -300,7 +311,7 @@ func (w *worker) prepare() (over bool) {
 		w.end(night.Skipped, "stopped before anything was changed")
 		return true
 	}
-	if !w.guarded() || w.onTrial() { // a trial begins with what is applied
+	if !w.guarded() || w.onTrial() || w.reverting { // a trial begins with what is applied
 		return false
 	}
 	return w.prepareTimer()

@@ -1,0 +1,127 @@
+package work
+
+import (
+	"fmt"
+	"time"
+
+	"metabasis/internal/core/config"
+	"metabasis/internal/core/night"
+	"metabasis/internal/core/plan"
+)
+
+// Resumed is what a night of ours that was cut off on a device has left, where this one goes on with
+// it. It goes on as that one would have: what that one found is the backup that a take-back must
+// reach, its timer is this one's, and what it had done already is not done again.
+type Resumed struct {
+	ID     int64
+	Night  string // what that night is called by
+	Had    string // the backup that it took; "" where it is not there any more
+	Begun  bool   // something was to be done to the device
+	GoBack bool   // it is taken back, and not gone on with
+}
+
+// resumed is what a night that was cut off has left on the device, where this one goes on with it;
+// nil where that had not begun with it.
+func (w *worker) resumed() *Resumed {
+	if w.crew.Resumed == nil {
+		return nil
+	}
+	if r := w.crew.Resumed(w.name()); r != nil && r.Begun {
+		return r
+	}
+	return nil
+}
+
+// adopt takes a timer that is pending for this night's own, where that which armed it is gone on
+// with. A trial is confirmed by whoever has begun it: it is not adopted.
+func (w *worker) adopt(r Remnant, left time.Duration, asked time.Time) bool {
+	from := w.resumed()
+	if from == nil || r.ID != from.ID || r.Runs || w.onTrial() {
+		return false
+	}
+	w.saw(left, true, asked, time.Now())
+	w.adopted = true
+	w.doing("the timer of %s is adopted: %s", from.Night, w.way())
+	w.emit(night.TimerPending(w.due, left))
+	return true
+}
+
+// ownUnsaved says that what is not saved is what the night left that is gone on with, which is looked
+// at closely before anything is done; see [worker.takeUp].
+func (w *worker) ownUnsaved() (good string, own bool) {
+	r := w.resumed()
+	if r == nil || r.Had == "" {
+		return "", false
+	}
+	if !config.Equal(w.found, config.Parse(r.Had, w.t.Traits.Style)) {
+		return "", false
+	}
+	return "what is saved is what " + r.Night + " found, and what runs is looked at", true
+}
+
+// takeUp goes on from what the night that was cut off has left: what that one found is to be reached
+// where the change is taken back. It says why that cannot be: what runs is not what it found, and the
+// change does not lead from it to where it leads from that. Nothing was done to the device until then.
+func (w *worker) takeUp() (why string) {
+	r := w.resumed()
+	if r == nil {
+		return ""
+	}
+	if r.Had == "" {
+		return fmt.Sprintf("the backup that %s took is not there any more: what it had before that is not known", r.Night)
+	}
+	had, runs := config.Parse(r.Had, w.t.Traits.Style), w.before
+	if config.Equal(had, runs) {
+		return ""
+	}
+	then, err := w.computedFrom(had)
+	if err != nil {
+		return err.Error()
+	}
+	to, known := then.Predicted(had)
+	ends, also := w.t.Predicted(runs)
+	switch lines := joinSome(config.Compare(had, runs).Lines(w.t.Masked)); {
+	case !known || !also:
+		return fmt.Sprintf("what its lines do is not known, so neither is whether what runs is part of what %s was to leave: %s", r.Night, lines)
+	case !config.Equal(to, ends) || !w.partOf(had, runs, to):
+		return fmt.Sprintf("what runs is neither what it had before %s nor part of what that was to leave: %s; see whose that is", r.Night, lines)
+	}
+	w.doing("going on from what %s has left: %s", r.Night, config.Compare(had, runs))
+	w.expected = nil
+	if w.t.Traits.Language != nil {
+		w.expected = &runs
+	}
+	w.backup, w.before, w.from = r.Had, had, &runs
+	return ""
+}
+
+// partOf tells whether all in which what runs differs from what was there before is to differ in the
+// end as well.
+func (w *worker) partOf(had, runs, end config.Config) bool {
+	whole := map[string]bool{}
+	for _, l := range config.Compare(had, end).Lines(w.t.Masked) {
+		whole[l] = true
+	}
+	for _, l := range config.Compare(had, runs).Lines(w.t.Masked) {
+		if !whole[l] {
+			return false
+		}
+	}
+	return true
+}
+
+// computedFrom is what would have been done to the device, had it a configuration.
+func (w *worker) computedFrom(c config.Config) (*plan.Target, error) {
+	was := w.before
+	defer func() { w.before = was }()
+	w.before = c
+	return w.computed()
+}
+
+// staysSo says of a device that is left as it is that its way back is pending.
+func (w *worker) staysSo() string {
+	if !w.adopted || !w.pends() {
+		return ""
+	}
+	return "; nothing was done: " + w.way()
+}

@@ -1,0 +1,169 @@
+package nights
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"sync"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"metabasis/internal/core/night"
+	"metabasis/internal/core/run"
+	"metabasis/internal/core/work"
+	"metabasis/internal/sim"
+)
+
+// cut runs a night that is cut off at an event: nothing behind that is written down, and what is not
+// written down is not done. It returns what its journal has.
+func (w *world) cut(at func(e night.Event) bool) []night.Event {
+	ctx, kill := context.WithCancel(context.Background())
+	defer kill()
+	j := &cutJournal{at: at, kill: kill}
+	w.journal.inner = j
+	_ = w.runTo(ctx, func(*run.Run, night.Event) {})
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	return j.events
+}
+
+// cutJournal is a journal whose process is killed at an event.
+type cutJournal struct {
+	at   func(e night.Event) bool
+	kill func()
+
+	mu     sync.Mutex
+	events []night.Event
+	gone   bool
+}
+
+func (j *cutJournal) Append(events []night.Event) error {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if j.gone {
+		return errors.New("the process was killed")
+	}
+	j.events = append(j.events, events...)
+	if slices.ContainsFunc(events, j.at) {
+		j.gone = true
+		j.kill()
+	}
+	return nil
+}
+
+// goOn has the next night of the world go on with one that was cut off, as far as its journal has it.
+func (w *world) goOn(journal []night.Event, back bool) {
+	const id = 7
+	told := night.Fold(night.Night{}, journal...)
+	left := night.TimersLeft(journal)
+	w.resumed = func(device string) *work.Resumed {
+		d := told.Get(device)
+		if d == nil || d.Over {
+			return nil
+		}
+		r := &work.Resumed{ID: id, Night: "night 7", Begun: d.Begun(), GoBack: back}
+		if d.Backup != "" {
+			w.backups.mu.Lock()
+			r.Had = w.backups.text[device]
+			w.backups.mu.Unlock()
+		}
+		return r
+	}
+	w.remnants = func(device string) (out []work.Remnant) {
+		for _, due := range left[device] {
+			out = append(out, work.Remnant{ID: id, Night: "night 7", Due: due})
+		}
+		return out
+	}
+	w.night, w.journal = night.Night{}, &recordingJournal{}
+}
+
+// A night that is cut off at any moment is gone on with: what it had done is not done again, its
+// timers are adopted, and every device ends as it would have, or as it was.
+func TestANightIsGoneOnWith(t *testing.T) {
+	for name, c := range map[string]func(e night.Event) bool{
+		"while it checks":        func(e night.Event) bool { return e.Kind == night.Prechecked && e.Device == "ald-quay-2" },
+		"once it has a backup":   func(e night.Event) bool { return e.Kind == night.BackedUp },
+		"as it arms":             func(e night.Event) bool { return e.Kind == night.Intent && e.What == night.ToArm },
+		"once it is armed":       func(e night.Event) bool { return e.Kind == night.TimerSeen },
+		"as a step is sent":      func(e night.Event) bool { return e.Kind == night.Intent && e.What == night.ToSend },
+		"at a line":              func(e night.Event) bool { return e.Kind == night.Sent },
+		"in the midst of a step": func(e night.Event) bool { return e.Kind == night.Sent && e.Step == 3 && e.Line == 3 },
+		"between two steps":      func(e night.Event) bool { return e.Kind == night.Stepped && e.Step == 2 && e.What == night.StepDone },
+		"while it soaks":         func(e night.Event) bool { return e.Kind == night.Moved && e.State == night.Soaking },
+		"as it disarms":          func(e night.Event) bool { return e.Kind == night.Intent && e.What == night.ToDisarm },
+		"once it is disarmed":    func(e night.Event) bool { return e.Kind == night.TimerGone },
+		"as it saves":            func(e night.Event) bool { return e.Kind == night.Intent && e.What == night.ToSave },
+		"before its end is told": func(e night.Event) bool { return e.Kind == night.Shelved },
+		"once one is kept":       func(e night.Event) bool { return e.Kind == night.Moved && e.State == night.Kept },
+	} {
+		for _, back := range []bool{false, true} {
+			t.Run(fmt.Sprintf("%s, back %t", name, back), func(t *testing.T) {
+				dir := t.TempDir()
+				synctest.Test(t, func(t *testing.T) {
+					w := simpleIn(t, dir, make([]sim.Spec, 3), book(wantedBook))
+					defer w.sim.Close()
+					journal := w.cut(c)
+					require.NotEmpty(t, journal)
+					time.Sleep(20 * time.Second)
+					w.goOn(journal, back)
+					then := night.Fold(night.Night{}, journal...)
+					w.runQuiet()
+					w.endsInTruth()
+					for _, d := range w.night.Devices {
+						was, dev := then.Get(d.Name), w.sim.Device(d.Name)
+						switch {
+						case back && was.Begun() && !was.Over:
+							assert.Equal(t, night.Reverted, d.State, "%s: %s", d.Name, d.Note)
+							assert.Equal(t, w.initial[d.Name], dev.Running(), d.Name)
+						case was.Over:
+							assert.Equal(t, night.Already, d.State, "%s: %s", d.Name, d.Note)
+						default:
+							assert.Contains(t, []night.State{night.Kept, night.Already}, d.State, "%s: %s", d.Name, d.Note)
+						}
+						assert.Equal(t, dev.Running(), dev.Saved(), d.Name)
+					}
+				})
+			})
+		}
+	}
+}
+
+// endsInTruth holds what the night says of its devices against what they are: none has a timer, or
+// anything that was not saved, and none that runs part of the change is said to be well.
+func (w *world) endsInTruth() {
+	w.t.Helper()
+	for _, d := range w.night.Devices {
+		dev := w.sim.Device(d.Name)
+		if d.State.Good() || d.State == night.Reverted {
+			assert.Zero(w.t, dev.Due(), "%s is %s, and its timer runs: %s", d.Name, d.State, d.Note)
+		}
+	}
+}
+
+// What is neither what a night found nor part of what it was to leave is left to a person, with its
+// way back: somebody else has been there.
+func TestWhatAStrangerDidIsNotGoneOnWith(t *testing.T) {
+	for _, back := range []bool{false, true} {
+		dir, drifts := t.TempDir(), []sim.Spec{{Faults: []sim.Fault{{Kind: sim.Drifts, Match: "^log host", Times: 1}}}}
+		synctest.Test(t, func(t *testing.T) {
+			w := simpleIn(t, dir, drifts, book(wantedBook))
+			defer w.sim.Close()
+			journal := w.cut(func(e night.Event) bool { return e.Kind == night.Sent && e.Step == 2 })
+			name := journal[len(journal)-1].Device
+			before := w.sim.Device(name).Running()
+			w.goOn(journal, back)
+			w.runQuiet()
+			d := w.night.Get(name)
+			assert.Equal(t, night.Blocked, d.State, d.Note)
+			assert.Contains(t, d.Note, "neither what it had before night 7 nor part of what that was to leave")
+			assert.Contains(t, d.Note, "restarts at")
+			assert.Equal(t, before, w.sim.Device(name).Running())
+		})
+	}
+}
