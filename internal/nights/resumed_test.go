@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"slices"
+	"strings"
 	"sync"
 	"testing"
 	"testing/synctest"
@@ -14,7 +16,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metabasis/internal/core/night"
-	"metabasis/internal/core/run"
 	"metabasis/internal/core/work"
 	"metabasis/internal/sim"
 )
@@ -26,7 +27,7 @@ func (w *world) cut(at func(e night.Event) bool) []night.Event {
 	defer kill()
 	j := &cutJournal{at: at, kill: kill}
 	w.journal.inner = j
-	_ = w.runTo(ctx, func(*run.Run, night.Event) {})
+	_ = w.runTo(ctx, nil)
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	return j.events
@@ -66,7 +67,7 @@ func (w *world) goOn(journal []night.Event, back bool) {
 		if d == nil || d.Over {
 			return nil
 		}
-		r := &work.Resumed{ID: id, Night: "night 7", Begun: d.Begun(), GoBack: back}
+		r := &work.Resumed{ID: id, Night: "night 7", Begun: d.Begun(), Was: d.WasAt(), GoBack: back}
 		if d.Backup != "" {
 			w.backups.mu.Lock()
 			r.Had = w.backups.text[device]
@@ -160,10 +161,39 @@ func TestWhatAStrangerDidIsNotGoneOnWith(t *testing.T) {
 			w.goOn(journal, back)
 			w.runQuiet()
 			d := w.night.Get(name)
-			assert.Equal(t, night.Blocked, d.State, d.Note)
+			assert.Equal(t, night.Stranded, d.State, d.Note)
 			assert.Contains(t, d.Note, "neither what it had before night 7 nor part of what that was to leave")
 			assert.Contains(t, d.Note, "restarts at")
 			assert.Equal(t, before, w.sim.Device(name).Running())
 		})
+	}
+}
+
+// TestResumed runs random nights that are cut off at a random moment, and goes on with them or takes
+// them back.
+func TestResumed(t *testing.T) { eachSeed(t, resumedNight) }
+
+func resumedNight(t *testing.T, seed uint64, dir string) {
+	g := &generator{rng: rand.New(rand.NewPCG(seed, 2))}
+	scenario, csv := g.fleet()
+	book := g.book()
+	w := newWorld(t, scenario, csv, book, dir)
+	w.loose = strings.Contains(book, "no other")
+	defer w.sim.Close()
+	n, at, back := 0, 1+g.rng.IntN(600), g.chance(0.4)
+	journal := w.cut(func(night.Event) bool { n++; return n == at })
+	time.Sleep(time.Duration(g.rng.IntN(600)) * time.Second)
+	w.goOn(journal, back)
+	w.runQuiet()
+	w.everyNightEnds()
+	w.journal.Events = append(journal, w.journal.Events...)
+	for _, d := range w.night.Devices {
+		if !strings.HasPrefix(d.Note, "not gone on with: ") {
+			w.lawEndsAreTrue(d)
+		}
+	}
+	w.endsInTruth()
+	if t.Failed() {
+		t.Logf("seed %d, cut at %d, back %t\n%s\n%s\n%s", seed, at, back, book, csv, w.story())
 	}
 }

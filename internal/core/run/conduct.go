@@ -37,12 +37,28 @@ func (r *Run) waitForWindow(ctx context.Context) {
 	)
 }
 
+// resumed is what a night that was cut off has left on a device, where this one goes on with it; nil
+// where that had not begun with it.
+func (r *Run) resumed(device string) *work.Resumed {
+	if r.opts.Resumed == nil {
+		return nil
+	}
+	if from := r.opts.Resumed(device); from != nil && from.Begun {
+		return from
+	}
+	return nil
+}
+
 // skip ends the night of devices that were never started.
 func (r *Run) skip(targets []*plan.Target, why string) {
 	for _, t := range targets {
 		if r.ends[t.Device.Name] == "" {
-			r.ends[t.Device.Name] = night.Skipped
-			e := night.EndsIn(night.Skipped, why, true)
+			state := night.Skipped
+			if from := r.resumed(t.Device.Name); from != nil { // it is not untouched
+				state, why = night.Stranded, from.NotGoneOn(why)
+			}
+			r.ends[t.Device.Name] = state
+			e := night.EndsIn(state, why, true)
 			e.Device = t.Device.Name
 			r.rec.Emit(e)
 		}

@@ -21,13 +21,13 @@ func (w *worker) prepareTimer() (over bool) {
 		w.move(night.Armed, "timer armed")
 		return false
 	case errors.Is(err, errNotPending):
-		w.end(night.Blocked, "the rollback timer is not pending after it was armed")
+		w.blocked("the rollback timer is not pending after it was armed")
 		return true
 	case errors.Is(err, ErrJournal):
-		w.end(night.Blocked, err.Error())
+		w.blocked(err.Error())
 		return true
 	case driver.Answered(err) && w.nothingPending():
-		w.end(night.Blocked, "the rollback timer cannot be armed: "+err.Error())
+		w.blocked("the rollback timer cannot be armed: " + err.Error())
 		return true
 	}
 	w.assume(time.Now().Add(d)) // it may be armed

@@ -17,6 +17,7 @@ type Resumed struct {
 	Night  string // what that night is called by
 	Had    string // the backup that it took; "" where it is not there any more
 	Begun  bool   // something was to be done to the device
+	Was    string // where it was with it then
 	GoBack bool   // it is taken back, and not gone on with
 }
 
@@ -118,10 +119,25 @@ func (w *worker) computedFrom(c config.Config) (*plan.Target, error) {
 	return w.computed()
 }
 
-// staysSo says of a device that is left as it is that its way back is pending.
-func (w *worker) staysSo() string {
-	if !w.adopted || !w.pends() {
-		return ""
+// NotGoneOn says of a device that is not gone on with why, and what is known of it: it may run part
+// of the change.
+func (r *Resumed) NotGoneOn(why string) string {
+	return fmt.Sprintf("not gone on with: %s; %s left it %s", why, r.Night, r.Was)
+}
+
+// blocked ends the night of a device on which nothing was done by it. One on which a night was cut
+// off that this one was to go on with is as that has left it: somebody must look at it.
+func (w *worker) blocked(why string) { w.untouched(night.Blocked, why) }
+
+// untouched ends it so in that state.
+func (w *worker) untouched(s night.State, why string) {
+	r := w.resumed()
+	if r == nil {
+		w.end(s, why)
+		return
 	}
-	return "; nothing was done: " + w.way()
+	if w.adopted && w.pends() {
+		why += "; " + w.way()
+	}
+	w.end(night.Stranded, r.NotGoneOn(why))
 }

@@ -104,7 +104,7 @@ func (w *worker) without() string {
 func (w *worker) savedNote() string {
 	t := w.t.Traits
 	switch {
-	case t.TellsSaved && w.proves:
+	case t.TellsSaved && w.proves && w.from == nil:
 		return "kept and saved: it ran already and was not saved"
 	case w.hadUnsaved() && !config.Equal(w.found, config.Parse(w.intended, t.Style)):
 		return "kept and saved, with what was not saved before this night"
@@ -124,7 +124,7 @@ const asOne = "what runs is what is saved, as its profile says"
 // backNote is the last word of a device that was taken back.
 func (w *worker) backNote() string {
 	switch {
-	case w.proves && !w.hadUnsaved():
+	case w.proves && w.from == nil && !w.hadUnsaved():
 		return "nothing was sent: it is as it was, with the change, and what is expected of it does not hold"
 	case w.hadUnsaved() && w.backSaved:
 		return "equal to the backup; what was not saved before this night is saved now"

@@ -244,16 +244,16 @@ func (w *worker) night() {
 func (w *worker) prepare() (over bool) {
 	block := func(why string) bool {
 		if w.ctx.Err() != nil { // what failed then, failed because we let go
-			w.end(night.Skipped, "let go before anything was changed")
+			w.untouched(night.Skipped, "let go before anything was changed")
 			return true
 		}
-		w.end(night.Blocked, why+w.staysSo())
+		w.blocked(why)
 		return true
 	}
 	w.move(night.Checking, "connecting")
 	switch err := w.claim(); {
 	case errors.Is(err, errLetGo), errors.Is(err, errTakeBack):
-		w.end(night.Skipped, "stopped before it was reached")
+		w.untouched(night.Skipped, "stopped before it was reached")
 		return true
 	case err != nil:
 		return block(err.Error())
@@ -308,7 +308,7 @@ func (w *worker) prepare() (over bool) {
 		return block("no backup: " + err.Error())
 	}
 	if err := w.interrupted(); err != nil {
-		w.end(night.Skipped, "stopped before anything was changed")
+		w.untouched(night.Skipped, "stopped before anything was changed")
 		return true
 	}
 	if !w.guarded() || w.onTrial() || w.reverting { // a trial begins with what is applied
