@@ -33,6 +33,7 @@ type Change struct {
 	Fleet   *fleet.Fleet
 	text    string
 	notes   []string          // what is to be known before it is begun, beside the plan's own warnings
+	resumes *resumes          // a night that it goes on with; nil is none
 	told    map[string]string // secrets that it asks for, as they were found last
 }
 
@@ -139,7 +140,13 @@ func (c *Change) Plan(ctx context.Context, r Request) (night *Tonight, err error
 	if err != nil {
 		return nil, err
 	}
+	if r := c.resumes; r != nil {
+		beginWith(p, func(device string) bool { return r.past.Night.Get(device).MayRun() })
+	}
 	n := c.Prepare(p, c.File, workspace.Whole(c.Runbook, c.text), access, r.Unattended, Who())
+	if r := c.resumes; r != nil {
+		n.Resume(&r.past.Past, r.back)
+	}
 	switch {
 	case sealed != nil:
 		n.Seal(sealed.For)

@@ -209,6 +209,12 @@ func (d *Desk) Again(ctx context.Context, id int64, fleetFile string) (c *Change
 	if len(left) == 0 {
 		return nil, nil, fmt.Errorf("night %d left nothing to be done: every device of it is kept, or was as intended already", id)
 	}
+	return d.once(p, left, fleetFile)
+}
+
+// once is a past night once more, for some of its devices.
+func (d *Desk) once(p *Past, left []string, fleetFile string) (c *Change, answers []string, err error) {
+	id := p.ID
 	if p.File == restoreName { // which is no file: it stands in the journal
 		c, err = d.ChangeOf(restoreName, ranOnce(p.Runbook), fleetFile)
 	} else {

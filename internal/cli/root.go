@@ -202,6 +202,7 @@ Without a command it opens the workspace in the current directory.`,
 	cmd.AddCommand(
 		a.runCommand(),
 		a.attachCommand(),
+		a.resumeCommand(),
 		a.planCommand(),
 		a.rehearseCommand(),
 		a.demoCommand(),

@@ -43,6 +43,9 @@ func (w Window) Ends() time.Time { return w.Close.Add(-w.Reserve) }
 // the window was on a day that has passed.
 func newWindow(rb *runbook.Runbook, now time.Time) (w Window, notes []string, err error) {
 	rw := rb.Window
+	if !rw.To.IsZero() {
+		return Window{rw.From, rw.To, rb.Reserve, false, false}, nil, nil
+	}
 	if rw.None {
 		return Window{Open: now, Close: now.Add(endless), None: true}, []string{"no window: nothing must be over by any time, and there is no turn-back time"}, nil
 	}

@@ -13,12 +13,14 @@ import (
 // it. It goes on as that one would have: what that one found is the backup that a take-back must
 // reach, its timer is this one's, and what it had done already is not done again.
 type Resumed struct {
-	ID     int64
-	Night  string // what that night is called by
-	Had    string // the backup that it took; "" where it is not there any more
-	Begun  bool   // something was to be done to the device
-	Was    string // where it was with it then
-	GoBack bool   // it is taken back, and not gone on with
+	ID    int64
+	Night string // what that night is called by
+	Had   string // the backup that it took; "" where it is not there any more
+	Begun bool   // something was to be done to the device
+	Was   string // where it was with it then
+	// Did is how many commands of a step, from 1, were done on it, and are not done again.
+	Did    map[int]int
+	GoBack bool // it is taken back, and not gone on with
 }
 
 // resumed is what a night that was cut off has left on the device, where this one goes on with it;
@@ -67,6 +69,9 @@ func (w *worker) takeUp() (why string) {
 	r := w.resumed()
 	if r == nil {
 		return ""
+	}
+	for i := range w.steps {
+		w.steps[i].did = r.Did[i+1]
 	}
 	if r.Had == "" {
 		return fmt.Sprintf("the backup that %s took is not there any more: what it had before that is not known", r.Night)

@@ -11,9 +11,12 @@ import (
 	"metabasis/internal/acts"
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/document"
+	"metabasis/internal/person"
 	"metabasis/internal/report"
 	"metabasis/internal/screen"
 	"metabasis/internal/screen/compare"
+	"metabasis/internal/screen/ink"
+	"metabasis/internal/screen/keys"
 	"metabasis/internal/screen/page"
 	"metabasis/internal/screen/shelf"
 	"metabasis/internal/screen/watch"
@@ -251,6 +254,92 @@ func shelved(ctx context.Context, d *acts.Desk) (out []shelf.Device, err error) 
 		}
 	}
 	return out, nil
+}
+
+// CutOff asks what is to become of a night that was cut off, once its devices were looked at; 0 is
+// the newest.
+func CutOff(h *screen.Host, d *acts.Desk, id int64, wrong func(error)) {
+	var l *acts.CutOffLook
+	h.Work("Looking at the devices of the night that was cut off", func(ctx context.Context) (err error) {
+		l, err = d.LookAtCutOff(ctx, acts.Resuming{Night: id}, nil)
+		return err
+	}, func(err error) {
+		if err != nil {
+			wrong(err)
+			return
+		}
+		_ = l.Close()
+		lines := report.CutOff(&l.Past.Night, l.Devices, l.Notes)
+		decide := func() {
+			h.Ask(resumeForm(l), func(answers []string) {
+				switch answers[0] {
+				case "go on":
+					resume(h, d, acts.Resuming{Night: l.Past.ID}, wrong)
+				case "back":
+					resume(h, d, acts.Resuming{Night: l.Past.ID, Back: true}, wrong)
+				}
+			})
+		}
+		h.Open(page.Of(fmt.Sprintf("Night %d was cut off", l.Past.ID), func(f screen.Frame) []ink.Row { return cutOffRows(lines[:len(lines)-2], f.Cells) },
+			screen.On(keys.Decide, "go on or take back …", decide)))
+	})
+}
+
+// cutOffRows draws what is told of a night that was cut off.
+func cutOffRows(lines []string, cells int) (rows []ink.Row) {
+	for _, l := range lines {
+		text := strings.TrimLeft(l, " ")
+		indent := len(l) - len(text)
+		label := ""
+		if indent == 2 {
+			label = l[:min(12, len(l))]
+			text, indent = strings.TrimLeft(l[min(12, len(l)):], " "), 12
+		}
+		in := ink.Foam
+		if label == "  then      " || indent == 12 && label == "" {
+			in = ink.Dim
+		}
+		for i, part := range ink.Wrap(text, cells-indent-2, 5) {
+			lead := strings.Repeat(" ", indent)
+			if i == 0 && label != "" {
+				lead = label
+			}
+			r := ink.T(ink.Dim, lead)
+			switch {
+			case label == "  proposed  ":
+				r = r.Strong(ink.Lamp, part)
+			case indent == 0 && text == l && !strings.Contains(text, " "):
+				r = r.Strong(ink.Foam, part)
+			default:
+				r = r.Add(in, part)
+			}
+			rows = append(rows, r)
+		}
+		if text == "" {
+			rows = append(rows, ink.Row{})
+		}
+	}
+	return rows
+}
+
+// resumeForm asks what is to become of a night that was cut off.
+func resumeForm(l *acts.CutOffLook) person.Form {
+	return person.Form{Title: fmt.Sprintf("Night %d was cut off", l.Past.ID), Questions: []person.Question{{Text: "What is to become of it?", Choices: []person.Choice{
+		{Word: "later", Does: "leave it as it is for now; nothing was done"},
+		{Word: "go on", Does: "plan the rest of it, in what is left of its window; nothing is sent yet"},
+		{Word: "back", Does: "plan taking back what it left; nothing is sent yet"},
+	}}}}
+}
+
+// resume plans going on with a night that was cut off, or taking back what it left.
+func resume(h *screen.Host, d *acts.Desk, r acts.Resuming, wrong func(error)) {
+	Night(h, fmt.Sprintf("night %d, which was cut off", r.Night), func(ctx context.Context) (*acts.Tonight, error) {
+		c, answers, err := d.Resume(ctx, r)
+		if err != nil {
+			return nil, err
+		}
+		return c.Plan(ctx, acts.Request{Answers: answers})
+	}, false, wrong)
 }
 
 // Attached opens a night that runs in another process, and takes the wheel where that is wanted.

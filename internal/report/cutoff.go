@@ -1,0 +1,97 @@
+package report
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"metabasis/internal/core/night"
+	"metabasis/internal/core/work"
+)
+
+// CutOff tells of a night that was cut off: each device on which it had begun with what was last to be
+// done to it, what a fresh look says, and what can be done.
+func CutOff(n *night.Night, looked []work.Looked, notes []string) (out []string) {
+	out = append(out, fmt.Sprintf("%s was cut off at %s. %s", n.Outline.Title, n.Last.Local().Format("Mon 2 Jan 15:04:05"), windowLeft(n, time.Now())))
+	for _, l := range looked {
+		was := "its night had begun with it"
+		if d := n.Get(l.Device); d != nil {
+			was = d.WasAt()
+		}
+		out = append(out, "", l.Device, "  then      "+was, "  now       "+LookedText(l))
+		for i, line := range l.Lines {
+			if i == 8 {
+				out = append(out, fmt.Sprintf("            and %d lines more", len(l.Lines)-i))
+				break
+			}
+			out = append(out, "            "+line)
+		}
+		out = append(out, "  proposed  "+Proposed(l))
+	}
+	untouched := 0
+	for _, d := range n.Devices {
+		if !d.Begun() && !d.Over {
+			untouched++
+		}
+	}
+	if untouched > 0 {
+		out = append(out, "", fmt.Sprintf("%s had not been begun with: nothing was sent to %s", Count(untouched, "device"), map[bool]string{true: "it", false: "them"}[untouched == 1]))
+	}
+	for _, note := range notes {
+		out = append(out, "", note)
+	}
+	return append(out, "", "metabasis resume --go-on goes on with it; metabasis resume --back takes back what it left.")
+}
+
+// windowLeft says what is left of the window of a night.
+func windowLeft(n *night.Night, now time.Time) string {
+	w := n.Outline.Window
+	switch {
+	case w.None:
+		return "It has no window."
+	case !now.Before(w.Close):
+		return "Its window closed at " + w.Close.Local().Format("15:04:05") + ": it can be taken back, and not gone on with."
+	}
+	return fmt.Sprintf("Its window closes at %s, in %s.", w.Close.Local().Format("15:04:05"), w.Close.Sub(now).Round(time.Second))
+}
+
+// LookedText says what a device has now.
+func LookedText(l work.Looked) string {
+	if l.Unreached != "" {
+		return "not looked at: " + l.Unreached
+	}
+	parts := []string{"what runs is " + string(l.Runs)}
+	if l.Saved == l.Runs && l.Saved != work.NotKnown {
+		parts[0] = "what runs and what is saved are " + string(l.Runs)
+	} else {
+		parts = append(parts, "what is saved is "+string(l.Saved))
+	}
+	switch {
+	case l.Timer == "":
+		parts = append(parts, "nothing takes it back by itself")
+	case l.Ours:
+		parts = append(parts, l.Timer+", by the timer of this night")
+	default:
+		parts = append(parts, l.Timer+", by a timer that is not of this night")
+	}
+	return strings.Join(parts, "; ")
+}
+
+// Proposed says what can be done with a device on which a night was cut off.
+func Proposed(l work.Looked) string {
+	switch {
+	case l.Unreached != "":
+		return "look again once it answers"
+	case l.GoesOn != "":
+		return "a person: " + l.GoesOn
+	case l.Runs == work.AsBefore && l.Timer == "":
+		return "begin with it anew; or leave it, as it is as before"
+	case l.Runs == work.AsBefore:
+		return "begin with it anew, with its timer; or take that off the clock"
+	case l.Runs == work.AsPredicted && l.Saved == work.AsPredicted:
+		return "prove it; or take it back"
+	case l.Runs == work.AsPredicted:
+		return "prove it and save it; or take it back"
+	}
+	return "go on with what is left to be sent; or take it back"
+}
