@@ -191,6 +191,9 @@ func (c *Change) plan(ctx context.Context, r Request, finder *workspace.Finder) 
 	}
 	p = p.Learned(c.Estimates(ctx)).Known(ids.Last)
 	p.Warnings = append(p.Warnings, c.notes...)
+	if c.resumes == nil {
+		p.Warnings = append(p.Warnings, c.cutOff(ctx)...)
+	}
 	if unread != nil { // a journal that is damaged keeps nobody from a night
 		p.Warnings = append(p.Warnings, "what devices told of their neighbours cannot be read, so only via in the fleet counts")
 	}

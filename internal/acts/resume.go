@@ -37,6 +37,16 @@ func (d *Desk) CutOff(ctx context.Context) (out []store.Listed, err error) {
 	return out, err
 }
 
+// cutOff warns of nights that were cut off and wait for somebody. What cannot be listed is told
+// elsewhere.
+func (d *Desk) cutOff(ctx context.Context) (out []string) {
+	all, _ := d.CutOff(ctx)
+	for _, l := range all {
+		out = append(out, fmt.Sprintf("night %d, %s, was cut off, and nobody has seen to it: metabasis resume %d goes on with it, or takes back what it left", l.ID, l.Title, l.ID))
+	}
+	return out
+}
+
 // Resuming is how a night that was cut off is gone on with.
 type Resuming struct {
 	Night int64    // 0 is the newest that was cut off

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"strconv"
-	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -115,16 +114,4 @@ func (a *app) lookAtCutOff(ctx context.Context, d *acts.Desk, r acts.Resuming, f
 		}
 	}
 	return nil
-}
-
-// offerCutOff says that a night was cut off and waits to be gone on with.
-func (a *app) offerCutOff(ctx context.Context, d *acts.Desk) {
-	all, _ := d.CutOff(ctx)
-	var ids []string
-	for _, l := range all {
-		ids = append(ids, fmt.Sprintf("night %d, %s", l.ID, l.Title))
-	}
-	if len(ids) > 0 {
-		fmt.Fprintf(a.err, "warning: cut off and not seen to: %s; metabasis resume goes on with it, or takes back what it left\n", strings.Join(ids, "; "))
-	}
 }

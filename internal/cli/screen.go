@@ -32,7 +32,10 @@ func (a *app) open(ctx context.Context) error {
 	if !a.isTerminal() {
 		return errors.New("there is no terminal here for the screen; try metabasis --help")
 	}
-	return a.onScreen(ctx, d, func(h *screen.Host, workspace *home.View) { h.Open(workspace) })
+	return a.onScreen(ctx, d, func(h *screen.Host, workspace *home.View) {
+		at := h.Open(workspace)
+		open.OfferCutOff(at, d, at.Say)
+	})
 }
 
 // onScreen shows the application until the person leaves. Begin opens the first view.

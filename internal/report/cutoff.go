@@ -13,20 +13,25 @@ import (
 // done to it, what a fresh look says, and what can be done.
 func CutOff(n *night.Night, looked []work.Looked, notes []string) (out []string) {
 	out = append(out, fmt.Sprintf("%s was cut off at %s. %s", n.Outline.Title, n.Last.Local().Format("Mon 2 Jan 15:04:05"), windowLeft(n, time.Now())))
+	texts := map[string][]string{} // the devices of each, which are often the same
+	var order []string
 	for _, l := range looked {
-		was := "its night had begun with it"
-		if d := n.Get(l.Device); d != nil {
-			was = d.WasAt()
+		text := cutOffText(n, l)
+		if texts[text] == nil {
+			order = append(order, text)
 		}
-		out = append(out, "", l.Device, "  then      "+was, "  now       "+LookedText(l))
-		for i, line := range l.Lines {
-			if i == 8 {
-				out = append(out, fmt.Sprintf("            and %d lines more", len(l.Lines)-i))
-				break
-			}
-			out = append(out, "            "+line)
+		texts[text] = append(texts[text], l.Device)
+	}
+	for _, text := range order {
+		names := texts[text]
+		head := CutOffMark + strings.Join(names[:min(len(names), 12)], ", ")
+		if more := len(names) - 12; more > 0 {
+			head += fmt.Sprintf(" and %d more", more)
 		}
-		out = append(out, "  proposed  "+Proposed(l))
+		if len(names) > 1 {
+			head += ": " + Count(len(names), "device")
+		}
+		out = append(append(out, "", head), strings.Split(text, "\n")...)
 	}
 	untouched := 0
 	for _, d := range n.Devices {
@@ -41,6 +46,26 @@ func CutOff(n *night.Night, looked []work.Looked, notes []string) (out []string)
 		out = append(out, "", note)
 	}
 	return append(out, "", "metabasis resume --go-on goes on with it; metabasis resume --back takes back what it left.")
+}
+
+// CutOffMark begins the line with the devices of which something is told.
+const CutOffMark = "◆ "
+
+// cutOffText tells of one device what was, what is, and what can be done.
+func cutOffText(n *night.Night, l work.Looked) string {
+	was := "its night had begun with it"
+	if d := n.Get(l.Device); d != nil {
+		was = d.WasAt()
+	}
+	out := []string{"  then      " + was, "  now       " + LookedText(l)}
+	for i, line := range l.Lines {
+		if i == 8 {
+			out = append(out, fmt.Sprintf("            and %d lines more", len(l.Lines)-i))
+			break
+		}
+		out = append(out, "            "+line)
+	}
+	return strings.Join(append(out, "  proposed  "+Proposed(l)), "\n")
 }
 
 // windowLeft says what is left of the window of a night.

@@ -57,6 +57,11 @@ func past(d *acts.Desk, p *acts.Past, wrong func(error)) watch.Source {
 			}
 		})
 	}
+	if p.Elsewhere == "" && p.Night.Ended.IsZero() {
+		src.Morning.Back = func(h *screen.Host) { CutOff(h, d, p.ID, wrong) }
+		src.Morning.Again = src.Morning.Back
+		return src
+	}
 	if p.Elsewhere == "" {
 		src.Morning.Back = func(h *screen.Host) { restoring(h, d, acts.Restoring{Night: p.ID, Back: true}, wrong) }
 		if acts.LeftToDo(&p.Night) {
@@ -256,6 +261,32 @@ func shelved(ctx context.Context, d *acts.Desk) (out []shelf.Device, err error) 
 	return out, nil
 }
 
+// OfferCutOff asks first, where nights were cut off and nobody has seen to them, whether the newest is
+// looked at.
+func OfferCutOff(h *screen.Host, d *acts.Desk, say func(string)) {
+	all, err := d.CutOff(h.Context())
+	if err != nil {
+		say(err.Error())
+	}
+	if len(all) == 0 {
+		return
+	}
+	l := all[0]
+	lines := []string{fmt.Sprintf("%s, of %s, has no end: its process was killed, or crashed.", l.Title, l.Began.Local().Format("Mon 2 Jan 15:04")),
+		"Devices may have part of the change, and their timers may run."}
+	if more := len(all) - 1; more > 0 {
+		lines = append(lines, fmt.Sprintf("There are %d more of them among the nights.", more))
+	}
+	h.Ask(person.Form{Title: fmt.Sprintf("Night %d was cut off", l.ID), Lines: lines, Questions: []person.Question{{Text: "Look at its devices now?", Choices: []person.Choice{
+		{Word: "look", Does: "read what each has, and say what can be done; nothing is done to them"},
+		{Word: "later", Does: "leave it; it is offered again at the next start"},
+	}}}}, func(answers []string) {
+		if answers[0] == "look" {
+			CutOff(h, d, l.ID, func(err error) { say(err.Error()) })
+		}
+	})
+}
+
 // CutOff asks what is to become of a night that was cut off, once its devices were looked at; 0 is
 // the newest.
 func CutOff(h *screen.Host, d *acts.Desk, id int64, wrong func(error)) {
@@ -270,17 +301,18 @@ func CutOff(h *screen.Host, d *acts.Desk, id int64, wrong func(error)) {
 		}
 		_ = l.Close()
 		lines := report.CutOff(&l.Past.Night, l.Devices, l.Notes)
+		var at *screen.Host
 		decide := func() {
-			h.Ask(resumeForm(l), func(answers []string) {
+			at.Ask(resumeForm(l), func(answers []string) {
 				switch answers[0] {
 				case "go on":
-					resume(h, d, acts.Resuming{Night: l.Past.ID}, wrong)
+					resume(at, d, acts.Resuming{Night: l.Past.ID}, wrong)
 				case "back":
-					resume(h, d, acts.Resuming{Night: l.Past.ID, Back: true}, wrong)
+					resume(at, d, acts.Resuming{Night: l.Past.ID, Back: true}, wrong)
 				}
 			})
 		}
-		h.Open(page.Of(fmt.Sprintf("Night %d was cut off", l.Past.ID), func(f screen.Frame) []ink.Row { return cutOffRows(lines[:len(lines)-2], f.Cells) },
+		at = h.Open(page.Of(fmt.Sprintf("Night %d was cut off", l.Past.ID), func(f screen.Frame) []ink.Row { return cutOffRows(lines[:len(lines)-2], f.Cells) },
 			screen.On(keys.Decide, "go on or take back …", decide)))
 	})
 }
@@ -308,7 +340,7 @@ func cutOffRows(lines []string, cells int) (rows []ink.Row) {
 			switch {
 			case label == "  proposed  ":
 				r = r.Strong(ink.Lamp, part)
-			case indent == 0 && text == l && !strings.Contains(text, " "):
+			case strings.HasPrefix(l, report.CutOffMark):
 				r = r.Strong(ink.Foam, part)
 			default:
 				r = r.Add(in, part)
