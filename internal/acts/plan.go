@@ -141,7 +141,7 @@ func (c *Change) Plan(ctx context.Context, r Request) (night *Tonight, err error
 		return nil, err
 	}
 	if r := c.resumes; r != nil {
-		beginWith(p, func(device string) bool { return r.past.Night.Get(device).MayRun() })
+		p = p.BeginningWith("the night that was cut off had begun with it", func(device string) bool { return r.past.Night.Get(device).MayRun() })
 	}
 	n := c.Prepare(p, c.File, workspace.Whole(c.Runbook, c.text), access, r.Unattended, Who())
 	if r := c.resumes; r != nil {

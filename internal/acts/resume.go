@@ -132,34 +132,6 @@ func goneOnWith(n *night.Night, back bool) (out toGoOn) {
 	return out
 }
 
-// beginWith puts the devices that a night had begun with into the first batch: they are on the clock.
-func beginWith(p *plan.Plan, begun func(device string) bool) {
-	var first []*plan.Target
-	var rest [][]*plan.Target
-	for _, b := range p.Batches {
-		var others []*plan.Target
-		for _, t := range b {
-			if begun(t.Device.Name) {
-				first = append(first, t)
-			} else {
-				others = append(others, t)
-			}
-		}
-		if len(others) > 0 {
-			rest = append(rest, others)
-		}
-	}
-	if len(first) == 0 {
-		return
-	}
-	p.Batches = append([][]*plan.Target{first}, rest...)
-	for i, b := range p.Batches {
-		for _, t := range b {
-			t.Batch = i
-		}
-	}
-}
-
 // Resumes is the night that this one goes on with, and whether it is taken back; nil is none.
 func (n *Tonight) Resumes() (past *Past, back bool) {
 	if n.change == nil || n.change.resumes == nil {

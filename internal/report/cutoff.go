@@ -109,6 +109,8 @@ func Proposed(l work.Looked) string {
 		return "look again once it answers"
 	case l.GoesOn != "":
 		return "a person: " + l.GoesOn
+	case l.Waits:
+		return "wait until its trial is over, which takes the change back; then begin with it anew, or leave it"
 	case l.Runs == work.AsBefore && l.Timer == "":
 		return "begin with it anew; or leave it, as it is as before"
 	case l.Runs == work.AsBefore:

@@ -377,6 +377,42 @@ func (p *Plan) Learned(e *Estimates) *Plan {
 	return &learned
 }
 
+// BeginningWith is the plan with those devices in a first batch of their own, for that reason: what a
+// night that was cut off had begun with is on the clock.
+func (p *Plan) BeginningWith(why string, begun func(device string) bool) *Plan {
+	var first []*Target
+	var rest [][]*Target
+	for _, b := range p.Batches {
+		var others []*Target
+		for _, t := range b {
+			if begun(t.Device.Name) {
+				first = append(first, t)
+			} else {
+				others = append(others, t)
+			}
+		}
+		if len(others) > 0 {
+			rest = append(rest, others)
+		}
+	}
+	if len(first) == 0 {
+		return p
+	}
+	again := *p
+	again.Batches = append([][]*Target{first}, rest...)
+	for i, b := range again.Batches {
+		for _, t := range b {
+			t.Batch = i
+		}
+	}
+	for _, t := range first {
+		t.Why = why
+	}
+	again.taken, again.whole = nil, &whole{}
+	again.taken = again.backs()
+	return &again
+}
+
 type maker struct {
 	rb      *runbook.Runbook
 	answers map[string]string

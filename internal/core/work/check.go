@@ -121,6 +121,9 @@ func (w *worker) saneTimer() string {
 	if !pending {
 		return ""
 	}
+	if w.crew.Remnants != nil && w.outlives(w.crew.Remnants(w.name()), left) {
+		return ""
+	}
 	if left < 0 {
 		return "a change is on trial on it already, and it does not tell until when; " + w.perhapsOurs()
 	}

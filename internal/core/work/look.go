@@ -32,6 +32,8 @@ type Looked struct {
 	// of the night that was cut off.
 	Timer string `json:"timer,omitempty"`
 	Ours  bool   `json:"ours,omitempty"`
+	// Waits tells that going on, or taking back, waits for that first.
+	Waits bool `json:"waits,omitempty"`
 	// GoesOn is why it cannot be gone on with, and GoesBack why it cannot be taken back; "" where it
 	// can.
 	GoesOn   string `json:"not_on,omitempty"`
@@ -45,7 +47,7 @@ type Looked struct {
 func Look(ctx context.Context, p *plan.Plan, t *plan.Target, o Outside) (out Looked) {
 	crew := &Crew{Outside: o, Plan: p, Log: &told{}, Now: time.Now, Tell: func(Message) {}}
 	w := crew.worker(ctx, begin(t))
-	w.orders = NewOrders()
+	w.orders, w.onlyLooks = NewOrders(), true
 	out = Looked{Device: t.Device.Name, Runs: NotKnown, Saved: NotKnown}
 	defer func() {
 		if p := recover(); p != nil {
@@ -71,9 +73,7 @@ func Look(ctx context.Context, p *plan.Plan, t *plan.Target, o Outside) (out Loo
 func (w *worker) lookOver(out *Looked) {
 	r := w.resumed()
 	why := w.maskText(w.precheck())
-	if w.adopted {
-		out.Ours = true
-	}
+	out.Ours, out.Waits = w.adopted || w.trialOurs, w.trialOurs
 	if _, err := w.see(); err == nil && w.pends() {
 		out.Timer = w.way()
 	}

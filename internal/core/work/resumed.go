@@ -49,6 +49,40 @@ func (w *worker) adopt(r Remnant, left time.Duration, asked time.Time) bool {
 	return true
 }
 
+// outlives waits until a trial is over that the night has begun which is gone on with: nobody but that
+// could confirm it, and the device takes it back by itself. It tells whether it was one, and is over.
+func (w *worker) outlives(rs []Remnant, left time.Duration) (over bool) {
+	from := w.resumed()
+	if from == nil || !w.onTrial() {
+		return false
+	}
+	due := time.Time{}
+	for _, r := range rs {
+		if r.ID != from.ID || r.Runs {
+			continue
+		}
+		if left < 0 && time.Now().Before(r.Due.Add(ours)) || left >= 0 && r.Due.Sub(time.Now().Add(left)).Abs() < ours {
+			due = later(due, r.Due)
+		}
+	}
+	if due.IsZero() {
+		return false
+	}
+	if w.onlyLooks {
+		w.trialOurs = true
+		return true
+	}
+	w.doing("waiting until the trial of %s is over, %s: the device takes it back then", from.Night, due.Local().Format("15:04:05"))
+	gone, err := w.until(looking{by: due.Add(2 * ours), every: trialEvery}, func() (bool, error) {
+		_, pending, err := w.ses.Pending(w.ctx)
+		return !pending, err
+	})
+	return err == nil && gone
+}
+
+// trialEvery is how often it is looked whether a trial is over that is waited for.
+const trialEvery = 2 * time.Second
+
 // ownUnsaved says that what is not saved is what the night left that is gone on with, which is looked
 // at closely before anything is done; see [worker.takeUp].
 func (w *worker) ownUnsaved() (good string, own bool) {

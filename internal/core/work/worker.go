@@ -28,6 +28,8 @@ type worker struct {
 	differs     *config.Config // what runs and was not predicted, where that is asked about
 	accepted    []string       // what ran and was not predicted, and was kept by decision
 	adopted     bool           // its timer was armed by a night that is gone on with
+	onlyLooks   bool           // nothing is waited for, and nothing done
+	trialOurs   bool           // the trial that is pending was begun by the night that is gone on with
 	from        *config.Config // what ran when it was gone on with; nil where it was begun with
 	proves      bool           // all of it ran already, and was not saved or does not show what is expected: nothing is sent, and it is proven
 	staging     bool           // lines of ours may stand in its candidate and do not run

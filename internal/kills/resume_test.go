@@ -1,0 +1,92 @@
+package kills
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// resumed kills a night at an event, goes on with it or takes it back at once, and holds what is said
+// against the devices.
+func (g *ground) resumed(t *testing.T, at int, back bool) {
+	last, killed, _ := g.runUntil(at)
+	now := g.truths()
+	how := "--go-on"
+	if back {
+		how = "--back"
+	}
+	look, lookCode := g.said("resume", "--look")
+	doc, code := g.said("resume", how, "--headless")
+	defer func() {
+		if t.Failed() {
+			t.Logf("killed at event %d (%v): %s\n%+v\n--- look: exit %d\n%s\n--- resume %s: exit %d\n%s", at, killed, last, now, lookCode, look, how, code, doc)
+		}
+	}()
+	for _, x := range now {
+		if x.changed && x.unsaved || x.pending {
+			assert.Contains(t, look, x.name, "it is %+v", x)
+		}
+	}
+	if strings.Contains(doc, "no night of this workspace was cut off") || strings.Contains(doc, "no night was ever run here") || strings.Contains(doc, "left nothing that") {
+		for _, x := range g.truths() {
+			assert.False(t, x.pending || x.changed && x.unsaved, "%+v: nothing was to be gone on with", x)
+		}
+		return
+	}
+	person := regexp.MustCompile(`(?m)^\S+ +(\S+) +(?:stranded|dark): `).FindAllStringSubmatch(doc, -1)
+	left := map[string]bool{}
+	for _, m := range person {
+		left[m[1]] = true
+	}
+	for _, d := range g.fleet.Devices() {
+		name := d.Name()
+		was := now[slices.IndexFunc(now, func(x truth) bool { return x.name == name })]
+		changed, unsaved, pending := d.Running() != g.base[name], d.Running() != d.Saved(), !d.Due().IsZero()
+		switch {
+		case left[name]: // it is said what is so, and that somebody must look
+		case regexp.MustCompile(`(?m)^\S+ +` + name + ` +(kept|already): `).MatchString(doc):
+			assert.True(t, changed, "%s is said to be kept", name)
+			assert.False(t, pending, "%s is said to be kept", name)
+			assert.False(t, unsaved && !regexp.MustCompile(name+` +(kept|already): .*not known to be saved`).MatchString(doc), "%s is said to be kept", name)
+		case regexp.MustCompile(`(?m)^\S+ +` + name + ` +reverted: `).MatchString(doc):
+			assert.False(t, changed || pending, "%s is said to be taken back", name)
+		default: // nothing was to be done to it: it was kept by the night that was killed, or never begun
+			assert.False(t, pending, "%s: nothing is said of it", name)
+			assert.Equal(t, was.changed, changed, "%s: nothing is said of it", name)
+		}
+	}
+	if !back {
+		assert.Equal(t, len(left) == 0, code == 0, "the exit code is %d", code)
+	}
+	assert.Equal(t, len(left) > 0, code == 4, "the exit code is %d, and a person must look at %v", code, left)
+	again, code := g.said("resume", "--look")
+	assert.NotEqual(t, 0, code)
+	assert.Contains(t, again, "no night of this workspace was cut off", "it was seen to")
+}
+
+func TestAKilledNightIsGoneOnWith(t *testing.T) {
+	text := strings.Replace(book, "sizes     8", "sizes     2, 4", 1)
+	whole := newGround(t)
+	whole.write("night.runbook", text)
+	_, _, n := whole.runUntil(1 << 30)
+	require.Greater(t, n, 60)
+	step := 1
+	if *count > 0 {
+		step = max(1, n / *count)
+	}
+	for k := 1 + *seed%step; k <= n; k += step {
+		for _, back := range []bool{false, true} {
+			t.Run(fmt.Sprintf("%d, back %t", k, back), func(t *testing.T) {
+				t.Parallel()
+				g := newGround(t)
+				g.write("night.runbook", text)
+				g.resumed(t, k, back)
+			})
+		}
+	}
+}
