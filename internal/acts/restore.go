@@ -209,16 +209,23 @@ func (d *Desk) Again(ctx context.Context, id int64, fleetFile string) (c *Change
 	if len(left) == 0 {
 		return nil, nil, fmt.Errorf("night %d left nothing to be done: every device of it is kept, or was as intended already", id)
 	}
-	return d.once(p, left, fleetFile)
+	return d.once(p, left, fleetFile, false)
 }
 
-// once is a past night once more, for some of its devices.
-func (d *Desk) once(p *Past, left []string, fleetFile string) (c *Change, answers []string, err error) {
-	id := p.ID
+// once is a past night once more, for some of its devices. AsRan is by the runbook as that night ran
+// it, where its file has another text by now, or is gone.
+func (d *Desk) once(p *Past, left []string, fleetFile string, asRan bool) (c *Change, answers []string, err error) {
+	id, ran := p.ID, ranOnce(p.Runbook)
 	if p.File == restoreName { // which is no file: it stands in the journal
-		c, err = d.ChangeOf(restoreName, ranOnce(p.Runbook), fleetFile)
+		c, err = d.ChangeOf(restoreName, ran, fleetFile)
 	} else {
 		c, err = d.Change(p.File, fleetFile)
+	}
+	if asRan && (err != nil || ran != d.maskedText(c)) && !strings.Contains(ran, plan.Hidden) { // what is masked is not known
+		if then, wrong := d.ChangeOf(p.File, ran, fleetFile); wrong == nil {
+			c, err = then, nil
+			c.notes = append(c.notes, fmt.Sprintf("%s has another text by now, or is gone: what night %d ran is gone on with, as the journal has it", p.File, id))
+		}
 	}
 	if err != nil {
 		return nil, nil, fmt.Errorf("the runbook of night %d, %s: %w", id, p.File, err)
@@ -234,7 +241,12 @@ func (d *Desk) once(p *Past, left []string, fleetFile string) (c *Change, answer
 		return nil, nil, err
 	}
 	c.Runbook.Scope = append(c.Runbook.Scope, cond)
-	if then, now := p.Runbook, d.maskedText(c); ranOnce(then) != now {
+	for _, name := range left {
+		if _, in := c.Fleet.Get(name); !in {
+			c.notes = append(c.notes, name+" is not in the fleet any more, under that name: nothing is done to it")
+		}
+	}
+	if now := d.maskedText(c); ran != now {
 		c.notes = append(c.notes, fmt.Sprintf("%s is not the runbook that night %d ran; what is planned is what it says now", p.File, id))
 	}
 	c.text += fmt.Sprintf(onceMore+" night %d did not keep\n#   %s\n", id, only)

@@ -82,9 +82,10 @@ func (d *Desk) Resume(ctx context.Context, r Resuming) (c *Change, answers []str
 	}
 	left := goneOnWith(&p.Night, r.Back)
 	if len(left.names) == 0 {
-		return nil, nil, fmt.Errorf("night %d left nothing that %s", r.Night, map[bool]string{true: "could be taken back", false: "is to be done"}[r.Back])
+		return nil, nil, fmt.Errorf("night %d left nothing that %s; metabasis journal settle %d \"REASON\" says that it is seen to",
+			r.Night, map[bool]string{true: "could be taken back", false: "is to be done"}[r.Back], r.Night)
 	}
-	if c, answers, err = d.once(p, left.names, r.Fleet); err != nil {
+	if c, answers, err = d.once(p, left.names, r.Fleet, true); err != nil {
 		return nil, nil, err
 	}
 	c.resumes = &resumes{p, r.Back}
@@ -100,7 +101,7 @@ func (d *Desk) Resume(ctx context.Context, r Resuming) (c *Change, answers []str
 	}
 	if !w.None {
 		if !time.Now().Before(w.Close) {
-			return nil, nil, fmt.Errorf("the window of night %d closed at %s, and goes on counting: metabasis resume --back takes back what it left; what is left to do then is run in a window of its own",
+			return nil, nil, fmt.Errorf("the window of night %d closed at %s, and is not opened again for it: metabasis resume --back takes back what it left; what is left to do then is run in a window of its own",
 				r.Night, w.Close.Local().Format("Mon 2 Jan 15:04:05"))
 		}
 		rb.Window = runbook.Window{From: w.Open, To: w.Close}
