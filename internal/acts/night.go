@@ -154,7 +154,7 @@ func (n *Tonight) run(ctx context.Context, put func(...night.Event), over func()
 	if err2 := n.writeReport(ctx); err2 != nil {
 		wrong = errors.Join(wrong, fmt.Errorf("the report of the night is not written: %w; write it with metabasis report %d", err2, n.ID))
 	}
-	wrong = errors.Join(wrong, n.seenTo(&told))
+	wrong = errors.Join(wrong, n.seenTo(&told)) //nolint:contextcheck // what is written down at the end is, whoever looks
 	if wrong != nil {
 		n.Note(wrong.Error())
 	}

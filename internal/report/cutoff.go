@@ -12,7 +12,8 @@ import (
 // CutOff tells of a night that was cut off: each device on which it had begun with what was last to be
 // done to it, what a fresh look says, and what can be done.
 func CutOff(n *night.Night, looked []work.Looked, notes []string) (out []string) {
-	out = append(out, fmt.Sprintf("%s was cut off at %s. %s", n.Outline.Title, n.Last.Local().Format("Mon 2 Jan 15:04:05"), windowLeft(n, time.Now())))
+	at := n.Last.Local().Format("Mon 2 Jan 15:04:05")
+	out = append(out, fmt.Sprintf("%s was cut off at %s. %s", n.Outline.Title, at, windowLeft(n, time.Now())))
 	texts := map[string][]string{} // the devices of each, which are often the same
 	var order []string
 	for _, l := range looked {
@@ -40,7 +41,8 @@ func CutOff(n *night.Night, looked []work.Looked, notes []string) (out []string)
 		}
 	}
 	if untouched > 0 {
-		out = append(out, "", fmt.Sprintf("%s had not been begun with: nothing was sent to %s", Count(untouched, "device"), map[bool]string{true: "it", false: "them"}[untouched == 1]))
+		them := map[bool]string{true: "it", false: "them"}[untouched == 1]
+		out = append(out, "", fmt.Sprintf("%s had not been begun with: nothing was sent to %s", Count(untouched, "device"), them))
 	}
 	for _, note := range notes {
 		out = append(out, "", note)

@@ -65,7 +65,7 @@ func Look(ctx context.Context, p *plan.Plan, t *plan.Target, o Outside) (out Loo
 		out.Unreached = why
 		return out
 	}
-	w.lookOver(&out)
+	w.lookOver(&out) //nolint:contextcheck // a worker has its context with it
 	return out
 }
 
