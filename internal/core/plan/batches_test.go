@@ -288,3 +288,24 @@ func BenchmarkMake(b *testing.B) {
 		require.NoError(b, err)
 	}
 }
+
+// What a night that was cut off had begun with comes first, in a batch of its own; the rest stays in
+// its order, and what is told of the plan is of the plan as it is then.
+func TestThePlanBeginsWithWhatIsBegun(t *testing.T) {
+	p, err := batched(t, booked("sizes     3"), chain)
+	require.NoError(t, err)
+	before := names(p.Batches)
+	begun := map[string]bool{"edge-3": true, "dist-b": true}
+	again := p.BeginningWith("it was begun", func(device string) bool { return begun[device] })
+	assert.Equal(t, before, names(p.Batches), "the plan stays as it was")
+	assert.ElementsMatch(t, []string{"edge-3", "dist-b"}, strings.Fields(names(again.Batches[:1])))
+	assert.Len(t, again.Targets(), len(p.Targets()))
+	for i, b := range again.Batches {
+		for _, target := range b {
+			assert.Equal(t, i, target.Batch)
+		}
+	}
+	assert.Equal(t, "it was begun", again.Batches[0][0].Why)
+	assert.Len(t, again.Whole().Slots, len(again.Batches))
+	assert.Same(t, p, p.BeginningWith("", func(string) bool { return false }))
+}

@@ -490,7 +490,7 @@ func (p *parser) unattended(n *node, c *cursor) {
 	if c.more() && c.peek().text == "after" {
 		c.next()
 		from := c.here()
-		if u.After = c.duration("10m"); u.After < shortestAlone || u.After > longestAlone {
+		if u.After = c.duration("10m"); u.After != 0 && (u.After < shortestAlone || u.After > longestAlone) {
 			p.at(n, from, "after 10m", "a night waits for a person for %s at least, and for %s at most", FormatDuration(shortestAlone), FormatDuration(longestAlone))
 		}
 		c.want(",")
