@@ -32,7 +32,8 @@ func (g *ground) resumed(t *testing.T, at int, back bool) {
 			assert.Contains(t, look, x.name, "it is %+v", x)
 		}
 	}
-	if strings.Contains(doc, "no night of this workspace was cut off") || strings.Contains(doc, "no night was ever run here") || strings.Contains(doc, "left nothing that") {
+	if strings.Contains(doc, "no night of this workspace was cut off") || strings.Contains(doc, "no night was ever run here") || strings.Contains(doc, "left nothing that") ||
+		strings.Contains(doc, "was not cut off") {
 		for _, x := range g.truths() {
 			assert.False(t, x.pending || x.changed && x.unsaved, "%+v: nothing was to be gone on with", x)
 		}

@@ -39,6 +39,9 @@ func (h *Host) Back() { h.app.remove(h) }
 // Say says something in the place of the keys, for a while.
 func (h *Host) Say(text string) { h.app.say(text) }
 
+// Now is the time, as the application has it.
+func (h *Host) Now() time.Time { return h.app.now }
+
 // Ring rings the bell of the terminal, once.
 func (h *Host) Ring() { h.app.cmd(tea.Raw("\a")) }
 

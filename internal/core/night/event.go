@@ -230,8 +230,10 @@ type OutlineDevice struct {
 	Why   string          `json:"why,omitempty"` // it is where it is among the batches
 	// ClearText tells that it is reached without encryption.
 	ClearText bool `json:"clear_text,omitempty"`
-	// Boot is how long it takes to come back once its timer has fired.
+	// Boot is how long it takes to come back once its timer has fired, and Back how long taking it back
+	// takes.
 	Boot time.Duration `json:"boot,omitempty"`
+	Back time.Duration `json:"back,omitempty"`
 	// Way is how it takes a change back by itself, in this night.
 	Way plan.TimerKind `json:"way,omitempty"`
 }
@@ -266,6 +268,7 @@ func OutlinedDevice(p *plan.Plan, t *plan.Target) OutlineDevice {
 		Role:      t.Device.Role,
 		Platform:  t.Device.Platform,
 		Boot:      t.Traits.Boot,
+		Back:      t.Back(),
 		ClearText: t.ClearText,
 		Why:       t.Why,
 		Way:       p.Way(t),

@@ -25,6 +25,8 @@ type Question struct {
 	Since    time.Time
 	Due      time.Time      // when the device's timer fires; zero when none is pending
 	Way      plan.TimerKind // what it does then
+
+	about *night.Night // that is aborted; nil for a hold
 }
 
 // OfHold makes the question of an open hold.
@@ -37,7 +39,7 @@ func OfHold(n *night.Night, h night.Hold) Question {
 }
 
 // OfAbort asks what becomes of the devices in change.
-func OfAbort(n *night.Night) Question {
+func OfAbort(n *night.Night, now time.Time) Question {
 	in, kept := 0, 0
 	ways := map[plan.TimerKind]int{}
 	for _, d := range n.Devices {
@@ -58,12 +60,18 @@ func OfAbort(n *night.Night) Question {
 	q := Question{
 		Title:    "What becomes of those in change?",
 		Evidence: []string{"an abort starts no new device", fmt.Sprintf("%d in change, %d kept; left to themselves: %s", in, kept, leftTo(ways))},
-		Offers: []night.Offer{
-			{Choice: night.BackDevice, Touches: in, Fits: true},
-			{Choice: night.Finish, Touches: in, Fits: true},
-			{Choice: night.BackAll, Touches: in + kept, Fits: true},
-			{Choice: night.Release, Touches: in, Fits: true},
-		},
+		about:    n,
+	}
+	for _, c := range []night.Choice{night.BackDevice, night.Finish, night.BackAll, night.Release} {
+		o := night.Offer{Choice: c, Touches: in, Fits: true}
+		if c == night.BackAll {
+			o.Touches += kept
+		}
+		if c == night.BackDevice || c == night.BackAll {
+			o.Takes, o.Open = most(fates(n, c, now), now)
+			o.Fits = n.Outline == nil || n.Outline.Window.None || now.Add(o.Takes).Before(n.Outline.Window.Close)
+		}
+		q.Offers = append(q.Offers, o)
 	}
 	if n.Aborted != "" { // the second time is about letting go
 		q.Title = "The run is aborted already. What becomes of the rest?"
@@ -270,6 +278,9 @@ func (v *View) Rows(q Question, now time.Time, focused bool, cells int) []ink.Ro
 	if focused {
 		rows = append(rows, ink.Row{})
 		rows = append(rows, v.hint(q, cells)...)
+		if q.about != nil && v.cursor >= 0 && v.cursor < len(q.Offers) {
+			rows = append(rows, fatesRows(fates(q.about, q.Offers[v.cursor].Choice, now), cells)...)
+		}
 	}
 	return rows
 }

@@ -43,7 +43,7 @@ func (a *asking) Name() string {
 func (a *asking) question() (decide.Question, bool) {
 	n := &a.v.n.night
 	if a.number == 0 {
-		return decide.OfAbort(n), n.Ended.IsZero()
+		return decide.OfAbort(n, a.host.Now()), n.Ended.IsZero()
 	}
 	for _, h := range n.Holds {
 		if h.Number == a.number {

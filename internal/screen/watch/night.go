@@ -219,7 +219,7 @@ func (n *Live) Decide() {
 }
 
 // Abort implements [screen.Standing].
-func (n *Live) Abort() { n.view.ask(decide.OfAbort(&n.night)) }
+func (n *Live) Abort() { n.view.ask(decide.OfAbort(&n.night, n.view.host.Now())) }
 
 // Leaving implements [screen.Standing].
 func (n *Live) Leaving() person.Form {
