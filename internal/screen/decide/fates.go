@@ -1,6 +1,7 @@
 package decide
 
 import (
+	"slices"
 	"time"
 
 	"metabasis/internal/core/night"
@@ -88,23 +89,33 @@ func fatesRows(all []Fate, cells int) []ink.Row {
 		return nil
 	}
 	rows := []ink.Row{{}, ink.Row{}.Strong(ink.Foam, "What becomes of each: "+report.Count(len(all), "device"))}
-	for _, f := range all {
-		s := ink.SignOf(f.State)
-		by := ink.Row{}
-		switch {
-		case f.Open:
-			by = ink.T(ink.Lamp, "nobody knows when")
-		case !f.By.IsZero():
-			by = ink.T(ink.Dim, "by "+f.By.Local().Format("15:04:05"))
+	for _, does := range kinds(all) {
+		for _, l := range ink.Wrap(does, cells-2, 4) {
+			rows = append(rows, ink.T(ink.Foam, "  "+l))
 		}
-		left := ink.T(ink.Foam, "  ").Col(ink.Foam, f.Device, 16).Add(s.Ink, s.Shape+" ").Col(s.Ink, string(f.State), 10)
-		room := cells - left.Width() - by.Width() - 2
-		for i, part := range ink.Wrap(f.Does, max(room, 12), 4) {
-			if i > 0 {
-				left, by = ink.T(ink.Foam, "  ").Col(ink.Foam, "", 16).Col(s.Ink, "", 12), ink.Row{}
+		for _, f := range all {
+			if f.Does != does {
+				continue
 			}
-			rows = append(rows, left.Add(ink.Foam, part).Right(by, cells))
+			s, by := ink.SignOf(f.State), ink.Row{}
+			switch {
+			case f.Open:
+				by = ink.T(ink.Lamp, "nobody knows when")
+			case !f.By.IsZero():
+				by = ink.T(ink.Dim, "by "+f.By.Local().Format("15:04:05"))
+			}
+			rows = append(rows, ink.T(ink.Dim, "    ").Col(ink.Dim, f.Device, 16).Add(s.Ink, s.Shape+" ").Col(s.Ink, string(f.State), 10).Right(by, cells))
 		}
 	}
 	return rows
+}
+
+// kinds are what becomes of them, each once, in order.
+func kinds(all []Fate) (out []string) {
+	for _, f := range all {
+		if !slices.Contains(out, f.Does) {
+			out = append(out, f.Does)
+		}
+	}
+	return out
 }
