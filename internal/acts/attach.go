@@ -133,10 +133,23 @@ type bookOf struct {
 	past *Past
 }
 
+// written is how long the first events of a night may take to be written that lets others attach
+// already.
+const written = 10 * time.Second
+
 // Last implements [attach.Journal].
 func (b *bookOf) Last(ctx context.Context, of attach.Hello) (int64, error) {
 	var err error
-	b.past, err = b.desk.Open(ctx, of.Night)
+	for began := time.Now(); ; {
+		b.past, err = b.desk.Open(ctx, of.Night)
+		if b.past != nil || ctx.Err() != nil || time.Since(began) > written {
+			break
+		}
+		select {
+		case <-time.After(written / 200):
+		case <-ctx.Done():
+		}
+	}
 	if b.past == nil {
 		return 0, fmt.Errorf("night %d cannot be read from the journal: %w", of.Night, err)
 	}

@@ -104,7 +104,8 @@ func fatesRows(all []Fate, cells int) []ink.Row {
 			case !f.By.IsZero():
 				by = ink.T(ink.Dim, "by "+f.By.Local().Format("15:04:05"))
 			}
-			rows = append(rows, ink.T(ink.Dim, "    ").Col(ink.Dim, f.Device, 16).Add(s.Ink, s.Shape+" ").Col(s.Ink, string(f.State), 10).Right(by, cells))
+			row := ink.T(ink.Dim, "    ").Col(ink.Dim, f.Device, 16).Add(s.Ink, s.Shape+" ").Col(s.Ink, string(f.State), 10)
+			rows = append(rows, row.Right(by, cells))
 		}
 	}
 	return rows
