@@ -94,6 +94,38 @@ func TestANightBehindIsWorkedByHand(t *testing.T) {
 	assert.Regexp(t, `\| metabasis \| \S+ \(pts/\d+\) has taken the wheel \|`, string(report))
 }
 
+// A night is made smaller and slower while it runs.
+func TestANightIsMadeSmallerAndSlower(t *testing.T) {
+	t.Parallel()
+	a, dir := ten(t)
+	a.press("B")
+	a.see("Enter begins the night")
+	a.press("Enter")
+	a.see(`◉ you have the wheel`)
+	a.press("G", "U")
+	a.see("leave out ald-quay-10, because:")
+	a.press("Enter")
+	a.see("write a reason that says something")
+	a.type_("its crew is not there")
+	a.press("Enter")
+	a.see(`ald-quay-10 +\S skipped +left out by`)
+	a.press("-")
+	a.see("4 at most, as the runbook says")
+	a.type_("9")
+	a.press("Enter")
+	a.see("a night is made slower, and not faster than that")
+	a.press("C-u")
+	a.type_("3")
+	a.press("Enter")
+	a.see(`notes: 3 in change at once from now on; it was 4`)
+	a.see("The night is over. 10 devices: 9 kept, 1 skipped")
+	a.press("q")
+	a.see(`\[code 2\]`)
+	report, err := exec.Command(binary, "-C", dir, "report", "1").Output()
+	require.NoError(t, err)
+	assert.Contains(t, string(report), "its crew is not there")
+}
+
 // With --here a night ends with its screen.
 func TestTheNightEndsHere(t *testing.T) {
 	t.Parallel()

@@ -105,6 +105,11 @@ const (
 	// At any time: the reason of the command is written into the journal, and nothing is decided.
 	Remark Choice = "note"
 
+	// While it runs: a device that has not begun is left out, for a reason; or so many are in change at
+	// once from now on.
+	LeaveOut Choice = "leave it out"
+	AtOnce   Choice = "so many at once"
+
 	// Nobody is there to decide any more, or somebody is again.
 	Nobody   Choice = "nobody"
 	Somebody Choice = "somebody"
@@ -215,6 +220,7 @@ type Outline struct {
 	// Alone is what the runbook's unattended line does where nobody is there; "" where there is none.
 	// On a night that was begun on a screen it does so AloneAfter that; 0 is never.
 	Alone      string        `json:"alone,omitempty"`
+	Together   int           `json:"together,omitempty"` // devices in change at once; 0 is as many as a batch has
 	AloneAfter time.Duration `json:"alone_after,omitempty"`
 }
 
@@ -242,7 +248,7 @@ type OutlineDevice struct {
 func Outlined(p *plan.Plan) *Outline {
 	o := &Outline{Title: p.Title, Change: p.Change, Window: p.Window, LeftOut: p.LeftOut, Warnings: p.Warnings, Waivers: p.Waivers,
 		Values: p.Values, Soak: p.Soak, Budget: p.Rules.StopAfter, BudgetGiven: p.Rules.StopGiven, Seal: p.Seal, Back: p.BackTime(p.Targets()),
-		Only: p.Only}
+		Only: p.Only, Together: p.Rules.Together}
 	if u := p.Unattended; u.Given {
 		o.AloneAfter, u.After = u.After, 0
 		o.Alone = u.String()
@@ -292,6 +298,9 @@ type Command struct {
 	// Hold is the number of the hold that is answered, or 0 for an abort.
 	Hold int    `json:"hold,omitempty"`
 	By   string `json:"by,omitempty"`
+	// Device is that which is left out, and Number how many are in change at once.
+	Device string `json:"device,omitempty"`
+	Number int    `json:"number,omitempty"`
 	// Reason is why, for choices that must be given one.
 	Reason string `json:"reason,omitempty"`
 }

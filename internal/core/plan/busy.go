@@ -106,6 +106,9 @@ func (b *Busy) count(t *Target, n int) {
 	}
 }
 
+// Follow goes by another plan of the same devices.
+func (b *Busy) Follow(p *Plan) { b.plan = p }
+
 // Full tells whether no further device may begin, whichever it is.
 func (b *Busy) Full() bool { return b.plan.Rules.Together > 0 && b.n >= b.plan.Rules.Together }
 

@@ -377,6 +377,13 @@ func (p *Plan) Learned(e *Estimates) *Plan {
 	return &learned
 }
 
+// Together is the plan with so many devices in change at once.
+func (p *Plan) Together(n int) *Plan {
+	again := *p
+	again.Rules.Together, again.whole = n, &whole{}
+	return &again
+}
+
 // BeginningWith is the plan with those devices in a first batch of their own, for that reason: what a
 // night that was cut off had begun with is on the clock.
 func (p *Plan) BeginningWith(why string, begun func(device string) bool) *Plan {

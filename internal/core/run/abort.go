@@ -17,6 +17,12 @@ func (r *Run) command(c night.Command) {
 	case night.Nobody:
 		r.nobody()
 		return
+	case night.LeaveOut:
+		r.leaveOut(c)
+		return
+	case night.AtOnce:
+		r.atOnce(c)
+		return
 	case night.Somebody:
 		r.somebody(c.By)
 		return

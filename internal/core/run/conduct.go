@@ -90,7 +90,7 @@ func (r *Run) heed(ctx context.Context) {
 }
 
 func (r *Run) runBatch(ctx context.Context) {
-	r.queue = r.plan.Order(r.batch)
+	r.queue = r.unended(r.plan.Order(r.batch))
 	r.batchBack = false
 	r.rec.Emit(night.Event{Kind: night.BatchBegan, Batch: r.batch + 1})
 	r.forecast(true)

@@ -63,6 +63,7 @@ type Run struct {
 	slept       time.Duration // before it began
 	forecastAt  time.Time     // before then, none is made anew but at the ends of batches
 	lateAsked   bool          // somebody has said that the batch that runs goes on late, or is being asked
+	most        int           // devices that may be in change at once, as the runbook says; 0 is no cap
 	absent      bool          // nobody is there to decide
 	absence     int           // how often that was so
 	lineDecides bool          // and the unattended line does, since it has been so for long
@@ -116,7 +117,7 @@ func (r *Run) Go(ctx context.Context) error {
 	r.began, r.slept = time.Now(), r.asleep()
 	r.plan = r.plan.Begun(r.began)
 	r.crew.Plan = r.plan
-	r.busy = r.plan.Busy()
+	r.busy, r.most = r.plan.Busy(), r.plan.Rules.Together
 	all, release := context.WithCancel(ctx)
 	r.release = release
 	defer release()

@@ -238,7 +238,7 @@ func words(q Question, o night.Offer) (title, does string) {
 		return "Let those in change finish", n + ", each to its end"
 	case night.Release:
 		return "Let go of everything", n + ", each left to what it does by itself"
-	case night.Remark, night.Stand, night.Nobody, night.Somebody: // are never offered
+	case night.Remark, night.Stand, night.Nobody, night.Somebody, night.LeaveOut, night.AtOnce: // are never offered
 	}
 	return string(o.Choice), ""
 }

@@ -73,7 +73,7 @@ var (
 	MinuteBack = bind("<", "played again: a minute back", "<")
 	MinuteOn   = bind(">", "a minute on", ">")
 	Faster     = bind("+", "played again: faster", "+", "*")
-	Slower     = bind("-", "slower", "-")
+	Slower     = bind("-", "slower. Of a night that runs: how many devices are in change at once", "-")
 	Compare    = bind("C", "compare: before and after, then and now, with what is marked", "C")
 	Restore    = bind("T", "take back to what was: plans a night, which asks before it begins", "T")
 	Backup     = bind("u", "back up: put what runs on the devices on the shelf", "u")
@@ -83,6 +83,7 @@ var (
 	Push       = bind("O", "push all backups off this machine", "O")
 	Prune      = bind("X", "clear what is not kept from the shelf; lists it and asks first", "X")
 	Report     = bind("D", "the report of the night, to be read", "D")
+	LeaveOut   = bind("U", "leave out the device under the cursor, which has not begun; asks for the reason", "U")
 	Note       = bind("E", "write a note into the journal of the night that runs", "E")
 	Wheel      = bind("H", "take the wheel of a night that runs in another process: from then on, what is decided here is done", "H")
 	Choose     = bind("1…9", "choose an answer", "1", "2", "3", "4", "5", "6", "7", "8", "9")
@@ -133,6 +134,7 @@ func All() []Group {
 				MinuteOn,
 				Faster,
 				Slower,
+				LeaveOut,
 				Compare,
 				Restore,
 				Backup,

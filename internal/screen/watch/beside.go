@@ -2,11 +2,14 @@ package watch
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
+	"metabasis/internal/acts"
 	"metabasis/internal/attach"
 	"metabasis/internal/core/night"
 	"metabasis/internal/person"
@@ -219,6 +222,50 @@ func (v *View) stand() {
 		return
 	}
 	v.n.do(v.host, night.Command{Choice: night.Stand})
+}
+
+// leaveOut leaves out the device under the cursor, which has not begun, for a reason.
+func (v *View) leaveOut() {
+	d := v.Device()
+	switch {
+	case d == nil || !v.n.mayDo(v.host):
+		return
+	case d.State != night.Waiting:
+		v.host.Say(d.Name + " is " + string(d.State) + ": only what has not begun is left out")
+		return
+	}
+	name := d.Name
+	label, hint := "leave out "+name+", because:", "for the journal; Enter does it, Esc leaves it"
+	v.host.Type(screen.Line{Label: label, Hint: hint, Done: func(reason string) error {
+		if reason = strings.TrimSpace(reason); len(reason) < acts.LeastReason {
+			return errors.New("write a reason that says something: it is for the journal")
+		}
+		v.n.do(v.host, night.Command{Choice: night.LeaveOut, Device: name, Reason: reason})
+		return nil
+	}})
+}
+
+// atOnce changes how many devices are in change at once.
+func (v *View) atOnce() {
+	if !v.n.mayDo(v.host) {
+		return
+	}
+	hint := "what is in change stays so"
+	most := v.n.night.Outline.Together
+	if most > 0 {
+		hint = fmt.Sprintf("%d at most, as the runbook says; %s", most, hint)
+	}
+	v.host.Type(screen.Line{Label: "in change at once:", Hint: hint, Done: func(text string) error {
+		n, err := strconv.Atoi(strings.TrimSpace(text))
+		switch {
+		case err != nil || n < 1:
+			return fmt.Errorf("%q is no number of devices", text)
+		case most > 0 && n > most:
+			return fmt.Errorf("the runbook says %d together: a night is made slower, and not faster than that", most)
+		}
+		v.n.do(v.host, night.Command{Choice: night.AtOnce, Number: n})
+		return nil
+	}})
 }
 
 // passOn passes on a decision, if it is this screen that decides.

@@ -269,7 +269,8 @@ func (v *View) Keys() []screen.Key {
 		out = append(out, screen.On(keys.Need, "next in need", v.hand(v.nextInNeed)))
 	}
 	if n.started && n.night.Ended.IsZero() {
-		out = append(out, screen.On(keys.Note, "note", v.note), screen.On(keys.Play, "let it stand", v.stand))
+		out = append(out, screen.On(keys.Note, "note", v.note), screen.On(keys.Play, "let it stand", v.stand),
+			screen.On(keys.LeaveOut, "leave out", v.leaveOut), screen.On(keys.Slower, "at once", v.atOnce))
 	}
 	if n.seen() && !n.wheel.Mine && n.night.Ended.IsZero() {
 		out = append(out, screen.On(keys.Wheel, "take the wheel", func() { n.takeWheel(v.host) }))
