@@ -94,6 +94,7 @@ func Dial(ctx context.Context, c net.Conn, me Viewer, journal Journal) (*Client,
 	live, gone := context.WithCancel(context.WithoutCancel(ctx))
 	k.gone = gone
 	go k.hear(live, in)
+	go k.beat(live)
 	return k, nil
 }
 
@@ -104,6 +105,20 @@ func (e *Refused) Error() string { return e.Why }
 
 // ErrGone says that the night's process is gone, or has no more to do with this viewer.
 var ErrGone = errors.New("the process of the night does not answer any more: it was ended, or has crashed; the journal tells how far it came")
+
+// beat says that somebody is there, until nothing more comes.
+func (k *Client) beat(ctx context.Context) {
+	for {
+		select {
+		case <-time.After(beats):
+		case <-ctx.Done():
+			return
+		}
+		if k.send(Message{Here: true}) != nil {
+			return
+		}
+	}
+}
 
 // hear takes what the night says, until nothing more comes.
 func (k *Client) hear(ctx context.Context, in *reader) {

@@ -44,6 +44,8 @@ type Message struct {
 	Gap int64 `json:"gap,omitempty"`
 	// Wheel is who decides, and who looks. A viewer's takes the wheel.
 	Wheel *Wheel `json:"wheel,omitempty"`
+	// Here is said by a viewer again and again: it is there.
+	Here bool `json:"here,omitempty"`
 	// Do is a decision of a viewer, and Done what came of passing it on.
 	Do   *Do   `json:"do,omitempty"`
 	Done *Done `json:"done,omitempty"`

@@ -252,3 +252,33 @@ func TestADeviceIsWorkedByHandFromElsewhere(t *testing.T) {
 	assert.True(t, w.given)
 	assert.Equal(t, 132, w.columns)
 }
+
+// A viewer that says nothing any more, since it was stopped, has the wheel no more: somebody else is
+// asked, or the unattended line decides.
+func TestWhoStandsStillHasTheWheelNoMore(t *testing.T) {
+	s := newStage(t)
+	c, err := Connect(t.Context(), s.dir)
+	require.NoError(t, err)
+	defer c.Close()
+	after := int64(0)
+	require.NoError(t, write(c, Message{Hello: &Hello{Protocol: Protocol, From: "pts/9"}, After: &after}))
+	require.NoError(t, write(c, Message{Wheel: &Wheel{Take: true}}))
+	k := s.attach("pts/3", 0)
+	until(t, k, func(w Wheel) bool { return strings.Contains(w.Has, "pts/9") })
+	s.server.mu.Lock()
+	s.server.wheel.heard = time.Now().Add(-quiet)
+	s.server.mu.Unlock()
+	until(t, k, func(w Wheel) bool { return w.Has == "" })
+	require.NoError(t, k.Take())
+	until(t, k, func(w Wheel) bool { return w.Mine })
+	mine := func() *viewer { s.server.mu.Lock(); defer s.server.mu.Unlock(); return s.server.wheel }()
+	s.server.mu.Lock()
+	mine.heard = time.Now().Add(-quiet / 2)
+	s.server.mu.Unlock()
+	require.Eventually(t, func() bool { // it says that it is there
+		s.server.mu.Lock()
+		defer s.server.mu.Unlock()
+		return time.Since(mine.heard) < beats
+	}, time.Minute, 10*time.Millisecond)
+	assert.True(t, k.Wheel().Mine)
+}

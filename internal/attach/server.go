@@ -63,6 +63,7 @@ type viewer struct {
 	conn  net.Conn
 	say   []Message // what is to be said to it beside events
 	sent  int64     // the newest event that it was sent, or has from elsewhere
+	heard time.Time // when it said something last
 	gap   bool      // it was told of a gap, and has not said after what it goes on
 	agent string    // the socket of its SSH agent
 	own   *Local    // the screen of the night's own process; nil for one that is attached
@@ -72,6 +73,7 @@ type viewer struct {
 func Serve(ctx context.Context, l net.Listener, of Served) *Server {
 	of.Protocol = Protocol
 	s := &Server{night: of, at: l, changed: make(chan struct{}), closed: make(chan struct{})}
+	s.conns.Go(s.watch)
 	s.conns.Go(func() {
 		for {
 			c, err := l.Accept()
@@ -90,6 +92,36 @@ func Serve(ctx context.Context, l net.Listener, of Served) *Server {
 		}
 	})
 	return s
+}
+
+// How often a viewer says that it is there, and how long it may say nothing and keep the wheel: one
+// that was stopped, by a shell, decides nothing, and nobody would know.
+const (
+	beats = 2 * time.Second
+	quiet = 15 * time.Second
+)
+
+// watch takes the wheel from a viewer that says nothing any more, until the night is over.
+func (s *Server) watch() {
+	for {
+		select {
+		case <-time.After(beats):
+		case <-s.closed:
+			return
+		}
+		s.mu.Lock()
+		v := s.wheel
+		silent := v != nil && v.own == nil && time.Since(v.heard) > quiet
+		if silent {
+			s.wheel = nil
+			s.tellWheel()
+			s.putAsks()
+		}
+		s.mu.Unlock()
+		if silent {
+			s.turned()
+		}
+	}
 }
 
 // Put passes on what has happened. It never waits for who looks.
@@ -202,7 +234,7 @@ func (s *Server) greet(ctx context.Context, c net.Conn) {
 		s.hands.Go(func() { defer c.Close(); s.console(ctx, c, in, first.Console) })
 	default:
 		defer c.Close()
-		s.serve(ctx, in, &viewer{who: label(who, first.Hello.From), agent: first.Hello.Agent, conn: c, sent: *first.After})
+		s.serve(ctx, in, &viewer{who: label(who, first.Hello.From), agent: first.Hello.Agent, conn: c, sent: *first.After, heard: time.Now()})
 	}
 }
 
@@ -295,6 +327,9 @@ func (s *Server) hear(ctx context.Context, v *viewer, in *reader) {
 		if err != nil {
 			return
 		}
+		s.mu.Lock()
+		v.heard = time.Now()
+		s.mu.Unlock()
 		switch {
 		case m.After != nil:
 			s.mu.Lock()

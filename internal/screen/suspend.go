@@ -97,15 +97,20 @@ func (a *App) retake(p *tea.Program, given bool, quit <-chan struct{}) bool {
 // output is the terminal that is drawn on; it tells that something was.
 type output struct {
 	*os.File
-	wrote chan struct{} // holds one
+	wrote  chan struct{} // holds one
+	parent int           // who has started us
 }
 
-func newOutput(f *os.File) *output { return &output{f, make(chan struct{}, 1)} }
+func newOutput(f *os.File) *output { return &output{f, make(chan struct{}, 1), os.Getppid()} }
 
 // Write implements [io.Writer]. Where the shell has the terminal, since another process of this job
-// was stopped, this one stops as well, as it would if it read.
+// was stopped, this one stops as well, as it would if it read. Where that is gone, nobody would have
+// it go on: nothing is drawn any more, and it is about to end.
 func (o *output) Write(b []byte) (int, error) {
 	if front, err := unix.IoctlGetInt(int(o.Fd()), unix.TIOCGPGRP); err == nil && front != unix.Getpgrp() {
+		if os.Getppid() != o.parent {
+			return len(b), nil
+		}
 		_ = syscall.Kill(os.Getpid(), syscall.SIGSTOP)
 	}
 	select {

@@ -63,6 +63,8 @@ func (n *Live) turned(root *screen.Host, w attach.Wheel) {
 		root.Say(w.Has + " has taken the wheel: what is decided here is not done any more")
 	case !was.Mine && w.Mine:
 		root.Say("you have the wheel: what you decide is done")
+	case was.Mine && w.Has == "":
+		root.Say("this screen stood still for a while, and nobody has the wheel: " + keys.Wheel.Help().Key + " takes it")
 	case was.Has != "" && w.Has == "":
 		root.Say(was.Has + " has gone, and nobody has the wheel")
 	}
