@@ -4,8 +4,8 @@
 // that prints, attaches to it ([Dial]). Both sides speak lines of JSON, each a [Message] of which
 // one field is set. The process begins with what it is, the viewer with who it is:
 //
-//	< {"hello":{"protocol":1,"night":21,"seq":812,"title":"Move the quays to the new clocks",…}}
-//	> {"hello":{"protocol":1,"from":"pts/3"},"after":790}
+//	< {"hello":{"protocol":2,"night":21,"seq":812,"title":"Move the quays to the new clocks",…}}
+//	> {"hello":{"protocol":2,"from":"pts/3"},"after":790}
 //	< {"events":[{"seq":791,…},…]}
 //	< {"wheel":{"has":"ada (pts/3)","viewers":["ada (pts/3)","ben (pts/7)"],"mine":true}}
 //	> {"do":{"n":1,"command":{"hold":4,"choice":"try again"}}}
@@ -27,7 +27,7 @@ import (
 )
 
 // Protocol is the version of what is spoken. Two that do not speak the same do not go on.
-const Protocol = 1
+const Protocol = 2
 
 // Message is one line, in either direction. One of its fields is set; a viewer's hello has After
 // beside it.

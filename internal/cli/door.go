@@ -19,7 +19,7 @@ import (
 func shows() map[string]string { return map[string]string{"shows": "screen"} }
 
 // plainFlags are those with which none does.
-var plainFlags = []string{"headless", "json", "csv", "plan", "write", "note"}
+var plainFlags = []string{"headless", "json", "csv", "plan", "write", "note", "look"}
 
 // atDoor has a command that may show the screen run in a process of its own, from which a night can
 // go on without the terminal; this one waits for its end. Within that process, it takes the door.
@@ -83,7 +83,7 @@ func (a *app) left(ctx context.Context, d *acts.Desk, n *acts.Attached) error {
 	switch {
 	case p == nil:
 		return fmt.Errorf("how night %d stands cannot be read from the journal: %w", id, err)
-	case p.Elsewhere != "":
+	case p.Elsewhere != "" && p.Night.Ended.IsZero(): // else it only tidies up
 		fmt.Fprintf(a.out, "Night %d, %s, goes on in process %d. This looks at it again:\n  metabasis -C %s attach\n", id, n.Client.Night.Title, n.Client.Night.PID, quoted(d.Path()))
 		return nil
 	case p.Night.Ended.IsZero():

@@ -11,7 +11,6 @@ import (
 
 	"metabasis/internal/acts"
 	"metabasis/internal/core/night"
-	"metabasis/internal/core/work"
 	"metabasis/internal/report"
 	"metabasis/internal/screen"
 	"metabasis/internal/screen/home"
@@ -66,6 +65,7 @@ Without a number it is the newest night that was cut off. With --look nothing bu
 	cmd.Flags().BoolVar(&f.json, "json", false, "with --headless or --look: JSON")
 	cmd.Flags().StringArrayVar(&f.only, "only", nil, onlyHelp)
 	cmd.Flags().StringArrayVar(&f.answers, "answer", nil, "NAME=VALUE for a value the runbook asks for; those that the night had are known, but for secrets")
+	cmd.Flags().StringArrayVar(&f.waivers, "waive", nil, "\"CHECK on DEVICE: REASON\" passes a precheck that does not hold; may be given many times")
 	cmd.Flags().StringVar(&f.fleet, "fleet", "", "a fleet file in place of the workspace's")
 	return cmd
 }
@@ -93,11 +93,10 @@ func (a *app) resume(ctx context.Context, d *acts.Desk, r acts.Resuming, f resum
 
 // lookAtCutOff looks at the devices of a night that was cut off, and says what each has now.
 func (a *app) lookAtCutOff(ctx context.Context, d *acts.Desk, r acts.Resuming, f resumeFlags) error {
-	l, err := d.LookAtCutOff(ctx, r, f.answers)
+	l, err := d.LookAtCutOff(ctx, r, acts.Request{Only: f.only, Answers: f.answers})
 	if err != nil {
 		return err
 	}
-	defer l.Close()
 	if f.json {
 		out := json.NewEncoder(a.out)
 		for _, one := range l.Devices {
@@ -105,13 +104,27 @@ func (a *app) lookAtCutOff(ctx context.Context, d *acts.Desk, r acts.Resuming, f
 				return err
 			}
 		}
-	} else if err := a.lines(report.CutOff(&l.Past.Night, l.Devices, l.Notes)); err != nil {
+	} else if err := a.lines(append(report.CutOff(&l.Past.Night, l.Devices), howOn(l)...)); err != nil {
 		return err
 	}
 	for _, one := range l.Devices {
-		if one.Unreached != "" || one.GoesOn != "" || one.Runs == work.Neither {
+		if one.Unreached != "" || one.Left != "" || one.InDoubt != "" {
 			return &exitError{code: int(night.NeedsPerson)}
 		}
 	}
 	return nil
+}
+
+// howOn says how a night that was cut off is gone on with, or taken back.
+func howOn(l *acts.CutOffLook) (out []string) {
+	if l.GoesOn {
+		out = append(out, fmt.Sprintf("metabasis resume %d --go-on goes on with it.", l.Past.ID))
+	}
+	if l.GoesBack {
+		out = append(out, fmt.Sprintf("metabasis resume %d --back takes back what it left.", l.Past.ID))
+	}
+	if out == nil {
+		out = []string{fmt.Sprintf("metabasis journal settle %d \"REASON\" says that it is seen to.", l.Past.ID)}
+	}
+	return append([]string{""}, out...)
 }

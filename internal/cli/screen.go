@@ -33,8 +33,7 @@ func (a *app) open(ctx context.Context) error {
 		return errors.New("there is no terminal here for the screen; try metabasis --help")
 	}
 	return a.onScreen(ctx, d, func(h *screen.Host, workspace *home.View) {
-		at := h.Open(workspace)
-		open.OfferCutOff(at, d, at.Say)
+		open.OfferCutOff(h.Open(workspace), d)
 	})
 }
 

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"slices"
 	"strings"
 
 	"golang.org/x/term"
@@ -50,7 +49,7 @@ func (t terminal) one(ctx context.Context, q *person.Question) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		switch err = refused(q, answer); {
+		switch err = q.Refuses(answer); {
 		case err == nil:
 			return answer, nil
 		case try == askedAgain:
@@ -60,26 +59,11 @@ func (t terminal) one(ctx context.Context, q *person.Question) (string, error) {
 	}
 }
 
-func refused(q *person.Question, answer string) error {
-	if len(q.Choices) > 0 && !slices.ContainsFunc(q.Choices, func(c person.Choice) bool { return c.Word == answer }) {
-		return fmt.Errorf("write %s", words(q))
-	}
-	return q.Refuses(answer)
-}
-
-func words(q *person.Question) string {
-	var out []string
-	for _, c := range q.Choices {
-		out = append(out, c.Word)
-	}
-	return strings.Join(out, "/")
-}
-
 // read reads one answer; ctx gives it up.
 func (t terminal) read(ctx context.Context, q *person.Question) (string, error) {
 	hint := q.Hint
 	if len(q.Choices) > 0 {
-		hint = words(q)
+		hint = q.Words()
 	}
 	if hint != "" {
 		hint = " (" + hint + ")"

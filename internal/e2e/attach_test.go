@@ -22,9 +22,7 @@ func TestTwoScreensAndOneWheel(t *testing.T) {
 	raw := filepath.Join(t.TempDir(), "raw")
 	a.tmux("pipe-pane", "cat > "+raw)
 	assert.Contains(t, attachFails(t, dir), "no night runs in this workspace")
-	a.press("B")
-	a.see("Enter begins the night")
-	a.press("Enter")
+	a.beginNow()
 	s := a.see("the runbook holds after batch 1")
 	assert.NotContains(t, s, "wheel", "who is alone is not told of it")
 

@@ -13,9 +13,7 @@ import (
 func killed(t *testing.T, pattern string) (x *terminal, dir string) {
 	t.Helper()
 	x, dir = ten(t)
-	x.press("B")
-	x.see("Enter begins the night")
-	x.press("Enter")
+	x.beginNow()
 	x.see(`◉ you have the wheel`)
 	x.see(pattern)
 	out, err := exec.Command("pkill", "-9", "-f", "--", "--door=3 -C "+dir+" run").CombinedOutput()
@@ -47,9 +45,7 @@ func TestAKilledNightIsGoneOnWith(t *testing.T) {
 	b.press("Down", "Enter")
 	s = b.see("Ready. Nothing has been sent.")
 	assert.Contains(t, s, "Go on with night 1: Ten quays")
-	b.press("B")
-	b.see("Enter begins the night")
-	b.press("Enter")
+	b.beginNow()
 	b.see("The night is over. 10 devices: 10 kept")
 	b.press("q")
 	b.see("Runs now|Nights of")
@@ -83,4 +79,28 @@ func TestAKilledNightIsTakenBack(t *testing.T) {
 	p = headless(t, env, dir, "run", "--headless", "ten.runbook")
 	assert.Equal(t, 0, p.code(), &p.out)
 	assert.Regexp(t, `10 devices: .*9 kept|10 devices: 9 kept`, p.out.String())
+}
+
+// One device of a killed night is gone on with, and the night stays open for the others: it is offered
+// again, and seen to once something was done about each.
+func TestAKilledNightIsGoneOnWithInPart(t *testing.T) {
+	t.Parallel()
+	_, dir := killed(t, `ald-quay-2 +\S soaking`)
+	env := t.TempDir()
+	p := headless(t, env, dir, "resume", "--look", "--only", "ald-quay-2")
+	assert.Equal(t, 0, p.code(), &p.out)
+	assert.Contains(t, p.out.String(), "◆ ald-quay-2\n")
+	p = headless(t, env, dir, "resume", "--go-on", "--only", "ald-quay-2", "--headless")
+	assert.Equal(t, 0, p.code(), &p.out)
+	assert.Contains(t, p.out.String(), "1 device: 1 kept")
+	p = headless(t, env, dir, "resume", "--look")
+	assert.Equal(t, 0, p.code(), &p.out)
+	assert.Contains(t, p.out.String(), "◆ ald-quay-1\n")
+	assert.Contains(t, p.out.String(), "metabasis resume 1 --back takes back what it left.")
+	p = headless(t, env, dir, "resume", "--go-on", "--headless")
+	assert.Equal(t, 0, p.code(), &p.out)
+	assert.Regexp(t, `10 devices: 9 kept, 1 already|10 devices: .*kept.*already`, p.out.String())
+	p = headless(t, env, dir, "resume", "--look")
+	assert.Equal(t, 1, p.code(), &p.out)
+	assert.Contains(t, p.out.String(), "no night of this workspace was cut off and not seen to since")
 }

@@ -131,13 +131,19 @@ func (x *terminal) whole(re *regexp.Regexp, s string) string {
 	return s
 }
 
-// begin starts the night and passes the hold after batch 1.
-func (x *terminal) begin() {
+// beginNow begins the night that is ready.
+func (x *terminal) beginNow() {
 	x.t.Helper()
 	x.see("Ready. Nothing has been sent.")
 	x.press("B")
 	x.see("Enter begins the night")
 	x.press("Enter")
+}
+
+// begin starts the night and passes the hold after batch 1.
+func (x *terminal) begin() {
+	x.t.Helper()
+	x.beginNow()
 	x.see("the runbook holds after batch 1")
 	x.goOn("Go on")
 }

@@ -67,7 +67,16 @@ func (w *world) goOn(journal []night.Event, back bool) {
 		if d == nil || d.Over {
 			return nil
 		}
-		r := &work.Resumed{ID: id, Night: "night 7", Begun: d.Begun(), Was: d.WasAt(), GoBack: back}
+		r := &work.Resumed{ID: id, Night: "night 7", Begun: d.Begun(), Was: d.WasAt(), GoBack: back, Steps: d.Steps, Did: map[int]int{}}
+		for _, deed := range d.Given() {
+			switch {
+			case deed.Looks:
+			case deed.OK:
+				r.Did[deed.Step]++
+			default:
+				r.InDoubt = deed.Command
+			}
+		}
 		if d.Backup != "" {
 			w.backups.mu.Lock()
 			r.Had = w.backups.text[device]
@@ -167,6 +176,68 @@ func TestWhatAStrangerDidIsNotGoneOnWith(t *testing.T) {
 			assert.Equal(t, before, w.sim.Device(name).Running())
 		})
 	}
+}
+
+// A command that was done, and cannot be undone, is not done again; where the steps are others by now,
+// nobody knows which of them were done, and it is left to a person.
+func TestWhatWasDoneIsNotDoneAgain(t *testing.T) {
+	for name, c := range map[string]struct {
+		at     func(e night.Event) bool
+		others bool
+		state  night.State
+	}{
+		"in its midst":   {func(e night.Event) bool { return e.Kind == night.Intent && e.What == night.ToDo }, false, night.Stranded},
+		"once it is":     {func(e night.Event) bool { return e.Kind == night.Done && e.Step == 3 }, false, night.Kept},
+		"behind it":      {func(e night.Event) bool { return e.Kind == night.Stepped && e.Step == 4 }, false, night.Kept},
+		"of other steps": {func(e night.Event) bool { return e.Kind == night.Done && e.Step == 3 }, true, night.Stranded},
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			synctest.Test(t, func(t *testing.T) {
+				w := simpleIn(t, dir, make([]sim.Spec, 1), func(string) string { return deedsBook })
+				defer w.sim.Close()
+				journal := w.cut(c.at)
+				w.goOn(journal, false)
+				if of := w.resumed; c.others {
+					w.resumed = func(device string) *work.Resumed {
+						r := of(device)
+						r.Steps = append([]string{"Another"}, r.Steps...)
+						return r
+					}
+				}
+				w.runQuiet()
+				d := w.night.Get("ald-quay-1")
+				assert.Equal(t, c.state, d.State, d.Note)
+				assert.Equal(t, 1, w.did("ald-quay-1"))
+			})
+		})
+	}
+}
+
+// What a night left is taken back whatever its devices are fit for by then: neither a precheck nor a
+// table that cannot be read keeps it from that.
+func TestTakingBackWantsLess(t *testing.T) {
+	dir := t.TempDir()
+	synctest.Test(t, func(t *testing.T) {
+		w := simpleIn(t, dir, make([]sim.Spec, 2), func(b string) string {
+			return swapIn(book(wantedBook)(b), "  storage   at least 20 MB", "  storage   at least 20 MB\n  check     \"No collector\" where not (config has \"log host 198.51.100.14\")")
+		})
+		defer w.sim.Close()
+		journal := w.cut(func(e night.Event) bool { return e.Kind == night.Sent && e.Step == 2 })
+		name := journal[len(journal)-1].Device
+		w.goOn(journal, false)
+		w.runQuiet()
+		d := w.night.Get(name)
+		assert.Equal(t, night.Stranded, d.State, d.Note)
+		assert.Contains(t, d.Note, "not gone on with: No collector")
+		w.goOn(journal, true)
+		w.plan.Prechecks = nil // as for every night that takes back
+		w.runQuiet()
+		d = w.night.Get(name)
+		assert.Equal(t, night.Reverted, d.State, d.Note)
+		assert.Equal(t, w.initial[name], w.sim.Device(name).Running())
+		assert.Contains(t, d.WillDiffer, "- log host 198.51.100.14", "what is predicted is the way back")
+	})
 }
 
 // TestResumed runs random nights that are cut off at a random moment, and goes on with them or takes

@@ -6,6 +6,9 @@ package person
 import (
 	"context"
 	"errors"
+	"fmt"
+	"slices"
+	"strings"
 )
 
 // Person answers questions. It is safe to ask from several goroutines; one form is
@@ -53,10 +56,22 @@ type Choice struct {
 
 // Refuses says what is wrong with an answer, nil when nothing is.
 func (q *Question) Refuses(answer string) error {
+	if len(q.Choices) > 0 && !slices.ContainsFunc(q.Choices, func(c Choice) bool { return c.Word == answer }) {
+		return fmt.Errorf("write %s", q.Words())
+	}
 	if q.Check == nil {
 		return nil
 	}
 	return q.Check(answer)
+}
+
+// Words are the answers that can be chosen.
+func (q *Question) Words() string {
+	var out []string
+	for _, c := range q.Choices {
+		out = append(out, c.Word)
+	}
+	return strings.Join(out, "/")
 }
 
 // AskOne asks one question.

@@ -11,13 +11,15 @@ import (
 
 // CutOff tells of a night that was cut off: each device on which it had begun with what was last to be
 // done to it, what a fresh look says, and what can be done.
-func CutOff(n *night.Night, looked []work.Looked, notes []string) (out []string) {
+func CutOff(n *night.Night, looked []work.Looked) (out []string) {
+	now := time.Now()
+	closed := WindowClosed(n, now)
 	at := n.Last.Local().Format("Mon 2 Jan 15:04:05")
-	out = append(out, fmt.Sprintf("%s was cut off at %s. %s", n.Outline.Title, at, windowLeft(n, time.Now())))
+	out = append(out, fmt.Sprintf("%s was cut off at %s. %s", n.Outline.Title, at, windowLeft(n, now)))
 	texts := map[string][]string{} // the devices of each, which are often the same
 	var order []string
 	for _, l := range looked {
-		text := cutOffText(n, l)
+		text := cutOffText(n, l, closed)
 		if texts[text] == nil {
 			order = append(order, text)
 		}
@@ -44,17 +46,14 @@ func CutOff(n *night.Night, looked []work.Looked, notes []string) (out []string)
 		them := map[bool]string{true: "it", false: "them"}[untouched == 1]
 		out = append(out, "", fmt.Sprintf("%s had not been begun with: nothing was sent to %s", Count(untouched, "device"), them))
 	}
-	for _, note := range notes {
-		out = append(out, "", note)
-	}
-	return append(out, "", "metabasis resume --go-on goes on with it; metabasis resume --back takes back what it left.")
+	return out
 }
 
 // CutOffMark begins the line with the devices of which something is told.
 const CutOffMark = "◆ "
 
 // cutOffText tells of one device what was, what is, and what can be done.
-func cutOffText(n *night.Night, l work.Looked) string {
+func cutOffText(n *night.Night, l work.Looked, closed bool) string {
 	was := "its night had begun with it"
 	if d := n.Get(l.Device); d != nil {
 		was = d.WasAt()
@@ -67,7 +66,12 @@ func cutOffText(n *night.Night, l work.Looked) string {
 		}
 		out = append(out, "            "+line)
 	}
-	return strings.Join(append(out, "  proposed  "+Proposed(l)), "\n")
+	return strings.Join(append(out, "  proposed  "+Proposed(l, closed)), "\n")
+}
+
+// WindowClosed tells whether the window of a night has closed: it is not gone on with any more.
+func WindowClosed(n *night.Night, now time.Time) bool {
+	return !n.Outline.Window.None && !now.Before(n.Outline.Window.Close)
 }
 
 // windowLeft says what is left of the window of a night.
@@ -76,7 +80,7 @@ func windowLeft(n *night.Night, now time.Time) string {
 	switch {
 	case w.None:
 		return "It has no window."
-	case !now.Before(w.Close):
+	case WindowClosed(n, now):
 		return "Its window closed at " + w.Close.Local().Format("15:04:05") + ": it can be taken back, and not gone on with."
 	}
 	return fmt.Sprintf("Its window closes at %s, in %s.", w.Close.Local().Format("15:04:05"), w.Close.Sub(now).Round(time.Second))
@@ -104,15 +108,26 @@ func LookedText(l work.Looked) string {
 	return strings.Join(parts, "; ")
 }
 
-// Proposed says what can be done with a device on which a night was cut off.
-func Proposed(l work.Looked) string {
+// Proposed says what can be done with a device on which a night was cut off. Closed is that the window
+// is: then it can only be taken back.
+func Proposed(l work.Looked, closed bool) string {
 	switch {
 	case l.Unreached != "":
 		return "look again once it answers"
-	case l.GoesOn != "":
-		return "a person: " + l.GoesOn
+	case l.Left != "":
+		return "a person: " + l.Left
+	case l.InDoubt != "":
+		return fmt.Sprintf("look whether %q was done, which is not known; then take it back, or do by hand what is left", l.InDoubt)
+	case l.Waits && closed:
+		return "wait until its trial is over, which takes the change back"
 	case l.Waits:
 		return "wait until its trial is over, which takes the change back; then begin with it anew, or leave it"
+	case l.Runs == work.AsBefore && l.Timer == "" && closed:
+		return "nothing: it is as before"
+	case l.Runs == work.AsBefore && closed:
+		return "take its timer off the clock: it is as before"
+	case closed:
+		return "take it back"
 	case l.Runs == work.AsBefore && l.Timer == "":
 		return "begin with it anew; or leave it, as it is as before"
 	case l.Runs == work.AsBefore:

@@ -27,23 +27,27 @@ func TestANightThatWasCutOffIsTold(t *testing.T) {
 	same := work.Looked{Runs: work.InPart, Saved: work.AsBefore, Lines: []string{"+ x"}, Timer: "restarts at 01:30:00", Ours: true}
 	a, b := same, same
 	a.Device, b.Device = "a", "b"
-	text := strings.Join(CutOff(&n, []work.Looked{a, b, {Device: "c", Unreached: "no answer"}}, []string{"d is not gone on with"}), "\n")
+	text := strings.Join(CutOff(&n, []work.Looked{a, b, {Device: "c", Unreached: "no answer"}}), "\n")
 	assert.Contains(t, text, "it can be taken back, and not gone on with")
+	assert.NotContains(t, text, "--go-on")
 	assert.Contains(t, text, CutOffMark+"a, b: 2 devices\n")
 	assert.Contains(t, text, "what runs is part of the change; what is saved is as before the night; restarts at 01:30:00, by the timer of this night")
 	assert.Contains(t, text, "not looked at: no answer")
 	assert.Contains(t, text, "2 devices had not been begun with")
-	assert.Contains(t, text, "d is not gone on with")
 	for want, l := range map[string]work.Looked{
-		"look again once it answers":                     {Unreached: "no answer"},
-		"a person: somebody was there":                   {GoesOn: "somebody was there", Runs: work.Neither},
-		"wait until its trial is over":                   {Waits: true, Runs: work.AsPredicted},
-		"begin with it anew; or leave it":                {Runs: work.AsBefore},
-		"begin with it anew, with its timer":             {Runs: work.AsBefore, Timer: "restarts"},
-		"prove it; or take it back":                      {Runs: work.AsPredicted, Saved: work.AsPredicted},
-		"prove it and save it; or take it back":          {Runs: work.AsPredicted, Saved: work.AsBefore},
-		"go on with what is left to be sent; or take it": {Runs: work.InPart},
+		"look again once it answers":                      {Unreached: "no answer"},
+		"a person: somebody was there":                    {Left: "somebody was there", Runs: work.Neither},
+		"look whether \"recount\" was done, which is not": {InDoubt: "recount", Runs: work.InPart},
+		"wait until its trial is over":                    {Waits: true, Runs: work.AsPredicted},
+		"begin with it anew; or leave it":                 {Runs: work.AsBefore},
+		"begin with it anew, with its timer":              {Runs: work.AsBefore, Timer: "restarts"},
+		"prove it; or take it back":                       {Runs: work.AsPredicted, Saved: work.AsPredicted},
+		"prove it and save it; or take it back":           {Runs: work.AsPredicted, Saved: work.AsBefore},
+		"go on with what is left to be sent; or take it":  {Runs: work.InPart},
 	} {
-		assert.Contains(t, Proposed(l), want)
+		assert.Contains(t, Proposed(l, false), want)
+		if l.Unreached == "" && l.Left == "" {
+			assert.NotRegexp(t, "begin|prove|go on", Proposed(l, true), "its window is closed")
+		}
 	}
 }

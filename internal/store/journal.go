@@ -382,6 +382,23 @@ func (j *Journal) Sum(ctx context.Context, night int64) (string, error) {
 	return hex.EncodeToString(h.Sum(nil)), rows.Err()
 }
 
+// Ended tells whether the last event of a night is its end.
+func (j *Journal) Ended(ctx context.Context, id int64) (bool, error) {
+	var body []byte
+	var together []night.Event
+	err := j.db.QueryRowContext(ctx, `SELECT body FROM events WHERE night = ? ORDER BY seq DESC LIMIT 1`, id).Scan(&body)
+	switch {
+	case errors.Is(err, sql.ErrNoRows):
+		return false, nil
+	case err != nil:
+		return false, fmt.Errorf("journal: night %d: %w", id, err)
+	}
+	if err := json.Unmarshal(body, &together); err != nil {
+		return false, fmt.Errorf("journal: night %d: its last events: %w", id, err)
+	}
+	return len(together) > 0 && together[len(together)-1].Kind == night.Ended, nil
+}
+
 // First reads the first events of a night, those that became durable together with its
 // plan.
 func (j *Journal) First(ctx context.Context, id int64) ([]night.Event, error) {

@@ -34,10 +34,10 @@ type Looked struct {
 	Ours  bool   `json:"ours,omitempty"`
 	// Waits tells that going on, or taking back, waits for that first.
 	Waits bool `json:"waits,omitempty"`
-	// GoesOn is why it cannot be gone on with, and GoesBack why it cannot be taken back; "" where it
-	// can.
-	GoesOn   string `json:"not_on,omitempty"`
-	GoesBack string `json:"not_back,omitempty"`
+	// InDoubt is a command of which is not known whether it was done: then it is not gone on with.
+	InDoubt string `json:"in_doubt,omitempty"`
+	// Left is why it is neither gone on with nor taken back; "" where it can be.
+	Left string `json:"left,omitempty"`
 	// Unreached is why it was not looked at.
 	Unreached string `json:"unreached,omitempty"`
 }
@@ -72,13 +72,16 @@ func Look(ctx context.Context, p *plan.Plan, t *plan.Target, o Outside) (out Loo
 // lookOver says what the device has that was reached.
 func (w *worker) lookOver(out *Looked) {
 	r := w.resumed()
+	if r != nil {
+		out.InDoubt = r.InDoubt
+	}
 	why := w.maskText(w.precheck())
 	out.Ours, out.Waits = w.adopted || w.trialOurs, w.trialOurs
 	if _, err := w.see(); err == nil && w.pends() {
 		out.Timer = w.way()
 	}
 	if r == nil || w.backup == "" {
-		out.GoesOn, out.GoesBack = why, why
+		out.Left = why
 		return
 	}
 	had := config.Parse(r.Had, w.t.Traits.Style)
@@ -110,11 +113,10 @@ func (w *worker) lookOver(out *Looked) {
 	if w.foundSaved {
 		out.Saved = like(w.found)
 	}
-	out.GoesOn = why
+	out.Left = why
 	if err := w.read(); err != nil && why == "" {
-		out.GoesOn = err.Error()
+		out.Left = err.Error()
 	} else if why == "" {
-		out.GoesOn = w.maskText(w.takeUp())
+		out.Left = w.maskText(w.takeUp())
 	}
-	out.GoesBack = out.GoesOn
 }

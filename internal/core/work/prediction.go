@@ -48,6 +48,9 @@ func (w *worker) predictions() []night.Event {
 		}
 	}
 	events = append([]night.Event{night.Predict(config.Compare(w.before, after).Lines(w.t.Masked), unknown, known)}, events...)
+	if w.resumed() != nil { // undo lines lead back to what that night found, and not to what runs
+		return events
+	}
 	for _, slip := range w.t.Slips(w.before) {
 		events = append(events, w.slip(slip))
 	}

@@ -2,6 +2,7 @@ package work
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"metabasis/internal/core/config"
@@ -18,9 +19,14 @@ type Resumed struct {
 	Had   string // the backup that it took; "" where it is not there any more
 	Begun bool   // something was to be done to the device
 	Was   string // where it was with it then
-	// Did is how many commands of a step, from 1, were done on it, and are not done again.
-	Did    map[int]int
-	GoBack bool // it is taken back, and not gone on with
+	// Steps are the titles of its steps. Did is how many commands of a step, from 1, were done on it,
+	// and are not done again.
+	Steps []string
+	Did   map[int]int
+	// InDoubt is a command that was given, or was about to be, and cannot be undone: whether it was
+	// done is not known. "" is none.
+	InDoubt string
+	GoBack  bool // it is taken back, and not gone on with
 }
 
 // resumed is what a night that was cut off has left on the device, where this one goes on with it;
@@ -104,8 +110,8 @@ func (w *worker) takeUp() (why string) {
 	if r == nil {
 		return ""
 	}
-	for i := range w.steps {
-		w.steps[i].did = r.Did[i+1]
+	if why := w.tookOver(r); why != "" {
+		return why
 	}
 	if r.Had == "" {
 		return fmt.Sprintf("the backup that %s took is not there any more: what it had before that is not known", r.Night)
@@ -133,6 +139,59 @@ func (w *worker) takeUp() (why string) {
 	}
 	w.backup, w.before, w.from = r.Had, had, &runs
 	return ""
+}
+
+// tookOver takes over which commands were done on the device. It says why that is not known: the
+// steps are others by now.
+func (w *worker) tookOver(r *Resumed) (why string) {
+	switch {
+	case r.GoBack:
+		return ""
+	case r.InDoubt != "":
+		return fmt.Sprintf("whether %q was done is not known: look there, then take it back, or do by hand what is left", r.InDoubt)
+	case len(r.Did) == 0:
+		return ""
+	}
+	var titles []string
+	for _, s := range w.t.Steps {
+		titles = append(titles, s.Title)
+	}
+	if !slices.Equal(titles, r.Steps) {
+		return fmt.Sprintf("%s gave commands on it that cannot be undone, and its runbook has other steps by now: which of them are done is not known", r.Night)
+	}
+	for i := range w.steps {
+		w.steps[i].did = r.Did[i+1]
+	}
+	return ""
+}
+
+// prepareBack gets ready to take back what a night has left. It wants less than going on does: what the
+// device is fit for does not matter.
+func (w *worker) prepareBack() (over bool) {
+	if err := w.read(); err != nil {
+		w.blocked(err.Error())
+		return true
+	}
+	if why := w.takeUp(); why != "" {
+		w.blocked(why)
+		return true
+	}
+	runs := w.before
+	if w.from != nil {
+		runs = *w.from
+	}
+	w.emit(night.Predict(config.Compare(runs, w.before).Lines(w.t.Masked), "", true))
+	w.move(night.Recording, "keeping what it had")
+	if err := w.backUp(); err != nil {
+		w.blocked("no backup: " + err.Error())
+		return true
+	}
+	if err := w.interrupted(); err != nil {
+		w.untouched(night.Skipped, "stopped before anything was changed")
+		return true
+	}
+	w.reverting = true
+	return false
 }
 
 // partOf tells whether all in which what runs differs from what was there before is to differ in the

@@ -271,6 +271,10 @@ func (w *worker) prepare() (over bool) {
 	if why := w.precheck(); why != "" {
 		return block(why)
 	}
+	r := w.resumed()
+	if r != nil && r.GoBack {
+		return w.prepareBack()
+	}
 	done, err := w.alreadyDone()
 	if err != nil {
 		return block(err.Error())
@@ -281,12 +285,11 @@ func (w *worker) prepare() (over bool) {
 			return block(err.Error())
 		}
 	}
-	r := w.resumed()
-	if done && !w.toSave() && unmet == "" && !w.adopted && (r == nil || !r.GoBack) {
+	if done && !w.toSave() && unmet == "" && !w.adopted {
 		w.end(night.Already, w.alreadyNote())
 		return true
 	}
-	if why := w.noWayBack(); why != "" && !done {
+	if why := w.noWayBack(); why != "" && !done && r == nil { // else it was looked at before the first line
 		return block(why)
 	}
 	if w.toSave() && !w.t.Touches() && !w.t.Traits.Saves {
@@ -296,7 +299,6 @@ func (w *worker) prepare() (over bool) {
 	if why := w.takeUp(); why != "" {
 		return block(why)
 	}
-	w.reverting = r != nil && r.GoBack
 	if !done || w.t.OnlySaves() { // else nothing is sent or saved that somebody must have approved
 		if why := w.asSealed(); why != "" {
 			return block(why)
@@ -313,7 +315,7 @@ func (w *worker) prepare() (over bool) {
 		w.untouched(night.Skipped, "stopped before anything was changed")
 		return true
 	}
-	if !w.guarded() || w.onTrial() || w.reverting { // a trial begins with what is applied
+	if !w.guarded() || w.onTrial() { // a trial begins with what is applied
 		return false
 	}
 	return w.prepareTimer()

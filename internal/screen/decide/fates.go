@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"metabasis/internal/core/night"
+	"metabasis/internal/core/plan"
 	"metabasis/internal/report"
 	"metabasis/internal/screen/ink"
 )
@@ -58,7 +59,7 @@ func fate(d *night.Device, c night.Choice, now time.Time) (f Fate, is bool) {
 func (f *Fate) leftAlone(d *night.Device) {
 	switch {
 	case !d.TimerDue.IsZero():
-		f.Does, f.By = d.Way.Does(d.TimerDue.Local().Format("15:04:05"))+", if nothing keeps it from that", d.TimerDue.Add(d.Boot)
+		f.Does, f.By = "is left to its timer, which "+takesBack(d.Way), d.TimerDue.Add(d.Boot)
 	case d.Changes():
 		f.Does, f.Open = "STAYS with what was changed: nothing takes it back by itself", true
 	default:
@@ -72,7 +73,20 @@ func (f *Fate) waitsFor(d *night.Device) {
 		f.Does, f.Open = "has no contact and no timer: it is taken back once it answers", true
 		return
 	}
-	f.Does, f.By = "has no contact: it "+d.Way.Does(d.TimerDue.Local().Format("15:04:05"))+", and is looked at then", d.TimerDue.Add(d.Boot)
+	f.Does, f.By = "has no contact: its timer "+takesBack(d.Way)+", and it is looked at then", d.TimerDue.Add(d.Boot)
+}
+
+// takesBack says what a timer does.
+func takesBack(way plan.TimerKind) string {
+	//exhaustive:enforce
+	switch way {
+	case plan.PutBackTimer:
+		return "puts back what is saved"
+	case plan.TrialTimer:
+		return "ends the trial"
+	case plan.NoTimer, plan.RestartTimer: // only nights of old do not say which it is
+	}
+	return "restarts it with what is saved"
 }
 
 // most is when the last of them is done, and whether nobody can know.

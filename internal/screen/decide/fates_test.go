@@ -55,7 +55,7 @@ func TestWhatBecomesOfEachWhenARunIsAborted(t *testing.T) {
 		return out
 	}
 	back := "is taken back after the line in flight by 01:30:08"
-	dark := "has no contact: it restarts at 01:32:00, and is looked at then by 01:32:20"
+	dark := "has no contact: its timer restarts it with what is saved, and it is looked at then by 01:32:20"
 	lost := "has no contact and no timer: it is taken back once it answers open"
 	being := "is being taken back by 01:30:08"
 	untouched := "is left as it is: nothing was sent by 01:30:00"
@@ -63,7 +63,7 @@ func TestWhatBecomesOfEachWhenARunIsAborted(t *testing.T) {
 	assert.Equal(t, map[string]string{"checks": untouched, "changes": back, "held": back, "dark": dark, "lost": lost, "back": being,
 		"kept": "is taken back, and saved as it was by 01:30:08"}, said(night.BackAll))
 	assert.Equal(t, map[string]string{"checks": untouched, "changes": "goes on to its end", "held": "stays held, to be decided open", "dark": dark, "lost": lost, "back": being}, said(night.Finish))
-	let := "restarts at 01:32:00, if nothing keeps it from that by 01:32:20"
+	let := "is left to its timer, which restarts it with what is saved by 01:32:20"
 	assert.Equal(t, map[string]string{"checks": "is left as it is: nothing was sent", "changes": let, "held": let, "dark": let, "back": let,
 		"lost": "STAYS with what was changed: nothing takes it back by itself open"}, said(night.Release))
 

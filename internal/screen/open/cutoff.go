@@ -12,18 +12,26 @@ import (
 	"metabasis/internal/screen/ink"
 	"metabasis/internal/screen/keys"
 	"metabasis/internal/screen/page"
+	"metabasis/internal/store"
 )
 
 // OfferCutOff asks first, where nights were cut off and nobody has seen to them, whether the newest is
 // looked at.
-func OfferCutOff(h *screen.Host, d *acts.Desk, say func(string)) {
-	all, err := d.CutOff(h.Context())
-	if err != nil {
-		say(err.Error())
-	}
-	if len(all) == 0 {
-		return
-	}
+func OfferCutOff(h *screen.Host, d *acts.Desk) {
+	h.Go(func(ctx context.Context) {
+		all, err := d.CutOff(ctx)
+		h.Then(func() {
+			if err != nil {
+				h.Say(err.Error())
+			}
+			if len(all) > 0 {
+				offerCutOff(h, d, all)
+			}
+		})
+	})
+}
+
+func offerCutOff(h *screen.Host, d *acts.Desk, all []store.Listed) {
 	l := all[0]
 	began := l.Began.Local().Format("Mon 2 Jan 15:04")
 	lines := []string{fmt.Sprintf("%s, of %s, has no end: its process was killed, or crashed.", l.Title, began),
@@ -37,7 +45,7 @@ func OfferCutOff(h *screen.Host, d *acts.Desk, say func(string)) {
 	}}
 	h.Ask(person.Form{Title: cutOffTitle(l.ID), Lines: lines, Questions: []person.Question{look}}, func(answers []string) {
 		if answers[0] == "look" {
-			CutOff(h, d, l.ID, func(err error) { say(err.Error()) })
+			CutOff(h, d, l.ID, func(err error) { h.Say(err.Error()) })
 		}
 	})
 }
@@ -47,15 +55,14 @@ func OfferCutOff(h *screen.Host, d *acts.Desk, say func(string)) {
 func CutOff(h *screen.Host, d *acts.Desk, id int64, wrong func(error)) {
 	var l *acts.CutOffLook
 	h.Work("Looking at the devices of the night that was cut off", func(ctx context.Context) (err error) {
-		l, err = d.LookAtCutOff(ctx, acts.Resuming{Night: id}, nil)
+		l, err = d.LookAtCutOff(ctx, acts.Resuming{Night: id}, acts.Request{})
 		return err
 	}, func(err error) {
 		if err != nil {
 			wrong(err)
 			return
 		}
-		_ = l.Close()
-		lines := report.CutOff(&l.Past.Night, l.Devices, l.Notes)
+		lines := report.CutOff(&l.Past.Night, l.Devices)
 		var at *screen.Host
 		decide := func() {
 			at.Ask(resumeForm(l), func(answers []string) {
@@ -67,7 +74,7 @@ func CutOff(h *screen.Host, d *acts.Desk, id int64, wrong func(error)) {
 				}
 			})
 		}
-		draw := func(f screen.Frame) []ink.Row { return cutOffRows(lines[:len(lines)-2], f.Cells) }
+		draw := func(f screen.Frame) []ink.Row { return cutOffRows(lines, f.Cells) }
 		at = h.Open(page.Of(cutOffTitle(l.Past.ID), draw, screen.On(keys.Decide, "go on or take back …", decide)))
 	})
 }
@@ -111,11 +118,15 @@ func cutOffRows(lines []string, cells int) (rows []ink.Row) {
 
 // resumeForm asks what is to become of a night that was cut off.
 func resumeForm(l *acts.CutOffLook) person.Form {
-	return person.Form{Title: cutOffTitle(l.Past.ID), Questions: []person.Question{{Text: "What is to become of it?", Choices: []person.Choice{
-		{Word: "later", Does: "leave it as it is for now; nothing was done"},
-		{Word: "go on", Does: "plan the rest of it, in what is left of its window; nothing is sent yet"},
-		{Word: "back", Does: "plan taking back what it left; nothing is sent yet"},
-	}}}}
+	later := person.Choice{Word: "later", Does: "leave it as it is for now; nothing was done"}
+	q := person.Question{Text: "What is to become of it?", Choices: []person.Choice{later}}
+	if l.GoesOn {
+		q.Choices = append(q.Choices, person.Choice{Word: "go on", Does: "plan the rest of it, in what is left of its window; nothing is sent yet"})
+	}
+	if l.GoesBack {
+		q.Choices = append(q.Choices, person.Choice{Word: "back", Does: "plan taking back what it left; nothing is sent yet"})
+	}
+	return person.Form{Title: cutOffTitle(l.Past.ID), Questions: []person.Question{q}}
 }
 
 // resume plans going on with a night that was cut off, or taking back what it left.
