@@ -108,7 +108,7 @@ func (a *app) lookAtCutOff(ctx context.Context, d *acts.Desk, r acts.Resuming, f
 		return err
 	}
 	for _, one := range l.Devices {
-		if one.Unreached != "" || one.Left != "" || one.InDoubt != "" {
+		if one.Unreached != "" || one.Left != "" || one.NotOn != "" {
 			return &exitError{code: int(night.NeedsPerson)}
 		}
 	}

@@ -57,6 +57,16 @@ func (j *cutJournal) Append(events []night.Event) error {
 	return nil
 }
 
+// slowly are devices that take a while over every command: what a night does is written down line by
+// line, and it is cut off between two.
+func slowly(n int) []sim.Spec {
+	specs := make([]sim.Spec, n)
+	for i := range specs {
+		specs[i].Faults = []sim.Fault{{Kind: sim.Slow, By: time.Second}}
+	}
+	return specs
+}
+
 // goOn has the next night of the world go on with one that was cut off, as far as its journal has it.
 func (w *world) goOn(journal []night.Event, back bool) {
 	const id = 7
@@ -116,7 +126,7 @@ func TestANightIsGoneOnWith(t *testing.T) {
 			t.Run(fmt.Sprintf("%s, back %t", name, back), func(t *testing.T) {
 				dir := t.TempDir()
 				synctest.Test(t, func(t *testing.T) {
-					w := simpleIn(t, dir, make([]sim.Spec, 3), book(wantedBook))
+					w := simpleIn(t, dir, slowly(3), book(wantedBook))
 					defer w.sim.Close()
 					journal := w.cut(c)
 					require.NotEmpty(t, journal)
@@ -171,7 +181,7 @@ func TestWhatAStrangerDidIsNotGoneOnWith(t *testing.T) {
 			w.runQuiet()
 			d := w.night.Get(name)
 			assert.Equal(t, night.Stranded, d.State, d.Note)
-			assert.Contains(t, d.Note, "neither what it had before night 7 nor part of what that was to leave")
+			assert.Contains(t, d.Note, "neither what it had before night 7 nor a known part of what that was to leave")
 			assert.Contains(t, d.Note, "restarts at")
 			assert.Equal(t, before, w.sim.Device(name).Running())
 		})
@@ -194,7 +204,7 @@ func TestWhatWasDoneIsNotDoneAgain(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			dir := t.TempDir()
 			synctest.Test(t, func(t *testing.T) {
-				w := simpleIn(t, dir, make([]sim.Spec, 1), func(string) string { return deedsBook })
+				w := simpleIn(t, dir, slowly(1), func(string) string { return deedsBook })
 				defer w.sim.Close()
 				journal := w.cut(c.at)
 				w.goOn(journal, false)
@@ -219,7 +229,7 @@ func TestWhatWasDoneIsNotDoneAgain(t *testing.T) {
 func TestTakingBackWantsLess(t *testing.T) {
 	dir := t.TempDir()
 	synctest.Test(t, func(t *testing.T) {
-		w := simpleIn(t, dir, make([]sim.Spec, 2), func(b string) string {
+		w := simpleIn(t, dir, slowly(2), func(b string) string {
 			return swapIn(book(wantedBook)(b), "  storage   at least 20 MB", "  storage   at least 20 MB\n  check     \"No collector\" where not (config has \"log host 198.51.100.14\")")
 		})
 		defer w.sim.Close()
@@ -267,4 +277,52 @@ func resumedNight(t *testing.T, seed uint64, dir string) {
 	if t.Failed() {
 		t.Logf("seed %d, cut at %d, back %t\n%s\n%s\n%s", seed, at, back, book, csv, w.story())
 	}
+}
+
+// In the midst of a step a device has what there is neither before nor in the end, such as a rank that
+// shifts with each line. That is of the change, too: it is gone on with, or taken back, from any line.
+func TestInTheMidstOfAStep(t *testing.T) {
+	ranks := func(b string) string {
+		i, j := strings.Index(b, "step \"Time sources\""), strings.Index(b, "finish\n")
+		return b[:i] + `step "Time sources"
+  want
+    | time source 192.0.2.40 first
+    | time source 192.0.2.41 second
+  no other  "time source *"
+
+step "Log collector"
+  want
+    | log host 198.51.100.14
+
+` + b[j:]
+	}
+	lines := 0
+	for k := 1; k == 1 || k <= lines; k++ {
+		for _, back := range []bool{false, true} {
+			dir := t.TempDir()
+			synctest.Test(t, func(t *testing.T) {
+				w := simpleIn(t, dir, slowly(1), ranks)
+				w.loose = true
+				defer w.sim.Close()
+				journal := w.cut(func(e night.Event) bool {
+					if e.Kind == night.Intent && e.What == night.ToSend && e.Step == 1 {
+						lines = len(e.Lines)
+					}
+					return e.Kind == night.Sent && e.Step == 1 && e.Line == k
+				})
+				w.goOn(journal, back)
+				w.runQuiet()
+				d, dev := w.night.Get("ald-quay-1"), w.sim.Device("ald-quay-1")
+				want := night.Kept
+				if back {
+					want = night.Reverted
+					assert.Equal(t, w.asCompared(w.initial[d.Name]), w.asCompared(dev.Running()))
+				}
+				assert.Equal(t, want, d.State, "line %d, back %t: %s", k, back, d.Note)
+				assert.Equal(t, dev.Running(), dev.Saved())
+				assert.Zero(t, dev.Due())
+			})
+		}
+	}
+	assert.Greater(t, lines, 2)
 }

@@ -116,10 +116,10 @@ func Proposed(l work.Looked, closed bool) string {
 		return "look again once it answers"
 	case l.Left != "":
 		return "a person: " + l.Left
-	case l.InDoubt != "":
-		return fmt.Sprintf("look whether %q was done, which is not known; then take it back, or do by hand what is left", l.InDoubt)
 	case l.Waits && closed:
 		return "wait until its trial is over, which takes the change back"
+	case l.NotOn != "" && !closed && !l.Waits:
+		return l.NotOn
 	case l.Waits:
 		return "wait until its trial is over, which takes the change back; then begin with it anew, or leave it"
 	case l.Runs == work.AsBefore && l.Timer == "" && closed:

@@ -18,7 +18,7 @@ const (
 	AsBefore    Likeness = "as before the night"
 	AsPredicted Likeness = "as predicted, with all of the change"
 	InPart      Likeness = "part of the change"
-	Neither     Likeness = "neither as before nor part of the change"
+	Neither     Likeness = "neither as before nor a known part of the change"
 	NotKnown    Likeness = "not known"
 )
 
@@ -34,8 +34,8 @@ type Looked struct {
 	Ours  bool   `json:"ours,omitempty"`
 	// Waits tells that going on, or taking back, waits for that first.
 	Waits bool `json:"waits,omitempty"`
-	// InDoubt is a command of which is not known whether it was done: then it is not gone on with.
-	InDoubt string `json:"in_doubt,omitempty"`
+	// NotOn is why it is not gone on with, and can be taken back; "" where it is.
+	NotOn string `json:"not_on,omitempty"`
 	// Left is why it is neither gone on with nor taken back; "" where it can be.
 	Left string `json:"left,omitempty"`
 	// Unreached is why it was not looked at.
@@ -72,51 +72,28 @@ func Look(ctx context.Context, p *plan.Plan, t *plan.Target, o Outside) (out Loo
 // lookOver says what the device has that was reached.
 func (w *worker) lookOver(out *Looked) {
 	r := w.resumed()
-	if r != nil {
-		out.InDoubt = r.InDoubt
-	}
-	why := w.maskText(w.precheck())
+	out.Left = w.maskText(w.precheck())
 	out.Ours, out.Waits = w.adopted || w.trialOurs, w.trialOurs
 	if _, err := w.see(); err == nil && w.pends() {
 		out.Timer = w.way()
 	}
 	if r == nil || w.backup == "" {
-		out.Left = why
 		return
 	}
-	had := config.Parse(r.Had, w.t.Traits.Style)
-	if r.Had != "" {
-		out.Lines = w.maskLines(config.Compare(had, w.before).Lines(w.t.Masked))
-	}
-	then, err := w.computedFrom(had)
-	known := false
-	var end config.Config
-	if err == nil && r.Had != "" {
-		end, known = then.Predicted(had)
-	}
-	like := func(c config.Config) Likeness {
-		switch {
-		case r.Had == "":
-			return NotKnown
-		case config.Equal(c, had):
-			return AsBefore
-		case !known:
-			return NotKnown
-		case config.Equal(c, end):
-			return AsPredicted
-		case w.partOf(had, c, end):
-			return InPart
+	m, err := w.remains(r)
+	if err == nil {
+		out.Lines = w.maskLines(config.Compare(m.had, m.runs).Lines(w.t.Masked))
+		if out.Runs = w.like(m, m.runs); w.foundSaved {
+			out.Saved = w.like(m, w.found)
 		}
-		return Neither
+		err = w.read()
 	}
-	out.Runs = like(w.before)
-	if w.foundSaved {
-		out.Saved = like(w.found)
-	}
-	out.Left = why
-	if err := w.read(); err != nil && why == "" {
-		out.Left = err.Error()
-	} else if why == "" {
+	switch {
+	case out.Left != "":
+	case err != nil:
+		out.Left = w.maskText(err.Error())
+	default:
+		out.NotOn = w.maskText(w.notOn(r, m))
 		out.Left = w.maskText(w.takeUp())
 	}
 }

@@ -103,64 +103,128 @@ func (w *worker) ownUnsaved() (good string, own bool) {
 }
 
 // takeUp goes on from what the night that was cut off has left: what that one found is to be reached
-// where the change is taken back. It says why that cannot be: what runs is not what it found, and the
-// change does not lead from it to where it leads from that. Nothing was done to the device until then.
+// where the change is taken back. It says why that cannot be: what runs is not known to be of that
+// night's making, or cannot be gone on from. Nothing was done to the device until then.
 func (w *worker) takeUp() (why string) {
 	r := w.resumed()
 	if r == nil {
 		return ""
 	}
-	if why := w.tookOver(r); why != "" {
-		return why
-	}
-	if r.Had == "" {
-		return fmt.Sprintf("the backup that %s took is not there any more: what it had before that is not known", r.Night)
-	}
-	had, runs := config.Parse(r.Had, w.t.Traits.Style), w.before
-	if config.Equal(had, runs) {
-		return ""
-	}
-	then, err := w.computedFrom(had)
+	m, err := w.remains(r)
 	if err != nil {
 		return err.Error()
 	}
-	to, known := then.Predicted(had)
-	ends, also := w.t.Predicted(runs)
-	switch lines := joinSome(config.Compare(had, runs).Lines(w.t.Masked)); {
-	case !known || !also:
+	lines := joinSome(config.Compare(m.had, m.runs).Lines(w.t.Masked))
+	is := w.like(m, m.runs)
+	switch is {
+	case NotKnown:
 		return fmt.Sprintf("what its lines do is not known, so neither is whether what runs is part of what %s was to leave: %s", r.Night, lines)
-	case !config.Equal(to, ends) || !w.partOf(had, runs, to):
-		return fmt.Sprintf("what runs is neither what it had before %s nor part of what that was to leave: %s; see whose that is", r.Night, lines)
+	case Neither:
+		return fmt.Sprintf("what runs is neither what it had before %s nor a known part of what that was to leave: %s; see whose that is", r.Night, lines)
+	case AsBefore, AsPredicted, InPart:
 	}
-	w.doing("going on from what %s has left: %s", r.Night, config.Compare(had, runs))
+	if !r.GoBack {
+		if why := w.notOn(r, m); why != "" {
+			return why
+		}
+		for i := range w.steps {
+			w.steps[i].did = r.Did[i+1]
+		}
+	}
+	if is == AsBefore {
+		return ""
+	}
+	w.doing("going on from what %s has left: %s", r.Night, config.Compare(m.had, m.runs))
 	w.expected = nil
 	if w.t.Traits.Language != nil {
-		w.expected = &runs
+		w.expected = &m.runs
 	}
-	w.backup, w.before, w.from = r.Had, had, &runs
+	w.backup, w.before, w.from = r.Had, m.had, &m.runs
 	return ""
 }
 
-// tookOver takes over which commands were done on the device. It says why that is not known: the
-// steps are others by now.
-func (w *worker) tookOver(r *Resumed) (why string) {
+// remains is what a night has left on the device, with what it found and was to leave.
+type remains struct {
+	had, runs config.Config
+	then      *plan.Target  // as it was to be changed, computed from what it had
+	end       config.Config // what it was to have
+	known     bool          // that is
+}
+
+// remains finds out what a night has left, once the device was read.
+func (w *worker) remains(r *Resumed) (m remains, err error) {
+	if r.Had == "" {
+		return m, fmt.Errorf("the backup that %s took is not there any more: what it had before that is not known", r.Night)
+	}
+	m = remains{had: config.Parse(r.Had, w.t.Traits.Style), runs: w.before}
+	w.before = m.had
+	m.then, err = w.computed()
+	w.before = m.runs
+	if err == nil {
+		m.end, m.known = m.then.Predicted(m.had)
+	}
+	return m, err
+}
+
+// like tells what a configuration of the device is, with what a night found and was to leave.
+func (w *worker) like(m remains, c config.Config) Likeness {
 	switch {
-	case r.GoBack:
-		return ""
-	case r.InDoubt != "":
+	case config.Equal(c, m.had):
+		return AsBefore
+	case !m.known:
+		return NotKnown
+	case config.Equal(c, m.end):
+		return AsPredicted
+	case w.partOf(m, c), w.midway(m, c):
+		return InPart
+	}
+	return Neither
+}
+
+// partOf tells whether all in which a configuration differs from what was there before is to differ in
+// the end as well.
+func (w *worker) partOf(m remains, c config.Config) bool {
+	whole := map[string]bool{}
+	for _, l := range config.Compare(m.had, m.end).Lines(w.t.Masked) {
+		whole[l] = true
+	}
+	return !slices.ContainsFunc(config.Compare(m.had, c).Lines(w.t.Masked), func(l string) bool { return !whole[l] })
+}
+
+// midway tells whether a configuration is what the device has once some of the lines were sent, up to
+// one of them: that may have what there was neither before nor in the end, such as a rank that shifts.
+func (w *worker) midway(m remains, c config.Config) bool {
+	l, base := w.t.Traits.Language, m.had
+	for _, s := range m.then.Steps {
+		for k := 1; l != nil && !s.Done && s.Was == nil && len(s.Put) == 0 && k <= len(s.Send); k++ {
+			if now, err := l.Predict(base, s.Send[:k]); err == nil && config.Equal(now, c) {
+				return true
+			}
+		}
+		if s.After == nil {
+			return false
+		}
+		if base = *s.After; config.Equal(base, c) {
+			return true
+		}
+	}
+	return false
+}
+
+// notOn says why a device is not gone on with that can be taken back; "" where it can be.
+func (w *worker) notOn(r *Resumed, m remains) (why string) {
+	if r.InDoubt != "" {
 		return fmt.Sprintf("whether %q was done is not known: look there, then take it back, or do by hand what is left", r.InDoubt)
-	case len(r.Did) == 0:
-		return ""
 	}
 	var titles []string
 	for _, s := range w.t.Steps {
 		titles = append(titles, s.Title)
 	}
-	if !slices.Equal(titles, r.Steps) {
+	if len(r.Did) > 0 && !slices.Equal(titles, r.Steps) {
 		return fmt.Sprintf("%s gave commands on it that cannot be undone, and its runbook has other steps by now: which of them are done is not known", r.Night)
 	}
-	for i := range w.steps {
-		w.steps[i].did = r.Did[i+1]
+	if ends, known := w.t.Predicted(m.runs); m.known && (!known || !config.Equal(ends, m.end)) {
+		return "its steps do not lead from what runs to what was predicted: take it back first"
 	}
 	return ""
 }
@@ -192,29 +256,6 @@ func (w *worker) prepareBack() (over bool) {
 	}
 	w.reverting = true
 	return false
-}
-
-// partOf tells whether all in which what runs differs from what was there before is to differ in the
-// end as well.
-func (w *worker) partOf(had, runs, end config.Config) bool {
-	whole := map[string]bool{}
-	for _, l := range config.Compare(had, end).Lines(w.t.Masked) {
-		whole[l] = true
-	}
-	for _, l := range config.Compare(had, runs).Lines(w.t.Masked) {
-		if !whole[l] {
-			return false
-		}
-	}
-	return true
-}
-
-// computedFrom is what would have been done to the device, had it a configuration.
-func (w *worker) computedFrom(c config.Config) (*plan.Target, error) {
-	was := w.before
-	defer func() { w.before = was }()
-	w.before = c
-	return w.computed()
 }
 
 // NotGoneOn says of a device that is not gone on with why, and what is known of it: it may run part
