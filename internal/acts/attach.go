@@ -189,7 +189,7 @@ func (n *Tonight) serve(ctx context.Context) (put func(...night.Event), over fun
 		return func(...night.Event) {}, func() {}
 	}
 	w := &watch{n: n}
-	ends := !n.request.Unattended && n.desk.Outlives == nil // with the screen
+	ends := !n.request.Unattended && n.EndsWithScreen()
 	s := attach.Serve(ctx, l, attach.Served{
 		Hello: attach.Hello{Version: ofThis(), Night: n.ID, Title: n.Plan.Title, By: Who(), PID: os.Getpid(),
 			Screen: ends, Notes: n.Notes()},
@@ -229,6 +229,9 @@ func (n *Tonight) serve(ctx context.Context) (put func(...night.Event), over fun
 	n.mu.Unlock()
 	return s.Put, s.Close
 }
+
+// EndsWithScreen tells whether the night ends with the screen that it is begun on.
+func (n *Tonight) EndsWithScreen() bool { return n.desk.Outlives == nil }
 
 // comes is how long the screen may take that looks at a night which has just been begun.
 const comes = 10 * time.Second

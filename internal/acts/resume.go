@@ -121,6 +121,9 @@ func (d *Desk) resume(p *Past, left []string, r Resuming) (c *Change, answers []
 		rb.Window, rb.Prechecks, rb.Record = runbook.Window{None: true}, nil, runbook.Recording{} // whatever they are fit for
 		rb.Batches.Sizes, rb.Batches.HoldAlways, rb.Batches.HoldAfter = []runbook.Size{{Percent: 100}}, false, nil
 		rb.Batches.StopAfter, rb.Batches.StopGiven, rb.Batches.Canaries, rb.Batches.CanaryEach = 0, true, nil, false
+		if !rb.Unattended.Given { // there is nothing else that could be done
+			rb.Unattended = runbook.Unattended{Given: true, Then: runbook.BackDevice}
+		}
 		rb.Title = fmt.Sprintf("Take back what night %d left: %s", p.ID, rb.Title)
 		return c, answers, nil
 	}

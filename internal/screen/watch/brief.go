@@ -67,7 +67,7 @@ func (v *View) brief(cells int) []ink.Row {
 	}
 	rows = append(rows, v.checked(cells)...)
 	rows = append(rows, label("soak", ink.Long(o.Soak))...)
-	rows = append(rows, label("if alone", ifAlone(o))...)
+	rows = append(rows, label("if alone", v.n.ifAlone())...)
 	if o.Only != "" {
 		rows = append(rows, label("only", o.Only)...)
 	}
@@ -88,8 +88,12 @@ func (v *View) brief(cells int) []ink.Row {
 }
 
 // ifAlone says what becomes of a night on which nobody decides any more.
-func ifAlone(o *night.Outline) string {
-	if o.AloneAfter == 0 {
+func (n *Live) ifAlone() string {
+	o := n.night.Outline
+	switch {
+	case n.src.Beside != nil && n.src.Beside.Own() && n.src.Beside.Screened():
+		return "it ends with this screen: what is in change is taken back then"
+	case o.AloneAfter == 0:
 		return "what is held waits for a person, and comes back by its timer"
 	}
 	return "after " + ink.Long(o.AloneAfter) + ", " + o.Alone

@@ -182,9 +182,11 @@ func (b beside) Screened() bool { return b.Client.Night.Screen }
 type own struct{ *acts.Tonight }
 
 func (own) Own() bool                             { return true }
-func (own) Screened() bool                        { return true }
 func (own) Err() error                            { return nil }
 func (own) Again(context.Context) (Source, error) { return Source{}, errors.New("it is over") }
+
+// Screened implements [Beside].
+func (o own) Screened() bool { return o.EndsWithScreen() }
 
 func (o own) Wheel() attach.Wheel {
 	if l := o.Local(); l != nil {
