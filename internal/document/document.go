@@ -72,6 +72,63 @@ func (d *Document) Counted(texts ...string) {
 	}
 }
 
+// Plain is the document as lines of text without signs, as wide as they come; tables are set in
+// columns.
+func (d *Document) Plain() (out []string) {
+	var before Block
+	for _, b := range d.Blocks {
+		if Apart(before, b) {
+			out = append(out, "")
+		}
+		before = b
+		switch b := b.(type) {
+		case Title:
+			out = append(out, string(b), strings.Repeat("=", len([]rune(string(b)))))
+		case Section:
+			out = append(out, "", string(b), strings.Repeat("-", len([]rune(string(b)))))
+		case Heading:
+			out = append(out, string(b))
+		case Text:
+			out = append(out, string(b))
+		case Item:
+			mark := "-"
+			if b.Number > 0 {
+				mark = fmt.Sprintf("%d.", b.Number)
+			}
+			out = append(out, mark+" "+b.Text)
+		case Table:
+			out = append(out, b.columns()...)
+		case Code:
+			for _, l := range b {
+				out = append(out, "  "+l)
+			}
+		}
+	}
+	return out
+}
+
+// columns is the table in columns of text.
+func (t Table) columns() (out []string) {
+	rows, _ := t.All()
+	var wide []int
+	for _, r := range rows {
+		for i, c := range r {
+			if i == len(wide) {
+				wide = append(wide, 0)
+			}
+			wide[i] = max(wide[i], len([]rune(c)))
+		}
+	}
+	for _, r := range rows {
+		line := ""
+		for i, c := range r {
+			line += c + strings.Repeat(" ", wide[i]-len([]rune(c))+2)
+		}
+		out = append(out, strings.TrimRight(line, " "))
+	}
+	return out
+}
+
 // Apart tells whether a part stands apart from the one before it: all do but the items of one
 // list.
 func Apart(before, b Block) bool {

@@ -28,6 +28,11 @@ func Report(m *report.Morning) ([]byte, error) {
 	)
 }
 
+// Errand is the list of what is to be seen to on site as a PDF to be taken along.
+func Errand(m *report.Morning, d *document.Document) ([]byte, error) {
+	return written(fmt.Sprintf("On site, after night %d", m.Night), d, false, func(Pen) {})
+}
+
 // written sets a document, with drawings at its end.
 func written(title string, d *document.Document, contents bool, drawings func(Pen)) ([]byte, error) {
 	f := Pages(title)

@@ -424,6 +424,10 @@ func (w *world) lawIntentionsFirst(d *night.Device, truth []sim.Truth) {
 	for _, tr := range truth {
 		switch tr.What {
 		case sim.Received, sim.Staged:
+			if w.typed[tr.Line] {
+				assert.True(w.t, intended(tr, func(e night.Event) bool { return e.What == night.ToHand }), "law 11: %s was worked by hand before that was written down", d.Name)
+				continue
+			}
 			if tr.Line == "" || slices.ContainsFunc(w.specs[d.Name].Faults, func(f sim.Fault) bool { return f.Kind == sim.Alters }) {
 				continue // what arrives there is not what was sent
 			}

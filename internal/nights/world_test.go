@@ -124,6 +124,7 @@ type world struct {
 	predicted  *memory                         // what was predicted that each device will have
 	drawn      *sim.Manners                    // of its dunlins, when it has any
 	loose      bool                            // the order of lines that have none is not held against the truth
+	typed      map[string]bool                 // lines that were typed by hand, which nobody had to intend
 	misled     bool                            // its profile is wrong in one place: what is said must be true all the same
 }
 

@@ -90,6 +90,16 @@ type DeviceReport struct {
 	SHA256     string        `json:"sha256,omitempty"`
 	Left       string        `json:"left,omitempty"`
 	LeftSHA256 string        `json:"left_sha256,omitempty"`
+	// Edits are the steps that had other lines on it, and Works when it was worked by hand.
+	Edits []night.Edit `json:"edits,omitempty"`
+	Works []night.Work `json:"works,omitempty"`
+	// Sent are the lines of the change that it took, masked, and ReadAt is when what differs was
+	// read; SentAt is when it was sent something last.
+	Sent   []string  `json:"sent,omitempty"`
+	SentAt time.Time `json:"sent_at,omitzero"`
+	ReadAt time.Time `json:"read_at,omitzero"`
+	// Due is when its timer was due, as far as was seen last; zero for none.
+	Due time.Time `json:"due,omitzero"`
 	// Cut says where it was when the night was cut off; "" where its end is known.
 	Cut      string `json:"cut_off,omitempty"`
 	mustLook bool   // what it is now is known by looking only
@@ -173,7 +183,7 @@ func MorningOf(id int64, file, sum string, events []night.Event) *Morning {
 	}
 	o := n.Outline
 	m.Title, m.Change, m.Sealed, m.Values, m.Warnings, m.LeftOut, m.Only = o.Title, o.Change, o.Seal, o.Values, o.Warnings, o.LeftOut, o.Only
-	t := &teller{m: m, n: &n, stages: map[string][]Stage{}, why: map[string]Failure{}, holds: map[int]night.Event{}, used: map[string]bool{}}
+	t := &teller{m: m, n: &n, stages: map[string][]Stage{}, why: map[string]Failure{}, holds: map[int]night.Event{}, used: map[string]bool{}, sent: map[string]*sent{}}
 	for b, batch := range o.Batches {
 		m.Batches = append(m.Batches, BatchReport{Number: b + 1, Devices: len(batch)})
 	}
@@ -215,9 +225,17 @@ type teller struct {
 	why    map[string]Failure // the first that went wrong on each device
 	holds  map[int]night.Event
 	used   map[string]bool
+	sent   map[string]*sent
+}
+
+// sent is what a device was sent, and when it was read.
+type sent struct {
+	lines    []string
+	at, read time.Time
 }
 
 func (t *teller) event(e night.Event) {
+	t.lines(e)
 	switch e.Kind {
 	case night.Began:
 		t.m.By = e.By
@@ -260,6 +278,32 @@ func (t *teller) event(e night.Event) {
 		t.m.Decisions = append(t.m.Decisions, Decided{At: e.At, By: e.By, Choice: "abort: " + e.Choice, Reason: e.Note})
 	case night.LetGo:
 		t.m.Decisions = append(t.m.Decisions, Decided{At: e.At, By: e.By, Choice: night.Release})
+	}
+}
+
+// lines takes down what a device was sent, and when it was read what differs.
+func (t *teller) lines(e night.Event) {
+	if e.Device == "" {
+		return
+	}
+	s := t.sent[e.Device]
+	if s == nil {
+		s = &sent{}
+		t.sent[e.Device] = s
+	}
+	switch e.Kind {
+	case night.Sent:
+		if s.at = e.At; e.What == "" {
+			s.lines = append(s.lines, e.Lines...)
+		}
+	case night.Worked:
+		s.at = e.At
+	case night.Intent: // what was intended last may have come true
+		if e.What != night.ToArm && e.What != night.ToExtend {
+			s.at = e.At
+		}
+	case night.Differs:
+		s.read = e.At
 	}
 }
 
@@ -309,6 +353,10 @@ func (t *teller) devices() {
 			Left:       d.Left,
 			LeftSHA256: d.LeftSum,
 			Prediction: "none",
+		}
+		r.Edits, r.Works, r.Due = d.Edits, d.Works, d.TimerDue
+		if s := t.sent[d.Name]; s != nil {
+			r.Sent, r.SentAt, r.ReadAt = s.lines, s.at, s.read
 		}
 		if i := len(r.Stages) - 1; i >= 0 && !d.Over { // it never ended
 			r.Stages[i].To = t.n.Last

@@ -19,6 +19,7 @@ func MorningDocument(m *Morning) *document.Document {
 	d.todo()
 	d.failures()
 	d.changes()
+	d.byHand()
 	d.deeds()
 	d.reached()
 	d.decisions()
@@ -193,6 +194,30 @@ func (d *morningDocument) changes() {
 	if len(odd) > 0 {
 		d.text("Kept, and not as it was predicted:")
 		d.table([]string{"device", "what"}, odd)
+	}
+}
+
+// byHand tells where a device had other lines than the runbook says, and what was done at consoles.
+func (d *morningDocument) byHand() {
+	if !slices.ContainsFunc(d.m.Devices, func(dev DeviceReport) bool { return len(dev.Edits)+len(dev.Works) > 0 }) {
+		return
+	}
+	d.Add(document.Section("By hand, and other lines than the runbook's"))
+	for _, dev := range d.m.Devices {
+		for _, e := range dev.Edits {
+			d.Add(document.Heading(dev.Name), textf("%s, other lines for %q by %s: %s", hour(e.At), d.m.stepTitle(dev, e.Step), e.By, e.Reason), document.Code(e.Lines))
+		}
+		for _, w := range dev.Works {
+			d.Add(document.Heading(dev.Name))
+			switch {
+			case w.Over.IsZero():
+				d.Add(textf("%s, worked by hand by %s: what was done so, nobody has read", hour(w.Began), w.By))
+			case len(w.Differs) == 0:
+				d.Add(textf("%s to %s, worked by hand by %s: nothing was different after it", hour(w.Began), hour(w.Over), w.By))
+			default:
+				d.Add(textf("%s to %s, worked by hand by %s. Different after it:", hour(w.Began), hour(w.Over), w.By), document.Code(w.Differs))
+			}
+		}
 	}
 }
 

@@ -80,6 +80,11 @@ func (d *Device) lastDone() string {
 		return fmt.Sprintf("%q%s was given, or was about to be: whether it was done is not known", d.Intent.Command, title)
 	case ToApply:
 		return "the lines" + title + " were applied, or were about to be"
+	case ToHand:
+		if k := len(d.Works); k > 0 && !d.Works[k-1].Over.IsZero() {
+			return "it had been worked by hand; nothing was saved by this night"
+		}
+		return "it was being worked by hand by " + d.worker() + ": what was done so, nobody has written down"
 	case ToUndo, ToLead, ToTakeBack:
 		return "it was being taken back"
 	case ToRestore:
@@ -98,6 +103,14 @@ func (d *Device) lastDone() string {
 		return "lines were sent, and nothing was saved"
 	}
 	return "no line was sent"
+}
+
+// worker is who worked it by hand last.
+func (d *Device) worker() string {
+	if k := len(d.Works); k > 0 {
+		return d.Works[k-1].By
+	}
+	return "somebody"
 }
 
 // deedOfIntent is the command that was last to be given, among those of which is known what came

@@ -52,6 +52,9 @@ const (
 	Attended   Kind = "attended"   // By is there to decide
 	Done       Kind = "did"        // see [Did]
 	Predicted  Kind = "predicted"  // see [AsPredicted], [NotAsPredicted] and [AtTheEnd]
+	Edited     Kind = "edited"     // Device, Step, Lines (those in the place of the step's), By, Note (the reason)
+	Worked     Kind = "by hand"    // Device, Step, By; see [WorkedOver]
+	Darkened   Kind = "dark group" // see [DarkTogether]
 )
 
 // What an Intent is about to do.
@@ -65,6 +68,7 @@ const (
 	ToDisarm  = "disarm"
 	ToSave    = "save"
 	ToDo      = "do" // what cannot be undone
+	ToHand    = "work by hand"
 	// Of platforms whose way back is a trial.
 	ToApply    = "apply"
 	ToTakeBack = "take back"
@@ -101,6 +105,12 @@ const (
 	Stop       Choice = "stop here"
 	ItIsDone   Choice = "it is done"  // what is done by hand, or what nobody knows to be done
 	DoAgain    Choice = "do it again" // what nobody knows to be done, and cannot be undone
+	OtherLines Choice = "other lines" // the lines of the step are others on this device
+	// A person works the device by hand, meanwhile its way back is watched; what was changed so is
+	// read when that is over, and adopted, or not.
+	AtConsole   Choice = "work it by hand"
+	ConsoleOver Choice = "that is all"
+	Adopt       Choice = "adopt it"
 
 	// At any time: the reason of the command is written into the journal, and nothing is decided.
 	Remark Choice = "note"
@@ -116,6 +126,9 @@ const (
 
 	// While it runs: no new device begins, until somebody says that it goes on.
 	Stand Choice = "let it stand"
+	// And what is in change is held, too: after the line in flight, or after its step.
+	StandLine Choice = "hold after the line"
+	StandStep Choice = "hold after the step"
 
 	// At an abort only.
 	Finish  Choice = "let them finish"
@@ -138,6 +151,11 @@ type Offer struct {
 	Open bool `json:"open,omitempty"`
 	// Does says what it sends, and what it leads to; "" for what its name says.
 	Does string `json:"does,omitempty"`
+	// Sends are the lines that it begins with, masked; they may be computed anew from what runs
+	// then. Of [OtherLines] they are those that are to be edited.
+	Sends []string `json:"sends,omitempty"`
+	// Cuts are devices that are reached through those that it touches: they may lose contact.
+	Cuts []string `json:"cuts,omitempty"`
 	// Against tells that it goes on although something has failed: it is never what is chosen
 	// by doing nothing.
 	Against bool `json:"against,omitempty"`
@@ -303,6 +321,10 @@ type Command struct {
 	Number int    `json:"number,omitempty"`
 	// Reason is why, for choices that must be given one.
 	Reason string `json:"reason,omitempty"`
+	// Lines are those that are sent in the place of the step's, of [OtherLines].
+	Lines []string `json:"lines,omitempty"`
+	// Also are further holds that are answered with the same choice, in one decision.
+	Also []int `json:"also,omitempty"`
 }
 
 // CountLines counts lines in words.

@@ -1,6 +1,7 @@
 package night
 
 import (
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -40,6 +41,38 @@ type Hold struct {
 	Offers   []Offer
 	Since    time.Time
 	Told     time.Time // when its offers were reckoned
+}
+
+// Alike are the holds that wait for the same reason as h does on other devices, in order: one
+// decision can be taken of all of them. What differs from device to device, such as names, numbers
+// and times, is passed over; what a device said to a line is not.
+func (n *Night) Alike(h Hold) (out []Hold) {
+	if h.Device == "" {
+		return nil
+	}
+	like := h.likeness()
+	for _, o := range n.Holds {
+		if o.Number != h.Number && o.Device != "" && o.likeness() == like {
+			out = append(out, o)
+		}
+	}
+	return out
+}
+
+var figures = regexp.MustCompile(`[0-9]+`)
+
+// likeness is what a hold has in common with others of the same kind.
+func (h Hold) likeness() string {
+	parts := []string{h.Why}
+	for _, e := range h.Evidence {
+		if strings.HasPrefix(e, "said: ") {
+			parts = append(parts, e)
+		}
+	}
+	if len(h.Offers) > 0 {
+		parts = append(parts, string(h.Offers[0].Choice))
+	}
+	return figures.ReplaceAllString(strings.ReplaceAll(strings.Join(parts, "\n"), h.Device, "·"), "0")
 }
 
 // Decision is a hold that was answered.
@@ -97,11 +130,34 @@ type Device struct {
 	// Reached are the addresses that were to answer, with what came of them, in order.
 	Reached []Reach
 
+	// Edits are the steps that had other lines on it than the runbook says, and Works when it was
+	// worked by hand, in order.
+	Edits []Edit
+	Works []Work
+
 	SavedUnread bool // it cannot be read what is saved on it
 
 	Took     []Took // how long the parts of its night took
 	Hindered bool   // it was held, dark or taken back: it says nothing of how long things take
 	mark     time.Time
+}
+
+// Edit is that a step had other lines on a device than the runbook says, by decision.
+type Edit struct {
+	Step   int       `json:"step"`  // from 1
+	Lines  []string  `json:"lines"` // masked
+	By     string    `json:"by"`
+	Reason string    `json:"reason"`
+	At     time.Time `json:"at"`
+}
+
+// Work is that somebody worked a device by hand in the midst of a night.
+type Work struct {
+	Step    int       `json:"step,omitempty"` // from 1; one more than there are is behind all
+	By      string    `json:"by"`
+	Began   time.Time `json:"began"`
+	Over    time.Time `json:"over,omitzero"`     // zero where nobody has read what came of it
+	Differs []string  `json:"differs,omitempty"` // what was different after it, masked
 }
 
 // Deed is a command that was given to a device by a step: to look, or to do something.
@@ -447,6 +503,15 @@ func (d *Device) apply(e Event) {
 			r := *e.Reach
 			r.Step, r.At = e.Step, e.At
 			d.Reached = append(slices.Clone(d.Reached), r)
+		}
+	case Edited:
+		d.Edits = append(slices.Clone(d.Edits), Edit{e.Step, e.Lines, e.By, e.Note, e.At})
+	case Worked:
+		d.Works = slices.Clone(d.Works)
+		if k := len(d.Works); e.IsWorkedOver() && k > 0 {
+			d.Works[k-1].Over, d.Works[k-1].Differs = e.At, e.Lines
+		} else {
+			d.Works = append(d.Works, Work{Step: e.Step, By: e.By, Began: e.At})
 		}
 	case Looked, Done:
 		d.Deeds = append(slices.Clone(d.Deeds), Deed{e.Step, e.What, e.Lines, e.Kind == Looked, e.OK, e.Note, e.At, e.Compared})

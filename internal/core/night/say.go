@@ -121,6 +121,17 @@ func Did(step, n int, command string, got []string, ok bool, why string) Event {
 	return Event{Kind: Done, Step: step, Line: n, What: command, Lines: lines, Note: why, OK: ok}
 }
 
+// WorkedOver tells what is different on a device after somebody has worked it by hand in the step,
+// counted from 1; nothing where no line is.
+func WorkedOver(step int, by string, differs []string) Event {
+	return Event{Kind: Worked, Step: step, By: by, Lines: differs, What: workedOver}
+}
+
+// IsWorkedOver tells that it is said of the end of that, and not of its beginning.
+func (e Event) IsWorkedOver() bool { return e.Kind == Worked && e.What == workedOver }
+
+const workedOver = "over"
+
 // Bounds on what is kept of what a command printed; the transcript has all of it.
 const (
 	mostKept  = 500

@@ -173,6 +173,7 @@ func (t *Target) Compute(i int, now config.Config) *Target {
 func (t *Target) step(s *Step, now config.Config, known bool) error {
 	l := t.Traits.Language
 	switch {
+	case s.Kind == ConsoleStep && s.Not == "": // nobody knows what a person will do
 	case s.Was != nil:
 		return t.computeWas(s, now, known)
 	case len(s.Put) > 0:

@@ -21,7 +21,9 @@ const (
 	DoStep     StepKind = "do"      // commands that do something and cannot be undone (law 18)
 	WaitStep   StepKind = "wait"    // for a time, or until something holds
 	HandStep   StepKind = "by hand" // a person does it
-	SaveStep   StepKind = "save"    // what runs is saved, and nothing else is done to the device
+	// ConsoleStep is that a person works the device at its console, with its way back armed.
+	ConsoleStep StepKind = "by console"
+	SaveStep    StepKind = "save" // what runs is saved, and nothing else is done to the device
 )
 
 // Command is something that is looked at, or done.
@@ -61,6 +63,9 @@ const usualTakes = 30 * time.Second
 // handTakes is how long a person is reckoned to take.
 const handTakes = 5 * time.Minute
 
+// ByPerson tells whether a person does the step.
+func (s Step) ByPerson() bool { return s.Kind == HandStep || s.Kind == ConsoleStep }
+
 // Does tells whether the step has the device do something that cannot be undone.
 func (s Step) Does() bool { return s.Kind == DoStep && len(s.Commands) > 0 && !s.Done }
 
@@ -81,7 +86,9 @@ func (t *Target) Idle() bool {
 	if !t.Touches() {
 		return !slices.ContainsFunc(t.Steps, func(s Step) bool { return s.Kind != ChangeStep && s.Kind != SaveStep && s.Not == "" })
 	}
-	return !slices.ContainsFunc(t.Steps, func(s Step) bool { return (s.Changes() || s.Kind == DoStep) && !s.Done && !t.FollowsNothing(s) })
+	return !slices.ContainsFunc(t.Steps, func(s Step) bool {
+		return (s.Changes() || s.Kind == DoStep || s.Kind == ConsoleStep) && !s.Done && !t.FollowsNothing(s)
+	})
 }
 
 // FollowsNothing tells whether a step follows steps of which nothing is to be done.
@@ -130,6 +137,9 @@ func (m *maker) deeds(t *Target, s runbook.Step, on runbook.On, out *Step) {
 		out.Kind = SaveStep
 	case s.Hand:
 		out.Kind = HandStep
+		if s.Console {
+			out.Kind = ConsoleStep
+		}
 		for _, text := range s.Tell {
 			line, err := text.Render(t.Env)
 			if err != nil {
@@ -257,7 +267,7 @@ func (s Step) Work(command time.Duration) (usual, worst time.Duration) {
 		worst = usual
 	case WaitStep:
 		usual, worst = s.Wait.For+s.Wait.Most/expected, s.Wait.For+s.Wait.Most
-	case HandStep:
+	case HandStep, ConsoleStep:
 		usual, worst = handTakes/2, handTakes
 	case ChangeStep:
 	}
@@ -312,7 +322,7 @@ func deedsToKnow(p *Plan) (out []string) {
 	}
 	for _, t := range p.Targets() {
 		for _, s := range t.Steps {
-			if s.Kind == HandStep {
+			if s.ByPerson() {
 				return append(out, fmt.Sprintf("step %q is done by hand: where nobody is there, nobody confirms it, and what the unattended line says is done", s.Title))
 			}
 		}

@@ -195,6 +195,8 @@ type Target struct {
 	ClearText bool
 	// Above are the devices that it is reached through, the nearest first.
 	Above []string
+	// Below are the devices that are reached through it, in scope or not.
+	Below []string
 	Steps []Step
 	// Why says why it is where it is among the batches.
 	Why    string

@@ -39,11 +39,30 @@ func (m *maker) targets(f *fleet.Fleet, p *Plan) (in []*Target) {
 			}
 		}
 	}
+	below(f, in)
 	m.absentFiles()
 	if len(in) == 0 && !m.lenient {
 		m.fail(0, "the scope selects no device: %s", scope.Reasons(p.LeftOut))
 	}
 	return in
+}
+
+// below finds the devices that are reached through those in scope, in scope or not.
+func below(f *fleet.Fleet, in []*Target) {
+	of := map[string]*Target{}
+	for _, t := range in {
+		of[t.Device.Name] = t
+	}
+	for _, d := range f.Devices {
+		if d.Upstream() == "" {
+			continue
+		}
+		for _, name := range f.Above(d) {
+			if t := of[name]; t != nil {
+				t.Below = append(t.Below, d.Name)
+			}
+		}
+	}
 }
 
 // selected is a device in scope, or why it is not.
@@ -111,7 +130,7 @@ func (m *maker) target(f *fleet.Fleet, p *Plan, d fleet.Device, mate *fleet.Devi
 	for i, s := range m.rb.Steps {
 		if step, ok := m.step(t, s, i+1); ok {
 			step.Was = past[i]
-			step.Alters = step.Changes() || step.Kind == DoStep
+			step.Alters = step.Changes() || step.Kind == DoStep || step.Kind == ConsoleStep
 			t.Steps = append(t.Steps, step)
 		}
 	}

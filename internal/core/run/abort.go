@@ -1,6 +1,7 @@
 package run
 
 import (
+	"maps"
 	"slices"
 	"strings"
 	"unicode"
@@ -31,7 +32,8 @@ func (r *Run) command(c night.Command) {
 		r.answer(c)
 		return
 	}
-	if c.Choice == night.Stand {
+	switch c.Choice {
+	case night.Stand, night.StandLine, night.StandStep:
 		r.stand(c)
 		return
 	}
@@ -52,14 +54,26 @@ func (r *Run) note(c night.Command) {
 	}
 }
 
-// stand lets the night stand: what is in change goes on to its end, and no new device begins until
-// somebody says so. Where nobody is there to say it, it is not done.
+// stand lets the night stand: no new device begins until somebody says so. What is in change goes on
+// to its end, or is held after the line in flight, or after its step. Where nobody is there to say
+// that it goes on, it is not done.
 func (r *Run) stand(c night.Command) {
-	if r.released || r.stopping || r.holds[r.standHold] != nil || !r.unstarted() {
+	if r.released {
 		return
 	}
 	if r.opts.Unattended {
 		r.note(night.Command{By: "metabasis", Reason: "not let stand, as " + c.By + " wanted: this night is run without a screen, and nobody would let it go on; abort it, where it is not to"})
+		return
+	}
+	evidence := []string{"what is in change goes on to its end; no new device begins"}
+	if c.Choice != night.Stand {
+		for _, h := range r.active {
+			h.orders.Halt(c.Choice == night.StandLine, c.By)
+		}
+		evidence[0] = "what is in change is held " + strings.TrimPrefix(string(c.Choice), "hold ") + " in flight; no new device begins"
+		r.note(night.Command{By: c.By, Reason: evidence[0]})
+	}
+	if r.stopping || r.holds[r.standHold] != nil || !r.unstarted() {
 		return
 	}
 	likely := r.plan.Forecast(r.progress(r.now(), min(r.batch, len(r.plan.Batches)))).Likely
@@ -69,12 +83,13 @@ func (r *Run) stand(c night.Command) {
 		{Choice: night.Stop},
 		{Choice: night.BackAll, Touches: touched, Takes: back, Open: r.unknown(r.inChange())},
 	}
-	evidence := []string{"what is in change goes on to its end; no new device begins"}
 	if c.Reason != "" {
 		evidence = append(evidence, r.plan.Mask(c.Reason))
 	}
-	r.open(&openHold{offers: offers, answer: func(choice night.Choice) {
-		switch choice {
+	r.open(&openHold{offers: offers, answer: func(c night.Command) {
+		switch c.Choice {
+		case night.GoOn:
+			r.goOnHalted(c.By)
 		case night.Stop:
 			r.stop("it was let stand, and stopped")
 		case night.BackAll:
@@ -82,6 +97,19 @@ func (r *Run) stand(c night.Command) {
 		}
 	}, alone: always(night.Stop)}, "", "let stand by "+c.By, evidence)
 	r.standHold = r.nextHold
+}
+
+// goOnHalted has the devices go on that were held by letting the night stand, and those that would
+// have been.
+func (r *Run) goOnHalted(by string) {
+	for _, h := range r.active {
+		h.orders.Unhalt()
+	}
+	for _, n := range slices.Sorted(maps.Keys(r.holds)) {
+		if h := r.holds[n]; h != nil && h.halted {
+			r.answer(night.Command{Hold: n, Choice: night.TryAgain, By: by})
+		}
+	}
 }
 
 // abort starts no new device (law 7). What becomes of the devices in change is

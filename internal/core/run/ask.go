@@ -18,9 +18,10 @@ import (
 // openHold is a hold that waits. A hold of the run is of no device.
 type openHold struct {
 	of     *hand
-	answer func(night.Choice)
+	answer func(night.Command)
 	offers []night.Offer
 	aside  bool                // others may start while it is open
+	halted bool                // it was held by letting the night stand
 	alone  func() night.Choice // what the unattended line answers; nil is nothing
 }
 
@@ -41,9 +42,9 @@ func (r *Run) ask(ctx context.Context, why string, evidence []string, alone, on 
 		{Choice: night.Stop},
 		{Choice: night.BackAll, Touches: touched, Takes: back, Open: r.unknown(r.inChange())},
 	}
-	r.open(&openHold{offers: offers, answer: func(c night.Choice) {
+	r.open(&openHold{offers: offers, answer: func(c night.Command) {
 		answered = true
-		switch c {
+		switch c.Choice {
 		case night.Stop:
 			r.stopping, r.why = true, cmp.Or(r.why, "stopped: "+why)
 		case night.BackAll:
@@ -112,8 +113,8 @@ func (r *Run) overBudget() {
 		{Choice: night.Stop},
 		{Choice: night.BackAll, Touches: touched, Takes: back, Open: r.unknown(r.inChange())},
 	}
-	r.open(&openHold{offers: offers, answer: func(c night.Choice) {
-		switch c {
+	r.open(&openHold{offers: offers, answer: func(c night.Command) {
+		switch c.Choice {
 		case night.GoOn:
 			r.budget = r.failures + 1
 		case night.Stop:
@@ -206,8 +207,8 @@ func (r *Run) holdDevice(of *hand, m work.Held) {
 	offers = append(offers, night.Offer{Choice: night.BackBatch, Touches: len(batch), Takes: r.backTime(batch), Open: r.unknown(batch)})
 	back, touched := r.backAll()
 	offers = append(offers, night.Offer{Choice: night.BackAll, Touches: touched, Takes: back, Open: r.unknown(r.inChange())})
-	h := &openHold{of: of, aside: m.Aside, offers: offers, answer: func(c night.Choice) {
-		switch c {
+	h := &openHold{of: of, aside: m.Aside, halted: m.Halted, offers: offers, answer: func(c night.Command) {
+		switch c.Choice {
 		case night.BackBatch:
 			r.takeBatchBack()
 		case night.BackAll:
@@ -276,22 +277,34 @@ func (r *Run) open(h *openHold, device, why string, evidence []string) {
 	}
 }
 
-// answer answers a hold. What is not offered, and what lacks the reason it must
-// have, answers nothing.
+// answer answers a hold, and those that are alike with it. What is not offered, and what lacks the
+// reason it must have, answers nothing.
 func (r *Run) answer(c night.Command) {
-	n, h := c.Hold, r.holds[c.Hold]
-	if h == nil || !slices.ContainsFunc(h.offers, func(o night.Offer) bool {
+	holds := append([]int{c.Hold}, c.Also...)
+	c.Also = nil
+	for i, n := range holds {
+		h := r.holds[n]
+		if h == nil || slices.Contains(holds[:i], n) || i > 0 && h.of == nil || !h.offered(c) {
+			continue
+		}
+		delete(r.holds, n)
+		device := ""
+		if h.of != nil {
+			device = h.of.name()
+		}
+		r.rec.Emit(night.Event{Kind: night.HoldClosed, Device: device, Hold: n, Choice: c.Choice, By: c.By, Note: r.plan.Mask(c.Reason)})
+		h.answer(c)
+		if c.Choice == night.BackBatch || c.Choice == night.BackAll { // of all that are alike, once
+			return
+		}
+	}
+}
+
+// offered tells whether that is what can be decided.
+func (h *openHold) offered(c night.Command) bool {
+	return slices.ContainsFunc(h.offers, func(o night.Offer) bool {
 		return o.Choice == c.Choice && (!o.Reason || strings.TrimSpace(c.Reason) != "")
-	}) {
-		return
-	}
-	delete(r.holds, n)
-	device := ""
-	if h.of != nil {
-		device = h.of.name()
-	}
-	r.rec.Emit(night.Event{Kind: night.HoldClosed, Device: device, Hold: n, Choice: c.Choice, By: c.By, Note: r.plan.Mask(c.Reason)})
-	h.answer(c.Choice)
+	})
 }
 
 // closeHolds closes the holds of a device that decided itself.

@@ -64,8 +64,8 @@ func (r *Run) tooLate(t *plan.Target) bool {
 		{Choice: night.Stop},
 		{Choice: night.BackAll, Touches: touched, Takes: back, Open: r.unknown(r.inChange())},
 	}
-	r.open(&openHold{offers: offers, answer: func(c night.Choice) {
-		switch c {
+	r.open(&openHold{offers: offers, answer: func(c night.Command) {
+		switch c.Choice {
 		case night.Stop:
 			r.stop("its last moment in the window had passed")
 		case night.BackAll:

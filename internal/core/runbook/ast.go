@@ -152,6 +152,7 @@ type Step struct {
 	Wait    *Wait    // in place of lines
 	Save    bool     // what runs is saved, and nothing else is done
 	Hand    bool     // a person does it
+	Console bool     // at the device's console
 	Tell    []*Text  // and is told this
 	Expect  []Expect
 	Line    int

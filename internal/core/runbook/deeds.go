@@ -191,7 +191,7 @@ func (p *parser) checkDeeds(n *node, s Step) {
 		}
 		return n
 	}
-	if s.Hand && len(s.Tell) == 0 {
+	if s.Hand && !s.Console && len(s.Tell) == 0 {
 		p.at(n, n.col(0), `tell "Ask the desk to open one turnstile."`, "step %q is done by hand, and nothing says what is to be done", s.Title)
 	}
 	if !s.Hand && len(s.Tell) > 0 {
@@ -205,6 +205,8 @@ func (p *parser) checkDeeds(n *node, s Step) {
 		switch {
 		case s.Save:
 			what = "saves"
+		case s.Console:
+			what = "is done by console"
 		case s.Hand:
 			what = "is done by hand"
 		}

@@ -17,8 +17,12 @@ func (p *parser) step(n *node, c *cursor) {
 	s.Title = c.str("the step's name in quotes", `step "Time sources"`)
 	if c.more() && c.peek().text == "by" && !c.peek().quoted {
 		c.next()
-		c.want("hand")
-		s.Hand = true
+		s.Hand, s.Console = true, c.more() && c.peek().text == "console"
+		if s.Console {
+			c.next()
+		} else {
+			c.want("hand")
+		}
 	}
 	c.end()
 	for _, other := range p.rb.Steps {

@@ -97,7 +97,9 @@ func (w *worker) await(why string) verdict {
 }
 
 // changed tells whether a line of the change may have reached the device.
-func (w *worker) changed() bool { return len(w.ran) > 0 || w.acted || w.intended != "" || w.reverting }
+func (w *worker) changed() bool {
+	return len(w.ran) > 0 || w.acted || w.handed || w.intended != "" || w.reverting
+}
 
 // gone ends the night of a device that we stop waiting for.
 func (w *worker) gone(err error) verdict {
@@ -188,7 +190,7 @@ func (w *worker) pause(d time.Duration, open *leaving) error {
 		case <-open.after:
 			open.ask()
 		case a := <-w.orders.answers:
-			if open.asked && a.question == w.question && a.choice == night.Leave {
+			if open.asked && a.question == w.question && a.Choice == night.Leave {
 				return errLeave
 			}
 		case <-w.ctx.Done():
@@ -258,7 +260,7 @@ func (w *worker) letGo() verdict {
 	switch {
 	case w.pends():
 		note = "let go; " + w.way()
-	case len(w.ran) == 0 && w.intended == "" && !w.acted:
+	case len(w.ran) == 0 && w.intended == "" && !w.acted && !w.handed:
 		state, note = night.Skipped, "let go before anything was changed"
 	default:
 		state = night.Stranded

@@ -66,7 +66,7 @@ func (w *worker) carryOut(i int) *trouble {
 		return w.do(i)
 	case plan.WaitStep:
 		return w.waitFor(i)
-	case plan.HandStep:
+	case plan.HandStep, plan.ConsoleStep:
 		return w.byHand(i)
 	case plan.SaveStep: // at the end, as ever; not while something is pending that brings back what is saved
 		if why := w.saneTimer(); why != "" {
@@ -280,7 +280,7 @@ func (w *worker) settled(c night.Choice) {
 	}
 	s, st := w.t.Steps[w.at.step], &w.steps[w.at.step]
 	switch {
-	case s.Kind == plan.HandStep && c == night.ItIsDone:
+	case s.ByPerson() && c == night.ItIsDone:
 		st.confirmed = true
 	case s.Kind == plan.DoStep && c == night.ItIsDone && st.doubt != "":
 		st.did, st.doubt = st.did+1, ""

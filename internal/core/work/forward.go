@@ -16,6 +16,9 @@ import (
 // device's night is over.
 func (w *worker) forward() *trouble {
 	for w.at.step < len(w.t.Steps) {
+		if tr := w.halted(false); tr != nil {
+			return tr
+		}
 		if tr := w.step(w.at.step); tr != nil {
 			return tr
 		}
@@ -26,6 +29,9 @@ func (w *worker) forward() *trouble {
 			return tr
 		}
 		w.at.soaked = true
+	}
+	if tr := w.halted(false); tr != nil {
+		return tr
 	}
 	if tr := w.asRecorded(); tr != nil {
 		return tr
@@ -229,6 +235,12 @@ func (w *worker) mayGoOn(i, line int) error {
 		return err
 	}
 	if tr := w.timeFor(i, line); tr != nil {
+		return tr
+	}
+	if tr := w.halted(true); tr != nil {
+		if err := w.leaveEdit(); err != nil && !driver.Answered(err) {
+			return faced(w.t.Steps[i].Title, err)
+		}
 		return tr
 	}
 	return nil

@@ -15,15 +15,35 @@ import (
 // decide holds and carries out the choice. It returns further trouble, or nil
 // and whether the night is over.
 func (w *worker) decide(tr *trouble) (next *trouble, over bool) {
-	choice, err := w.hold(tr)
+	decided, err := w.hold(tr)
 	if err != nil {
 		return &trouble{why: err.Error(), err: err, evidence: tr.evidence}, false
 	}
-	if choice != night.Accept && choice != night.Extend {
+	return w.carry(tr, decided)
+}
+
+// carry carries out what was decided of a trouble.
+func (w *worker) carry(tr *trouble, decided night.Command) (next *trouble, over bool) {
+	switch decided.Choice {
+	case night.Accept, night.Adopt, night.Extend, night.OtherLines:
+	case night.TryAgain, night.GoOnLate:
+		if w.byHanded {
+			w.adoptUnder()
+		}
 		w.differs = nil
+	default:
+		w.differs, w.byHanded = nil, false
 	}
 	w.overrun = false
-	switch choice {
+	switch decided.Choice {
+	case night.OtherLines:
+		return w.otherLines(tr, decided), false
+	case night.AtConsole:
+		return w.atConsole(tr, decided.By)
+	case night.Accept:
+		return w.accept(), false
+	case night.Adopt:
+		return w.adoptWorked(), false
 	case night.GoOnLate:
 		w.goesOnLate = true
 		return nil, false
@@ -31,7 +51,7 @@ func (w *worker) decide(tr *trouble) (next *trouble, over bool) {
 		w.doing("trying again")
 		return nil, false
 	case night.ItIsDone, night.DoAgain:
-		w.settled(choice)
+		w.settled(decided.Choice)
 		return nil, false
 	case night.SkipStep:
 		return w.skipStep(), false
@@ -40,8 +60,6 @@ func (w *worker) decide(tr *trouble) (next *trouble, over bool) {
 			return faced("extending the timer", err), false
 		}
 		return tr, false
-	case night.Accept:
-		return w.accept(), false
 	case night.LetFire:
 		w.firing = true
 		return &trouble{why: "waiting for its timer by decision", err: lostWith(errors.New("session ended by decision"))}, false
@@ -107,40 +125,72 @@ func (w *worker) misses(s plan.Step) string {
 
 // hold asks the conductor for a decision and waits for it. Meanwhile the timer
 // runs on; when it fires, there is nothing left to decide.
-func (w *worker) hold(tr *trouble) (night.Choice, error) {
+func (w *worker) hold(tr *trouble) (night.Command, error) {
 	w.move(night.Held, tr.why)
 	w.question++
 	at := w.situation()
-	w.crew.Tell(Held{Device: w.name(), Why: w.maskText(tr.why), Evidence: w.maskLines(slices.Concat(tr.evidence, at.wayBack())),
-		Offers: at.offers(), Question: w.question, Skips: w.at.step < len(w.target.Steps) && !w.skipFailed})
-	var fired <-chan time.Time
+	w.crew.Tell(Held{Device: w.name(), Why: w.maskText(tr.why), Evidence: w.maskLines(slices.Concat(tr.remarks, tr.evidence, at.wayBack())),
+		Offers: at.offers(), Question: w.question, Halted: tr.halted, Skips: w.at.step < len(w.target.Steps) && !w.skipFailed})
+	return w.answered(nil)
+}
+
+// watchEvery is how often the timer of a device is looked after while somebody works it by hand.
+const watchEvery = 5 * time.Second
+
+// answered waits for the answer to what was asked last. Meanwhile is done every now and then; nil
+// is nothing.
+func (w *worker) answered(meanwhile func() error) (night.Command, error) {
+	close := func(err error) (night.Command, error) {
+		w.crew.Tell(Unheld{w.name()})
+		return night.Command{}, err
+	}
+	for {
+		a, err := w.wait(meanwhile != nil)
+		switch {
+		case errors.Is(err, errNotYet):
+			if err := meanwhile(); err != nil {
+				return close(err)
+			}
+		case err != nil:
+			return close(err)
+		case a.question == w.question: // else it came too late for an earlier hold
+			return a.Command, nil
+		}
+	}
+}
+
+// errNotYet says that nothing was decided for a while.
+var errNotYet = errors.New("nothing was decided yet")
+
+// wait waits for an answer, for a while or as long as it takes.
+func (w *worker) wait(briefly bool) (answer, error) {
+	var fired, tick <-chan time.Time
 	if w.pends() {
 		t := time.NewTimer(time.Until(w.due) + time.Second)
 		defer t.Stop()
 		fired = t.C
 	}
-	close := func(err error) (night.Choice, error) {
-		w.crew.Tell(Unheld{w.name()})
-		return "", err
+	if briefly {
+		t := time.NewTimer(watchEvery)
+		defer t.Stop()
+		tick = t.C
 	}
-	for {
-		select {
-		case a := <-w.orders.answers:
-			if a.question == w.question { // else it came too late for an earlier hold
-				return a.choice, nil
-			}
-		case <-fired:
-			w.firing = true
-			why := "its timer fired while it was held"
-			if w.onTrial() {
-				why = "its trial was over while it was held"
-			}
-			return close(lostWith(errors.New(why)))
-		case <-w.orders.back:
-			return close(errTakeBack)
-		case <-w.ctx.Done():
-			return close(errLetGo)
+	select {
+	case a := <-w.orders.answers:
+		return a, nil
+	case <-tick:
+		return answer{}, errNotYet
+	case <-fired:
+		w.firing = true
+		why := "its timer fired while it was held"
+		if w.onTrial() {
+			why = "its trial was over while it was held"
 		}
+		return answer{}, lostWith(errors.New(why))
+	case <-w.orders.back:
+		return answer{}, errTakeBack
+	case <-w.ctx.Done():
+		return answer{}, errLetGo
 	}
 }
 
@@ -151,7 +201,7 @@ func (w *worker) situation() situation {
 		position: w.at, timer: w.timer, by: w.t.Traits.Timer, now: time.Now(),
 		guarded: w.guarded(), extends: w.t.Traits.Extends, once: w.t.Traits.Once, saves: w.t.Traits.Saves, one: w.t.Traits.One,
 		over: i >= len(w.t.Steps), soaks: w.crew.Plan.Soak > 0,
-		late: w.overrun, unlike: w.differs != nil, touched: len(w.ran) > 0, saved: w.saved,
+		late: w.overrun, unlike: w.differs != nil, touched: len(w.ran) > 0 || w.handed, saved: w.saved,
 		back: w.backing(), fire: w.firingTakes(), extend: w.each(1, opArm) + w.each(1, opPending),
 	}
 	for j := i + 1; j < len(w.t.Steps); j++ {
@@ -159,7 +209,9 @@ func (w *worker) situation() situation {
 			s.later++
 		}
 	}
-	byHand := i < len(w.t.Steps) && w.t.Steps[i].Kind == plan.HandStep // once somebody says that it is done
+	byHand := i < len(w.t.Steps) && w.t.Steps[i].ByPerson() // once somebody says that it is done
+	s.byHanded, s.sealed, s.hears = w.byHanded, w.crew.Plan.Seal != "", w.ses != nil
+	s.cuts, s.undoes = few(w.t.Below), w.undoLines()
 	s.again.usual, s.again.most = w.going(i, w.at.sent || byHand, w.at.soaked)
 	s.accept.usual, s.accept.most = w.going(i, true, w.at.soaked)
 	if s.over {
@@ -168,8 +220,10 @@ func (w *worker) situation() situation {
 	s.title, s.changes, s.begun = w.t.Steps[i].Title, w.t.Steps[i].Changes(), w.begun(i)
 	s.kind, s.repeatable, s.expects = w.t.Steps[i].Kind, w.t.Steps[i].Deed.Repeatable, len(w.t.Steps[i].Expect) > 0
 	s.acted = w.acted
-	s.doubt, s.confirmed = w.steps[i].doubt != "", w.steps[i].confirmed
+	s.doubt, s.confirmed, s.worked = w.steps[i].doubt != "", w.steps[i].confirmed, w.steps[i].worked
 	s.skip.usual, s.skip.most = w.going(i+1, false, false)
+	s.lines, s.whole = w.shown(w.t.Steps[i].Send...), len(w.t.Steps[i].Put) > 0 || w.t.Steps[i].Was != nil
+	s.undo = w.shown(w.t.Steps[i].Undo...)
 	if s.begun { // what was sent of it is undone
 		undo := w.each(2, opConfig) + w.each(1, opEdit) + w.each(len(w.t.Steps[i].Undo), opLine) + w.each(1, opApply)
 		s.skip.usual, s.skip.most = s.skip.usual+undo, s.skip.most+undo

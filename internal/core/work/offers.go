@@ -31,6 +31,15 @@ type situation struct {
 	again, skip        span // how long going on takes, with the step, and without it
 	accept             span
 	back, fire, extend time.Duration
+
+	lines, undo []string // of the step in hand, masked
+	undoes      []string // what was begun is undone by them, masked, as far as that is known
+	cuts        []string // devices that are reached through it
+	whole       bool     // the step puts a whole configuration in place
+	worked      bool     // somebody has worked it by hand in this step
+	byHanded    bool     // it was worked by hand, and has another configuration since
+	sealed      bool     // nothing but what was sealed is sent
+	hears       bool     // it has contact
 }
 
 // span is how long something usually takes, and at most.
@@ -43,29 +52,110 @@ func (s *situation) stretches() bool { return s.pends() && (!s.trial() || s.exte
 
 // offers are what can be done with the device. Going on is the first.
 func (s situation) offers() []night.Offer {
-	again := night.Offer{Choice: night.TryAgain, Touches: 1, Takes: s.again.usual, Most: s.again.most, Does: s.againDoes(), Reason: s.late}
+	again := night.Offer{Choice: night.TryAgain, Touches: 1, Takes: s.again.usual, Most: s.again.most, Does: s.againDoes(), Reason: s.late || s.byHanded}
+	if s.sendsAgain() {
+		again.Sends, again.Cuts = few(s.lines), s.cuts
+	}
 	if s.late {
 		again.Choice = night.GoOnLate
 	}
 	out := []night.Offer{again}
-	if !s.late {
+	switch {
+	case s.late:
+	case s.kind == plan.ConsoleStep && !s.confirmed && !s.worked: // nothing but a person does it
+		out = nil
+	case s.kind == plan.ConsoleStep && s.byHanded: // it is adopted, or taken back
+		out = nil
+	default:
 		out = s.settling(again)
 	}
-	if !s.over && (!s.once || s.kind != plan.ChangeStep) {
-		out = append(out, night.Offer{Choice: night.SkipStep, Touches: 1, Takes: s.skip.usual, Most: s.skip.most, Does: s.skipDoes()})
+	if s.byHanded {
+		out = append([]night.Offer{{Choice: night.Adopt, Touches: 1, Takes: s.accept.usual, Most: s.accept.most, Reason: true, Does: s.adoptDoes()}}, out...)
 	}
-	out = append(out, night.Offer{Choice: night.BackDevice, Touches: 1, Takes: s.back, Does: s.backDoes()})
+	if !s.over && !s.byHanded && (!s.once || s.kind != plan.ChangeStep) {
+		skip := night.Offer{Choice: night.SkipStep, Touches: 1, Takes: s.skip.usual, Most: s.skip.most, Does: s.skipDoes()}
+		if s.begun {
+			skip.Sends, skip.Cuts = few(s.undo), s.cuts
+		}
+		out = append(out, skip)
+	}
+	out = append(out, night.Offer{Choice: night.BackDevice, Touches: 1, Takes: s.back, Does: s.backDoes(), Sends: few(s.undoes), Cuts: s.cuts})
 	if s.pends() {
-		out = append(out, night.Offer{Choice: night.LetFire, Touches: 1, Takes: s.fire, Way: s.by})
+		out = append(out, night.Offer{Choice: night.LetFire, Touches: 1, Takes: s.fire, Way: s.by, Cuts: s.cuts})
 	}
 	if s.stretches() {
 		out = append(out, night.Offer{Choice: night.Extend, Touches: 1, Takes: s.extend})
 	}
-	if s.unlike {
+	if s.unlike && !s.byHanded {
 		out = append(out, night.Offer{Choice: night.Accept, Touches: 1, Takes: s.accept.usual, Most: s.accept.most, Reason: true,
 			Does: "sends nothing for it; " + s.thenDoes()})
 	}
-	return out
+	if s.edits() {
+		out = append(out, night.Offer{Choice: night.OtherLines, Touches: 1, Sends: s.lines, Reason: true,
+			Does: "sends nothing yet: what they would do is shown first"})
+	}
+	return s.console(out)
+}
+
+// console offers to work the device by hand: at a step that is that, first of all.
+func (s *situation) console(out []night.Offer) []night.Offer {
+	if !s.hears {
+		return out
+	}
+	by := night.Offer{Choice: night.AtConsole, Touches: 1, Does: s.consoleDoes()}
+	if s.kind == plan.ConsoleStep && !s.confirmed && !s.worked {
+		return append([]night.Offer{by}, out...)
+	}
+	return append(out, by)
+}
+
+// fewLines is how many lines of what is sent are shown with a choice.
+const fewLines = 12
+
+func few(lines []string) []string {
+	if len(lines) <= fewLines+1 {
+		return lines
+	}
+	return append(lines[:fewLines:fewLines], fmt.Sprintf("… and %d lines more", len(lines)-fewLines))
+}
+
+// sendsAgain tells whether trying again sends lines of the step.
+func (s *situation) sendsAgain() bool {
+	return !s.over && !s.sent && s.changes && s.kind == plan.ChangeStep && !s.whole
+}
+
+// edits tells whether other lines can be sent in the place of the step's: where they could still
+// take effect, and nobody has put a seal on those that are.
+func (s *situation) edits() bool {
+	return !s.over && !s.late && !s.sealed && !s.whole && s.changes && s.kind == plan.ChangeStep && !(s.once && s.pends())
+}
+
+// consoleDoes says what takes back what is done by hand.
+func (s *situation) consoleDoes() string {
+	text := "opens the console; what was changed is read and shown when you leave it; "
+	switch {
+	case s.pends() && s.stretches():
+		return text + "its timer is watched and put off meanwhile"
+	case s.pends():
+		return text + "its trial runs on, and nothing of it is put off"
+	case s.trial():
+		return text + "nothing takes back what you apply there, but a trial that you begin yourself"
+	case s.guarded:
+		return text + "no timer is pending on it now"
+	}
+	return text + "it takes nothing back by itself"
+}
+
+// adoptDoes says what adopting what was done by hand leads to.
+func (s *situation) adoptDoes() string {
+	text := "what runs stands for it; sends nothing for it; "
+	if !s.over {
+		text = fmt.Sprintf("what runs stands for %q; sends none of its lines; ", s.title)
+		if s.expects {
+			text += "looks at what is expected of it; "
+		}
+	}
+	return text + s.thenDoes()
 }
 
 // settling is how going on is offered: where a person is to do something, by saying that it is
@@ -74,7 +164,7 @@ func (s situation) offers() []night.Offer {
 func (s *situation) settling(again night.Offer) (out []night.Offer) {
 	done := night.Offer{Choice: night.ItIsDone, Touches: 1, Takes: again.Takes, Most: again.Most}
 	switch {
-	case s.kind == plan.HandStep && !s.confirmed:
+	case (s.kind == plan.HandStep || s.kind == plan.ConsoleStep) && !s.confirmed:
 		done.Does = fmt.Sprintf("sends nothing for it, and looks at what is expected of it; %s", s.thenDoes())
 		return []night.Offer{done}
 	case !s.doubt:
@@ -99,7 +189,12 @@ func (s *situation) settling(again night.Offer) (out []night.Offer) {
 // againDoes says what trying again sends.
 func (s *situation) againDoes() string {
 	text := "looks once more; "
+	if s.byHanded {
+		text = "adopts what was done by hand; looks once more; "
+	}
 	switch {
+	case s.byHanded && s.sendsAgain():
+		text = fmt.Sprintf("adopts what was done by hand, and then sends %q from its first line; ", s.title)
 	case !s.over && s.kind == plan.LookStep:
 		text = fmt.Sprintf("gives the commands of %q once more; ", s.title)
 	case !s.over && s.kind == plan.WaitStep && !s.sent:
@@ -149,7 +244,7 @@ func (s *situation) skipDoes() string {
 		return fmt.Sprintf("leaves what %q has done as it is; %s", s.title, s.thenDoes())
 	}
 	switch {
-	case s.kind == plan.HandStep && !s.confirmed:
+	case (s.kind == plan.HandStep || s.kind == plan.ConsoleStep) && !s.confirmed:
 		return "nobody has said that it is done; " + s.thenDoes()
 	case !s.begun:
 		return "nothing of it was sent; " + s.thenDoes()
@@ -161,6 +256,8 @@ func (s *situation) skipDoes() string {
 func (s *situation) backDoes() string {
 	text := "compares with its backup, and sends nothing if it is equal"
 	switch {
+	case s.byHanded && !s.touched:
+		text = "sends the lines that lead back from what was done by hand, and compares with its backup"
 	case s.touched && s.trial() && s.pends():
 		text = "ends its trial, and compares with its backup"
 	case s.touched:

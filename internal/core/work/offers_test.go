@@ -23,6 +23,7 @@ func TestWhatIsOfferedAtAHold(t *testing.T) {
 		change(&s)
 		return s
 	}
+	const other = `other lines 0s, with a reason: sends nothing yet: what they would do is shown first`
 	for name, c := range map[string]struct {
 		at   situation
 		want []string
@@ -31,12 +32,12 @@ func TestWhatIsOfferedAtAHold(t *testing.T) {
 			`try again 10s to 1m0s: sends "Gates" once more from its first line; then cancels its timer and saves`,
 			`skip the step 8s to 50s: nothing of it was sent; then cancels its timer and saves`,
 			`take back the device 4s: compares with its backup, and sends nothing if it is equal; then cancels its timer`,
-			`wait for the timer 4m0s: `, `extend the timer 1s: `}},
+			`wait for the timer 4m0s: `, `extend the timer 1s: `, other}},
 		"a line was refused": {with(func(s *situation) { s.begun, s.touched, s.later = true, true, 2 }), []string{
 			`try again 10s to 1m0s: sends "Gates" once more from its first line; then sends 2 steps more, cancels its timer and saves`,
 			`skip the step 8s to 50s: undoes "Gates" and proves that; then sends 2 steps more, cancels its timer and saves`,
 			`take back the device 4s: undoes what was sent, and compares with its backup; then cancels its timer`,
-			`wait for the timer 4m0s: `, `extend the timer 1s: `}},
+			`wait for the timer 4m0s: `, `extend the timer 1s: `, other}},
 		"sent, not as predicted, the timer is short": {with(func(s *situation) {
 			s.sent, s.begun, s.touched, s.unlike, s.later, s.due = true, true, true, true, 1, at.Add(5*time.Second)
 		}), []string{
@@ -44,7 +45,7 @@ func TestWhatIsOfferedAtAHold(t *testing.T) {
 			`skip the step 8s to 50s: undoes "Gates" and proves that; then sends 1 step more, cancels its timer and saves`,
 			`take back the device 4s: undoes what was sent, and compares with its backup; then cancels its timer`,
 			`wait for the timer 4m0s: `, `extend the timer 1s: `,
-			`keep what runs 5s to 30s, with a reason: sends nothing for it; then sends 1 step more, cancels its timer and saves`}},
+			`keep what runs 5s to 30s, with a reason: sends nothing for it; then sends 1 step more, cancels its timer and saves`, other}},
 		"in the reserve": {with(func(s *situation) { s.late = true }), []string{
 			`go on all the same 10s to 1m0s, with a reason: sends "Gates" once more from its first line; then cancels its timer and saves`,
 			`skip the step 8s to 50s: nothing of it was sent; then cancels its timer and saves`,
@@ -61,7 +62,34 @@ func TestWhatIsOfferedAtAHold(t *testing.T) {
 		"no timer": {with(func(s *situation) { s.guarded, s.timer, s.saves = false, timer{}, false }), []string{
 			`try again 10s to 1m0s: sends "Gates" once more from its first line; then keeps it`,
 			`skip the step 8s to 50s: nothing of it was sent; then keeps it`,
+			`take back the device 4s: compares with its backup, and sends nothing if it is equal`, other}},
+		"what was sealed": {with(func(s *situation) { s.sealed, s.guarded, s.timer, s.saves = true, false, timer{}, false }), []string{
+			`try again 10s to 1m0s: sends "Gates" once more from its first line; then keeps it`,
+			`skip the step 8s to 50s: nothing of it was sent; then keeps it`,
 			`take back the device 4s: compares with its backup, and sends nothing if it is equal`}},
+		"a step by console": {with(func(s *situation) { s.kind, s.changes, s.hears = plan.ConsoleStep, false, true }), []string{
+			`work it by hand 0s: opens the console; what was changed is read and shown when you leave it; its timer is watched and put off meanwhile`,
+			`skip the step 8s to 50s: nobody has said that it is done; then cancels its timer and saves`,
+			`take back the device 4s: compares with its backup, and sends nothing if it is equal; then cancels its timer`,
+			`wait for the timer 4m0s: `, `extend the timer 1s: `}},
+		"worked by hand": {with(func(s *situation) {
+			s.kind, s.changes, s.hears, s.worked, s.byHanded, s.unlike, s.touched = plan.ConsoleStep, false, true, true, true, true, true
+		}), []string{
+			`adopt it 5s to 30s, with a reason: what runs stands for "Gates"; sends none of its lines; then cancels its timer and saves`,
+			`take back the device 4s: undoes what was sent, and compares with its backup; then cancels its timer`,
+			`wait for the timer 4m0s: `, `extend the timer 1s: `,
+			`work it by hand 0s: opens the console; what was changed is read and shown when you leave it; its timer is watched and put off meanwhile`}},
+		"worked by hand in a step of lines": {with(func(s *situation) {
+			s.byHanded, s.unlike, s.touched, s.begun, s.guarded, s.timer = true, true, true, true, false, timer{}
+		}), []string{
+			`adopt it 5s to 30s, with a reason: what runs stands for "Gates"; sends none of its lines; then saves`,
+			`try again 10s to 1m0s, with a reason: adopts what was done by hand, and then sends "Gates" from its first line; then saves`,
+			`take back the device 4s: undoes what was sent, and compares with its backup`, other}},
+		"worked by hand, nothing changed": {with(func(s *situation) { s.kind, s.changes, s.worked = plan.ConsoleStep, false, true }), []string{
+			`it is done 10s to 1m0s: sends nothing for it, and looks at what is expected of it; then cancels its timer and saves`,
+			`skip the step 8s to 50s: nobody has said that it is done; then cancels its timer and saves`,
+			`take back the device 4s: compares with its backup, and sends nothing if it is equal; then cancels its timer`,
+			`wait for the timer 4m0s: `, `extend the timer 1s: `}},
 	} {
 		var got []string
 		for _, o := range c.at.offers() {

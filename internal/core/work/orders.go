@@ -3,6 +3,7 @@ package work
 import (
 	"context"
 	"errors"
+	"sync/atomic"
 	"time"
 
 	"metabasis/internal/core/night"
@@ -28,6 +29,7 @@ type (
 		Offers   []night.Offer
 		Question int  // what the answer must name
 		Aside    bool // it waits by itself; others may start meanwhile
+		Halted   bool // it is held since that was ordered, and nothing else is wrong
 		Skips    bool // leaving the step out was not tried in vain
 	}
 	// Unheld says that nothing waits for a decision on a device any more.
@@ -83,18 +85,31 @@ type Standing struct {
 type Orders struct {
 	back    chan struct{} // closed when the device is to be taken back
 	answers chan answer
+	halts   atomic.Pointer[halt]
 }
 
 // answer is a decision on one question of a worker.
 type answer struct {
 	question int
-	choice   night.Choice
+	night.Command
+}
+
+// halt is that the device is to be held after what is in flight.
+type halt struct {
+	line bool // after the line; else after the step
+	by   string
 }
 
 // NewOrders makes the orders of one worker.
 func NewOrders() *Orders {
 	return &Orders{back: make(chan struct{}), answers: make(chan answer, 4)}
 }
+
+// Unhalt takes that back, where the device is not held yet.
+func (o *Orders) Unhalt() { o.halts.Store(nil) }
+
+// Halt orders the device to be held after the line in flight, or else after its step.
+func (o *Orders) Halt(line bool, by string) { o.halts.Store(&halt{line, by}) }
 
 // TakeBack orders a device to be taken back. Only one goroutine may give orders.
 func (o *Orders) TakeBack() {
@@ -114,7 +129,7 @@ func (o *Orders) ToldBack() bool {
 }
 
 // Answer answers a question of a worker; one that it does not ask any more is passed over.
-func (o *Orders) Answer(question int, c night.Choice) { o.answers <- answer{question, c} }
+func (o *Orders) Answer(question int, c night.Command) { o.answers <- answer{question, c} }
 
 // Work takes a device through its night. It returns when that is over, having told so; when ctx
 // ends, the device is let go of.

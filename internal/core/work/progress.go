@@ -26,6 +26,7 @@ type stepped struct {
 	did       int    // how many of its commands were done
 	doubt     string // why it is not known whether the next one was; "" where it was not given
 	confirmed bool   // a person said that it is done
+	worked    bool   // somebody has worked the device by hand in it
 }
 
 // size makes room for so many steps.

@@ -70,6 +70,13 @@ func (w *worker) afterSaving() string {
 
 // keptNote is the last word of a device that is kept.
 func (w *worker) keptNote() string {
+	if w.handed {
+		return "worked by hand; " + w.keptAs()
+	}
+	return w.keptAs()
+}
+
+func (w *worker) keptAs() string {
 	without := w.without()
 	switch {
 	case without != "" && len(w.accepted) > 0:

@@ -10,7 +10,9 @@ import (
 // trouble is why the forward work stopped.
 type trouble struct {
 	why      string
+	remarks  []string // what was met since, of what was decided
 	evidence []string
+	halted   bool  // nothing is wrong: it was to be held
 	err      error // decides between a hold, lost contact and a decision from outside
 }
 

@@ -48,6 +48,7 @@ type worker struct {
 	goesOnLate  bool   // a person said that it goes on all the same
 	release     func() // gives the device free for other nights; nil when nothing was claimed
 
+	byHanded    bool // it was worked by hand, and what was changed so is to be adopted, or not
 	refusedUndo int  // undo lines that were refused
 	skipFailed  bool // leaving a step out did not work: an unattended run does not try it again
 }
@@ -69,6 +70,7 @@ type known struct {
 	expected   *config.Config               // what runs now, as it was predicted; nil where nobody knows
 	intended   string                       // read when everything was proven, before disarming; "" until then
 	saved      bool                         // the change may have been saved
+	handed     bool                         // it was worked by hand, and may have another configuration by that
 	backSaved  bool                         // what is saved was read to be the backup, after it was taken back
 	found      config.Config                // what was saved when it was reached
 	foundSaved bool                         // found is known

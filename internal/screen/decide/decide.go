@@ -186,6 +186,14 @@ func words(q Question, o night.Offer) (title, does string) {
 		return "It is done", o.Does
 	case night.DoAgain:
 		return "Do it again", o.Does
+	case night.OtherLines:
+		return "Other lines", o.Does
+	case night.AtConsole:
+		return "Work it by hand", o.Does
+	case night.ConsoleOver:
+		return "That is all", o.Does
+	case night.Adopt:
+		return "Adopt what was done by hand", o.Does + "; needs a reason"
 	case night.SkipStep:
 		return "Skip the step", cmp.Or(o.Does, "undo it here, prove that, go on with the next step")
 	case night.BackDevice:
@@ -238,7 +246,7 @@ func words(q Question, o night.Offer) (title, does string) {
 		return "Let those in change finish", n + ", each to its end"
 	case night.Release:
 		return "Let go of everything", n + ", each left to what it does by itself"
-	case night.Remark, night.Stand, night.Nobody, night.Somebody, night.LeaveOut, night.AtOnce: // are never offered
+	case night.Remark, night.Stand, night.StandLine, night.StandStep, night.Nobody, night.Somebody, night.LeaveOut, night.AtOnce: // are never offered
 	}
 	return string(o.Choice), ""
 }
