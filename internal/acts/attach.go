@@ -27,6 +27,7 @@ type Attached struct {
 
 	desk  *Desk
 	needs atomic.Pointer[string]
+	now   atomic.Pointer[night.Night]
 }
 
 // Notes say what is to be known of it before it is looked at.
@@ -65,6 +66,8 @@ func (d *Desk) Attach(ctx context.Context) (*Attached, error) {
 			}
 			told = night.Fold(told, events...)
 			a.needs.Store(new(needing(&told)))
+			stands := told
+			a.now.Store(&stands)
 		},
 	}, b)
 	if err != nil {
@@ -103,6 +106,15 @@ func (a *Attached) Console(ctx context.Context, device string, columns, rows int
 	}
 	return attach.Work(ctx, conn, looking(), device, columns, rows)
 }
+
+// NeverSent tells whether a line is one that the profile of a device never has sent.
+func (a *Attached) NeverSent(device, line string) bool {
+	d := a.Past.Night.Get(device)
+	return d != nil && a.desk.neverSent(d.Platform, line)
+}
+
+// WayBack says what takes back by itself what is done on a device now, and when.
+func (a *Attached) WayBack(device string) string { return wayBack(a.now.Load(), device) }
 
 // ClearText tells whether a device is reached without encryption.
 func (a *Attached) ClearText(device string) bool {

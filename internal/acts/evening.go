@@ -285,6 +285,11 @@ func (e *Evening) Console(ctx context.Context, device string, columns, rows int,
 	return e.Connector.Console(ctx, d, columns, rows, anyway)
 }
 
+// NeverSent tells whether a line is one that the profile of a device never has sent.
+func (e *Evening) NeverSent(d fleet.Device, line string) bool {
+	return e.Desk.neverSent(d.Platform, line)
+}
+
 // Tables are the tables that some profile in scope reads.
 func (e *Evening) Tables() []string {
 	all := map[string]bool{}

@@ -282,6 +282,35 @@ func (n *Tonight) Console(ctx context.Context, device string, columns, rows int)
 	return n.Connector.Console(ctx, n.device(device), columns, rows, false)
 }
 
+// NeverSent tells whether a line is one that the profile of a device never has sent.
+func (n *Tonight) NeverSent(device, line string) bool {
+	return n.desk.neverSent(n.device(device).Platform, line)
+}
+
+func (d *Desk) neverSent(platform, line string) bool {
+	p := d.Profiles[platform]
+	return p != nil && p.NeverSent(line)
+}
+
+// WayBack says what takes back by itself what is done on a device now, and when; "" for nothing that
+// is known.
+func (n *Tonight) WayBack(device string) string { return wayBack(n.now.Load(), device) }
+
+func wayBack(told *night.Night, device string) string {
+	if told == nil {
+		return ""
+	}
+	d := told.Get(device)
+	switch {
+	case d == nil || d.Over:
+		return ""
+	case !d.TimerDue.IsZero():
+		left := max(time.Until(d.TimerDue).Round(time.Second), 0)
+		return fmt.Sprintf("%s, in %d:%02d", d.Way.Does(d.TimerDue.Local().Format("15:04:05")), int(left.Minutes()), int(left.Seconds())%60)
+	}
+	return "NOTHING TAKES IT BACK BY ITSELF"
+}
+
 // ClearText tells whether a device is reached without encryption.
 func (n *Tonight) ClearText(device string) bool { return n.Connector.ClearText(n.device(device)) }
 

@@ -77,6 +77,37 @@ func ReportAs(m *report.Morning, file string) ([]byte, error) {
 	return b.Bytes(), nil
 }
 
+// ErrandKinds are what an errand can be written as, by the ending of its file.
+var ErrandKinds = []string{".txt", ".md", ".pdf"}
+
+// ErrandAs is what a night could not put back, for the person who drives there, as the ending of a
+// file's name says: plain text, Markdown or PDF.
+func (d *Desk) ErrandAs(m *report.Morning, file string) ([]byte, error) {
+	doc := report.Errand(m, d.places())
+	switch strings.ToLower(filepath.Ext(file)) {
+	case ".txt":
+		return []byte(strings.Join(doc.Plain(), "\n") + "\n"), nil
+	case ".md":
+		return []byte(strings.Join(doc.Markdown(), "\n") + "\n"), nil
+	case ".pdf":
+		return draw.Errand(m, doc)
+	}
+	return nil, fmt.Errorf("%s: an errand is FILE%s", file, strings.Join(ErrandKinds, ", FILE"))
+}
+
+// places are where the devices of the fleet are found; none where it cannot be read.
+func (d *Desk) places() map[string]report.Place {
+	f, err := d.Workspace.Fleet("")
+	if err != nil {
+		return nil
+	}
+	out := map[string]report.Place{}
+	for _, dev := range f.Devices {
+		out[dev.Name] = report.Place{Address: dev.Address, Via: strings.Join(f.Above(dev), ", then ")}
+	}
+	return out
+}
+
 // DrawingAs draws a night, its timeline and its charts, as the ending of a file's name says:
 // SVG or PDF.
 func DrawingAs(m *report.Morning, file string) ([]byte, error) {
@@ -117,5 +148,34 @@ func (n *Tonight) writeReport(ctx context.Context) error {
 			return err
 		}
 	}
-	return err
+	return errors.Join(err, n.writeErrand(m, dir))
+}
+
+// ErrandFile is the list that a night writes by itself at its end, where it left what nobody has
+// proven; there is one as PDF beside it.
+const ErrandFile = "errand.txt"
+
+func (n *Tonight) writeErrand(m *report.Morning, dir string) error {
+	if len(m.Unproven()) == 0 {
+		return nil
+	}
+	for _, name := range []string{ErrandFile, "errand.pdf"} {
+		data, err := n.desk.ErrandAs(m, name)
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(filepath.Join(dir, name), data, 0o600); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ErrandOf is the file of what a night could not put back; "" where it wrote none.
+func (d *Desk) ErrandOf(id int64) string {
+	file := filepath.Join(d.Transcripts(id), ErrandFile)
+	if _, err := os.Stat(file); err != nil {
+		return ""
+	}
+	return file
 }

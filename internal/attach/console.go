@@ -25,6 +25,8 @@ type Console struct {
 	// Offer is the secret that can be given now; "" is none any more. Give gives it.
 	Offer *string `json:"offer,omitempty"`
 	Give  bool    `json:"give,omitempty"`
+	// Note is written into the record.
+	Note string `json:"note,omitempty"`
 	// Unrecorded says why not all is recorded.
 	Unrecorded string `json:"unrecorded,omitempty"`
 	// Over ends it; Error says why, where that was not wanted.
@@ -42,6 +44,8 @@ type Session interface {
 	Give() error
 	// Recorded is nil as long as what is said is kept, and says why it is not.
 	Recorded() error
+	// Note writes something into the record.
+	Note(text string) error
 }
 
 // offers is how often it is looked whether a secret is asked for.
@@ -94,6 +98,8 @@ func (s *Server) console(ctx context.Context, c net.Conn, in *reader, open *Cons
 		switch {
 		case m.Give:
 			_ = session.Give()
+		case m.Note != "":
+			_ = session.Note(m.Note) // what is not kept is told with the rest
 		case m.Columns > 0:
 			_ = session.Resize(m.Columns, m.Rows)
 		default:
@@ -241,6 +247,9 @@ func (r *Remote) Resize(columns, rows int) error { return r.say(Console{Columns:
 
 // Give implements [Session].
 func (r *Remote) Give() error { return r.say(Console{Give: true}) }
+
+// Note implements [Session].
+func (r *Remote) Note(text string) error { return r.say(Console{Note: text}) }
 
 // Offer implements [Session].
 func (r *Remote) Offer() string {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -159,6 +160,7 @@ type worked struct {
 	given  bool
 	closed bool
 	lost   error
+	notes  []string
 }
 
 func (s *stage) console(device string, columns, _ int) (Session, error) {
@@ -206,6 +208,13 @@ func (w *worked) Give() error {
 	return nil
 }
 
+func (w *worked) Note(text string) error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.notes = append(w.notes, text)
+	return nil
+}
+
 func (w *worked) Recorded() error {
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -238,6 +247,12 @@ func TestADeviceIsWorkedByHandFromElsewhere(t *testing.T) {
 	require.NoError(t, r.Give())
 	require.Eventually(t, func() bool { return r.Offer() == "" }, time.Minute, time.Millisecond)
 	require.NoError(t, r.Resize(132, 40))
+	require.NoError(t, r.Note("typed all the same: the desk wants it"))
+	require.Eventually(t, func() bool {
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		return slices.Equal(w.notes, []string{"typed all the same: the desk wants it"})
+	}, time.Minute, time.Millisecond)
 	s.server.Close() // the night is over, and the device goes on to be worked
 	_, err = r.Write([]byte("!"))
 	require.NoError(t, err)

@@ -135,5 +135,6 @@ func (a *app) attachHeadless(ctx context.Context, d *acts.Desk, asJSON bool) err
 		return nil
 	}
 	out.summary(&told)
+	out.errand(n.Past.ID, &told)
 	return outcome(&told, false)
 }

@@ -93,5 +93,8 @@ func (a *app) left(ctx context.Context, d *acts.Desk, n *acts.Attached) error {
 	for _, l := range report.Needs(&p.Night) {
 		fmt.Fprintln(a.out, "  "+l)
 	}
+	if text := errand(id, &p.Night); text != "" {
+		fmt.Fprintln(a.out, text)
+	}
 	return outcome(&p.Night, p.Night.Aborted != "" || p.Night.Released)
 }

@@ -31,6 +31,7 @@ func (a *app) headless(ctx context.Context, n *acts.Tonight, f nightFlags) error
 	told, err := n.Wait()
 	done()
 	out.summary(&told)
+	out.errand(n.ID, &told)
 	if out.lost != nil && !errors.Is(out.lost, syscall.EPIPE) { // a reader that has gone wants to hear nothing
 		fmt.Fprintln(a.err, "metabasis: not all could be printed; the journal has all of it:", out.lost)
 	}
@@ -115,5 +116,19 @@ func (p *eventPrinter) summary(n *night.Night) {
 	p.line(report.Summary(n))
 	for _, l := range report.Needs(n) {
 		p.line("  " + l)
+	}
+}
+
+// errand says where what a night could not put back is listed; "" where there is nothing of that kind.
+func errand(id int64, n *night.Night) string {
+	if n.Outcome() != night.NeedsPerson {
+		return ""
+	}
+	return fmt.Sprintf("  line by line, for whoever goes there: metabasis report %d --errand", id)
+}
+
+func (p *eventPrinter) errand(id int64, n *night.Night) {
+	if text := errand(id, n); text != "" && !p.asJSON {
+		p.line(text)
 	}
 }

@@ -139,6 +139,9 @@ func (a *app) tell(n *acts.Tonight) error {
 	for _, l := range report.Needs(&told) {
 		fmt.Fprintln(a.out, "  "+l)
 	}
+	if text := errand(n.ID, &told); text != "" {
+		fmt.Fprintln(a.out, text)
+	}
 	if err != nil {
 		return &exitError{int(night.NeedsPerson), err}
 	}

@@ -97,6 +97,12 @@ func (r *Raw) Write(b []byte) (int, error) {
 	return len(b), r.s.write(string(b))
 }
 
+// Note writes something into the transcript.
+func (r *Raw) Note(text string) error {
+	r.s.log.Note(text)
+	return r.Recorded()
+}
+
 // Resize tells the device that the terminal has another size now.
 func (r *Raw) Resize(columns, rows int) error {
 	if s, ok := r.s.rw.(interface{ Resize(columns, rows int) error }); ok {

@@ -15,6 +15,12 @@ type Command struct {
 	Title string
 	// Needs is what needs the person meanwhile; nil for nothing.
 	Needs func() string
+	// Guard says what takes back what is done, and when; nil where nothing does.
+	Guard func() string
+	// Never tells whether a line is one that the device's profile never has sent: it wants a reason,
+	// of so many bytes at least. Nil is none.
+	Never       func(line string) bool
+	LeastReason int
 	// Open opens the device in a window of that size.
 	Open func(ctx context.Context, columns, rows int) (Session, error)
 
@@ -45,11 +51,14 @@ func (c *Command) Run() error {
 	if !ok {
 		in = os.Stdin
 	}
-	needs := c.Needs
-	if needs == nil {
-		needs = func() string { return "" }
+	nothing := func() string { return "" }
+	if c.Needs == nil {
+		c.Needs = nothing
 	}
-	return Run(c.Ctx, in, c.out, c.Title, needs, func(ctx context.Context) (Session, error) {
+	if c.Guard == nil {
+		c.Guard = nothing
+	}
+	return c.run(c.Ctx, in, c.out, func(ctx context.Context) (Session, error) {
 		columns, rows := Size(in)
 		return c.Open(ctx, columns, rows-1)
 	})

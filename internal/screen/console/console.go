@@ -29,6 +29,8 @@ type Session interface {
 	Give() error
 	// Recorded is nil as long as what is said is kept, and says why it is not.
 	Recorded() error
+	// Note writes something into the record.
+	Note(text string) error
 }
 
 // Keys that do not reach the device: Ctrl-G leaves the console, and so does
@@ -41,16 +43,8 @@ const (
 )
 
 // Run opens a session and connects the terminal to it until the device ends it,
-// the person leaves with Ctrl-G, or ctx ends. It closes the session. Needs tells
-// what needs the person meanwhile, "" for nothing; the bar shows it.
-func Run(
-	ctx context.Context,
-	in *os.File,
-	out io.Writer,
-	title string,
-	needs func() string,
-	open func(context.Context) (Session, error),
-) error {
+// the person leaves with Ctrl-G, or ctx ends. It closes the session.
+func (c *Command) run(ctx context.Context, in *os.File, out io.Writer, open func(context.Context) (Session, error)) error {
 	before, err := term.MakeRaw(int(in.Fd()))
 	if err != nil {
 		return fmt.Errorf("console: %w", err)
@@ -63,7 +57,8 @@ func Run(
 	defer keys.Close()
 	typed := make(chan []byte)
 	go read(keys, typed)
-	err = work(ctx, &bar{out: out, in: in, title: title, needs: needs}, typed, open)
+	g := &guard{never: c.Never, least: c.LeastReason}
+	err = work(ctx, &bar{out: out, in: in, title: c.Title, needs: c.Needs, way: c.Guard, guard: g}, typed, open)
 	keys.Cancel()
 	for range typed { // until the reader has ended
 	}
@@ -113,7 +108,7 @@ func work(ctx context.Context, b *bar, typed <-chan []byte, open func(context.Co
 		defer close(shown)
 		ended <- show(b, s)
 	}()
-	err = typing(ctx, typed, ended, s)
+	err = typing(ctx, typed, ended, s, b)
 	fmt.Fprint(b, "\x1b[0m\r\nleaving …\r\n")
 	_ = s.Close()
 	<-shown
@@ -156,7 +151,7 @@ func connect(ctx context.Context, typed <-chan []byte, open func(context.Context
 }
 
 // typing sends what the person types, until the session is over or left.
-func typing(ctx context.Context, typed <-chan []byte, ended <-chan error, s Session) error {
+func typing(ctx context.Context, typed <-chan []byte, ended <-chan error, s Session, bar *bar) error {
 	for {
 		select {
 		case b, ok := <-typed:
@@ -166,6 +161,12 @@ func typing(ctx context.Context, typed <-chan []byte, ended <-chan error, s Sess
 			i := bytes.IndexByte(b, leave)
 			if i >= 0 {
 				b = b[:i]
+			}
+			b, remark := bar.typed(b)
+			if remark != "" {
+				if err := s.Note(remark); err != nil {
+					return err
+				}
 			}
 			if at := bytes.IndexByte(b, give); at >= 0 && s.Offer() != "" {
 				if err := s.Give(); err != nil {
@@ -194,6 +195,9 @@ func show(out io.Writer, s io.Reader) error {
 	for {
 		n, err := s.Read(buf)
 		if safe := f.pass(buf[:n]); len(safe) > 0 {
+			if g, ok := out.(*bar); ok {
+				g.guard.saw(safe)
+			}
 			if _, err := out.Write(safe); err != nil {
 				return err
 			}
@@ -209,6 +213,8 @@ type bar struct {
 	in    *os.File
 	title string
 	needs func() string
+	way   func() string // what takes back what is done, and when
+	guard *guard
 
 	mu  sync.Mutex // one writes to the terminal at a time
 	out io.Writer
@@ -220,6 +226,20 @@ func (b *bar) Write(p []byte) (int, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	return b.out.Write(p)
+}
+
+// typed takes in what a person types, and returns what of it goes to the device, and what is to be
+// noted before.
+func (b *bar) typed(p []byte) (send []byte, remark string) {
+	b.mu.Lock()
+	asked := b.guard.asks()
+	send, remark = b.guard.typing(p)
+	changed := b.guard.asks() != asked
+	b.mu.Unlock()
+	if changed {
+		b.draw()
+	}
+	return send, remark
 }
 
 // opened tells the bar of the session.
@@ -234,11 +254,14 @@ func (b *bar) opened(s Session) {
 
 // draw draws the bar and leaves the lines below to the device.
 func (b *bar) draw() {
-	needs := b.needs()
+	needs, way := b.needs(), b.way()
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	w, h := Size(b.in)
 	text, right := " "+b.title+" · what you type reaches it at once · recorded", "Ctrl-G leaves "
+	if way != "" {
+		text = " " + b.title + " · " + way + " · recorded"
+	}
 	if b.s != nil {
 		if err := b.s.Recorded(); err != nil {
 			text = " " + b.title + " · NOT RECORDED any more: " + err.Error() + " · what you type reaches it at once"
@@ -249,6 +272,9 @@ func (b *bar) draw() {
 		text, right = " "+b.title, "Ctrl-G gives up "
 	case b.s.Offer() != "":
 		right = "Ctrl-P sends the secret " + b.s.Offer() + "   " + right
+	}
+	if asks := b.guard.asks(); asks != "" {
+		text, right, needs = asks, "", ""
 	}
 	if needs != "" {
 		right = needs + "   " + right

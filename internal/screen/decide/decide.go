@@ -25,6 +25,10 @@ type Question struct {
 	Since    time.Time
 	Due      time.Time      // when the device's timer fires; zero when none is pending
 	Way      plan.TimerKind // what it does then
+	// Alike are other devices that are held for the same, and Also their holds: one decision is
+	// taken of all of them.
+	Alike []string
+	Also  []int
 
 	about *night.Night // that is aborted; nil for a hold
 }
@@ -177,6 +181,13 @@ func careful(o night.Offer) bool {
 
 // words say what a choice does, in full.
 func words(q Question, o night.Offer) (title, does string) {
+	if title, does = word(q, o); len(q.Alike) > 0 && !wide(o.Choice) && does != "" {
+		does = "on each: " + does
+	}
+	return title, does
+}
+
+func word(q Question, o night.Offer) (title, does string) {
 	n := report.Count(o.Touches, "device")
 	//exhaustive:enforce
 	switch o.Choice {
@@ -187,7 +198,7 @@ func words(q Question, o night.Offer) (title, does string) {
 	case night.DoAgain:
 		return "Do it again", o.Does
 	case night.OtherLines:
-		return "Other lines", o.Does
+		return "Send other lines", o.Does
 	case night.AtConsole:
 		return "Work it by hand", o.Does
 	case night.ConsoleOver:
@@ -201,7 +212,7 @@ func words(q Question, o night.Offer) (title, does string) {
 			return "Take back those in change", n + ", each after the line in flight"
 		}
 		if o.Does != "" {
-			return "Take this device back", o.Does
+			return these(q, "Take this device back"), o.Does
 		}
 		switch q.Way {
 		case plan.TrialTimer:
@@ -262,16 +273,24 @@ func (v *View) Rows(q Question, now time.Time, focused bool, cells int) []ink.Ro
 	if q.Device != "" {
 		title = "Decide: " + q.Device
 	}
+	if k := len(q.Alike); k > 0 {
+		title = fmt.Sprintf("Decide: %d devices, held for the same", k+1)
+	}
 	head := ink.Row{}.Strong(ink.Lamp, "◆ "+title)
 	if !q.Due.IsZero() {
 		if left := q.Due.Sub(now); left > 0 {
-			head = head.Right(ink.T(ink.Lamp, q.Way.Does(q.Due.Format("15:04:05"))+", in "+ink.Short(left)), cells)
+			first := ""
+			if len(q.Alike) > 0 {
+				first = "the first "
+			}
+			head = head.Right(ink.T(ink.Lamp, first+q.Way.Does(q.Due.Format("15:04:05"))+", in "+ink.Short(left)), cells)
 		}
 	}
 	rows = append(rows, head)
 	for _, l := range ink.Wrap(q.Title, cells, 4) {
 		rows = append(rows, ink.Row{}.Strong(ink.Foam, l))
 	}
+	rows = append(rows, alikeRows(q, cells)...)
 	for _, e := range q.Evidence {
 		for _, l := range ink.Wrap(e, cells-2, 3) {
 			rows = append(rows, ink.T(ink.Foam, "  "+l))
@@ -339,6 +358,28 @@ func (v *View) offer(q Question, o night.Offer, i int, now time.Time, focused bo
 	for _, l := range ink.Wrap(does, cells-4, 3) {
 		rows = append(rows, ink.T(ink.Dim, "    "+l))
 	}
+	if focused && i == v.cursor {
+		rows = append(rows, consequences(o, cells)...)
+	}
+	return rows
+}
+
+// consequences are the lines that a choice begins with, and who may lose contact by it.
+func consequences(o night.Offer, cells int) (rows []ink.Row) {
+	if o.Choice != night.OtherLines { // those are what is edited
+		for i, l := range o.Sends {
+			lead := "           "
+			if i == 0 {
+				lead = "    sends  "
+			}
+			rows = append(rows, ink.T(ink.Dim, lead).Add(ink.Foam, ink.Fit(l, max(cells-11, 8))))
+		}
+	}
+	if len(o.Cuts) > 0 {
+		for _, l := range ink.Wrap("▲ "+report.Some(o.Cuts, 8)+" may lose contact: reached through it", cells-4, 2) {
+			rows = append(rows, ink.T(ink.Lamp, "    "+l))
+		}
+	}
 	return rows
 }
 
@@ -355,7 +396,11 @@ func (v *View) hint(q Question, cells int) []ink.Row {
 		r.Marked = true
 		return []ink.Row{r}
 	}
-	return []ink.Row{ink.T(ink.Dim, "↑↓ choose   Enter does it   Esc leaves it")}
+	hint := "↑↓ choose   Enter does it   Esc leaves it"
+	if len(q.Alike) > 0 {
+		hint += "   o decides on " + q.Device + " alone"
+	}
+	return []ink.Row{ink.T(ink.Dim, hint)}
 }
 
 // again says why a choice is to be confirmed.

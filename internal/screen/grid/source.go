@@ -45,7 +45,8 @@ func OfReading(r *acts.Reading) Source {
 func ConsoleOf(e *acts.Evening, anyway bool) func(context.Context, string) *console.Command {
 	return func(ctx context.Context, device string) *console.Command {
 		d, _ := e.Device(device)
-		return &console.Command{Ctx: ctx, Title: console.Title(device, e.ClearText(d)),
+		return &console.Command{Ctx: ctx, Title: console.Title(device, e.ClearText(d)), LeastReason: acts.LeastReason,
+			Never: func(line string) bool { return e.NeverSent(d, line) },
 			Open: func(ctx context.Context, columns, rows int) (console.Session, error) {
 				return e.Console(ctx, device, columns, rows, anyway)
 			}}

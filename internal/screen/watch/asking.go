@@ -19,6 +19,7 @@ type asking struct {
 	host   *screen.Host
 	number int // of the hold; 0 for an abort
 	choice decide.View
+	one    bool // it is decided on one device alone, also where others are held for the same
 	top    int
 }
 
@@ -47,7 +48,10 @@ func (a *asking) question() (decide.Question, bool) {
 	}
 	for _, h := range n.Holds {
 		if h.Number == a.number {
-			return decide.OfHold(n, h), true
+			if a.one {
+				return decide.OfHold(n, h), true
+			}
+			return decide.OfAlike(n, h), true
 		}
 	}
 	return decide.Question{}, false
@@ -90,37 +94,68 @@ func (a *asking) Keys() []screen.Key {
 		}},
 		screen.On(keys.Open, "do it", func() { a.enter(q) }),
 	}
+	if len(q.Alike) > 0 || a.one {
+		does := "this one alone"
+		if a.one {
+			does = "all that are alike"
+		}
+		out = append(out, screen.On(keys.Order, does, func() { a.one = !a.one; a.reopen() }))
+	}
 	if n := a.v.n; n.seen() && !n.wheel.Mine {
 		out = append(out, screen.On(keys.Wheel, "take the wheel", func() { n.takeWheel(a.host) }))
 	}
 	return out
 }
 
-// enter does what is chosen, once it is confirmed and has the reason it wants.
+// reopen begins the choice anew: what is asked is another question.
+func (a *asking) reopen() {
+	if q, open := a.question(); open {
+		a.choice.Open(q)
+	}
+}
+
+// enter does what is chosen, once it is confirmed and has the lines and the reason it wants.
 func (a *asking) enter(q decide.Question) {
 	if !a.v.n.mayDo(a.host) {
 		return
 	}
 	offer, sure := a.choice.Enter(q)
+	c := night.Command{Hold: q.Hold, Also: q.Also, Choice: offer.Choice}
 	switch {
 	case !sure:
+	case offer.Choice == night.OtherLines:
+		a.host.Open(otherLines(q, offer.Sends, func(lines []string) {
+			c.Lines = lines
+			a.reason(c)
+		}))
 	case offer.Reason:
-		a.host.Type(screen.Line{Label: "Reason:", Hint: "for the journal; Enter does it, Esc leaves it", Done: func(reason string) error {
-			if reason = strings.TrimSpace(reason); len(reason) < acts.LeastReason {
-				return errors.New("write a reason that says something: it is for the journal")
-			}
-			if _, open := a.question(); open {
-				a.answer(q, offer.Choice, reason)
-			}
-			return nil
-		}, Left: a.choice.Forget})
+		a.reason(c)
+	case offer.Choice == night.AtConsole:
+		a.v.toConsole = q.Device
+		a.answer(c)
 	default:
-		a.answer(q, offer.Choice, "")
+		a.answer(c)
 	}
 }
 
-func (a *asking) answer(q decide.Question, choice night.Choice, reason string) {
-	a.v.n.do(a.host, night.Command{Hold: q.Hold, Choice: choice, Reason: reason})
+// reason asks for the reason of a decision, and then does it.
+func (a *asking) reason(c night.Command) {
+	a.host.Type(screen.Line{Label: "Reason:", Hint: "for the journal; Enter does it, Esc leaves it", Done: func(reason string) error {
+		if reason = strings.TrimSpace(reason); len(reason) < acts.LeastReason {
+			return errors.New("write a reason that says something: it is for the journal")
+		}
+		if _, open := a.question(); open {
+			c.Reason = reason
+			a.answer(c)
+		}
+		return nil
+	}, Left: a.choice.Forget})
+}
+
+// answer does what was decided. Of those that are alike, only those that are still held for the same
+// are answered: the run passes over the others.
+func (a *asking) answer(c night.Command) {
+	a.v.n.do(a.host, c)
 	a.close()
 }
 

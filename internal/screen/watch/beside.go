@@ -213,17 +213,42 @@ func (v *View) note() {
 	}})
 }
 
-// stand lets the night stand: no new device begins. That it goes on is a decision like any other.
+// stand lets the night stand: no new device begins, and what is in change goes on, or is held, too.
+// That it goes on is a decision like any other.
 func (v *View) stand() {
 	if i := slices.IndexFunc(v.n.night.Holds, func(h night.Hold) bool { return h.Device == "" }); i >= 0 {
 		v.ask(decide.OfHold(&v.n.night, v.n.night.Holds[i])) // it stands already: whether it goes on
 		return
 	}
-	if !slices.ContainsFunc(v.n.night.Devices, func(d *night.Device) bool { return d.State == night.Waiting }) {
-		v.host.Say("no device is to come: there is nothing that could be let stand")
+	if !v.n.mayDo(v.host) {
 		return
 	}
-	v.n.do(v.host, night.Command{Choice: night.Stand})
+	waiting, in := 0, 0
+	for _, d := range v.n.night.Devices {
+		switch {
+		case d.State == night.Waiting:
+			waiting++
+		case !d.Over && d.State != night.Held && d.State != night.Dark:
+			in++
+		}
+	}
+	if waiting+in == 0 {
+		v.host.Say("no device is to come, and none is in change: there is nothing that could be let stand")
+		return
+	}
+	v.host.Ask(person.Form{Title: "Let the night stand", Lines: []string{
+		fmt.Sprintf("%s to come, and %d in change. A decision lets it go on.", report.Count(waiting, "device"), in),
+	}, Questions: []person.Question{{Text: "What is in change:", Choices: []person.Choice{
+		{Word: "goes on", Does: "to its end; no new device begins"},
+		{Word: "step", Does: "each is held after the step in flight, its way back running"},
+		{Word: "line", Does: "each is held after the line in flight, its way back running"},
+		{Word: "leave", Does: "nothing stands: the night goes on as it is"},
+	}}}}, func(answers []string) {
+		how := map[string]night.Choice{"goes on": night.Stand, "step": night.StandStep, "line": night.StandLine}[answers[0]]
+		if how != "" {
+			v.n.do(v.host, night.Command{Choice: how})
+		}
+	})
 }
 
 // leaveOut leaves out the device under the cursor, which has not begun, for a reason.

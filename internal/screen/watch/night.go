@@ -214,7 +214,7 @@ func (n *Live) lastNote(now time.Time) string {
 // Decide implements [screen.Standing].
 func (n *Live) Decide() {
 	if hold, ok := n.view.hold(); ok {
-		n.view.ask(decide.OfHold(&n.night, hold))
+		n.view.ask(decide.OfAlike(&n.night, hold))
 	}
 }
 

@@ -54,6 +54,8 @@ type (
 		Login(ctx context.Context, device string) error
 		// Console works a device by hand.
 		Console(ctx context.Context, device string) *console.Command
+		// WayBack says what takes back by itself what is done on a device now, and when.
+		WayBack(device string) string
 	}
 	// Shelf is where the backups of a night go.
 	Shelf interface {
@@ -142,7 +144,8 @@ func (t tonight) Rehearse(ctx context.Context, each func(...night.Event)) error 
 }
 
 func (t tonight) Console(ctx context.Context, device string) *console.Command {
-	return &console.Command{Ctx: ctx, Title: console.Title(device, t.ClearText(device)), Needs: t.Needs,
+	return &console.Command{Ctx: ctx, Title: console.Title(device, t.ClearText(device)), Needs: t.Needs, LeastReason: acts.LeastReason,
+		Never: func(line string) bool { return t.NeverSent(device, line) },
 		Open: func(ctx context.Context, columns, rows int) (console.Session, error) {
 			return t.Tonight.Console(ctx, device, columns, rows)
 		}}
@@ -150,7 +153,8 @@ func (t tonight) Console(ctx context.Context, device string) *console.Command {
 
 // Console implements [Hands].
 func (b beside) Console(ctx context.Context, device string) *console.Command {
-	return &console.Command{Ctx: ctx, Title: console.Title(device, b.ClearText(device)), Needs: b.Needs,
+	return &console.Command{Ctx: ctx, Title: console.Title(device, b.ClearText(device)), Needs: b.Needs, LeastReason: acts.LeastReason,
+		Never: func(line string) bool { return b.NeverSent(device, line) },
 		Open: func(ctx context.Context, columns, rows int) (console.Session, error) {
 			return b.Attached.Console(ctx, device, columns, rows)
 		}}

@@ -10,7 +10,6 @@ import (
 
 	"metabasis/internal/core/night"
 	"metabasis/internal/screen"
-	"metabasis/internal/screen/console"
 	"metabasis/internal/screen/decide"
 	"metabasis/internal/screen/ink"
 	"metabasis/internal/screen/keys"
@@ -33,7 +32,9 @@ type View struct {
 	byHand bool      // a person has moved the cursor, or does something where it stands
 	after  time.Time // since when the trouble is that the cursor has followed
 	busy   bool      // the devices are being read
-	said   struct {  // what was said with a device, while the night is played again
+	// toConsole is the device whose console is opened once the night has it ready; "" for none.
+	toConsole string
+	said      struct { // what was said with a device, while the night is played again
 		device string
 		lines  []string
 	}
@@ -243,6 +244,7 @@ func (v *View) changed() {
 		v.asking.changed()
 	}
 	v.follow()
+	v.readyForConsole()
 }
 
 // Keys implements [screen.View].
@@ -374,12 +376,6 @@ func (v *View) login() {
 		}
 		v.host.Say("the login of " + name + " was typed anew; devices are logged in to with it from now on")
 	})
-}
-
-func (v *View) console() {
-	if d := v.Device(); d != nil {
-		console.Work(v.host, d.Name, v.n.src.Hands.Console(v.host.Context(), d.Name))
-	}
 }
 
 // open opens the transcript of the device under the cursor; before the night, the lines
