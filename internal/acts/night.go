@@ -13,7 +13,6 @@ import (
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
-	"metabasis/internal/device/lines"
 	"metabasis/internal/report"
 	"metabasis/internal/store/locks"
 	"metabasis/internal/stream"
@@ -35,6 +34,7 @@ type Tonight struct {
 	needs   atomic.Pointer[string]
 	now     atomic.Pointer[night.Night] // as it stands while it runs
 
+	consoles    consoles
 	mu          sync.Mutex
 	read        map[string]*plan.Target // as computed from what was read before the night
 	stopReading func()                  // ends the reading that goes on; nil for none
@@ -101,7 +101,7 @@ func (n *Tonight) Begin(ctx context.Context, wait bool, say func(string)) error 
 	}
 	began := time.Now()
 	n.access.Once()
-	n.Broke = n.mistake
+	n.Broke, n.AtConsole = n.mistake, n.consoles.at
 	err := n.OpenNight.Begin(ctx, wait, say)
 	n.desk.did("begin", began, err, "night", n.ID)
 	if err != nil {
@@ -278,8 +278,13 @@ func (n *Tonight) changes(device string) bool {
 }
 
 // Console opens a device of the night to be worked by hand, in a window of that size.
-func (n *Tonight) Console(ctx context.Context, device string, columns, rows int) (*lines.Raw, error) {
-	return n.Connector.Console(ctx, n.device(device), columns, rows, false)
+func (n *Tonight) Console(ctx context.Context, device string, columns, rows int) (*Hand, error) {
+	raw, err := n.Connector.Console(ctx, n.device(device), columns, rows, false)
+	if err != nil {
+		return nil, err
+	}
+	n.consoles.add(device, 1)
+	return &Hand{raw, sync.OnceFunc(func() { n.consoles.add(device, -1) })}, nil
 }
 
 // NeverSent tells whether a line is one that the profile of a device never has sent.
@@ -329,11 +334,15 @@ func needing(told *night.Night) string {
 	case !told.Ended.IsZero():
 		return "the night is over"
 	case len(told.Holds) > 0:
+		h := told.Holds[max(slices.IndexFunc(told.Holds, func(h night.Hold) bool { return !h.Aside() }), 0)]
 		who := "the run"
-		if d := told.Holds[0].Device; d != "" {
-			who = d
+		if h.Device != "" {
+			who = h.Device
 		}
 		text := "◆ " + who + " is held"
+		if h.Aside() {
+			text = "▽ " + h.Why
+		}
 		if more := len(told.Holds) - 1; more > 0 {
 			text += fmt.Sprintf(", and %d more", more)
 		}

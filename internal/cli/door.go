@@ -28,7 +28,8 @@ func (a *app) atDoor(cmd *cobra.Command) (err error) {
 		a.door, err = door.Enter(a.doorAt)
 		return err
 	}
-	if a.here || cmd.Annotations["shows"] == "" || !a.isTerminal() || a.in != os.Stdin || a.stdout != os.Stdout {
+	shows := cmd.Annotations["shows"] != "" || cmd.Flags().Changed("guard")
+	if a.here || !shows || !a.isTerminal() || a.in != os.Stdin || a.stdout != os.Stdout {
 		return nil
 	}
 	if slices.ContainsFunc(plainFlags, func(name string) bool { return cmd.Flags().Changed(name) }) {

@@ -108,7 +108,7 @@ func drawnNight(t *testing.T, rng *rand.Rand, m sim.Manners, text string, faulty
 	if g.chance(0.3) {
 		over, end := context.WithCancel(context.Background())
 		defer end()
-		who = g.person(over, func() {})
+		who = g.person(over, func() {}, w)
 	}
 	w.run(context.Background(), who)
 	w.checkLaws()

@@ -105,6 +105,9 @@ func (w *world) lawBackupAndTimerFirst(d *night.Device, truth []sim.Truth) {
 		case sim.Shown:
 			seen = tr.Armed
 		case sim.Received, sim.Loaded:
+			if w.typed[tr.Line] { // by hand, perhaps when the night had done with it
+				continue
+			}
 			assert.True(w.t, tr.Armed || w.noTimer, "law 1: %s got %q without a timer", d.Name, tr.Line)
 			assert.True(w.t, seen || w.noTimer, "law 1: %s got %q before its timer was seen", d.Name, tr.Line)
 			done, ok := w.backups.done[d.Name]
@@ -321,6 +324,15 @@ func (w *world) asCompared(text string) string {
 	return text
 }
 
+// hides tells whether a device may change by itself while it prints what ran before: nobody can read
+// that.
+func (w *world) hides(name string) bool {
+	has := func(kind string) bool {
+		return slices.ContainsFunc(w.specs[name].Faults, func(f sim.Fault) bool { return f.Kind == kind })
+	}
+	return has(sim.Drifts) && has(sim.ShowsLate)
+}
+
 // Laws 4 to 6: the ends are what they say they are.
 func (w *world) lawEndsAreTrue(d *night.Device) {
 	dev := w.sim.Device(d.Name)
@@ -328,10 +340,13 @@ func (w *world) lawEndsAreTrue(d *night.Device) {
 	case night.Kept:
 		assert.Equal(w.t, dev.Running(), dev.Saved(), "law 4: %s is kept, but running and saved differ", d.Name)
 		assert.True(w.t, dev.Due().IsZero(), "law 4: %s is kept, but a restart is pending", d.Name)
-		if d.LeftSteps() == 0 && !strings.Contains(d.Note, "not as predicted") {
+		if d.LeftSteps() == 0 && !strings.Contains(d.Note, "not as predicted") && len(d.Edits)+len(d.Works) == 0 {
 			assert.Contains(w.t, dev.Running(), w.mark, "%s is kept without the change", d.Name)
 		}
 	case night.Reverted:
+		if w.hides(d.Name) {
+			break
+		}
 		assert.Equal(w.t, w.asCompared(w.initial[d.Name]), w.asCompared(dev.Running()), "law 6: %s is reverted, but is not as it was", d.Name)
 		assert.Equal(w.t, w.asCompared(w.initial[d.Name]), w.asCompared(dev.Saved()), "law 6: %s is reverted, but its saved configuration is not as it was", d.Name)
 		assert.True(w.t, dev.Due().IsZero(), "law 6: %s is reverted, but a restart is pending", d.Name)

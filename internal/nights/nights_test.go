@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metabasis/internal/core/night"
+	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
 	"metabasis/internal/sim"
 	"metabasis/internal/store"
@@ -299,7 +300,7 @@ func (w *world) runWith(g *generator) {
 	defer cancel()
 	over, end := context.WithCancel(context.Background())
 	defer end()
-	w.run(ctx, g.person(over, cancel))
+	w.run(ctx, g.person(over, cancel, w))
 }
 
 // book varies the standard runbook.
@@ -350,7 +351,7 @@ var undoLines = regexp.MustCompile(`(?m)^  undo\n(    \|.*\n)+`)
 
 // person draws who is there: nobody, somebody who decides, or somebody who
 // aborts or pulls the plug as well.
-func (g *generator) person(over context.Context, pullPlug func()) person {
+func (g *generator) person(over context.Context, pullPlug func(), w *world) person {
 	kind := g.rng.IntN(10)
 	if kind < 4 {
 		g.calm = true
@@ -379,13 +380,30 @@ func (g *generator) person(over context.Context, pullPlug func()) person {
 			if rng.IntN(10) == 0 { // nobody looks; where a timer runs, it fires first
 				wait = 2 * time.Hour
 			}
-			answerLater(over, r, night.Command{Hold: e.Hold, Choice: choice, By: "Ada", Reason: reason}, wait)
+			c := night.Command{Hold: e.Hold, Choice: choice, By: "Ada", Reason: reason}
+			if choice == night.OtherLines {
+				c.Lines = otherLines(rng, e.Offers)
+			}
+			if h := slices.IndexFunc(w.night.Holds, func(h night.Hold) bool { return h.Number == e.Hold }); h >= 0 && rng.IntN(2) == 0 {
+				for _, like := range w.night.Alike(w.night.Holds[h]) {
+					c.Also = append(c.Also, like.Number)
+				}
+			}
+			if seed := rng.Uint64(); choice == night.ConsoleOver && seed%3 > 0 {
+				go func() { w.typesPerhaps(over, e.Device, seed); answerLater(over, r, c, wait) }()
+			} else {
+				answerLater(over, r, c, wait)
+			}
 			if e.Device != "" { // what is staged and not applied has no timer behind it, either
 				answerLater(over, r, night.Command{Hold: e.Hold, Choice: night.BackDevice, By: "Ada"}, wait+time.Hour)
 			}
 			if e.Device == "" { // a question of the run has no timer behind it: somebody stops it at last
 				answerLater(over, r, night.Command{Hold: e.Hold, Choice: night.Stop, By: "Ada"}, wait+time.Hour)
 			}
+		}
+		if e.Kind == night.Sent && rng.IntN(60) == 0 { // somebody lets the night stand for a while
+			how := []night.Choice{night.Stand, night.StandStep, night.StandLine}[rng.IntN(3)]
+			answerLater(over, r, night.Command{Choice: how, By: "Ada"}, 0)
 		}
 		if int(e.Seq) == abortAt {
 			if kind == 9 {
@@ -395,6 +413,41 @@ func (g *generator) person(over context.Context, pullPlug func()) person {
 			answerLater(over, r, night.Command{Choice: abort, By: "Ada"}, 0)
 		}
 	}
+}
+
+// otherLines are lines that somebody types in the place of a step's: some of them, others, none, or
+// what is never sent.
+func otherLines(rng *rand.Rand, offers []night.Offer) (out []string) {
+	i := slices.IndexFunc(offers, func(o night.Offer) bool { return o.Choice == night.OtherLines })
+	for _, l := range offers[i].Sends {
+		if rng.IntN(4) > 0 {
+			out = append(out, l)
+		}
+	}
+	return append(out, [][]string{nil, {"log host 198.51.100.77"}, {"restart now"}, {"nonsense"}, {"lan 311", "title gates", "up"}}[rng.IntN(5)]...)
+}
+
+// typesPerhaps has somebody type a line on a device that is held for that, where it lets them.
+func (w *world) typesPerhaps(ctx context.Context, device string, seed uint64) {
+	i := slices.IndexFunc(w.plan.Targets(), func(t *plan.Target) bool { return t.Device.Name == device })
+	if i < 0 || w.plan.Targets()[i].Device.Platform != "tern" {
+		return
+	}
+	line := fmt.Sprintf("log host 198.51.100.%d", 70+seed%5)
+	w.typing.Lock()
+	if w.typed == nil {
+		w.typed = map[string]bool{}
+	}
+	w.typed[line] = true
+	w.typing.Unlock()
+	s, err := w.connector().Connect(ctx, w.plan.Targets()[i])
+	if err != nil {
+		return
+	}
+	if s.Edit(ctx) == nil && s.Line(ctx, line) == nil {
+		_ = s.Apply(ctx, 0)
+	}
+	_ = s.Close()
 }
 
 // answerLater decides after a while, unless the night is over by then.

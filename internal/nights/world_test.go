@@ -124,8 +124,9 @@ type world struct {
 	predicted  *memory                         // what was predicted that each device will have
 	drawn      *sim.Manners                    // of its dunlins, when it has any
 	loose      bool                            // the order of lines that have none is not held against the truth
-	typed      map[string]bool                 // lines that were typed by hand, which nobody had to intend
-	misled     bool                            // its profile is wrong in one place: what is said must be true all the same
+	typing     *sync.Mutex
+	typed      map[string]bool // lines that were typed by hand, which nobody had to intend
+	misled     bool            // its profile is wrong in one place: what is said must be true all the same
 }
 
 // recordingJournal keeps events with the time at which each became durable.
@@ -221,6 +222,7 @@ func newWorldPast(t testing.TB, set profile.Set, s sim.Scenario, fleetCSV, book 
 	for _, spec := range s.Devices {
 		w.specs[spec.Name] = spec
 	}
+	w.typing = &sync.Mutex{}
 	w.journal = &recordingJournal{}
 	w.who = &known{}
 	w.predicted = &memory{text: map[string]string{}}

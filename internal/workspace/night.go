@@ -67,6 +67,8 @@ type OpenNight struct {
 	// Broke is told where Metabasis itself fails on a device, and of the stack then; nil is
 	// told nothing.
 	Broke func(device string, what any, stack []byte)
+	// AtConsole tells whether somebody works a device by hand at this moment; nil says so of all.
+	AtConsole func(device string) bool
 
 	w          *Workspace
 	sealed     func(device string) (work.Sealed, bool) // nil: nobody sealed it
@@ -199,6 +201,7 @@ func (n *OpenNight) Begin(ctx context.Context, wait bool, say func(string)) erro
 		Rehearsed:  n.rehearsed(ctx),
 		Sealed:     n.sealed,
 		Broke:      n.Broke,
+		AtConsole:  n.AtConsole,
 	}}
 	ids, err := n.w.Identities()
 	if err != nil {

@@ -2,6 +2,7 @@ package night
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"metabasis/internal/core/plan"
@@ -18,8 +19,8 @@ const (
 	BatchBegan Kind = "batch began" // Batch
 	BatchEnded Kind = "batch ended" // Batch
 	Forecast   Kind = "forecast"    // Slots, Due (likely end), Late, Stays (the chance of staying in the window)
-	HoldOpened Kind = "hold"        // Hold, Device or none, Note (why), Lines (evidence), Offers
-	HoldAnew   Kind = "offers"      // Hold, Device or none, Offers: what can be decided now, of a hold that is open
+	HoldOpened Kind = "hold"        // Hold, Device or none, Devices (without contact), Note (why), Lines (evidence), Offers
+	HoldAnew   Kind = "offers"      // Hold, Device or none, Devices, Offers: what can be decided now, of a hold that is open
 	HoldClosed Kind = "decided"     // Hold, Device, Choice, By, Note (the reason)
 	Aborted    Kind = "abort"       // Choice (what happens to devices in change), By
 	LetGo      Kind = "let go"      // By
@@ -54,7 +55,6 @@ const (
 	Predicted  Kind = "predicted"  // see [AsPredicted], [NotAsPredicted] and [AtTheEnd]
 	Edited     Kind = "edited"     // Device, Step, Lines (those in the place of the step's), By, Note (the reason)
 	Worked     Kind = "by hand"    // Device, Step, By; see [WorkedOver]
-	Darkened   Kind = "dark group" // see [DarkTogether]
 )
 
 // What an Intent is about to do.
@@ -97,6 +97,7 @@ const (
 	BackAll    Choice = "take back everything"
 	Extend     Choice = "extend the timer"
 	Leave      Choice = "leave it as it is"
+	GoOnBeside Choice = "go on meanwhile" // the rest does not wait for what has no contact
 	StartEarly Choice = "start before the window"
 	LetFire    Choice = "wait for the timer"
 	Accept     Choice = "keep what runs" // although it is not as predicted
@@ -165,8 +166,10 @@ type Offer struct {
 
 // Aside tells, of the opening of a hold, that the device waits by itself and the question
 // stands beside that: whether to go on waiting.
-func (e Event) Aside() bool {
-	return e.Kind == HoldOpened && len(e.Offers) > 0 && e.Offers[0].Choice == Leave
+func (e Event) Aside() bool { return e.Kind == HoldOpened && aside(e.Offers) }
+
+func aside(offers []Offer) bool {
+	return slices.ContainsFunc(offers, func(o Offer) bool { return o.Choice == Leave })
 }
 
 // Event is one thing that happened or is about to happen. Which fields are set
@@ -190,6 +193,7 @@ type Event struct {
 	Stays   float64       `json:"stays,omitempty"`
 	For     time.Duration `json:"for,omitempty"` // nanoseconds
 	Hold    int           `json:"hold,omitempty"`
+	Devices []string      `json:"devices,omitempty"` // that a question is about
 	Choice  Choice        `json:"choice,omitempty"`
 	By      string        `json:"by,omitempty"`
 	Offers  []Offer       `json:"offers,omitempty"`
@@ -252,6 +256,8 @@ type OutlineDevice struct {
 	// Kinds are what the steps do, one each; none where all are changes.
 	Kinds []plan.StepKind `json:"kinds,omitempty"`
 	Why   string          `json:"why,omitempty"` // it is where it is among the batches
+	// Above are the devices that it is reached through, the nearest first.
+	Above []string `json:"above,omitempty"`
 	// ClearText tells that it is reached without encryption.
 	ClearText bool `json:"clear_text,omitempty"`
 	// Boot is how long it takes to come back once its timer has fired, and Back how long taking it back
@@ -295,6 +301,7 @@ func OutlinedDevice(p *plan.Plan, t *plan.Target) OutlineDevice {
 		Back:      t.Back(),
 		ClearText: t.ClearText,
 		Why:       t.Why,
+		Above:     t.Above,
 		Way:       p.Way(t),
 	}
 	other := false

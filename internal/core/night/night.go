@@ -41,7 +41,11 @@ type Hold struct {
 	Offers   []Offer
 	Since    time.Time
 	Told     time.Time // when its offers were reckoned
+	Devices  []string  // that it is about, where they are several: those without contact
 }
+
+// Aside tells whether what it is about waits by itself: whether to go on waiting is what is asked.
+func (h Hold) Aside() bool { return aside(h.Offers) }
 
 // Alike are the holds that wait for the same reason as h does on other devices, in order: one
 // decision can be taken of all of them. What differs from device to device, such as names, numbers
@@ -293,6 +297,9 @@ func (n *Night) Schedule(now time.Time) (slots []plan.Slot, likely, late time.Ti
 // WaitsForPerson tells whether nothing new begins before somebody has decided.
 func (n *Night) WaitsForPerson() bool {
 	for _, h := range n.Holds {
+		if h.Aside() {
+			continue
+		}
 		if h.Device == "" {
 			return true
 		}
@@ -413,12 +420,15 @@ func (n *Night) apply(e Event) {
 func (n *Night) applyHold(e Event) {
 	switch e.Kind {
 	case HoldOpened:
-		n.Holds = append(slices.Clone(n.Holds), Hold{e.Hold, e.Device, e.Note, e.Lines, e.Offers, e.At, e.At})
+		n.Holds = append(slices.Clone(n.Holds), Hold{e.Hold, e.Device, e.Note, e.Lines, e.Offers, e.At, e.At, e.Devices})
 	case HoldAnew:
 		n.Holds = slices.Clone(n.Holds)
 		for i := range n.Holds {
 			if n.Holds[i].Number == e.Hold {
 				n.Holds[i].Offers, n.Holds[i].Told = e.Offers, e.At
+				if len(e.Devices) > 0 {
+					n.Holds[i].Devices = e.Devices
+				}
 			}
 		}
 	case HoldClosed:

@@ -133,14 +133,20 @@ func (r *Run) abort(c night.Command) {
 	default:
 		r.stop("the run was aborted")
 		r.answerRunHolds(night.Stop, "the abort")
-		r.backActive()
+		r.backActive(all)
 	}
 }
 
-// backActive tells all devices in change to be taken back. One that has no contact cannot be
+// all are all devices.
+func all(*hand) bool { return true }
+
+// backActive tells devices in change to be taken back. One that has no contact cannot be
 // asked now: what was decided is said of it.
-func (r *Run) backActive() {
+func (r *Run) backActive(which func(*hand) bool) {
 	for _, h := range r.active {
+		if !which(h) {
+			continue
+		}
 		if !h.orders.ToldBack() && h.waits() {
 			r.rec.Emit(night.Event{Kind: night.Doing, Device: h.name(), Note: "no contact; to be taken back as soon as it is there: decided at " + r.now().Format("15:04:05")})
 		}
@@ -172,16 +178,17 @@ func (r *Run) takeBatchBack() {
 	r.batchBack = true
 	r.skip(r.queue, "its batch was taken back")
 	r.queue = nil
-	r.backActive()
-	r.undoKept(func(h *hand) bool { return h.target.Batch == r.batch })
+	ofBatch := func(h *hand) bool { return h.target.Batch == r.batch }
+	r.backActive(ofBatch)
+	r.undoKept(ofBatch)
 }
 
 // takeAllBack takes back every device of the night and stops.
 func (r *Run) takeAllBack() {
 	r.stop("everything is being taken back")
 	r.answerRunHolds(night.Stop, "the abort")
-	r.backActive()
-	r.undoKept(func(*hand) bool { return true })
+	r.backActive(all)
+	r.undoKept(all)
 }
 
 // undoKept queues kept devices to be taken back, the last kept first.

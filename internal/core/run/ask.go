@@ -17,12 +17,13 @@ import (
 
 // openHold is a hold that waits. A hold of the run is of no device.
 type openHold struct {
-	of     *hand
-	answer func(night.Command)
-	offers []night.Offer
-	aside  bool                // others may start while it is open
-	halted bool                // it was held by letting the night stand
-	alone  func() night.Choice // what the unattended line answers; nil is nothing
+	of      *hand
+	answer  func(night.Command)
+	offers  []night.Offer
+	aside   bool                // others may start while it is open
+	devices []string            // that it is about, where they are several
+	halted  bool                // it was held by letting the night stand
+	alone   func() night.Choice // what the unattended line answers; nil is nothing
 }
 
 // ask opens a hold of the run and serves until it is answered. Alone is what an
@@ -147,9 +148,17 @@ func (r *Run) offerAnew() {
 	for _, n := range slices.Sorted(maps.Keys(r.holds)) {
 		h := r.holds[n]
 		fresh, other := slices.Clone(h.offers), false
+		if n == r.dark.hold {
+			h.devices = slices.Sorted(maps.Keys(r.dark.devices))
+			fresh = r.darkOffers(h.devices)
+			other = !slices.Equal(h.devices, r.dark.asked) || len(fresh) != len(h.offers)
+			r.dark.asked = h.devices
+			if len(fresh) != len(h.offers) {
+				h.offers = fresh
+			}
+		}
 		for i := range fresh {
-			o := &fresh[i]
-			was := *o
+			o, was := &fresh[i], h.offers[i]
 			switch o.Choice {
 			case night.BackAll:
 				o.Takes, o.Touches = r.backAll()
@@ -175,7 +184,7 @@ func (r *Run) offerAnew() {
 		if h.of != nil {
 			device = h.of.name()
 		}
-		r.rec.Emit(night.Event{Kind: night.HoldAnew, Device: device, Hold: n, Offers: fresh})
+		r.rec.Emit(night.Event{Kind: night.HoldAnew, Device: device, Devices: h.devices, Hold: n, Offers: fresh})
 	}
 }
 
@@ -198,16 +207,13 @@ func (r *Run) unknown(targets []*plan.Target) bool {
 
 // holdDevice opens a device's hold.
 func (r *Run) holdDevice(of *hand, m work.Held) {
-	if m.Aside && r.byLine() {
-		return // it waits by itself, and nobody is there
-	}
 	of.wasHeld = true
 	offers := m.Offers
 	batch := r.batchTargets()
 	offers = append(offers, night.Offer{Choice: night.BackBatch, Touches: len(batch), Takes: r.backTime(batch), Open: r.unknown(batch)})
 	back, touched := r.backAll()
 	offers = append(offers, night.Offer{Choice: night.BackAll, Touches: touched, Takes: back, Open: r.unknown(r.inChange())})
-	h := &openHold{of: of, aside: m.Aside, halted: m.Halted, offers: offers, answer: func(c night.Command) {
+	h := &openHold{of: of, halted: m.Halted, offers: offers, answer: func(c night.Command) {
 		switch c.Choice {
 		case night.BackBatch:
 			r.takeBatchBack()
@@ -263,6 +269,12 @@ func (r *Run) alone(h *hand, skips, again bool) night.Choice {
 	return night.BackDevice
 }
 
+// openOf opens a hold that is about several devices.
+func (r *Run) openOf(h *openHold, devices []string, why string, evidence []string) {
+	h.devices = devices
+	r.open(h, "", why, evidence)
+}
+
 // open opens a hold and, when nobody is there, answers it.
 func (r *Run) open(h *openHold, device, why string, evidence []string) {
 	r.nextHold++
@@ -271,7 +283,7 @@ func (r *Run) open(h *openHold, device, why string, evidence []string) {
 	for i := range h.offers {
 		h.offers[i].Fits = r.now().Add(h.offers[i].Takes).Before(r.plan.Window.Close)
 	}
-	r.rec.Emit(night.Event{Kind: night.HoldOpened, Device: device, Hold: n, Note: why, Lines: evidence, Offers: h.offers})
+	r.rec.Emit(night.Event{Kind: night.HoldOpened, Device: device, Devices: h.devices, Hold: n, Note: why, Lines: evidence, Offers: h.offers})
 	if r.byLine() {
 		r.answerByLine(n)
 	}

@@ -94,7 +94,7 @@ func (r *Run) runBatch(ctx context.Context) {
 	r.batchBack = false
 	r.rec.Emit(night.Event{Kind: night.BatchBegan, Batch: r.batch + 1})
 	r.forecast(true)
-	r.serve(ctx, func() bool { return len(r.queue) == 0 && len(r.active) == 0 && len(r.backs) == 0 })
+	r.serve(ctx, func() bool { return len(r.queue) == 0 && !r.heldUp() && len(r.backs) == 0 })
 	r.rec.Emit(night.Event{Kind: night.BatchEnded, Batch: r.batch + 1})
 }
 
@@ -173,6 +173,12 @@ func (r *Run) message(m any) {
 		r.leftAlone(m)
 	case tooLate:
 		r.endsAlone(m)
+	case askDark:
+		r.askOfDark(m)
+	case goBeside:
+		if _, dark := r.dark.devices[m.device]; dark {
+			r.dark.beside[m.device] = true
+		}
 	case work.CannotWrite: // whoever says it, and whenever
 		if !r.stopping {
 			r.stop("stopped: " + m.Err.Error())
@@ -195,6 +201,10 @@ func (r *Run) told(h *hand, m work.Message) {
 	case work.Stood:
 		h.stands(m.Standing)
 		r.offerAnew()
+	case work.GoneDark:
+		r.goneDark(m)
+	case work.Regained:
+		r.regained(m.Device)
 	case work.LostAlone:
 		r.alarm(m.Device, "no contact, and no timer that would take it back")
 		r.fail(m.Device)
@@ -211,6 +221,7 @@ func (r *Run) finished(h *hand, m work.Over) {
 	name, s := h.name(), m.State
 	r.closeHolds(name)
 	delete(r.active, name)
+	r.regained(name)
 	r.busy.End(h.target)
 	r.ends[name] = s
 	if s == night.Kept {

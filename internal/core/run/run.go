@@ -68,6 +68,7 @@ type Run struct {
 	absence     int           // how often that was so
 	lineDecides bool          // and the unattended line does, since it has been so for long
 	batchBack   bool          // the batch that runs is being taken back
+	dark        darkness
 }
 
 // New prepares a run of the plan.

@@ -75,6 +75,9 @@ type Batches struct {
 	CanaryEach bool
 	CanaryLine int
 	GoOnHeld   bool // while a device is held, the others are begun all the same
+	// DarkFor is how long devices without contact keep further batches from beginning; 0 is until it
+	// is known what became of them.
+	DarkFor    time.Duration
 	PairsApart bool
 	FarFirst   bool
 	HoldAfter  []int // batch numbers from 1

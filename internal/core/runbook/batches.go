@@ -34,6 +34,7 @@ func (b Batches) Lines() (out []string) {
 	say(len(b.HoldAfter) > 0, "hold after batch %s", after)
 	say(b.HoldAlways, "hold after every batch")
 	say(b.GoOnHeld, "while held go on")
+	say(b.DarkFor > 0, "while dark wait %s", FormatDuration(b.DarkFor))
 	say(b.StopAfter > 0, "stop after %d failures", b.StopAfter)
 	say(b.StopAfter == 0, "stop never")
 	return out

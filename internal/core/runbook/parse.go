@@ -351,9 +351,17 @@ func (p *parser) canaries(n *node, c *cursor) {
 	c.end()
 }
 
-// whileHeld reads whether other devices are begun while one is held.
+// whileHeld reads whether other devices are begun while one is held, and for how long devices
+// without contact are waited for.
 func (p *parser) whileHeld(n *node, c *cursor) {
 	const hint = "while held wait, or while held go on"
+	if c.more() && c.peek().text == "dark" {
+		c.next()
+		c.want("wait")
+		p.rb.Batches.DarkFor = c.duration("10m")
+		c.end()
+		return
+	}
 	c.want("held")
 	switch w := c.next(); w.text {
 	case "wait":

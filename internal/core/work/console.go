@@ -75,6 +75,9 @@ func (w *worker) whileWorked(by string) (night.Command, error) {
 		if win := w.crew.Plan.Window; !win.None && !w.crew.Now().Before(win.Ends()) {
 			return nil // what is done by then comes back by its timer
 		}
+		if at := w.crew.AtConsole; at != nil && !at(w.name()) {
+			return nil // nobody is there, and nobody may come
+		}
 		if err := w.outlast(w.at.step, 0); err != nil {
 			return lostOr(err)
 		}

@@ -76,6 +76,9 @@ type Outside struct {
 	Broke func(device string, what any, stack []byte)
 	// Here asks an address for an answer from this machine; nil cannot.
 	Here func(ctx context.Context, address string) (runbook.Reached, error)
+	// AtConsole tells whether somebody works a device by hand at this moment: its timer is put off for
+	// that, and for nobody else. nil says that somebody does.
+	AtConsole func(device string) bool
 	// Others are the devices from which something is reached; nil are the crew's own.
 	Others *Others
 	// Wait waits for devices that another night has, in place of blocking them.

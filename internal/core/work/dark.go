@@ -49,10 +49,20 @@ func (w *worker) await(why string) verdict {
 	if !w.pends() && w.changed() {
 		w.crew.Tell(LostAlone{w.name()})
 	}
-	open := w.offerToLeave(note)
-	defer open.close()
+	select {
+	case <-w.orders.leave: // said of an earlier time
+	default:
+	}
+	dark := GoneDark{Device: w.name(), Until: deadline}
+	if w.pends() {
+		dark.Due, dark.Back = w.due, later(w.due, time.Now()).Add(boot)
+	}
+	defer func() { w.crew.Tell(Regained{w.name()}) }()
+	if !w.firing { // else somebody has decided that it does
+		w.crew.Tell(dark)
+	}
 	if w.firing {
-		if err := w.pause(time.Until(w.due)+boot/2, open); err != nil {
+		if err := w.pause(time.Until(w.due) + boot/2); err != nil {
 			return w.gone(err)
 		}
 	}
@@ -69,9 +79,10 @@ func (w *worker) await(why string) verdict {
 			)
 		}
 		// A device that is slow to let one in is not dead: it gets twice what it took tonight.
-		ctx, cancel := context.WithTimeout(w.ctx, max(connectWait, 2*w.paced().Traits.Connect, 2*w.entry))
-		err := w.open(ctx)
-		cancel()
+		left, err := w.tryAgain(max(connectWait, 2*w.paced().Traits.Connect, 2*w.entry))
+		if left {
+			return w.gone(errLeave)
+		}
 		if err == nil {
 			v, decided, err := w.recognise()
 			if decided {
@@ -89,11 +100,33 @@ func (w *worker) await(why string) verdict {
 			w.end(night.Stranded, fmt.Sprintf("not back by %s; last try: %s", deadline.Format("15:04:05"), last))
 			return over
 		}
-		if err := w.pause(pause, open); err != nil {
+		if err := w.pause(pause); err != nil {
 			return w.gone(err)
 		}
 		pause = min(pause*2, longestWait)
 	}
+}
+
+// tryAgain tries to open a session, for a while. It is told at once when it is not to be looked for
+// any more.
+func (w *worker) tryAgain(wait time.Duration) (left bool, err error) {
+	ctx, cancel := context.WithTimeout(w.ctx, wait)
+	told := make(chan bool, 1)
+	go func() {
+		select {
+		case <-w.orders.leave:
+			cancel()
+			told <- true
+		case <-ctx.Done():
+			told <- false
+		}
+	}()
+	err = w.open(ctx)
+	cancel()
+	if left = <-told; left {
+		w.hangUp()
+	}
+	return left, err
 }
 
 // changed tells whether a line of the change may have reached the device.
@@ -125,52 +158,6 @@ func (w *worker) way() string { return w.t.Traits.Timer.Does(w.due.Format("15:04
 // errLeave ends the waiting for a device that a person has decided to leave.
 var errLeave = errors.New("left by decision")
 
-// leaving is the question whether to go on waiting for a dark device. It is asked
-// once the device has been dark for a while, and nothing waits for the answer but
-// the device itself.
-type leaving struct {
-	w     *worker
-	note  string
-	after <-chan time.Time
-	stop  func() bool
-	asked bool
-}
-
-// patient is how long a device may be dark before a person is asked.
-const patient = 20 * time.Second
-
-func (w *worker) offerToLeave(note string) *leaving {
-	t := time.NewTimer(patient)
-	return &leaving{w: w, note: note, after: t.C, stop: t.Stop}
-}
-
-func (l *leaving) ask() {
-	w := l.w
-	w.question++
-	l.asked, l.after = true, nil
-	tr := &trouble{why: "it is waited for: " + l.note, evidence: []string{"it is waited for in any case, until its timer must have fired"}}
-	if !w.pends() {
-		tr.evidence = []string{"it is waited for, but no timer takes the change back"}
-	}
-	w.crew.Tell(
-		Held{
-			Device:   w.name(),
-			Why:      tr.why,
-			Evidence: tr.evidence,
-			Offers:   []night.Offer{{Choice: night.Leave, Touches: 1}},
-			Question: w.question,
-			Aside:    true,
-		},
-	)
-}
-
-func (l *leaving) close() {
-	l.stop()
-	if l.asked {
-		l.w.crew.Tell(Unheld{l.w.name()})
-	}
-}
-
 func later(a, b time.Time) time.Time {
 	if a.After(b) {
 		return a
@@ -180,22 +167,16 @@ func later(a, b time.Time) time.Time {
 
 // pause waits while the device is dark. Nothing but letting go, or leaving it,
 // ends it early: a take-back needs the device first.
-func (w *worker) pause(d time.Duration, open *leaving) error {
+func (w *worker) pause(d time.Duration) error {
 	t := time.NewTimer(d)
 	defer t.Stop()
-	for {
-		select {
-		case <-t.C:
-			return nil
-		case <-open.after:
-			open.ask()
-		case a := <-w.orders.answers:
-			if open.asked && a.question == w.question && a.Choice == night.Leave {
-				return errLeave
-			}
-		case <-w.ctx.Done():
-			return errLetGo
-		}
+	select {
+	case <-t.C:
+		return nil
+	case <-w.orders.leave:
+		return errLeave
+	case <-w.ctx.Done():
+		return errLetGo
 	}
 }
 

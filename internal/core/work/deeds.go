@@ -308,6 +308,9 @@ func (w *worker) byHand(i int) *trouble {
 		return nil
 	}
 	s := w.t.Steps[i]
+	if s.Kind == plan.ConsoleStep {
+		return &trouble{why: fmt.Sprintf("ready to be worked by hand: %q", s.Title), evidence: s.Tell, err: &driver.Unclear{Asked: s.Title, Got: "nobody has worked it"}}
+	}
 	return &trouble{why: fmt.Sprintf("by hand: %q", s.Title), evidence: s.Tell, err: &driver.Unclear{Asked: s.Title, Got: "nobody has confirmed it"}}
 }
 

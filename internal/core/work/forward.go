@@ -147,6 +147,7 @@ func (w *worker) send(i int) *trouble {
 		}
 		if !w.stages() {
 			w.begin(j, w.ses)
+			w.turned = false // what is sent now was not taken back
 		}
 	}
 	if w.t.Steps[i].Whole != "" {

@@ -209,8 +209,8 @@ func (w *worker) situation() situation {
 			s.later++
 		}
 	}
-	byHand := i < len(w.t.Steps) && w.t.Steps[i].ByPerson() // once somebody says that it is done
-	s.byHanded, s.sealed, s.hears = w.byHanded, w.crew.Plan.Seal != "", w.ses != nil
+	byHand := i < len(w.t.Steps) && w.t.Steps[i].ByPerson()                                           // once somebody says that it is done
+	s.byHanded, s.sealed, s.hears = w.byHanded, w.crew.Plan.Seal != "", w.ses != nil && w.t.Touches() // else nothing was armed
 	s.cuts, s.undoes = few(w.t.Below), w.undoLines()
 	s.again.usual, s.again.most = w.going(i, w.at.sent || byHand, w.at.soaked)
 	s.accept.usual, s.accept.most = w.going(i, true, w.at.soaked)

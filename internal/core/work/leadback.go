@@ -52,8 +52,10 @@ func (w *worker) leadTo(from, to config.Config, step int) (sent bool, err error)
 	if err := w.intend(night.Event{What: night.ToLead, Step: step, Lines: w.shown(lines...)}); err != nil {
 		return false, err
 	}
-	w.turned, w.led = true, true
-	return true, w.typeBack(lines)
+	w.led = true
+	err = w.typeBack(lines)
+	w.turned = w.turned || err == nil
+	return true, err
 }
 
 // typeBack types lines in edit mode, up to the first that is refused.

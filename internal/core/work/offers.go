@@ -148,8 +148,8 @@ func (s *situation) consoleDoes() string {
 
 // adoptDoes says what adopting what was done by hand leads to.
 func (s *situation) adoptDoes() string {
-	text := "what runs stands for it; sends nothing for it; "
-	if !s.over {
+	text := "what runs is as it is meant; sends nothing for it; "
+	if !s.over && s.kind == plan.ChangeStep {
 		text = fmt.Sprintf("what runs stands for %q; sends none of its lines; ", s.title)
 		if s.expects {
 			text += "looks at what is expected of it; "
@@ -256,8 +256,8 @@ func (s *situation) skipDoes() string {
 func (s *situation) backDoes() string {
 	text := "compares with its backup, and sends nothing if it is equal"
 	switch {
-	case s.byHanded && !s.touched:
-		text = "sends the lines that lead back from what was done by hand, and compares with its backup"
+	case s.byHanded && !(s.trial() && s.pends()):
+		text = "undoes what was done by hand, and what was sent before, and compares with its backup"
 	case s.touched && s.trial() && s.pends():
 		text = "ends its trial, and compares with its backup"
 	case s.touched:

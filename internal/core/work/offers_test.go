@@ -75,8 +75,8 @@ func TestWhatIsOfferedAtAHold(t *testing.T) {
 		"worked by hand": {with(func(s *situation) {
 			s.kind, s.changes, s.hears, s.worked, s.byHanded, s.unlike, s.touched = plan.ConsoleStep, false, true, true, true, true, true
 		}), []string{
-			`adopt it 5s to 30s, with a reason: what runs stands for "Gates"; sends none of its lines; then cancels its timer and saves`,
-			`take back the device 4s: undoes what was sent, and compares with its backup; then cancels its timer`,
+			`adopt it 5s to 30s, with a reason: what runs is as it is meant; sends nothing for it; then cancels its timer and saves`,
+			`take back the device 4s: undoes what was done by hand, and what was sent before, and compares with its backup; then cancels its timer`,
 			`wait for the timer 4m0s: `, `extend the timer 1s: `,
 			`work it by hand 0s: opens the console; what was changed is read and shown when you leave it; its timer is watched and put off meanwhile`}},
 		"worked by hand in a step of lines": {with(func(s *situation) {
@@ -84,7 +84,7 @@ func TestWhatIsOfferedAtAHold(t *testing.T) {
 		}), []string{
 			`adopt it 5s to 30s, with a reason: what runs stands for "Gates"; sends none of its lines; then saves`,
 			`try again 10s to 1m0s, with a reason: adopts what was done by hand, and then sends "Gates" from its first line; then saves`,
-			`take back the device 4s: undoes what was sent, and compares with its backup`, other}},
+			`take back the device 4s: undoes what was done by hand, and what was sent before, and compares with its backup`, other}},
 		"worked by hand, nothing changed": {with(func(s *situation) { s.kind, s.changes, s.worked = plan.ConsoleStep, false, true }), []string{
 			`it is done 10s to 1m0s: sends nothing for it, and looks at what is expected of it; then cancels its timer and saves`,
 			`skip the step 8s to 50s: nobody has said that it is done; then cancels its timer and saves`,

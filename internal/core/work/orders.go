@@ -28,7 +28,6 @@ type (
 		Evidence []string
 		Offers   []night.Offer
 		Question int  // what the answer must name
-		Aside    bool // it waits by itself; others may start meanwhile
 		Halted   bool // it is held since that was ordered, and nothing else is wrong
 		Skips    bool // leaving the step out was not tried in vain
 	}
@@ -46,6 +45,15 @@ type (
 		Device string // "" where that was not found out at a device
 		Err    error
 	}
+	// GoneDark says that contact is lost with a device, which waits by itself; Regained that it is
+	// there again.
+	GoneDark struct {
+		Device string
+		Due    time.Time // when its own way back is due; zero where nothing is pending
+		Back   time.Time // when it should be there again by that
+		Until  time.Time // it is looked for until then
+	}
+	Regained struct{ Device string }
 	// Over says that a device's night is over.
 	Over struct {
 		Device string
@@ -71,6 +79,12 @@ func (m LostAlone) Of() string { return m.Device }
 func (m CannotWrite) Of() string { return m.Device }
 
 // Of implements [Message].
+func (m GoneDark) Of() string { return m.Device }
+
+// Of implements [Message].
+func (m Regained) Of() string { return m.Device }
+
+// Of implements [Message].
 func (m Over) Of() string { return m.Device }
 
 // Standing is how a device stands: how long taking it back takes, and from when on that can
@@ -85,6 +99,7 @@ type Standing struct {
 type Orders struct {
 	back    chan struct{} // closed when the device is to be taken back
 	answers chan answer
+	leave   chan struct{} // filled when a device without contact is not to be looked for any more
 	halts   atomic.Pointer[halt]
 }
 
@@ -102,7 +117,15 @@ type halt struct {
 
 // NewOrders makes the orders of one worker.
 func NewOrders() *Orders {
-	return &Orders{back: make(chan struct{}), answers: make(chan answer, 4)}
+	return &Orders{back: make(chan struct{}), answers: make(chan answer, 4), leave: make(chan struct{}, 1)}
+}
+
+// Leave orders a device that has no contact to be left as it is. To one that has, it says nothing.
+func (o *Orders) Leave() {
+	select {
+	case o.leave <- struct{}{}:
+	default:
+	}
 }
 
 // Unhalt takes that back, where the device is not held yet.

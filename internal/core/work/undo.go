@@ -48,7 +48,6 @@ func (w *worker) undo(i int) error {
 	if err := w.intend(night.Event{What: night.ToUndo, Step: i + 1, Lines: w.shown(s.Undo...)}); err != nil {
 		return err
 	}
-	w.turned = true
 	if err := w.edit(); err != nil {
 		return err
 	}
@@ -64,7 +63,7 @@ func (w *worker) undo(i int) error {
 	if err := w.applyBack(); err != nil {
 		return err
 	}
-	w.steps[i].undone = true
+	w.steps[i].undone, w.turned = true, true
 	return nil
 }
 

@@ -30,7 +30,6 @@ type worker struct {
 	adopted     bool           // its timer was armed by a night that is gone on with
 	onlyLooks   bool           // nothing is waited for, and nothing done
 	trialOurs   bool           // the trial that is pending was begun by the night that is gone on with
-	from        *config.Config // what ran when it was gone on with; nil where it was begun with
 	proves      bool           // all of it ran already, and was not saved or does not show what is expected: nothing is sent, and it is proven
 	staging     bool           // lines of ours may stand in its candidate and do not run
 	acted       bool           // something was done to it that is no line
@@ -74,6 +73,7 @@ type known struct {
 	backSaved  bool                         // what is saved was read to be the backup, after it was taken back
 	found      config.Config                // what was saved when it was reached
 	foundSaved bool                         // found is known
+	from       *config.Config               // what ran when it was gone on with; nil where it was begun with
 
 	entry   time.Duration // the longest it took tonight to be let in
 	command time.Duration // how long a command takes on it, as it has shown lately

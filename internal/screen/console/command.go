@@ -65,17 +65,23 @@ func (c *Command) Run() error {
 }
 
 // Work works a device by hand, while the screen waits. It asks first: what is typed from
-// then on goes to the device.
-func Work(h *screen.Host, device string, c *Command) {
+// then on goes to the device. Guarded opens it with its way back armed; nil where that cannot be.
+func Work(h *screen.Host, device string, c *Command, guarded func()) {
+	choices := []person.Choice{{Word: "no", Does: "stay here"}, {Word: "yes", Does: "work the device by hand; nothing takes back what you do"}}
+	if guarded != nil {
+		choices = append(choices, person.Choice{Word: "guarded", Does: "back it up and arm its way back first; what you did is shown at the end, and kept or taken back"})
+	}
 	h.Ask(person.Form{
-		Title: c.Title,
-		Lines: []string{"What you type goes to " + device + ", until Ctrl-G."},
-		Questions: []person.Question{
-			{Text: "Open it?", Choices: []person.Choice{{Word: "no", Does: "stay here"}, {Word: "yes", Does: "work the device by hand"}}},
-		},
+		Title:     c.Title,
+		Lines:     []string{"What you type goes to " + device + ", until Ctrl-G."},
+		Questions: []person.Question{{Text: "Open it?", Choices: choices}},
 	},
 		func(answers []string) {
-			if answers[0] != "yes" {
+			switch answers[0] {
+			case "guarded":
+				guarded()
+				return
+			case "no":
 				return
 			}
 			h.Exec(c, func(err error) {

@@ -30,7 +30,9 @@ type Question struct {
 	Alike []string
 	Also  []int
 
-	about *night.Night // that is aborted; nil for a hold
+	about *night.Night    // that is aborted; nil for a hold
+	night *night.Night    // in which devices have no contact
+	dark  []*night.Device // those that it is asked of
 }
 
 // OfHold makes the question of an open hold.
@@ -38,6 +40,14 @@ func OfHold(n *night.Night, h night.Hold) Question {
 	q := Question{Hold: h.Number, Device: h.Device, Title: h.Why, Evidence: h.Evidence, Offers: h.Offers, Since: h.Since}
 	if d := n.Get(h.Device); d != nil {
 		q.Due, q.Way = d.TimerDue, d.Way
+	}
+	if len(h.Devices) > 0 {
+		q.night, q.Evidence = n, besides(h)
+		for _, name := range h.Devices {
+			if d := n.Get(name); d != nil {
+				q.dark = append(q.dark, d)
+			}
+		}
 	}
 	return q
 }
@@ -241,7 +251,12 @@ func word(q Question, o night.Offer) (title, does string) {
 	case night.Accept:
 		return "Keep what runs", cmp.Or(o.Does, "go on from it as it is") + "; needs a reason"
 	case night.Leave:
-		return "Leave it as it is", "it is not looked at again tonight; the others go on"
+		if o.Touches > 1 {
+			return "Leave them as they are", n + ", each left to its own way back, and not looked at again tonight"
+		}
+		return "Leave it as it is", "it is left to its own way back, and not looked at again tonight; the others go on"
+	case night.GoOnBeside:
+		return "Go on meanwhile", n + " to come; nothing waits for what has no contact, and that is looked for all the same"
 	case night.GoOn:
 		return "Go on", n + " to come"
 	case night.GoOnLate:
@@ -276,6 +291,9 @@ func (v *View) Rows(q Question, now time.Time, focused bool, cells int) []ink.Ro
 	if k := len(q.Alike); k > 0 {
 		title = fmt.Sprintf("Decide: %d devices, held for the same", k+1)
 	}
+	if len(q.dark) > 0 {
+		title = "Dark: they are waited for; is that to go on?"
+	}
 	head := ink.Row{}.Strong(ink.Lamp, "◆ "+title)
 	if !q.Due.IsZero() {
 		if left := q.Due.Sub(now); left > 0 {
@@ -291,6 +309,9 @@ func (v *View) Rows(q Question, now time.Time, focused bool, cells int) []ink.Ro
 		rows = append(rows, ink.Row{}.Strong(ink.Foam, l))
 	}
 	rows = append(rows, alikeRows(q, cells)...)
+	if len(q.dark) > 0 {
+		rows = append(rows, darkRows(q, now, cells)...)
+	}
 	for _, e := range q.Evidence {
 		for _, l := range ink.Wrap(e, cells-2, 3) {
 			rows = append(rows, ink.T(ink.Foam, "  "+l))
@@ -387,6 +408,9 @@ func consequences(o night.Offer, cells int) (rows []ink.Row) {
 // is marked in place of the choice: it must be seen.
 func (v *View) hint(q Question, cells int) []ink.Row {
 	if v.cursor < 0 || v.cursor >= len(q.Offers) {
+		if len(q.dark) > 0 {
+			return []ink.Row{ink.T(ink.Dim, "Nothing is chosen, and nothing has to be: waiting goes on.   ↑↓ or a number chooses, Esc leaves it")}
+		}
 		return []ink.Row{ink.T(ink.Dim, "Nothing is chosen: ↑↓ or a number chooses.   Esc leaves it")}
 	}
 	o := q.Offers[v.cursor]

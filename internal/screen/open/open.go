@@ -80,6 +80,15 @@ func Fleet(h *screen.Host, e *acts.Evening, wrong func(error)) {
 				return c.Plan(ctx, acts.Request{Only: names})
 			}, false, wrong)
 		}
+		src.Does.ByHand = func(h *screen.Host, device string) {
+			Night(h, "By hand: "+device, func(ctx context.Context) (*acts.Tonight, error) {
+				c, err := e.ByHand("", []string{device}, acts.UsualGuard)
+				if err != nil {
+					return nil, err
+				}
+				return c.Plan(ctx, acts.Request{})
+			}, false, wrong)
+		}
 		h.Open(roster.New(src))
 	})
 }

@@ -239,7 +239,12 @@ func (v *View) login() {
 
 func (v *View) console() {
 	if i := v.current(); i >= 0 {
-		console.Work(v.host, v.src.Devices[i].Name, v.src.Console(v.host.Context(), v.src.Devices[i].Name))
+		name := v.src.Devices[i].Name
+		var guarded func()
+		if by := v.src.Does.ByHand; by != nil {
+			guarded = func() { by(v.host, name) }
+		}
+		console.Work(v.host, name, v.src.Console(v.host.Context(), name), guarded)
 	}
 }
 

@@ -65,6 +65,8 @@ type Doing struct {
 	Runbooks func(ctx context.Context, names []string) (files, wrong []string)
 	// Begin opens the night of a runbook for a part of its scope.
 	Begin func(h *screen.Host, file string, names []string)
+	// ByHand opens the night in which a device is worked by hand with its way back armed.
+	ByHand func(h *screen.Host, device string)
 }
 
 // Device is a device in scope.

@@ -2,6 +2,7 @@ package watch
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -46,12 +47,16 @@ func (n *Live) attentionText() ink.Row {
 		}
 		return r.Strong(in, "The night is over. ").Add(ink.Foam, report.Summary(told))
 	case len(told.Holds) > 0:
-		h := told.Holds[0]
+		h := told.Holds[max(slices.IndexFunc(told.Holds, func(h night.Hold) bool { return !h.Aside() }), 0)]
 		who := "The run"
 		if h.Device != "" {
 			who = h.Device
 		}
-		r = r.Strong(ink.Lamp, "◆ "+who+" is held: "+h.Why)
+		if h.Aside() {
+			r = r.Strong(ink.Port, "▽ "+h.Why)
+		} else {
+			r = r.Strong(ink.Lamp, "◆ "+who+" is held: "+h.Why)
+		}
 		if len(told.Holds) > 1 {
 			r = r.Strong(ink.Lamp, fmt.Sprintf("   and %d more", len(told.Holds)-1))
 		}

@@ -216,7 +216,7 @@ func (v *View) note() {
 // stand lets the night stand: no new device begins, and what is in change goes on, or is held, too.
 // That it goes on is a decision like any other.
 func (v *View) stand() {
-	if i := slices.IndexFunc(v.n.night.Holds, func(h night.Hold) bool { return h.Device == "" }); i >= 0 {
+	if i := slices.IndexFunc(v.n.night.Holds, func(h night.Hold) bool { return h.Device == "" && !h.Aside() }); i >= 0 {
 		v.ask(decide.OfHold(&v.n.night, v.n.night.Holds[i])) // it stands already: whether it goes on
 		return
 	}

@@ -4,7 +4,9 @@ import (
 	"slices"
 
 	"metabasis/internal/core/night"
+	"metabasis/internal/core/plan"
 	"metabasis/internal/screen/console"
+	"metabasis/internal/screen/decide"
 )
 
 // A device that is held may be worked by hand. The night gets it ready first: what runs is read, and
@@ -27,6 +29,23 @@ func (v *View) readyForConsole() {
 		v.openConsole(hold.Device)
 	case d == nil || d.Over || !v.n.night.Ended.IsZero():
 		v.toConsole = ""
+	}
+}
+
+// meets opens the question of a night of one device that is there to be worked by hand, as soon as it
+// is ready: whoever began it has come for that. What was done is asked about in the same way.
+func (v *View) meets() {
+	n := v.n
+	if len(n.night.Devices) != 1 || len(n.night.Holds) != 1 || n.night.Holds[0].Number == v.met || v.asking != nil || !n.started || v.host == nil || !v.host.Top() {
+		return
+	}
+	d, h := n.night.Devices[0], n.night.Holds[0]
+	if d.Kind(d.Step-1) != plan.ConsoleStep || h.Device != d.Name || v.toConsole != "" {
+		return
+	}
+	v.met = h.Number
+	if !slices.ContainsFunc(h.Offers, func(o night.Offer) bool { return o.Choice == night.ConsoleOver }) {
+		v.ask(decide.OfHold(&n.night, h))
 	}
 }
 
@@ -66,5 +85,5 @@ func (v *View) console() {
 		v.openConsole(d.Name)
 		return
 	}
-	console.Work(v.host, d.Name, v.n.src.Hands.Console(v.host.Context(), d.Name))
+	console.Work(v.host, d.Name, v.n.src.Hands.Console(v.host.Context(), d.Name), nil)
 }

@@ -34,6 +34,7 @@ type View struct {
 	busy   bool      // the devices are being read
 	// toConsole is the device whose console is opened once the night has it ready; "" for none.
 	toConsole string
+	met       int      // the newest hold that was met by itself
 	said      struct { // what was said with a device, while the night is played again
 		device string
 		lines  []string
@@ -214,13 +215,17 @@ func (v *View) DeviceHere() string {
 	return ""
 }
 
-// hold is the hold of the device under the cursor, else the oldest.
+// hold is the hold of the device under the cursor, else the oldest of those that wait for a person,
+// else the oldest.
 func (v *View) hold() (night.Hold, bool) {
 	holds := v.n.night.Holds
 	if d := v.Device(); d != nil {
-		if i := slices.IndexFunc(holds, func(h night.Hold) bool { return h.Device == d.Name }); i >= 0 {
+		if i := slices.IndexFunc(holds, func(h night.Hold) bool { return h.Device == d.Name || slices.Contains(h.Devices, d.Name) }); i >= 0 {
 			return holds[i], true
 		}
+	}
+	if i := slices.IndexFunc(holds, func(h night.Hold) bool { return !h.Aside() }); i >= 0 {
+		return holds[i], true
 	}
 	if len(holds) > 0 {
 		return holds[0], true
@@ -245,6 +250,7 @@ func (v *View) changed() {
 	}
 	v.follow()
 	v.readyForConsole()
+	v.meets()
 }
 
 // Keys implements [screen.View].
