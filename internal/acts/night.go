@@ -328,13 +328,17 @@ func (n *Tonight) device(name string) fleet.Device {
 	return fleet.Device{Name: name}
 }
 
-// needing says what needs a person now; "" for nothing.
+// needing says what needs a person now; "" for nothing. Whoever is at a console is there.
 func needing(told *night.Night) string {
+	holds := slices.DeleteFunc(slices.Clone(told.Holds), func(h night.Hold) bool {
+		return slices.ContainsFunc(h.Offers, func(o night.Offer) bool { return o.Choice == night.ConsoleOver })
+	})
+	dark := told.Count()[night.Dark] + told.Count()[night.Stranded]
 	switch {
 	case !told.Ended.IsZero():
 		return "the night is over"
-	case len(told.Holds) > 0:
-		h := told.Holds[max(slices.IndexFunc(told.Holds, func(h night.Hold) bool { return !h.Aside() }), 0)]
+	case len(holds) > 0:
+		h := holds[max(slices.IndexFunc(holds, func(h night.Hold) bool { return !h.Aside() }), 0)]
 		who := "the run"
 		if h.Device != "" {
 			who = h.Device
@@ -343,12 +347,12 @@ func needing(told *night.Night) string {
 		if h.Aside() {
 			text = "▽ " + h.Why
 		}
-		if more := len(told.Holds) - 1; more > 0 {
+		if more := len(holds) - 1; more > 0 {
 			text += fmt.Sprintf(", and %d more", more)
 		}
 		return text
-	case told.Count()[night.Dark]+told.Count()[night.Stranded] > 0:
-		return fmt.Sprintf("▲ %d out of contact", told.Count()[night.Dark]+told.Count()[night.Stranded])
+	case dark > 0:
+		return fmt.Sprintf("▲ %d out of contact", dark)
 	}
 	return ""
 }

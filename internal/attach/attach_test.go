@@ -258,7 +258,7 @@ func TestWhoIsNotLetIn(t *testing.T) {
 		said []string
 		want string
 	}{
-		"another version": {[]string{`{"hello":{"protocol":9},"after":0}`}, "speaks version 2 of the protocol, and not 9: attach with that Metabasis"},
+		"another version": {[]string{`{"hello":{"protocol":9},"after":0}`}, "speaks version 3 of the protocol, and not 9: attach with that Metabasis"},
 		"no hello":        {[]string{`{"do":{"n":1,"command":{"choice":"take back everything"}}}`}, "says first who it is"},
 	} {
 		conn, err := Connect(t.Context(), s.dir)
@@ -305,7 +305,7 @@ func TestANightOfAnotherVersionIsRefused(t *testing.T) {
 		_ = write(there, Message{Hello: &Hello{Protocol: 7, Version: "9.1"}})
 	}()
 	_, err := Dial(t.Context(), here, Viewer{Hello: Hello{Version: "1.0"}}, book{})
-	require.ErrorContains(t, err, "run by Metabasis 9.1, which speaks version 7 of the protocol, and this one, 1.0, version 2: attach with that Metabasis")
+	require.ErrorContains(t, err, "run by Metabasis 9.1, which speaks version 7 of the protocol, and this one, 1.0, version 3: attach with that Metabasis")
 	here, there = net.Pipe()
 	go func() { _, _ = there.Write([]byte("220 mail.example ready\n")) }()
 	_, err = Dial(t.Context(), here, Viewer{Hello: Hello{}}, book{})

@@ -27,7 +27,7 @@ import (
 )
 
 // Protocol is the version of what is spoken. Two that do not speak the same do not go on.
-const Protocol = 2
+const Protocol = 3
 
 // Message is one line, in either direction. One of its fields is set; a viewer's hello has After
 // beside it.

@@ -131,6 +131,16 @@ func tell(e night.Event) string {
 		return e.By + " is there to decide"
 	case night.Noted:
 		return "note by " + e.By + ": " + e.Note
+	case night.Edited:
+		return fmt.Sprintf("other lines by %s: %s: %s", e.By, e.Note, strings.Join(e.Lines, " / "))
+	case night.Worked:
+		switch {
+		case !e.IsWorkedOver():
+			return "worked by hand by " + e.By
+		case len(e.Lines) == 0:
+			return "worked by hand: nothing is different"
+		}
+		return withLines("worked by hand: different after it", e.Lines)
 	case night.Reached:
 		return reachedLine(e.Reach)
 	case night.Done:

@@ -159,6 +159,9 @@ func deedLines(t *plan.Target, s plan.Step) (out []string) {
 		out = append(out, "  waits "+strings.Join(t.Said(s), ""))
 	case plan.HandStep:
 		out = block("by hand", t.Masked(t.Said(s)))
+	case plan.ConsoleStep:
+		out = append(block("by hand, at its console; what is done is read and shown", t.Masked(t.Said(s))),
+			"  what it changes nobody can say beforehand: it is adopted, or taken back")
 	case plan.ChangeStep:
 	}
 	return out

@@ -183,7 +183,8 @@ func MorningOf(id int64, file, sum string, events []night.Event) *Morning {
 	}
 	o := n.Outline
 	m.Title, m.Change, m.Sealed, m.Values, m.Warnings, m.LeftOut, m.Only = o.Title, o.Change, o.Seal, o.Values, o.Warnings, o.LeftOut, o.Only
-	t := &teller{m: m, n: &n, stages: map[string][]Stage{}, why: map[string]Failure{}, holds: map[int]night.Event{}, used: map[string]bool{}, sent: map[string]*sent{}}
+	t := &teller{m: m, n: &n, stages: map[string][]Stage{}, why: map[string]Failure{}, holds: map[int]night.Event{},
+		used: map[string]bool{}, sent: map[string]*sent{}}
 	for b, batch := range o.Batches {
 		m.Batches = append(m.Batches, BatchReport{Number: b + 1, Devices: len(batch)})
 	}

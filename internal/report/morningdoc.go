@@ -205,7 +205,8 @@ func (d *morningDocument) byHand() {
 	d.Add(document.Section("By hand, and other lines than the runbook's"))
 	for _, dev := range d.m.Devices {
 		for _, e := range dev.Edits {
-			d.Add(document.Heading(dev.Name), textf("%s, other lines for %q by %s: %s", hour(e.At), d.m.stepTitle(dev, e.Step), e.By, e.Reason), document.Code(e.Lines))
+			d.Add(document.Heading(dev.Name),
+				textf("%s, other lines for %q by %s: %s", hour(e.At), d.m.stepTitle(dev, e.Step), e.By, e.Reason), document.Code(e.Lines))
 		}
 		for _, w := range dev.Works {
 			d.Add(document.Heading(dev.Name))

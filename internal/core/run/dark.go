@@ -138,7 +138,8 @@ func (r *Run) darkEvidence(names []string) (out []string) {
 			text += "no timer takes the change back; it is looked for until " + at(d.Until)
 		default:
 			h := r.active[name]
-			text += fmt.Sprintf("%s, should be back by %s; it is looked for until %s", h.target.Traits.Timer.Does(at(d.Due)), at(d.Back), at(d.Until))
+			text += h.target.Traits.Timer.Does(at(d.Due)) + ", "
+			text += fmt.Sprintf("should be back by %s; it is looked for until %s", at(d.Back), at(d.Until))
 		}
 		out = append(out, text)
 		if h := r.active[name]; h != nil {

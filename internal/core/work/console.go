@@ -140,5 +140,6 @@ func (w *worker) halted(line bool) *trouble {
 	if line {
 		what = "line"
 	}
-	return &trouble{why: fmt.Sprintf("held by %s after the %s in flight", h.by, what), halted: true, err: &driver.Unclear{Asked: "holding", Got: "held by " + h.by}}
+	why := fmt.Sprintf("held by %s after the %s in flight", h.by, what)
+	return &trouble{why: why, halted: true, err: &driver.Unclear{Asked: "holding", Got: "held by " + h.by}}
 }

@@ -52,7 +52,8 @@ func (s *situation) stretches() bool { return s.pends() && (!s.trial() || s.exte
 
 // offers are what can be done with the device. Going on is the first.
 func (s situation) offers() []night.Offer {
-	again := night.Offer{Choice: night.TryAgain, Touches: 1, Takes: s.again.usual, Most: s.again.most, Does: s.againDoes(), Reason: s.late || s.byHanded}
+	again := night.Offer{Choice: night.TryAgain, Touches: 1, Takes: s.again.usual, Most: s.again.most, Does: s.againDoes(),
+		Reason: s.late || s.byHanded}
 	if s.sendsAgain() {
 		again.Sends, again.Cuts = few(s.lines), s.cuts
 	}
@@ -70,7 +71,8 @@ func (s situation) offers() []night.Offer {
 		out = s.settling(again)
 	}
 	if s.byHanded {
-		out = append([]night.Offer{{Choice: night.Adopt, Touches: 1, Takes: s.accept.usual, Most: s.accept.most, Reason: true, Does: s.adoptDoes()}}, out...)
+		out = append([]night.Offer{{Choice: night.Adopt, Touches: 1, Takes: s.accept.usual, Most: s.accept.most, Reason: true,
+			Does: s.adoptDoes()}}, out...)
 	}
 	if !s.over && !s.byHanded && (!s.once || s.kind != plan.ChangeStep) {
 		skip := night.Offer{Choice: night.SkipStep, Touches: 1, Takes: s.skip.usual, Most: s.skip.most, Does: s.skipDoes()}

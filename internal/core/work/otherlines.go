@@ -103,7 +103,8 @@ func (w *worker) edited(s plan.Step, typed []string) (plan.Step, string) {
 		return s, "there are none; to send nothing, skip the step"
 	}
 	other := s
-	other.Send, other.Want, other.Through, other.Already, other.Rounds, other.Done, other.After, other.Wrong = lines, nil, nil, nil, nil, false, nil, nil
+	other.Send, other.Want, other.Through, other.Rounds = lines, nil, nil, nil
+	other.Already, other.Done, other.After, other.Wrong = nil, false, nil, nil
 	return other, ""
 }
 

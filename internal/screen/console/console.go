@@ -260,7 +260,7 @@ func (b *bar) draw() {
 	w, h := Size(b.in)
 	text, right := " "+b.title+" · what you type reaches it at once · recorded", "Ctrl-G leaves "
 	if way != "" {
-		text = " " + b.title + " · " + way + " · recorded"
+		text = " " + way + " · " + b.title + " · recorded"
 	}
 	if b.s != nil {
 		if err := b.s.Recorded(); err != nil {

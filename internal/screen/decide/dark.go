@@ -24,7 +24,7 @@ func darkRows(q Question, now time.Time, cells int) (rows []ink.Row) {
 		if i == mostDark && len(q.dark) > mostDark+1 {
 			return append(rows, ink.T(ink.Dim, fmt.Sprintf("  and %d more", len(q.dark)-i)))
 		}
-		rows = append(rows, darkRow(d, now, cells))
+		rows = append(rows, darkRow(d, now, cells)...)
 	}
 	return rows
 }
@@ -32,19 +32,30 @@ func darkRows(q Question, now time.Time, cells int) (rows []ink.Row) {
 // mostDark is how many devices are told one by one.
 const mostDark = 12
 
-// darkRow says of one device since when it is dark, and when it should be back.
-func darkRow(d *night.Device, now time.Time, cells int) ink.Row {
-	r := ink.T(ink.Foam, "  ").Col(ink.Foam, d.Name, 16).Add(ink.Dim, "dark "+ink.Short(now.Sub(d.Since))+"  ")
+// darkRow says of one device since when it is dark, and when it should be back: in one row, or where
+// there is little room in several.
+func darkRow(d *night.Device, now time.Time, cells int) (rows []ink.Row) {
+	head := ink.T(ink.Foam, "  ").Col(ink.Foam, d.Name, 16).Add(ink.Dim, "dark "+ink.Short(now.Sub(d.Since))+"  ")
 	if d.TimerDue.IsZero() {
-		return ink.Cut(r.Add(ink.Lamp, "no timer takes the change back"), cells)
+		return beside(head, ink.Lamp, "no timer takes the change back", cells)
 	}
-	back := d.TimerDue.Add(d.Boot)
+	text := "its way back was due at " + d.TimerDue.Local().Format("15:04:05")
 	if left := d.TimerDue.Sub(now); left > 0 {
-		r = r.Add(ink.Foam, d.Way.Does(d.TimerDue.Local().Format("15:04:05"))+", in "+ink.Short(left))
-	} else {
-		r = r.Add(ink.Foam, "its way back was due at "+d.TimerDue.Local().Format("15:04:05"))
+		text = d.Way.Does(d.TimerDue.Local().Format("15:04:05")) + ", in " + ink.Short(left)
 	}
-	return ink.Cut(r.Add(ink.Dim, "; should be back by "+back.Local().Format("15:04:05")), cells)
+	return beside(head, ink.Foam, text+"; should be back by "+d.TimerDue.Add(d.Boot).Local().Format("15:04:05"), cells)
+}
+
+// beside puts a text behind a row, or below it where there is no room.
+func beside(head ink.Row, in ink.Ink, text string, cells int) (rows []ink.Row) {
+	if head.Width()+len(text) <= cells {
+		return []ink.Row{head.Add(in, text)}
+	}
+	rows = append(rows, ink.Cut(head, cells))
+	for _, l := range ink.Wrap(text, max(cells-4, 8), 3) {
+		rows = append(rows, ink.T(in, "    "+l))
+	}
+	return rows
 }
 
 // way is a device on the ways from here, with what is reached through it.

@@ -143,7 +143,9 @@ func (v *View) Keys() []screen.Key {
 			out = append(out, screen.On(keys.Open, "transcript", func() { watch.OpenTranscript(v.host, device, v.src.Said) }))
 		}
 		if v.src.Console != nil {
-			out = append(out, screen.On(keys.Console, "console", func() { console.Work(v.host, device, v.src.Console(v.host.Context(), device), nil) }))
+			out = append(out, screen.On(keys.Console, "console", func() {
+				console.Work(v.host, device, v.src.Console(v.host.Context(), device), nil)
+			}))
 		}
 	}
 	return out

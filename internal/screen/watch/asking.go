@@ -131,7 +131,7 @@ func (a *asking) enter(q decide.Question) {
 	case offer.Reason:
 		a.reason(c)
 	case offer.Choice == night.AtConsole:
-		a.v.toConsole = q.Device
+		a.v.toConsole, a.v.prepared = q.Device, a.v.prepare(q.Device)
 		a.answer(c)
 	default:
 		a.answer(c)

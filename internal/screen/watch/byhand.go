@@ -21,12 +21,12 @@ func (v *View) readyForConsole() {
 	hold, waits := v.workedBy(v.toConsole)
 	d := v.n.night.Get(v.toConsole)
 	switch {
-	case waits && v.n.src.Hands == nil:
+	case waits && v.prepared == nil:
 		v.toConsole = ""
 		v.host.Say("this screen opens no consoles: work the device in another way, and say with d when that is all")
 	case waits:
 		v.toConsole = ""
-		v.openConsole(hold.Device)
+		v.openConsole(hold.Device, v.prepared)
 	case d == nil || d.Over || !v.n.night.Ended.IsZero():
 		v.toConsole = ""
 	}
@@ -36,7 +36,10 @@ func (v *View) readyForConsole() {
 // is ready: whoever began it has come for that. What was done is asked about in the same way.
 func (v *View) meets() {
 	n := v.n
-	if len(n.night.Devices) != 1 || len(n.night.Holds) != 1 || n.night.Holds[0].Number == v.met || v.asking != nil || !n.started || v.host == nil || !v.host.Top() {
+	if len(n.night.Devices) != 1 || len(n.night.Holds) != 1 || n.night.Holds[0].Number == v.met {
+		return
+	}
+	if v.asking != nil || !n.started || v.host == nil || !v.host.Top() {
 		return
 	}
 	d, h := n.night.Devices[0], n.night.Holds[0]
@@ -59,10 +62,20 @@ func (v *View) workedBy(device string) (night.Hold, bool) {
 	return night.Hold{}, false
 }
 
+// prepare gets the console of a device ready, to be opened once the night waits for what is done there;
+// nil where this screen opens none.
+func (v *View) prepare(device string) *console.Command {
+	hands := v.n.src.Hands
+	if hands == nil {
+		return nil
+	}
+	c := hands.Console(v.host.Context(), device)
+	c.Guard = func() string { return hands.WayBack(device) }
+	return c
+}
+
 // openConsole opens the console of a device that the night waits for, and says when that is all.
-func (v *View) openConsole(device string) {
-	c := v.n.src.Hands.Console(v.host.Context(), device)
-	c.Guard = func() string { return v.n.src.Hands.WayBack(device) }
+func (v *View) openConsole(device string, c *console.Command) {
 	v.host.Exec(c, func(err error) {
 		if err != nil {
 			v.host.Say("the console: " + err.Error() + "; d says when that is all")
@@ -82,7 +95,7 @@ func (v *View) console() {
 		return
 	}
 	if _, waits := v.workedBy(d.Name); waits && v.n.mayDo(v.host) {
-		v.openConsole(d.Name)
+		v.openConsole(d.Name, v.prepare(d.Name))
 		return
 	}
 	console.Work(v.host, d.Name, v.n.src.Hands.Console(v.host.Context(), d.Name), nil)

@@ -275,7 +275,7 @@ func KindShapes(k plan.StepKind) (done, ahead string) {
 		return "▲", "△"
 	case plan.WaitStep:
 		return "◉", "◌"
-	case plan.HandStep:
+	case plan.HandStep, plan.ConsoleStep:
 		return "▼", "▽"
 	case plan.SaveStep:
 	case plan.ChangeStep:

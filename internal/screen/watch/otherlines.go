@@ -102,7 +102,8 @@ func (e *editor) insert() {
 			return nil
 		}
 		at := min(e.list.Cursor+1, len(e.lines))
-		e.lines, e.out, e.was = slices.Insert(e.lines, at, text), slices.Insert(e.out, at, false), slices.Insert(slices.Clone(e.was), min(at, len(e.was)), "")
+		e.lines, e.out = slices.Insert(e.lines, at, text), slices.Insert(e.out, at, false)
+		e.was = slices.Insert(slices.Clone(e.was), min(at, len(e.was)), "")
 		e.list.To(at)
 		return nil
 	}})

@@ -10,6 +10,7 @@ import (
 
 	"metabasis/internal/core/night"
 	"metabasis/internal/screen"
+	"metabasis/internal/screen/console"
 	"metabasis/internal/screen/decide"
 	"metabasis/internal/screen/ink"
 	"metabasis/internal/screen/keys"
@@ -34,6 +35,7 @@ type View struct {
 	busy   bool      // the devices are being read
 	// toConsole is the device whose console is opened once the night has it ready; "" for none.
 	toConsole string
+	prepared  *console.Command
 	met       int      // the newest hold that was met by itself
 	said      struct { // what was said with a device, while the night is played again
 		device string
