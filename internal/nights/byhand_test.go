@@ -322,3 +322,34 @@ func TestOneDecisionForManyDevices(t *testing.T) {
 		}
 	})
 }
+
+// A site is taken back: what was kept of it too, and no further one of it begins; the others go on.
+func TestASiteIsTakenBack(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		specs := make([]sim.Spec, 8)
+		specs[3].Faults = []sim.Fault{{Kind: sim.Rejects, Match: "^log host", Times: 1}}
+		w := simple(t, specs, func(b string) string { return swapIn(b, "sizes     1, 4", "sizes     2, 3") })
+		defer w.sim.Close()
+		for i, target := range w.plan.Targets() {
+			if i%2 == 1 {
+				target.Device.Site = "BRM"
+			}
+		}
+		d := &decider{t: t, steps: []step{{choice: night.BackSite}}}
+		w.run(t.Context(), d.decide)
+		w.checkLaws()
+		require.Len(t, d.holds, 1)
+		for i, dev := range w.night.Devices {
+			want := night.Kept
+			if i%2 == 1 {
+				want = night.Reverted
+			}
+			if i == 5 || i == 7 {
+				want = night.Skipped
+				assert.Equal(t, "its site was taken back", dev.Note)
+			}
+			assert.Equal(t, want, dev.State, "%s: %s", dev.Name, dev.Note)
+		}
+		assert.Zero(t, len(w.night.Holds))
+	})
+}

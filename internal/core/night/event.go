@@ -94,6 +94,7 @@ const (
 	SkipStep   Choice = "skip the step"
 	BackDevice Choice = "take back the device"
 	BackBatch  Choice = "take back the batch"
+	BackSite   Choice = "take back the site"
 	BackAll    Choice = "take back everything"
 	Extend     Choice = "extend the timer"
 	Leave      Choice = "leave it as it is"
@@ -332,6 +333,14 @@ type Command struct {
 	Lines []string `json:"lines,omitempty"`
 	// Also are further holds that are answered with the same choice, in one decision.
 	Also []int `json:"also,omitempty"`
+}
+
+// CountSteps counts steps in words.
+func CountSteps(n int) string {
+	if n == 1 {
+		return "1 step"
+	}
+	return fmt.Sprintf("%d steps", n)
 }
 
 // CountLines counts lines in words.

@@ -7,6 +7,7 @@ import (
 	"unicode"
 
 	"metabasis/internal/core/night"
+	"metabasis/internal/core/plan"
 )
 
 // command carries out what a person decided.
@@ -181,6 +182,35 @@ func (r *Run) takeBatchBack() {
 	ofBatch := func(h *hand) bool { return h.target.Batch == r.batch }
 	r.backActive(ofBatch)
 	r.undoKept(ofBatch)
+}
+
+// takeSiteBack takes back every device of a site, and begins no further one of it.
+func (r *Run) takeSiteBack(site string) {
+	var unbegun []*plan.Target
+	for _, t := range r.plan.Targets() {
+		if t.Device.Site == site && r.ends[t.Device.Name] == "" && r.active[t.Device.Name] == nil {
+			unbegun = append(unbegun, t)
+		}
+	}
+	if r.sitesBack == nil {
+		r.sitesBack = map[string]bool{}
+	}
+	r.sitesBack[site] = true
+	r.skip(unbegun, "its site was taken back")
+	r.queue = slices.DeleteFunc(r.queue, func(t *plan.Target) bool { return t.Device.Site == site })
+	of := func(h *hand) bool { return h.target.Device.Site == site }
+	r.backActive(of)
+	r.undoKept(of)
+}
+
+// siteOf is the site of a device; "" where it has none.
+func (r *Run) siteOf(device string) string {
+	for _, t := range r.plan.Targets() {
+		if t.Device.Name == device {
+			return t.Device.Site
+		}
+	}
+	return ""
 }
 
 // takeAllBack takes back every device of the night and stops.

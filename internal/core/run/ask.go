@@ -166,6 +166,9 @@ func (r *Run) offerAnew() {
 			case night.BackBatch:
 				batch := r.batchTargets()
 				o.Takes, o.Touches, o.Open = r.backTime(batch), len(batch), r.unknown(batch)
+			case night.BackSite:
+				site := r.ofSite(h.of.target.Device.Site)
+				o.Takes, o.Touches, o.Open = r.backTime(site), len(site), r.unknown(site)
 			case night.GoOn, night.GoOnLate:
 				if h.of == nil {
 					o.Touches = r.toCome()
@@ -211,12 +214,18 @@ func (r *Run) holdDevice(of *hand, m work.Held) {
 	offers := m.Offers
 	batch := r.batchTargets()
 	offers = append(offers, night.Offer{Choice: night.BackBatch, Touches: len(batch), Takes: r.backTime(batch), Open: r.unknown(batch)})
+	if site := r.ofSite(of.target.Device.Site); len(site) > 1 {
+		offers = append(offers, night.Offer{Choice: night.BackSite, Touches: len(site), Takes: r.backTime(site), Open: r.unknown(site),
+			Does: of.target.Device.Site})
+	}
 	back, touched := r.backAll()
 	offers = append(offers, night.Offer{Choice: night.BackAll, Touches: touched, Takes: back, Open: r.unknown(r.inChange())})
 	h := &openHold{of: of, halted: m.Halted, offers: offers, answer: func(c night.Command) {
 		switch c.Choice {
 		case night.BackBatch:
 			r.takeBatchBack()
+		case night.BackSite:
+			r.takeSiteBack(of.target.Device.Site)
 		case night.BackAll:
 			r.takeAllBack()
 		default:
@@ -243,6 +252,16 @@ func (r *Run) holdDevice(of *hand, m work.Held) {
 func (r *Run) batchTargets() (out []*plan.Target) {
 	for _, t := range r.plan.Batches[min(r.batch, len(r.plan.Batches)-1)] {
 		if r.active[t.Device.Name] != nil || r.ends[t.Device.Name] == night.Kept {
+			out = append(out, t)
+		}
+	}
+	return out
+}
+
+// ofSite are the devices of a site that were touched, in whichever batch.
+func (r *Run) ofSite(site string) (out []*plan.Target) {
+	for _, t := range r.plan.Targets() {
+		if site != "" && t.Device.Site == site && (r.active[t.Device.Name] != nil || r.ends[t.Device.Name] == night.Kept) {
 			out = append(out, t)
 		}
 	}
@@ -306,7 +325,7 @@ func (r *Run) answer(c night.Command) {
 		}
 		r.rec.Emit(night.Event{Kind: night.HoldClosed, Device: device, Hold: n, Choice: c.Choice, By: c.By, Note: r.plan.Mask(c.Reason)})
 		h.answer(c)
-		if c.Choice == night.BackBatch || c.Choice == night.BackAll { // of all that are alike, once
+		if c.Choice == night.BackBatch || c.Choice == night.BackSite || c.Choice == night.BackAll { // of all that are alike, once
 			return
 		}
 	}

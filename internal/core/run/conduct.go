@@ -245,7 +245,7 @@ func (r *Run) finished(h *hand, m work.Over) {
 
 // fail counts a device against the failure budget, once.
 func (r *Run) fail(device string) {
-	if r.failed[device] || r.stopping || r.batchBack {
+	if r.failed[device] || r.stopping || r.batchBack || r.sitesBack[r.siteOf(device)] {
 		return
 	}
 	r.failed[device] = true

@@ -69,6 +69,7 @@ type Run struct {
 	lineDecides bool          // and the unattended line does, since it has been so for long
 	batchBack   bool          // the batch that runs is being taken back
 	dark        darkness
+	sitesBack   map[string]bool // sites that were taken back
 }
 
 // New prepares a run of the plan.

@@ -211,7 +211,7 @@ func (w *worker) situation() situation {
 	}
 	byHand := i < len(w.t.Steps) && w.t.Steps[i].ByPerson()                                           // once somebody says that it is done
 	s.byHanded, s.sealed, s.hears = w.byHanded, w.crew.Plan.Seal != "", w.ses != nil && w.t.Touches() // else nothing was armed
-	s.cuts, s.undoes = few(w.t.Below), w.undoLines()
+	s.cuts, s.undoes, s.steps = few(w.t.Below), w.undoLines(), len(w.t.Steps)
 	s.again.usual, s.again.most = w.going(i, w.at.sent || byHand, w.at.soaked)
 	s.accept.usual, s.accept.most = w.going(i, true, w.at.soaked)
 	if s.over {
@@ -222,6 +222,7 @@ func (w *worker) situation() situation {
 	s.acted = w.acted
 	s.doubt, s.confirmed, s.worked = w.steps[i].doubt != "", w.steps[i].confirmed, w.steps[i].worked
 	s.skip.usual, s.skip.most = w.going(i+1, false, false)
+	s.taken = w.steps[i].sent
 	s.lines, s.whole = w.shown(w.t.Steps[i].Send...), len(w.t.Steps[i].Put) > 0 || w.t.Steps[i].Was != nil
 	s.undo = w.shown(w.t.Steps[i].Undo...)
 	if s.begun { // what was sent of it is undone

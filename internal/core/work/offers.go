@@ -32,14 +32,15 @@ type situation struct {
 	accept             span
 	back, fire, extend time.Duration
 
-	lines, undo []string // of the step in hand, masked
-	undoes      []string // what was begun is undone by them, masked, as far as that is known
-	cuts        []string // devices that are reached through it
-	whole       bool     // the step puts a whole configuration in place
-	worked      bool     // somebody has worked it by hand in this step
-	byHanded    bool     // it was worked by hand, and has another configuration since
-	sealed      bool     // nothing but what was sealed is sent
-	hears       bool     // it has contact
+	steps, taken int      // of the device; lines of the step in hand that it took
+	lines, undo  []string // of the step in hand, masked
+	undoes       []string // what was begun is undone by them, masked, as far as that is known
+	cuts         []string // devices that are reached through it
+	whole        bool     // the step puts a whole configuration in place
+	worked       bool     // somebody has worked it by hand in this step
+	byHanded     bool     // it was worked by hand, and has another configuration since
+	sealed       bool     // nothing but what was sealed is sent
+	hears        bool     // it has contact
 }
 
 // span is how long something usually takes, and at most.
@@ -280,6 +281,25 @@ func (s *situation) backDoes() string {
 // wayBack says whether anything takes the change back by itself, and whether anything of it is
 // saved.
 func (s situation) wayBack() []string {
+	return append(s.soFar(), s.wayBacks()...)
+}
+
+// soFar says how far the change has come on the device.
+func (s *situation) soFar() []string {
+	if s.steps == 0 || s.kind == plan.ConsoleStep {
+		return nil
+	}
+	if s.over {
+		return []string{fmt.Sprintf("so far: all of its %s done", night.CountSteps(s.steps))}
+	}
+	text := fmt.Sprintf("so far: step %d of %d", s.step+1, s.steps)
+	if s.changes && s.kind == plan.ChangeStep && !s.whole {
+		text += fmt.Sprintf(", %d of %s taken", s.taken, night.CountLines(len(s.lines)))
+	}
+	return []string{text}
+}
+
+func (s situation) wayBacks() []string {
 	does := s.by.Does(s.due.Format("15:04:05"))
 	way := "no way back of its own: nothing but we takes it back"
 	switch {

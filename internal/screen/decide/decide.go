@@ -182,7 +182,7 @@ func (v *View) OfferAt(row int) int {
 // gives something up, does not fit the window, or goes against it.
 func careful(o night.Offer) bool {
 	switch o.Choice {
-	case night.BackBatch, night.BackAll, night.Release, night.StartEarly, night.GoOnLate, night.Leave,
+	case night.BackBatch, night.BackSite, night.BackAll, night.Release, night.StartEarly, night.GoOnLate, night.Leave,
 		night.ItIsDone, night.DoAgain: // nobody should have confirmed what they did not read
 		return true
 	}
@@ -233,6 +233,8 @@ func word(q Question, o night.Offer) (title, does string) {
 		return "Take this device back", "undo, compare with its backup, disarm"
 	case night.BackBatch:
 		return "Take the batch back", n + ", those kept included; then ask again"
+	case night.BackSite:
+		return "Take the site back", n + " of " + o.Does + ", those kept included; no further one of it begins"
 	case night.BackAll:
 		return "Take everything back and stop", n + ", all that were kept included"
 	case night.Extend:
