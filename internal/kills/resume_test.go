@@ -15,6 +15,12 @@ import (
 // against the devices.
 func (g *ground) resumed(t *testing.T, at int, back bool) {
 	last, killed, _ := g.runUntil(at)
+	g.goneOn(t, fmt.Sprintf("killed at event %d (%v): %s", at, killed, last), back)
+}
+
+// goneOn goes on with a night that was cut off, or takes it back, and holds what is said against the
+// devices.
+func (g *ground) goneOn(t *testing.T, cut string, back bool) {
 	now := g.truths()
 	how := "--go-on"
 	if back {
@@ -24,7 +30,7 @@ func (g *ground) resumed(t *testing.T, at int, back bool) {
 	doc, code := g.said("resume", how, "--headless")
 	defer func() {
 		if t.Failed() {
-			t.Logf("killed at event %d (%v): %s\n%+v\n--- look: exit %d\n%s\n--- resume %s: exit %d\n%s", at, killed, last, now, lookCode, look, how, code, doc)
+			t.Logf("%s\n%+v\n--- look: exit %d\n%s\n--- resume %s: exit %d\n%s", cut, now, lookCode, look, how, code, doc)
 		}
 	}()
 	for _, x := range now {
