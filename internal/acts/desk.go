@@ -188,7 +188,7 @@ func (d *Desk) notKeptIn(word string) ([]string, error) {
 	}
 	for _, l := range all {
 		if word == Newest || word == strconv.FormatInt(l.ID, 10) {
-			p, err := d.Open(ctx, l.ID)
+			p, err := d.Stands(ctx, l.ID)
 			if err != nil || p == nil {
 				return nil, errors.Join(err, fmt.Errorf("night %d cannot be read", l.ID))
 			}

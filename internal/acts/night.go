@@ -135,6 +135,7 @@ func (n *Tonight) run(ctx context.Context, put func(...night.Event), over func()
 	go func() { done <- n.Run.Go(ctx) }()
 	calls := newCalls(ctx, n)
 	var told night.Night
+	stood := int64(0)
 	for batch := range n.Run.Events() {
 		told = night.Fold(told, batch...)
 		if slices.ContainsFunc(batch, func(e night.Event) bool { return e.Kind == night.Moved && e.State == night.Blocked }) {
@@ -146,6 +147,10 @@ func (n *Tonight) run(ctx context.Context, put func(...night.Event), over func()
 		n.Events.Put(batch...)
 		put(batch...)
 		calls.on(batch, &told)
+		if told.Seq-stood >= standsEvery {
+			stood = told.Seq
+			n.standing(&stands)
+		}
 	}
 	err := <-done
 	over() // before the workspace is given free: the next night's socket has the same name
@@ -165,6 +170,17 @@ func (n *Tonight) run(ctx context.Context, put func(...night.Event), over func()
 	n.Events.Close()
 	close(n.over) // who waits for the night waits for no other machine
 	n.pushing.end(n.push(n.pushing.within(ctx)))
+}
+
+// standsEvery is how many events are read at the most by whoever reads how the night stands.
+const standsEvery = 40_000
+
+// standing writes down how the night stands, so that nobody who goes on with it has to read all of it.
+// Where that cannot be written, all of it is read.
+func (n *Tonight) standing(told *night.Night) {
+	if err := n.Stand(told); err != nil {
+		n.desk.Log.Warn("how the night stands is not written down", "night", n.ID, "error", err.Error())
+	}
 }
 
 // InChange tells whether a device is in change, or waits for a decision, at this moment.

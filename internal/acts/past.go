@@ -28,7 +28,16 @@ type Past struct {
 // can be read comes with what is wrong with it; what can be read of it is there, when
 // it has an outline.
 func (d *Desk) Open(ctx context.Context, id int64) (*Past, error) {
-	p, err := d.Workspace.Past(ctx, id)
+	return d.open(ctx, id, d.Workspace.Past)
+}
+
+// Stands is Open without what happened: how the night stands, without reading all of it.
+func (d *Desk) Stands(ctx context.Context, id int64) (*Past, error) {
+	return d.open(ctx, id, d.Standing)
+}
+
+func (d *Desk) open(ctx context.Context, id int64, read func(context.Context, int64) (workspace.Past, error)) (*Past, error) {
+	p, err := read(ctx, id)
 	if p.Night.Outline == nil {
 		return nil, err
 	}
@@ -36,7 +45,7 @@ func (d *Desk) Open(ctx context.Context, id int64) (*Past, error) {
 	if h, now := d.Running(p.NightHead); now {
 		past.Elsewhere = h.String()
 	} else if p.Night.Ended.IsZero() { // it may have ended since it was read: what has crashed reads the same again
-		if again, err := d.Workspace.Past(ctx, id); err == nil {
+		if again, err := read(ctx, id); err == nil {
 			past.Past = again
 		}
 	}
@@ -84,7 +93,7 @@ func (d *Desk) Nights(ctx context.Context) ([]store.Listed, error) {
 // Sum reads a night that has no summary yet, says what it came to, and writes that down
 // where it can, so that it is read once.
 func (d *Desk) Sum(ctx context.Context, id int64) store.Summary {
-	p, err := d.Workspace.Past(ctx, id)
+	p, err := d.Standing(ctx, id)
 	if err != nil {
 		return store.Summary{Outcome: night.NeedsPerson, Text: "damaged: " + strings.ReplaceAll(err.Error(), "\n", " ")}
 	}
@@ -117,7 +126,7 @@ func (d *Desk) Settle(id int64, why string) error {
 
 // needsSomebody says why a night is none that a person must see to.
 func (d *Desk) needsSomebody(id int64) error {
-	p, err := d.Open(context.Background(), id)
+	p, err := d.Stands(context.Background(), id)
 	switch {
 	case p == nil:
 		return fmt.Errorf("night %d: %w", id, err)

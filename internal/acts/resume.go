@@ -91,7 +91,7 @@ func (d *Desk) cutOffNight(ctx context.Context, id int64) (*Past, error) {
 		}
 		id = all[0].ID
 	}
-	p, err := d.Open(ctx, id)
+	p, err := d.Stands(ctx, id)
 	switch {
 	case p == nil:
 		return nil, fmt.Errorf("night %d cannot be read from the journal: %w", id, err)

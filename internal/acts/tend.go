@@ -175,7 +175,7 @@ func (d *Desk) needed(ctx context.Context) (map[string]bool, error) {
 	}
 	kept := map[string]bool{} // devices of which the newest night that kept them is known
 	for _, l := range nights {
-		p, err := d.Workspace.Past(ctx, l.ID)
+		p, err := d.Standing(ctx, l.ID)
 		if err != nil && p.Night.Outline == nil {
 			return nil, err
 		}

@@ -1,6 +1,7 @@
 package nights
 
 import (
+	"encoding/json"
 	"os"
 	"path/filepath"
 	"slices"
@@ -91,6 +92,38 @@ func (w *world) replayAgrees() {
 	all := night.Fold(night.Night{}, events...)
 	assert.Equal(w.t, all, one)
 	assert.Equal(w.t, w.night, all)
+	w.standsAsFolded()
+}
+
+// standsAsFolded holds how the night stood at some moment, as it is written down and read again, with
+// what came then, against all of it.
+func (w *world) standsAsFolded() {
+	events := w.journal.Events
+	if len(events) < 2 {
+		return
+	}
+	written := func(e any) string {
+		data, err := json.Marshal(e)
+		assert.NoError(w.t, err)
+		return string(data)
+	}
+	at := 1 + int(events[len(events)/2].At.UnixNano()/1000)%(len(events)-1)
+	told := night.Fold(night.Night{}, events[:at]...)
+	data, err := night.Standing(&told)
+	if !assert.NoError(w.t, err) {
+		return
+	}
+	read, err := night.FromStanding(events[0], data)
+	if !assert.NoError(w.t, err) {
+		return
+	}
+	whole, again := night.Fold(night.Night{}, events...), night.Fold(read, events[at:]...)
+	assert.Equal(w.t, written(whole), written(again))
+	one, err := night.Standing(&whole)
+	assert.NoError(w.t, err)
+	other, err := night.Standing(&again)
+	assert.NoError(w.t, err)
+	assert.Equal(w.t, string(one), string(other), "what nobody sees of it is the same, too")
 }
 
 // Law 1: no line before the backup is on disk and the timer was seen pending.

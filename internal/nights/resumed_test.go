@@ -71,7 +71,7 @@ func slowly(n int) []sim.Spec {
 func (w *world) goOn(journal []night.Event, back bool) {
 	const id = 7
 	told := night.Fold(night.Night{}, journal...)
-	left := night.TimersLeft(journal)
+	left := told.TimersLeft()
 	w.resumed = func(device string) *work.Resumed {
 		d := told.Get(device)
 		if d == nil || d.Over {

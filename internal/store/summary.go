@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 
@@ -43,6 +44,11 @@ type Listed struct {
 const summarySchema = `
 -- What a night came to, written at its end, or by whoever read it first without one.
 CREATE TABLE IF NOT EXISTS summaries (
+	night INTEGER PRIMARY KEY REFERENCES nights(id),
+	body  TEXT NOT NULL
+);
+-- How a night stood after the event of that number, for whoever need not read all of them.
+CREATE TABLE IF NOT EXISTS standings (
 	night INTEGER PRIMARY KEY REFERENCES nights(id),
 	body  TEXT NOT NULL
 );
@@ -116,6 +122,53 @@ func (s Seen) String() string {
 
 // Settle writes that a person has seen to what a night left.
 func (j *Journal) Settle(night int64, s Seen) error { return j.put("seen", night, s) }
+
+// Stand writes how a night stands after the newest event that it has taken in.
+func (j *Journal) Stand(id int64, n *night.Night) error {
+	body, err := night.Standing(n)
+	if err != nil {
+		return err
+	}
+	return j.put("standings", id, stood{n.Seq, body})
+}
+
+// stood is how a night stood after an event.
+type stood struct {
+	Seq  int64           `json:"seq"`
+	Body json.RawMessage `json:"body"`
+}
+
+// Standing reads how a night stands, by how it stood last and what came then: what was written long
+// before is not read. Whoever tells of all that happened reads [Journal.Events].
+func (j *Journal) Standing(ctx context.Context, id int64) (night.Night, error) {
+	var body []byte
+	var s stood
+	err := j.db.QueryRowContext(ctx, `SELECT body FROM standings WHERE night = ?`, id).Scan(&body)
+	if err == nil && json.Unmarshal(body, &s) == nil { // of an older journal there is none, and none is needed
+		if n, err := j.since(ctx, id, s); err == nil {
+			return n, nil
+		}
+	}
+	events, err := j.Events(ctx, id)
+	return night.Fold(night.Night{}, events...), err
+}
+
+// since is how a night stands by how it stood.
+func (j *Journal) since(ctx context.Context, id int64, s stood) (night.Night, error) {
+	first, err := j.First(ctx, id)
+	if len(first) == 0 { // else its plan is there, whatever comes behind it
+		return night.Night{}, errors.Join(err, fmt.Errorf("night %d: %w", id, ErrNoNight))
+	}
+	n, err := night.FromStanding(first[0], s.Body)
+	if err != nil {
+		return night.Night{}, err
+	}
+	events, err := j.EventsAfter(ctx, id, s.Seq)
+	if err != nil {
+		return night.Night{}, err
+	}
+	return night.Fold(n, events...), nil
+}
 
 func (j *Journal) put(table string, night int64, v any) error {
 	body, err := json.Marshal(v)

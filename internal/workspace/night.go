@@ -393,8 +393,8 @@ func (w *Workspace) remnantsIn(ctx context.Context, j *store.Journal, except int
 			continue
 		}
 		_, runs := w.Running(h)
-		events, _ := j.Events(ctx, h.ID) // of a damaged night, what can be read
-		for device, dues := range night.TimersLeft(events) {
+		told, _ := j.Standing(ctx, h.ID) // of a damaged night, what can be read
+		for device, dues := range told.TimersLeft() {
 			for _, due := range dues {
 				left[device] = append(
 					left[device],
@@ -408,6 +408,9 @@ func (w *Workspace) remnantsIn(ctx context.Context, j *store.Journal, except int
 
 // oldest is the longest that a timer may have been pending.
 const oldest = 8 * 24 * time.Hour
+
+// Stand writes down how the night stands, for whoever reads that and need not read all that happened.
+func (n *OpenNight) Stand(told *night.Night) error { return n.journal.Stand(n.ID, told) }
 
 // Finish writes what the night came to, at its end, and gives free the workspace and the
 // devices: another night can begin. What was said can be read on, until [OpenNight.Close].
@@ -526,6 +529,22 @@ func (w *Workspace) Estimates(ctx context.Context) *plan.Estimates {
 // Past reads one night. A night of which only a part can be read comes with an
 // error that says so; one of which nothing can be shown has no outline.
 func (w *Workspace) Past(ctx context.Context, id int64) (Past, error) {
+	return w.read(ctx, id, func(j *store.Journal, p *Past) (err error) {
+		p.Events, err = j.Events(ctx, id)
+		p.Night = night.Fold(night.Night{}, p.Events...)
+		return err
+	})
+}
+
+// Standing is Past without the events: how the night stands, without reading all that happened.
+func (w *Workspace) Standing(ctx context.Context, id int64) (Past, error) {
+	return w.read(ctx, id, func(j *store.Journal, p *Past) (err error) {
+		p.Night, err = j.Standing(ctx, id)
+		return err
+	})
+}
+
+func (w *Workspace) read(ctx context.Context, id int64, what func(*store.Journal, *Past) error) (Past, error) {
 	j, err := w.ReadJournal()
 	if err != nil {
 		return Past{}, err
@@ -537,8 +556,7 @@ func (w *Workspace) Past(ctx context.Context, id int64) (Past, error) {
 		return Past{}, errors.Join(err, fmt.Errorf("night %d: %w", id, store.ErrNoNight))
 	}
 	p := Past{NightHead: heads[i].NightHead}
-	events, err := j.Events(ctx, id)
-	p.Night, p.Events = night.Fold(night.Night{}, events...), events
+	err = what(j, &p)
 	if text, wrong := j.Runbook(ctx, id); wrong != nil {
 		err = errors.Join(err, wrong)
 	} else {

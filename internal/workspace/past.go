@@ -22,7 +22,7 @@ func (w *Workspace) past() func(runbook.Restore, string) (runbook.Was, error) {
 		if n, read := nights[id]; read {
 			return n, nil
 		}
-		p, err := w.Past(context.Background(), id)
+		p, err := w.Standing(context.Background(), id)
 		if err != nil {
 			return nil, err
 		}

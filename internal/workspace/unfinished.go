@@ -35,7 +35,7 @@ func (w *Workspace) Unfinished(ctx context.Context, except int64) func(device st
 			})
 		}
 		for len(read) <= i && len(read) < len(heads) {
-			p, err := w.Past(ctx, heads[len(read)].ID)
+			p, err := w.Standing(ctx, heads[len(read)].ID)
 			if err != nil {
 				p.Night = night.Night{}
 			}

@@ -169,19 +169,25 @@ func (d *Device) returns(at time.Time) string {
 	return "it was to restart at " + clock + " by itself"
 }
 
-// TimersLeft finds, in the events of a night, when the timers are due that it may
-// have left on devices, by device: those of devices that it never saw the end of.
-// What was intended counts as done.
-func TimersLeft(events []Event) map[string][]time.Time {
+// due takes in when timers are due that may be on the device: what was intended counts as done.
+func (d *Device) due(e Event) {
+	switch {
+	case e.Kind == TimerSeen:
+		d.Dues = append(slices.Clip(d.Dues), e.Due)
+	case e.Kind == Intent && (e.What == ToArm || e.What == ToExtend || e.What == ToApply):
+		d.Dues = append(slices.Clip(d.Dues), e.At.Add(e.For))
+	case e.Kind == TimerGone, e.Kind == Moved && e.OK && e.State != Dark && e.State != Stranded:
+		d.Dues = nil
+	}
+}
+
+// TimersLeft finds when the timers are due that a night may have left on devices, by device: those of
+// devices that it never saw the end of.
+func (n *Night) TimersLeft() map[string][]time.Time {
 	out := map[string][]time.Time{}
-	for _, e := range events {
-		switch {
-		case e.Kind == TimerSeen:
-			out[e.Device] = append(out[e.Device], e.Due)
-		case e.Kind == Intent && (e.What == ToArm || e.What == ToExtend || e.What == ToApply):
-			out[e.Device] = append(out[e.Device], e.At.Add(e.For))
-		case e.Kind == TimerGone, e.Kind == Moved && e.OK && e.State != Dark && e.State != Stranded:
-			delete(out, e.Device)
+	for _, d := range n.Devices {
+		if len(d.Dues) > 0 {
+			out[d.Name] = d.Dues
 		}
 	}
 	return out

@@ -105,7 +105,8 @@ type Device struct {
 	Lines     int      // lines of the step
 	TimerDue  time.Time
 	TimerFor  time.Duration
-	Timed     bool // a timer was seen on it in this night
+	Timed     bool        // a timer was seen on it in this night
+	Dues      []time.Time // when timers are due that may be on it, seen or intended
 	ExpectBy  time.Time
 	Backup    string
 	SHA256    string
@@ -442,6 +443,7 @@ func (n *Night) applyHold(e Event) {
 // apply takes in an event about the device.
 func (d *Device) apply(e Event) {
 	d.timed(e)
+	d.due(e)
 	d.QuietSince = time.Time{} // it is heard of
 	switch e.Kind {
 	case Moved:

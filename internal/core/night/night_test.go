@@ -89,7 +89,12 @@ func TestScheduleOfAnEmptyForecast(t *testing.T) {
 // whether they were seen or only intended.
 func TestTimersLeft(t *testing.T) {
 	at := time.Unix(1000, 0)
+	var devices []OutlineDevice
+	for _, name := range []string{"armed", "intended", "sent", "disarmed", "kept", "dark", "held", "stranded"} {
+		devices = append(devices, OutlineDevice{Name: name})
+	}
 	events := []Event{
+		{At: at, Kind: Planned, Outline: &Outline{Batches: [][]OutlineDevice{devices}}},
 		{At: at, Kind: Intent, Device: "armed", What: ToArm, For: time.Minute},
 		{At: at, Kind: TimerSeen, Device: "armed", Due: at.Add(61 * time.Second)},
 		{At: at, Kind: Intent, Device: "intended", What: ToExtend, For: time.Hour},
@@ -105,9 +110,9 @@ func TestTimersLeft(t *testing.T) {
 		{At: at, Kind: TimerSeen, Device: "stranded", Due: at.Add(time.Minute)},
 		{At: at, Kind: Moved, Device: "stranded", State: Stranded, OK: true},
 	}
-	minute := []time.Time{at.Add(time.Minute)}
+	minute, told := []time.Time{at.Add(time.Minute)}, Fold(Night{}, events...)
 	assert.Equal(t, map[string][]time.Time{"armed": {at.Add(time.Minute), at.Add(61 * time.Second)}, "intended": {at.Add(time.Hour)},
-		"dark": minute, "held": minute, "stranded": minute}, TimersLeft(events))
+		"dark": minute, "held": minute, "stranded": minute}, told.TimersLeft())
 }
 
 func TestWhichStatesAreEnds(t *testing.T) {

@@ -36,7 +36,9 @@ func OfAlike(n *night.Night, h night.Hold) Question {
 }
 
 // wide tells a choice that is about more than the devices that are held.
-func wide(c night.Choice) bool { return c == night.BackBatch || c == night.BackSite || c == night.BackAll }
+func wide(c night.Choice) bool {
+	return c == night.BackBatch || c == night.BackSite || c == night.BackAll
+}
 
 // together is a choice of all of some holds; it is false where it is no choice of each of them.
 func together(o night.Offer, all []night.Hold) (night.Offer, bool) {

@@ -1,0 +1,62 @@
+package night
+
+import (
+	"encoding/json"
+	"fmt"
+	"time"
+)
+
+// How a night stands after some of its events can be written down, so that whoever reads it does not
+// have to take in all of them: a night of five thousand devices has a million. What is read of it is
+// what [Fold] makes of the events up to there.
+
+// standing is a night as it is written down. Its outline is not: that is its first event.
+type standing struct {
+	Night
+	Devices []standingDevice
+}
+
+// standingDevice is a device with what nobody sees.
+type standingDevice struct {
+	Device
+	Mark  time.Time `json:",omitzero"`
+	Lined bool      `json:",omitempty"`
+	Deeds int       `json:",omitempty"` // of its intention
+}
+
+// Standing writes down how a night stands.
+func Standing(n *Night) ([]byte, error) {
+	s := standing{Night: *n}
+	s.Outline, s.Night.Devices = nil, nil
+	for _, d := range n.Devices {
+		x := standingDevice{Device: *d, Mark: d.mark, Lined: d.lined, Deeds: d.Intent.deeds}
+		x.OutlineDevice = OutlineDevice{}
+		s.Devices = append(s.Devices, x)
+	}
+	data, err := json.Marshal(s)
+	if err != nil {
+		return nil, fmt.Errorf("writing down how a night stands: %w", err)
+	}
+	return data, nil
+}
+
+// FromStanding reads how a night stood, whose first event that is.
+func FromStanding(planned Event, data []byte) (Night, error) {
+	var s standing
+	if err := json.Unmarshal(data, &s); err != nil {
+		return Night{}, fmt.Errorf("reading how a night stood: %w", err)
+	}
+	n := Fold(Night{}, planned)
+	if n.Outline == nil || len(n.Devices) != len(s.Devices) {
+		return Night{}, fmt.Errorf("reading how a night stood: it is of another plan")
+	}
+	fresh := s.Night
+	fresh.Outline, fresh.index, fresh.Devices = n.Outline, n.index, n.Devices
+	for i := range s.Devices {
+		d := s.Devices[i].Device
+		d.OutlineDevice = n.Devices[i].OutlineDevice
+		d.mark, d.lined, d.Intent.deeds = s.Devices[i].Mark, s.Devices[i].Lined, s.Devices[i].Deeds
+		fresh.Devices[i] = &d
+	}
+	return fresh, nil
+}
