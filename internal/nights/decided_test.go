@@ -74,7 +74,7 @@ func decidedNight(t *testing.T, seed uint64, dir string) *told {
 		}
 		if e.Device == fmt.Sprintf("ald-quay-%d", held+1) && chosen.Load() == nil && len(e.Offers) > 2 {
 			offers := slices.DeleteFunc(slices.Clone(e.Offers), func(o night.Offer) bool {
-				return o.Reason || o.Open || o.Choice == night.Extend || o.Choice == night.BackBatch
+				return o.Reason || o.Open || o.Choice == night.Extend || o.Choice == night.BackBatch || o.Choice == night.AtConsole
 			})
 			o := pick(g, offers)
 			chosen.Store(&told{offer: o, device: e.Device, at: e.At})
@@ -104,18 +104,18 @@ func decidedNight(t *testing.T, seed uint64, dir string) *told {
 					dark[e.Device] = true
 				}
 			}
-		case e.Kind == night.Lost && c.offer.Choice == night.BackAll: // after the decision: nobody can know that
+		case e.Kind == night.Lost && wide(c.offer.Choice): // after the decision: nobody can know that
 			return nil
 		case e.Kind == night.HoldOpened && e.Device == c.device: // it went otherwise than was hoped: that is no promise
 			return nil
-		case e.Kind == night.Moved && e.OK && (e.Device == c.device || c.offer.Choice == night.BackAll):
+		case e.Kind == night.Moved && e.OK && (e.Device == c.device || wide(c.offer.Choice)):
 			c.took = e.At.Sub(decided)
 		}
 	}
 	if decided.IsZero() || c.took == 0 {
 		return nil
 	}
-	c.dark = dark[c.device] || c.offer.Choice == night.BackAll && len(dark) > 0
+	c.dark = dark[c.device] || wide(c.offer.Choice) && len(dark) > 0
 	if c.offer.Choice == night.LetFire { // it runs already, whatever is decided
 		c.offer.Takes -= decided.Sub(c.at)
 	}
@@ -264,3 +264,6 @@ func TestANightIsLetStand(t *testing.T) {
 		require.NoError(t, w.scripts.Close())
 	})
 }
+
+// wide tells a choice that takes back all devices: here they are of one site.
+func wide(c night.Choice) bool { return c == night.BackAll || c == night.BackSite }

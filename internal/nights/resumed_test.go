@@ -264,6 +264,12 @@ func resumedNight(t *testing.T, seed uint64, dir string) {
 	n, at, back := 0, 1+g.rng.IntN(600), g.chance(0.4)
 	journal := w.cut(func(night.Event) bool { n++; return n == at })
 	time.Sleep(time.Duration(g.rng.IntN(600)) * time.Second)
+	told := night.Fold(night.Night{}, journal...)
+	for _, d := range told.Devices { // what it has before the night that goes on is what that leads back to
+		if d.Over && d.State == night.Kept || !d.Begun() {
+			w.initial[d.Name] = w.sim.Device(d.Name).Running()
+		}
+	}
 	w.goOn(journal, back)
 	w.runQuiet()
 	w.everyNightEnds()

@@ -173,7 +173,7 @@ func TestNotAsPredicted(t *testing.T) {
 			choose := always(t, c.choice)
 			w.run(context.Background(), choose)
 			w.checkLaws()
-			assert.Equal(t, []string{`after "Gates", what runs is not what was predicted / there, and not predicted: log host 192.0.2.253 / its way back is pending: it restarts at 00:04:00 / nothing of the change is saved`}, w.holdsOf("ald-quay-1"))
+			assert.Equal(t, []string{`after "Gates", what runs is not what was predicted / there, and not predicted: log host 192.0.2.253 / so far: step 3 of 3, 5 of 5 lines taken / its way back is pending: it restarts at 00:04:00 / nothing of the change is saved`}, w.holdsOf("ald-quay-1"))
 			d := w.night.Devices[0]
 			assert.Equal(t, c.end, d.State, d.Note)
 			if c.end == night.Kept {

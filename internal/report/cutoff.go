@@ -117,11 +117,11 @@ func Proposed(l work.Looked, closed bool) string {
 	case l.Left != "":
 		return "a person: " + l.Left
 	case l.Waits && closed:
-		return "wait until its trial is over, which takes the change back"
+		return "wait until its own way back takes the change back"
 	case l.NotOn != "" && !closed && !l.Waits:
 		return l.NotOn
 	case l.Waits:
-		return "wait until its trial is over, which takes the change back; then begin with it anew, or leave it"
+		return "wait until its own way back takes the change back; then begin with it anew, or leave it"
 	case l.Runs == work.AsBefore && l.Timer == "" && closed:
 		return "nothing: it is as before"
 	case l.Runs == work.AsBefore && closed:

@@ -38,7 +38,7 @@ func TestANightThatWasCutOffIsTold(t *testing.T) {
 		"look again once it answers":                     {Unreached: "no answer"},
 		"a person: somebody was there":                   {Left: "somebody was there", Runs: work.Neither},
 		"whether \"recount\" was done is not known":      {NotOn: "whether \"recount\" was done is not known", Runs: work.InPart},
-		"wait until its trial is over":                   {Waits: true, Runs: work.AsPredicted},
+		"wait until its own way back takes the change back":                   {Waits: true, Runs: work.AsPredicted},
 		"begin with it anew; or leave it":                {Runs: work.AsBefore},
 		"begin with it anew, with its timer":             {Runs: work.AsBefore, Timer: "restarts"},
 		"prove it; or take it back":                      {Runs: work.AsPredicted, Saved: work.AsPredicted},

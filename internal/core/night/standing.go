@@ -16,12 +16,13 @@ type standing struct {
 	Devices []standingDevice
 }
 
-// standingDevice is a device with what nobody sees.
+// standingDevice is a device with what nobody sees, by names that none of its own fields has: JSON
+// would pass over those.
 type standingDevice struct {
 	Device
-	Mark  time.Time `json:",omitzero"`
-	Lined bool      `json:",omitempty"`
-	Deeds int       `json:",omitempty"` // of its intention
+	FromMark    time.Time `json:",omitzero"`
+	WasLined    bool      `json:",omitempty"`
+	DeedsBefore int       `json:",omitempty"` // of its intention
 }
 
 // Standing writes down how a night stands.
@@ -29,7 +30,7 @@ func Standing(n *Night) ([]byte, error) {
 	s := standing{Night: *n}
 	s.Outline, s.Night.Devices = nil, nil
 	for _, d := range n.Devices {
-		x := standingDevice{Device: *d, Mark: d.mark, Lined: d.lined, Deeds: d.Intent.deeds}
+		x := standingDevice{Device: *d, FromMark: d.mark, WasLined: d.lined, DeedsBefore: d.Intent.deeds}
 		x.OutlineDevice = OutlineDevice{}
 		s.Devices = append(s.Devices, x)
 	}
@@ -55,7 +56,7 @@ func FromStanding(planned Event, data []byte) (Night, error) {
 	for i := range s.Devices {
 		d := s.Devices[i].Device
 		d.OutlineDevice = n.Devices[i].OutlineDevice
-		d.mark, d.lined, d.Intent.deeds = s.Devices[i].Mark, s.Devices[i].Lined, s.Devices[i].Deeds
+		d.mark, d.lined, d.Intent.deeds = s.Devices[i].FromMark, s.Devices[i].WasLined, s.Devices[i].DeedsBefore
 		fresh.Devices[i] = &d
 	}
 	return fresh, nil

@@ -95,5 +95,6 @@ func (w *worker) lookOver(out *Looked) {
 	default:
 		out.NotOn = w.maskText(w.notOn(r, m))
 		out.Left = w.maskText(w.takeUp())
+		out.Waits = out.Waits || w.waitsOut
 	}
 }

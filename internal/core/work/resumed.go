@@ -118,6 +118,10 @@ func (w *worker) takeUp() (why string) {
 	is := w.like(m, m.runs)
 	switch is {
 	case NotKnown:
+		if w.itsOwnWay(m) {
+			w.backup, w.before, w.waitsOut = r.Had, m.had, true
+			return ""
+		}
 		return fmt.Sprintf("what its lines do is not known, so neither is whether what runs is part of what %s was to leave: %s", r.Night, lines)
 	case Neither:
 		return fmt.Sprintf("what runs is neither what it had before %s nor a known part of what that was to leave: %s; see whose that is", r.Night, lines)
@@ -141,6 +145,23 @@ func (w *worker) takeUp() (why string) {
 	}
 	w.backup, w.before, w.from = r.Had, m.had, &m.runs
 	return ""
+}
+
+// itsOwnWay tells whether a device of which nobody can tell what was done to it takes that back by
+// itself: the timer of the night that was cut off is pending, and what it puts back is what that one
+// found. That comes whatever is done, and is proven by nothing but waiting for it.
+func (w *worker) itsOwnWay(m remains) bool {
+	return w.adopted && w.pends() && w.t.Traits.Timer.BringsBack() && w.foundSaved && config.Equal(w.found, m.had)
+}
+
+// waitOut waits until the device has taken back by itself what a night has left there. Nothing is sent.
+func (w *worker) waitOut() {
+	r := w.resumed()
+	w.doing("what its lines do is not known: waiting until its own timer takes back what %s left, %s", r.Night, w.due.Local().Format("15:04:05"))
+	w.firing = true
+	if w.await("left to its own timer") == regained {
+		w.blocked("its timer did not take it back as it should")
+	}
 }
 
 // remains is what a night has left on the device, with what it found and was to leave.
@@ -238,6 +259,10 @@ func (w *worker) prepareBack() (over bool) {
 	}
 	if why := w.takeUp(); why != "" {
 		w.blocked(why)
+		return true
+	}
+	if w.waitsOut {
+		w.waitOut()
 		return true
 	}
 	runs := w.before

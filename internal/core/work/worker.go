@@ -28,6 +28,7 @@ type worker struct {
 	differs     *config.Config // what runs and was not predicted, where that is asked about
 	accepted    []string       // what ran and was not predicted, and was kept by decision
 	adopted     bool           // its timer was armed by a night that is gone on with
+	waitsOut    bool           // it takes back by itself what was left there, and nobody can tell more of it
 	onlyLooks   bool           // nothing is waited for, and nothing done
 	trialOurs   bool           // the trial that is pending was begun by the night that is gone on with
 	proves      bool           // all of it ran already, and was not saved or does not show what is expected: nothing is sent, and it is proven
@@ -300,6 +301,10 @@ func (w *worker) prepare() (over bool) {
 	w.proves = done && (w.t.Touches() || w.t.OnlySaves())
 	if why := w.takeUp(); why != "" {
 		return block(why)
+	}
+	if w.waitsOut {
+		w.waitOut()
+		return true
 	}
 	if !done || w.t.OnlySaves() { // else nothing is sent or saved that somebody must have approved
 		if why := w.asSealed(); why != "" {
