@@ -203,7 +203,7 @@ func TestTheDarkGroupAndTheErrand(t *testing.T) {
 	s := x.see("all are reached through ald-quay-0")
 	assert.Contains(t, s, "here ── ● ald-quay-0 ┬─ ▽ ald-quay-1\n")
 	assert.Contains(t, s, "└─ ▽ ald-quay-2\n")
-	assert.Regexp(t, `ald-quay-1 +dark 0:\d\d *\n.*restarts at \S+, in \d:\d\d; should be`, s)
+	assert.Regexp(t, `ald-quay-1 +dark 0:\d\d *\n.*restarts at \S+, in \d:\d\d; back by`, s)
 	x.press("1")
 	x.see("▌ 1 Leave them as they are")
 	x.press("Enter")

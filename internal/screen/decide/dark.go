@@ -43,7 +43,7 @@ func darkRow(d *night.Device, now time.Time, cells int) (rows []ink.Row) {
 	if left := d.TimerDue.Sub(now); left > 0 {
 		text = d.Way.Does(d.TimerDue.Local().Format("15:04:05")) + ", in " + ink.Short(left)
 	}
-	return beside(head, ink.Foam, text+"; should be back by "+d.TimerDue.Add(d.Boot).Local().Format("15:04:05"), cells)
+	return beside(head, ink.Foam, text+"; back by "+d.TimerDue.Add(d.Boot).Local().Format("15:04:05"), cells)
 }
 
 // beside puts a text behind a row, or below it where there is no room.

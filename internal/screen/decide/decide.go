@@ -122,6 +122,7 @@ type View struct {
 	hold    int
 	open    bool
 	at      []int // rows at which the offers were drawn
+	tight   bool  // only the choice under the cursor is told in full
 }
 
 // Open opens the view on a question. Nothing is chosen that would do harm if Enter
@@ -279,6 +280,18 @@ func word(q Question, o night.Offer) (title, does string) {
 	return string(o.Choice), ""
 }
 
+// Within draws the question as [View.Rows] does, and where that takes more than so many rows, tells
+// only the choice under the cursor in full.
+func (v *View) Within(q Question, now time.Time, focused bool, cells, height int) []ink.Row {
+	rows := v.Rows(q, now, focused, cells)
+	if len(rows) <= height {
+		return rows
+	}
+	v.tight = true
+	defer func() { v.tight = false }()
+	return v.Rows(q, now, focused, cells)
+}
+
 // Rows draws the question. Focused says that keys go to it. The row under the
 // cursor is marked, so that whoever has little room can keep it in sight.
 func (v *View) Rows(q Question, now time.Time, focused bool, cells int) []ink.Row {
@@ -303,7 +316,11 @@ func (v *View) Rows(q Question, now time.Time, focused bool, cells int) []ink.Ro
 			if len(q.Alike) > 0 {
 				first = "the first "
 			}
-			head = head.Right(ink.T(ink.Lamp, first+q.Way.Does(q.Due.Format("15:04:05"))+", in "+ink.Short(left)), cells)
+			due := first + q.Way.Does(q.Due.Format("15:04:05")) + ", in " + ink.Short(left)
+			if head.Width()+len(due) >= cells {
+				due = q.Way.Word() + " in " + ink.Short(left)
+			}
+			head = head.Right(ink.T(ink.Lamp, due), cells)
 		}
 	}
 	rows = append(rows, head)
@@ -378,6 +395,9 @@ func (v *View) offer(q Question, o night.Offer, i int, now time.Time, focused bo
 	row := left.Right(right, cells)
 	row.Marked = focused && i == v.cursor
 	rows := []ink.Row{row}
+	if v.tight && i != v.cursor {
+		return rows
+	}
 	for _, l := range ink.Wrap(does, cells-4, 3) {
 		rows = append(rows, ink.T(ink.Dim, "    "+l))
 	}
@@ -411,9 +431,9 @@ func consequences(o night.Offer, cells int) (rows []ink.Row) {
 func (v *View) hint(q Question, cells int) []ink.Row {
 	if v.cursor < 0 || v.cursor >= len(q.Offers) {
 		if len(q.dark) > 0 {
-			return []ink.Row{ink.T(ink.Dim, "Nothing is chosen, and nothing has to be: waiting goes on.   ↑↓ or a number chooses, Esc leaves it")}
+			return hinted("Nothing is chosen, and nothing has to be: waiting goes on.   ↑↓ or a number chooses   Esc leaves it", cells)
 		}
-		return []ink.Row{ink.T(ink.Dim, "Nothing is chosen: ↑↓ or a number chooses.   Esc leaves it")}
+		return hinted("Nothing is chosen: ↑↓ or a number chooses.   Esc leaves it", cells)
 	}
 	o := q.Offers[v.cursor]
 	switch {
@@ -426,7 +446,22 @@ func (v *View) hint(q Question, cells int) []ink.Row {
 	if len(q.Alike) > 0 {
 		hint += "   o decides on " + q.Device + " alone"
 	}
-	return []ink.Row{ink.T(ink.Dim, hint)}
+	return hinted(hint, cells)
+}
+
+// hinted is a hint in as many rows as it takes.
+func hinted(text string, cells int) (rows []ink.Row) {
+	if len([]rune(text)) <= cells {
+		return []ink.Row{ink.T(ink.Dim, text)}
+	}
+	for _, part := range strings.Split(text, "   ") {
+		if k := len(rows) - 1; k >= 0 && rows[k].Width()+3+len([]rune(part)) <= cells {
+			rows[k] = rows[k].Add(ink.Dim, "   "+part)
+			continue
+		}
+		rows = append(rows, ink.T(ink.Dim, part))
+	}
+	return rows
 }
 
 // again says why a choice is to be confirmed.

@@ -194,7 +194,7 @@ func (a *asking) pane(f screen.Frame) []ink.Row {
 	if !open {
 		return nil
 	}
-	rows := a.choice.Rows(q, a.v.n.clock(f.Now), true, f.Cells)
+	rows := a.choice.Within(q, a.v.n.clock(f.Now), true, f.Cells, f.Height)
 	if d := a.v.n.night.Get(q.Device); d != nil && f.Height-len(rows) >= 6 {
 		rows = append(rows, ink.Row{}, ink.T(ink.Faint, strings.Repeat("─", f.Cells)))
 		rows = append(rows, Panel(d, a.v.n.clock(f.Now), func(n int) []string { return a.v.tail(d.Name, n) }, f.Cells, f.Height-len(rows))...)

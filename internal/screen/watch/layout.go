@@ -66,7 +66,7 @@ func (v *View) side(f screen.Frame) []ink.Row {
 		rows = v.brief(f.Cells)
 	case held && v.n.src.Run != nil && (h.Device == "" || v.under(h.Device)):
 		var unasked decide.View
-		rows = unasked.Rows(decide.OfHold(&v.n.night, h), v.n.clock(f.Now), false, f.Cells)
+		rows = unasked.Within(decide.OfHold(&v.n.night, h), v.n.clock(f.Now), false, f.Cells, f.Height)
 	}
 	rows = v.withDevice(rows, f)
 	rows, v.paneTop = ink.Scroll(rows, v.paneTop, ink.LastMarked(rows), f.Height)
