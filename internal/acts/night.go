@@ -310,7 +310,7 @@ func (n *Tonight) NeverSent(device, line string) bool {
 
 func (d *Desk) neverSent(platform, line string) bool {
 	p := d.Profiles[platform]
-	return p != nil && p.NeverSent(line)
+	return p != nil && p.WantsReason(line)
 }
 
 // WayBack says what takes back by itself what is done on a device now, and when; "" for nothing that

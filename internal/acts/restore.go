@@ -216,8 +216,8 @@ func (d *Desk) Again(ctx context.Context, id int64, fleetFile string) (c *Change
 // it, where its file has another text by now, or is gone.
 func (d *Desk) once(p *Past, left []string, fleetFile string, asRan bool) (c *Change, answers []string, err error) {
 	id, ran := p.ID, ranOnce(p.Runbook)
-	if p.File == restoreName { // which is no file: it stands in the journal
-		c, err = d.ChangeOf(restoreName, ran, fleetFile)
+	if slices.Contains([]string{restoreName, saveName, handName}, p.File) { // which are no files: they stand in the journal
+		c, err = d.ChangeOf(p.File, ran, fleetFile)
 	} else {
 		c, err = d.Change(p.File, fleetFile)
 	}

@@ -7,7 +7,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"metabasis/internal/acts"
 	"metabasis/internal/screen/grid"
 )
 
@@ -21,9 +20,9 @@ func (a *app) consoleCommand() *cobra.Command {
 		Long: `Work one device by hand, through the same login and jump hosts as any other, recorded in a
 transcript. A line that its profile says is never sent wants a reason before its end is sent.
 
-With --guard it is a night of its own: the device is backed up and its way back armed first,
-for ten minutes or for the time that you say; that is watched and put off as long as the
-console is open, and runs on once it is not. When you leave it, what runs is read and told
+With --guard 10m it is a night of its own: the device is backed up and its way back armed
+first, for so long; that is watched and put off as long as the console is open, and runs on
+once it is not. When you leave it, what runs is read and told
 as a difference, and you adopt it, which saves it, or take it back. Where nobody is there
 for ten minutes, it is taken back.`,
 		Args: exactly(1),
@@ -62,7 +61,6 @@ for ten minutes, it is taken back.`,
 	}
 	cmd.Flags().BoolVar(&anyway, "anyway", false, "also where another device answers than the one that is meant")
 	cmd.Flags().DurationVar(&guard, "guard", 0, "back it up and arm its way back for that long first, such as 10m; keep or take back what you did at the end")
-	cmd.Flags().Lookup("guard").NoOptDefVal = acts.UsualGuard.String()
 	cmd.Flags().StringVar(&file, "fleet", "", "a fleet file in place of the workspace's")
 	return cmd
 }

@@ -151,7 +151,7 @@ func TestADeviceIsWorkedByHandFromDecide(t *testing.T) {
 func TestAGuardedConsole(t *testing.T) {
 	t.Parallel()
 	ws := troubled(t, "  - {name: ald-quay-1, site: ALD}\n")
-	x := start(t, "100x30", crewEnv(), "-C", ws, "console", "ald-quay-1", "--guard=5m")
+	x := start(t, "100x30", crewEnv(), "-C", ws, "console", "ald-quay-1", "--guard", "5m")
 	x.beginNow()
 	x.see("▌ 1 Work it by hand")
 	x.press("Enter")

@@ -210,6 +210,7 @@ func TestAStepByConsole(t *testing.T) {
 				got := w.night.Devices[0]
 				assert.Equal(t, c.state, got.State, got.Note)
 				assert.True(t, got.Timed, "its way back was armed")
+				assert.Equal(t, len(c.lines) == 0, strings.Contains(got.Note, "as predicted"), "nobody had predicted what was done: %s", got.Note)
 				assert.Equal(t, c.then == night.Adopt, strings.Contains(w.sim.Devices()[0].Saved(), "198.51.100.77"))
 				assert.True(t, w.sim.Devices()[0].Due().IsZero())
 			})

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metabasis/internal/core/night"
+	"metabasis/internal/core/run"
 	"metabasis/internal/core/work"
 	"metabasis/internal/sim"
 )
@@ -77,7 +78,7 @@ func (w *world) goOn(journal []night.Event, back bool) {
 		if d == nil || d.Over {
 			return nil
 		}
-		r := &work.Resumed{ID: id, Night: "night 7", Begun: d.Begun(), Was: d.WasAt(), GoBack: back, Steps: d.Steps, Did: map[int]int{}}
+		r := &work.Resumed{ID: id, Night: "night 7", Begun: d.Begun(), Was: d.WasAt(), GoBack: back, Worked: len(d.Works) > 0, Steps: d.Steps, Did: map[int]int{}}
 		for _, deed := range d.Given() {
 			switch {
 			case deed.Looks:
@@ -331,4 +332,53 @@ step "Log collector"
 		}
 	}
 	assert.Greater(t, lines, 2)
+}
+
+// A night that was cut off while a device was worked by hand: what was done there is not gone on with;
+// it is taken back where somebody says so, at once, and waited for where its timer does.
+func TestWorkedByHandWhenItWasCutOff(t *testing.T) {
+	for _, back := range []bool{true, false} {
+		synctest.Test(t, func(t *testing.T) {
+			w := simple(t, make([]sim.Spec, 1), func(b string) string {
+				head, _, _ := strings.Cut(b, "step \"Time sources\"")
+				return head + "step \"Mend it\" by console\n\nunattended  take back the device\n"
+			})
+			defer w.sim.Close()
+			journal := w.handCut("log host 198.51.100.77")
+			began := time.Now()
+			w.goOn(journal, back)
+			w.runQuiet()
+			d := w.night.Devices[0]
+			assert.Equal(t, night.Reverted, d.State, d.Note)
+			assert.Equal(t, w.initial["ald-quay-1"], w.sim.Devices()[0].Running())
+			assert.Equal(t, back, time.Since(began) < time.Minute, "back %t: %s", back, time.Since(began))
+		})
+	}
+}
+
+// handCut runs a night that is cut off once a line was typed at a device's console.
+func (w *world) handCut(line string) []night.Event {
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	var events []night.Event
+	before := w.journal
+	w.run(ctx, func(r *run.Run, e night.Event) {
+		events = append(events, e)
+		if e.Kind != night.HoldOpened {
+			return
+		}
+		if e.Offers[0].Choice == night.AtConsole {
+			_ = r.Do(ctx, night.Command{Hold: e.Hold, Choice: night.AtConsole, By: "ada"})
+			return
+		}
+		w.types(e.Device, line)
+		cancel()
+	})
+	w.journal = &recordingJournal{inner: before.inner}
+	for i, e := range events { // nobody has written down how it ended
+		if e.Kind == night.LetGo {
+			return events[:i]
+		}
+	}
+	return events
 }

@@ -35,15 +35,15 @@ func TestANightThatWasCutOffIsTold(t *testing.T) {
 	assert.Contains(t, text, "not looked at: no answer")
 	assert.Contains(t, text, "2 devices had not been begun with")
 	for want, l := range map[string]work.Looked{
-		"look again once it answers":                     {Unreached: "no answer"},
-		"a person: somebody was there":                   {Left: "somebody was there", Runs: work.Neither},
-		"whether \"recount\" was done is not known":      {NotOn: "whether \"recount\" was done is not known", Runs: work.InPart},
-		"wait until its own way back takes the change back":                   {Waits: true, Runs: work.AsPredicted},
-		"begin with it anew; or leave it":                {Runs: work.AsBefore},
-		"begin with it anew, with its timer":             {Runs: work.AsBefore, Timer: "restarts"},
-		"prove it; or take it back":                      {Runs: work.AsPredicted, Saved: work.AsPredicted},
-		"prove it and save it; or take it back":          {Runs: work.AsPredicted, Saved: work.AsBefore},
-		"go on with what is left to be sent; or take it": {Runs: work.InPart},
+		"look again once it answers":                        {Unreached: "no answer"},
+		"a person: somebody was there":                      {Left: "somebody was there", Runs: work.Neither},
+		"whether \"recount\" was done is not known":         {NotOn: "whether \"recount\" was done is not known", Runs: work.InPart},
+		"wait until its own way back takes the change back": {Waits: true, Runs: work.AsPredicted},
+		"begin with it anew; or leave it":                   {Runs: work.AsBefore},
+		"begin with it anew, with its timer":                {Runs: work.AsBefore, Timer: "restarts"},
+		"prove it; or take it back":                         {Runs: work.AsPredicted, Saved: work.AsPredicted},
+		"prove it and save it; or take it back":             {Runs: work.AsPredicted, Saved: work.AsBefore},
+		"go on with what is left to be sent; or take it":    {Runs: work.InPart},
 	} {
 		assert.Contains(t, Proposed(l, false), want)
 		if l.Unreached == "" && l.Left == "" {

@@ -34,6 +34,7 @@ func (w *Workspace) resumable(past *Past, back bool) func(device string) *work.R
 		}
 		r := &work.Resumed{ID: past.ID, Night: called, Begun: true, Was: d.WasAt(), Steps: d.Steps, GoBack: back}
 		r.Did, r.InDoubt = done(d)
+		r.Worked = len(d.Works) > 0
 		if d.Backup != "" {
 			if _, text, err := w.Backups("").ReadNoted(d.Name, d.Backup, d.SHA256); err == nil {
 				r.Had = text

@@ -105,7 +105,7 @@ func (w *worker) timerAfter() []string {
 
 // adoptWorked goes on from what was done by hand: it stands for the step.
 func (w *worker) adoptWorked() *trouble {
-	w.byHanded = false
+	w.byHanded, w.unpredicted = false, true // nobody had predicted what a person would do
 	if i := w.at.step; i < len(w.t.Steps) {
 		w.at.sent, w.steps[i].confirmed = true, true
 		s := w.t.Steps[i]

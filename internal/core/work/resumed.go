@@ -26,6 +26,7 @@ type Resumed struct {
 	// InDoubt is a command that was given, or was about to be, and cannot be undone: whether it was
 	// done is not known. "" is none.
 	InDoubt string
+	Worked  bool // it was worked by hand: what was done so is not known
 	GoBack  bool // it is taken back, and not gone on with
 }
 
@@ -116,6 +117,9 @@ func (w *worker) takeUp() (why string) {
 	}
 	lines := joinSome(config.Compare(m.had, m.runs).Lines(w.t.Masked))
 	is := w.like(m, m.runs)
+	if r.Worked && r.GoBack && is != AsBefore { // whatever was done by hand is to be taken back
+		is = InPart
+	}
 	switch is {
 	case NotKnown:
 		if w.itsOwnWay(m) {
