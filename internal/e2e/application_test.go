@@ -161,7 +161,7 @@ func TestTheMouse(t *testing.T) {
 			mouse(0, len([]rune(l[:i])), row+1)
 		}
 	}
-	s = x.see(`▌ \d Take everything back and stop`)
+	s = x.see(`▌ \d+ Take everything back and stop`)
 	assert.NotContains(t, s, "Enter again")
 	x.press("Escape")
 	x.see("! next in need")

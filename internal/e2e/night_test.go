@@ -183,6 +183,7 @@ func TestSmallAndResized(t *testing.T) {
 	x.decide("brm-quay-4", "Take this device back")
 	assert.Contains(t, x.screen(), "sent: log host 198.51.100.14")
 	x.press("Escape")
+	x.see(`Enter transcript`)
 	x.see(`↓ \d+ more`)
 	x.press("f")
 	x.see(`Batch 4 of 4[^\n]*\n +◦ ◦ ◦ ◦ ◦ ◦ ◦`)

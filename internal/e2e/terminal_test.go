@@ -171,7 +171,7 @@ func (x *terminal) decide(device, title string) {
 		x.see(regexp.QuoteMeta(device) + `( +◆| is) held|and \d more`)
 		s := x.screen()
 		switch {
-		case regexp.MustCompile(`▌ \d `+regexp.QuoteMeta(title)).MatchString(s) && strings.Contains(s, "Decide: "+device):
+		case regexp.MustCompile(`▌ \d+ `+regexp.QuoteMeta(title)).MatchString(s) && strings.Contains(s, "Decide: "+device):
 			return
 		case strings.Contains(s, "Esc leaves it") && strings.Contains(s, "Decide: "+device):
 			x.press("Down")

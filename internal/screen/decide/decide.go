@@ -122,7 +122,7 @@ type View struct {
 	hold    int
 	open    bool
 	at      []int // rows at which the offers were drawn
-	tight   bool  // only the choice under the cursor is told in full
+	tight   bool  // only the choice under the cursor is told in full, below all of them: nothing jumps
 }
 
 // Open opens the view on a question. Nothing is chosen that would do harm if Enter
@@ -284,7 +284,14 @@ func word(q Question, o night.Offer) (title, does string) {
 // only the choice under the cursor in full.
 func (v *View) Within(q Question, now time.Time, focused bool, cells, height int) []ink.Row {
 	rows := v.Rows(q, now, focused, cells)
-	if len(rows) <= height {
+	here, most := 0, 0 // whichever is chosen: what fits does not change with the cursor
+	for i, o := range q.Offers {
+		k := len(consequences(o, cells))
+		if most = max(most, k); i == v.cursor && focused {
+			here = k
+		}
+	}
+	if len(rows)-here+most <= height {
 		return rows
 	}
 	v.tight = true
@@ -343,8 +350,14 @@ func (v *View) Rows(q Question, now time.Time, focused bool, cells int) []ink.Ro
 		rows = append(rows, v.offer(q, o, i, now, focused, cells)...)
 	}
 	if focused {
-		rows = append(rows, ink.Row{})
+		if !v.tight {
+			rows = append(rows, ink.Row{})
+		}
 		rows = append(rows, v.hint(q, cells)...)
+		if i := v.cursor; v.tight && i >= 0 && i < len(q.Offers) {
+			_, does := words(q, q.Offers[i])
+			rows = append(rows, v.told(q.Offers[i], i, does, focused, cells)...)
+		}
 		if q.about != nil && v.cursor >= 0 && v.cursor < len(q.Offers) {
 			rows = append(rows, fatesRows(fates(q.about, q.Offers[v.cursor].Choice, now), cells)...)
 		}
@@ -394,10 +407,14 @@ func (v *View) offer(q Question, o night.Offer, i int, now time.Time, focused bo
 	}
 	row := left.Right(right, cells)
 	row.Marked = focused && i == v.cursor
-	rows := []ink.Row{row}
-	if v.tight && i != v.cursor {
-		return rows
+	if v.tight {
+		return []ink.Row{row}
 	}
+	return append([]ink.Row{row}, v.told(o, i, does, focused, cells)...)
+}
+
+// told says what a choice does, and what comes of it where it is the one under the cursor.
+func (v *View) told(o night.Offer, i int, does string, focused bool, cells int) (rows []ink.Row) {
 	for _, l := range ink.Wrap(does, cells-4, 3) {
 		rows = append(rows, ink.T(ink.Dim, "    "+l))
 	}
