@@ -4,6 +4,7 @@ package real
 
 import (
 	"bufio"
+	"flag"
 	"fmt"
 	"os"
 	"os/exec"
@@ -15,6 +16,15 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
+
+// killed has the nights killed: they take as long as their trials and timers last, some eight minutes.
+var killed = flag.Bool("killed", false, "kill nights in mid-trial as well, which takes minutes")
+
+func onlyWhenAsked(t *testing.T) {
+	if !*killed {
+		t.Skip("go test -tags real ./internal/real -run Killed -args -killed")
+	}
+}
 
 // program builds the program, for what must be killed.
 func (l *lab) program() string {
@@ -39,9 +49,9 @@ func (l *lab) killedWhen(binary, book string, so func() bool) (said string) {
 		}
 		done <- all
 	}()
-	killed := false
+	was := false
 	for range 600 {
-		if killed = so(); killed {
+		if was = so(); was {
 			break
 		}
 		time.Sleep(50 * time.Millisecond)
@@ -49,13 +59,14 @@ func (l *lab) killedWhen(binary, book string, so func() bool) (said string) {
 	require.NoError(l.t, cmd.Process.Kill())
 	said = <-done
 	_ = cmd.Wait()
-	require.True(l.t, killed, "it never was so: %s", said)
+	require.True(l.t, was, "it never was so: %s", said)
 	return said
 }
 
 // The process is killed while four routers have a change on trial: each takes it back by itself, as
 // nobody else can confirm it; the night is gone on with from there, or taken back.
 func TestRoutersOfANightThatWasKilled(t *testing.T) {
+	onlyWhenAsked(t)
 	l := newLab(t)
 	homes := routers(t, l)
 	binary := l.program()
@@ -79,10 +90,10 @@ step "A route for the gates"
     want
       | protocol static quays
       |   route 192.0.2.128/25 blackhole
-  expect    any(routes, .prefix == "192.0.2.128/25") within 4s
+  expect    any(routes, .prefix == "192.0.2.128/25") within 2s
 
 finish
-  soak      8s
+  soak      3s
 
 unattended  take back the device
 `)
@@ -95,7 +106,7 @@ unattended  take back the device
 		return true
 	}
 	has := func(home string) bool { return strings.Contains(l.shows(home, "show", "route"), "192.0.2.128/25") }
-	for _, how := range []string{"--back", "--go-on"} {
+	for _, how := range []string{"--go-on", "--back"} {
 		l.killedWhen(binary, book, onTrial)
 		out, err := exec.Command(binary, "-C", l.ws, "resume", "--look").CombinedOutput()
 		t.Logf("%s\n%v", out, err)
@@ -126,6 +137,7 @@ unattended  take back the device
 // The process is killed while the firewall has a line and its own timer runs. What the line does nobody
 // can compute: its timer is waited for, and that it has what it had is read.
 func TestAFirewallOfANightThatWasKilled(t *testing.T) {
+	onlyWhenAsked(t)
 	l := newLab(t)
 	ward(t, l)
 	binary := l.program()
@@ -140,7 +152,7 @@ scope
 precheck
   saved
 
-timer       60s
+timer       30s
 
 step "Time"
   already   when config has "udp dport %[1]d accept"
@@ -155,12 +167,13 @@ step "Time"
     | rm -f /etc/ward/time.nft
 
 finish
-  soak      15s
+  soak      5s
 
 unattended  take back the device
 `, port))
 	}
-	for port, how := range map[int]string{123: "--go-on", 514: "--back"} {
+	for i, how := range []string{"--back", "--go-on"} {
+		port := 514 + i
 		saveWard(t, "flush ruleset\n"+l.wardRuns())
 		before := l.wardRuns()
 		l.killedWhen(binary, rule(port), func() bool { return l.wardRuns() != before })
