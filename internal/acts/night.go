@@ -329,7 +329,7 @@ func wayBack(told *night.Night, device string) string {
 		left := max(time.Until(d.TimerDue).Round(time.Second), 0)
 		return fmt.Sprintf("%s, in %d:%02d", d.Way.Does(d.TimerDue.Local().Format("15:04:05")), int(left.Minutes()), int(left.Seconds())%60)
 	}
-	return "NOTHING TAKES IT BACK BY ITSELF"
+	return "NOTHING THAT IS KNOWN TAKES IT BACK"
 }
 
 // ClearText tells whether a device is reached without encryption.
@@ -346,15 +346,16 @@ func (n *Tonight) device(name string) fleet.Device {
 
 // needing says what needs a person now; "" for nothing. Whoever is at a console is there.
 func needing(told *night.Night) string {
-	holds := slices.DeleteFunc(slices.Clone(told.Holds), func(h night.Hold) bool {
+	waits := *told
+	waits.Holds = slices.DeleteFunc(slices.Clone(told.Holds), func(h night.Hold) bool {
 		return slices.ContainsFunc(h.Offers, func(o night.Offer) bool { return o.Choice == night.ConsoleOver })
 	})
+	h, held := waits.Foremost()
 	dark := told.Count()[night.Dark] + told.Count()[night.Stranded]
 	switch {
 	case !told.Ended.IsZero():
 		return "the night is over"
-	case len(holds) > 0:
-		h := holds[max(slices.IndexFunc(holds, func(h night.Hold) bool { return !h.Aside() }), 0)]
+	case held:
 		who := "the run"
 		if h.Device != "" {
 			who = h.Device
@@ -363,7 +364,7 @@ func needing(told *night.Night) string {
 		if h.Aside() {
 			text = "▽ " + h.Why
 		}
-		if more := len(holds) - 1; more > 0 {
+		if more := len(waits.Holds) - 1; more > 0 {
 			text += fmt.Sprintf(", and %d more", more)
 		}
 		return text

@@ -1,6 +1,7 @@
 package nights
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 	"testing"
@@ -13,6 +14,7 @@ import (
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
+	"metabasis/internal/device/profile"
 	"metabasis/internal/sim"
 )
 
@@ -162,6 +164,40 @@ func TestADeviceIsWorkedByHand(t *testing.T) {
 				assert.Equal(t, running, w.sim.Devices()[0].Saved())
 			})
 		})
+	}
+}
+
+// Other lines come on top of what was done by hand, and are sent once that is adopted; what was done so
+// is taken back with the rest.
+func TestOtherLinesOnTopOfWhatWasDoneByHand(t *testing.T) {
+	for then, state := range map[night.Choice]night.State{night.TryAgain: night.Kept, night.Adopt: night.Kept, night.BackDevice: night.Reverted} {
+		for name, set := range map[string]func(testing.TB) profile.Set{"a language": shipped, "no language": withoutLanguage} {
+			t.Run(string(then)+", "+name, func(t *testing.T) {
+				dir := t.TempDir()
+				synctest.Test(t, func(t *testing.T) {
+					w := simpleOf(t, set(t), dir, refusesLog, nil, nil)
+					defer w.sim.Close()
+					w.mark = "log host 198.51.100"
+					d := &decider{t: t, steps: []step{{choice: night.AtConsole},
+						{choice: night.ConsoleOver, before: func() { w.types("ald-quay-1", "log host 198.51.100.77") }},
+						{choice: night.OtherLines, lines: []string{"log host 198.51.100.15"}}, {choice: then}}}
+					w.run(t.Context(), d.decide)
+					w.checkLaws()
+					require.GreaterOrEqual(t, len(d.holds), 4)
+					assert.Equal(t, "worked by hand by ada: 1 line is different", d.holds[3].Note)
+					assert.Contains(t, strings.Join(d.holds[3].Lines, "\n"), "other lines by ada: seen on the desk")
+					got, running := w.night.Devices[0], w.sim.Devices()[0].Running()
+					assert.Equal(t, state, got.State, got.Note)
+					if state == night.Reverted {
+						assert.Equal(t, w.initial["ald-quay-1"], running)
+						return
+					}
+					assert.Contains(t, running, "log host 198.51.100.77\n")
+					assert.Equal(t, then == night.TryAgain, strings.Contains(running, "log host 198.51.100.15\n"))
+					assert.Equal(t, running, w.sim.Devices()[0].Saved())
+				})
+			})
+		}
 	}
 }
 
@@ -353,4 +389,99 @@ func TestASiteIsTakenBack(t *testing.T) {
 		}
 		assert.Zero(t, len(w.night.Holds))
 	})
+}
+
+// withoutLanguage are the shipped profiles, of which that of the terns does not say what lines do.
+func withoutLanguage(t testing.TB) profile.Set {
+	set := shipped(t)
+	tern := *set["tern"]
+	tern.Grammar.Lines = nil
+	set["tern"] = &tern
+	return set
+}
+
+// What was done by hand is never kept without a word, also where nobody can compute what it does: it is
+// worked once more without a change, its timer is put off, and only then is it adopted.
+func TestWhatWasDoneByHandIsNotPassedOver(t *testing.T) {
+	for name, between := range map[string][]step{
+		"once more, without a change": {{choice: night.AtConsole}, {choice: night.ConsoleOver}},
+		"put off":                     {{choice: night.Extend}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			synctest.Test(t, func(t *testing.T) {
+				w := simpleOf(t, withoutLanguage(t), dir, []sim.Spec{{Faults: []sim.Fault{{Kind: sim.Rejects, Match: "^log host 198.51.100.14$", Times: 1}}}}, nil, nil)
+				defer w.sim.Close()
+				d := &decider{t: t, steps: slices.Concat([]step{{choice: night.AtConsole},
+					{choice: night.ConsoleOver, before: func() { w.types("ald-quay-1", "log host 198.51.100.77") }}}, between, []step{{choice: night.Adopt}})}
+				w.run(t.Context(), d.decide)
+				w.checkLaws()
+				asked := 0
+				for _, h := range d.holds {
+					if h.Note != "worked by hand by ada: 1 line is different" {
+						continue
+					}
+					asked++
+					assert.Equal(t, night.Adopt, h.Offers[0].Choice)
+					for _, o := range h.Offers {
+						assert.NotContains(t, []night.Choice{night.SkipStep, night.ItIsDone, night.Accept}, o.Choice)
+						assert.True(t, o.Choice != night.TryAgain || o.Reason)
+					}
+				}
+				assert.Equal(t, 2, asked)
+				assert.Equal(t, night.Kept, w.night.Devices[0].State, w.night.Devices[0].Note)
+				assert.NotContains(t, w.night.Devices[0].Note, "as predicted")
+			})
+		})
+	}
+}
+
+// Contact is lost at any reading, that of what was done by hand among them: a device is never kept with
+// what nobody adopted. The unattended line adopts nothing, either.
+func TestContactIsLostOverWhatWasDoneByHand(t *testing.T) {
+	lost := 0
+	for after := range 16 {
+		for _, leaves := range []bool{false, true} {
+			t.Run(fmt.Sprint(after, leaves), func(t *testing.T) {
+				dir := t.TempDir()
+				synctest.Test(t, func(t *testing.T) {
+					specs := []sim.Spec{{Faults: []sim.Fault{{Kind: sim.Rejects, Match: "^log host 198.51.100.14$", Times: 1},
+						{Kind: sim.Drops, Match: "^tell running", After: after, Times: 1}}}}
+					w := simpleOf(t, withoutLanguage(t), dir, specs, nil, func(b string) string {
+						return swapIn(b, "unattended  take back the device", "unattended  after 1m, try again 3 times, then skip the step")
+					})
+					defer w.sim.Close()
+					typed := false
+					w.run(t.Context(), func(r *run.Run, e night.Event) {
+						if e.Kind != night.HoldOpened || e.Device == "" {
+							return
+						}
+						first := e.Offers[0].Choice
+						switch {
+						case first == night.ConsoleOver && !typed:
+							typed = true
+							w.types(e.Device, "log host 198.51.100.77")
+						case !typed:
+							first = night.AtConsole
+						case leaves:
+							assert.NoError(t, r.Do(t.Context(), night.Command{Choice: night.Nobody}))
+							return
+						}
+						go func() {
+							assert.NoError(t, r.Do(t.Context(), night.Command{Hold: e.Hold, Choice: first, By: "ada", Reason: "seen on the desk"}))
+						}()
+					})
+					w.everyNightEnds()
+					d := w.night.Devices[0]
+					has := strings.Contains(w.sim.Devices()[0].Running(), "198.51.100.77")
+					adopted := slices.ContainsFunc(w.night.Decided, func(x night.Decision) bool { return x.Choice == night.Adopt })
+					assert.Equal(t, has, adopted && d.State == night.Kept, "%s: %s", d.State, d.Note)
+					if slices.ContainsFunc(w.seen, func(e night.Event) bool { return e.Kind == night.Lost }) && typed {
+						lost++
+					}
+				})
+			})
+		}
+	}
+	assert.Greater(t, lost, 3)
 }

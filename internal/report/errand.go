@@ -60,7 +60,7 @@ func (d *errand) device(dev DeviceReport, at Place) {
 	}
 	d.differs(dev)
 	if len(dev.Sent) > 0 {
-		d.Add(textf("It took these lines of the change, in this order, the last of all that was done at %s:", hour(dev.SentAt)), document.Code(boxed(dev.Sent)))
+		d.Add(textf("It took these lines of the change, in this order, the last of all that was done at %s:", hour(dev.SentAt)), document.Code(taken(dev)))
 	}
 	for _, w := range dev.Works {
 		if w.Over.IsZero() {
@@ -118,6 +118,15 @@ func putRight(differs []string) (out []string) {
 		}
 	}
 	return out
+}
+
+// taken are the lines that a device took. They are ticked off one by one only where nobody has read
+// what is to be put right: else that is.
+func taken(dev DeviceReport) []string {
+	if len(dev.Differs) > 0 {
+		return dev.Sent
+	}
+	return boxed(dev.Sent)
 }
 
 // boxed is lines with a box each, to be ticked on paper.

@@ -62,6 +62,7 @@ func TestTheErrand(t *testing.T) {
 	assert.Contains(t, brm, "This is to be put right, as it was read at")
 	assert.Contains(t, brm, "  [ ] take away  lan 310\n  [ ] put back   port 3 > label \"gate\"")
 	assert.Contains(t, brm, "backups/brm-quay-1/a.cfg\n  ab12")
+	assert.Equal(t, 2, strings.Count(brm, "[ ]"), "what is to be put right is ticked off, and nothing else")
 	ald := part("ald-quay-1")
 	assert.Contains(t, ald, "What runs on it was not read since the change began")
 	assert.Contains(t, ald, "[ ] lan 310")

@@ -137,6 +137,9 @@ const (
 	Release Choice = "let go of everything"
 )
 
+// Wide tells a choice that is about more than the devices that it is asked of.
+func (c Choice) Wide() bool { return c == BackBatch || c == BackSite || c == BackAll }
+
 // Offer is a choice with its consequences.
 type Offer struct {
 	Choice  Choice        `json:"choice"`
@@ -333,14 +336,6 @@ type Command struct {
 	Lines []string `json:"lines,omitempty"`
 	// Also are further holds that are answered with the same choice, in one decision.
 	Also []int `json:"also,omitempty"`
-}
-
-// CountSteps counts steps in words.
-func CountSteps(n int) string {
-	if n == 1 {
-		return "1 step"
-	}
-	return fmt.Sprintf("%d steps", n)
 }
 
 // CountLines counts lines in words.

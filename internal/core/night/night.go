@@ -44,6 +44,15 @@ type Hold struct {
 	Devices  []string  // that it is about, where they are several: those without contact
 }
 
+// Foremost is the oldest hold that waits for a person, else the oldest of those beside which devices
+// wait by themselves; false where there is none.
+func (n *Night) Foremost() (Hold, bool) {
+	if len(n.Holds) == 0 {
+		return Hold{}, false
+	}
+	return n.Holds[max(slices.IndexFunc(n.Holds, func(h Hold) bool { return !h.Aside() }), 0)], true
+}
+
 // Aside tells whether what it is about waits by itself: whether to go on waiting is what is asked.
 func (h Hold) Aside() bool { return aside(h.Offers) }
 

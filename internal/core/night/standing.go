@@ -10,8 +10,13 @@ import (
 // have to take in all of them: a night of five thousand devices has a million. What is read of it is
 // what [Fold] makes of the events up to there.
 
+// standingVersion is counted up with every change of what a night or a device has, or of what [Fold]
+// makes of an event: how a night stood is trusted only where it was written by the same.
+const standingVersion = 1
+
 // standing is a night as it is written down. Its outline is not: that is its first event.
 type standing struct {
+	Version int
 	Night
 	Devices []standingDevice
 }
@@ -27,7 +32,7 @@ type standingDevice struct {
 
 // Standing writes down how a night stands.
 func Standing(n *Night) ([]byte, error) {
-	s := standing{Night: *n}
+	s := standing{Version: standingVersion, Night: *n}
 	s.Outline, s.Night.Devices = nil, nil
 	for _, d := range n.Devices {
 		x := standingDevice{Device: *d, FromMark: d.mark, WasLined: d.lined, DeedsBefore: d.Intent.deeds}
@@ -46,6 +51,9 @@ func FromStanding(planned Event, data []byte) (Night, error) {
 	var s standing
 	if err := json.Unmarshal(data, &s); err != nil {
 		return Night{}, fmt.Errorf("reading how a night stood: %w", err)
+	}
+	if s.Version != standingVersion {
+		return Night{}, fmt.Errorf("reading how a night stood: another version of this program wrote it")
 	}
 	n := Fold(Night{}, planned)
 	if n.Outline == nil || len(n.Devices) != len(s.Devices) {

@@ -80,6 +80,7 @@ func (r *Run) somebody(by string) {
 	}
 	r.absent, r.lineDecides = false, false
 	r.rec.Emit(night.Event{Kind: night.Attended, By: by})
+	r.askOfDark() // what went dark meanwhile
 }
 
 // leftAlone has the unattended line decide: what is held now, and what will be.

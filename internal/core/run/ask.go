@@ -149,7 +149,7 @@ func (r *Run) offerAnew() {
 		h := r.holds[n]
 		fresh, other := slices.Clone(h.offers), false
 		if n == r.dark.hold {
-			h.devices = slices.Sorted(maps.Keys(r.dark.devices))
+			h.devices = r.stillAsked()
 			fresh = r.darkOffers(h.devices)
 			other = !slices.Equal(h.devices, r.dark.asked) || len(fresh) != len(h.offers)
 			r.dark.asked = h.devices
@@ -232,8 +232,8 @@ func (r *Run) holdDevice(of *hand, m work.Held) {
 			of.orders.Answer(m.Question, c)
 		}
 	}}
-	offered := func(c night.Choice) bool {
-		return slices.ContainsFunc(offers, func(o night.Offer) bool { return o.Choice == c })
+	offered := func(c night.Choice) bool { // without a reason, which nobody is there to give
+		return slices.ContainsFunc(offers, func(o night.Offer) bool { return o.Choice == c && !o.Reason })
 	}
 	h.alone = func() night.Choice {
 		alone := night.BackDevice // nobody is there to say that it goes on after the time to change things
@@ -260,9 +260,17 @@ func (r *Run) batchTargets() (out []*plan.Target) {
 
 // ofSite are the devices of a site that were touched, in whichever batch.
 func (r *Run) ofSite(site string) (out []*plan.Target) {
-	for _, t := range r.plan.Targets() {
-		if site != "" && t.Device.Site == site && (r.active[t.Device.Name] != nil || r.ends[t.Device.Name] == night.Kept) {
-			out = append(out, t)
+	if site == "" {
+		return nil
+	}
+	for _, h := range r.kept {
+		if h.target.Device.Site == site {
+			out = append(out, h.target)
+		}
+	}
+	for _, h := range r.active {
+		if h.target.Device.Site == site {
+			out = append(out, h.target)
 		}
 	}
 	return out
@@ -286,12 +294,6 @@ func (r *Run) alone(h *hand, skips, again bool) night.Choice {
 		return night.BackAll
 	}
 	return night.BackDevice
-}
-
-// openOf opens a hold that is about several devices.
-func (r *Run) openOf(h *openHold, devices []string, why string, evidence []string) {
-	h.devices = devices
-	r.open(h, "", why, evidence)
 }
 
 // open opens a hold and, when nobody is there, answers it.
@@ -325,7 +327,7 @@ func (r *Run) answer(c night.Command) {
 		}
 		r.rec.Emit(night.Event{Kind: night.HoldClosed, Device: device, Hold: n, Choice: c.Choice, By: c.By, Note: r.plan.Mask(c.Reason)})
 		h.answer(c)
-		if c.Choice == night.BackBatch || c.Choice == night.BackSite || c.Choice == night.BackAll { // of all that are alike, once
+		if c.Choice.Wide() { // of all that are alike, once
 			return
 		}
 	}

@@ -110,7 +110,7 @@ func (r *Run) afterBatch(ctx context.Context) {
 	case rules.HoldAlways || slices.Contains(rules.HoldAfter, r.batch+1):
 		count := map[night.State]int{}
 		for _, t := range r.plan.Batches[r.batch] {
-			count[r.ends[t.Device.Name]]++
+			count[cmp.Or(r.ends[t.Device.Name], night.Dark)]++ // one that has no end is still looked for
 		}
 		var lines []string
 		for _, s := range slices.Sorted(maps.Keys(count)) {
@@ -174,11 +174,11 @@ func (r *Run) message(m any) {
 	case tooLate:
 		r.endsAlone(m)
 	case askDark:
-		r.askOfDark(m)
-	case goBeside:
-		if _, dark := r.dark.devices[m.device]; dark {
-			r.dark.beside[m.device] = true
+		if r.still(m.darkDevice) && !slices.Contains(r.dark.asked, m.Device) {
+			r.askOfDark()
 		}
+	case goBeside:
+		m.beside = r.still(m.darkDevice)
 	case work.CannotWrite: // whoever says it, and whenever
 		if !r.stopping {
 			r.stop("stopped: " + m.Err.Error())

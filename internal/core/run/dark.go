@@ -16,56 +16,73 @@ import (
 // brought it back. Those that went dark together are one question, whether to go on waiting for them,
 // with what they have in common: what takes four devices away at once is seldom on the four.
 
-// darkness is what is known of devices without contact.
+// darkness is the devices without contact, and the question that is asked of them.
 type darkness struct {
-	devices map[string]work.GoneDark
-	since   map[string]time.Time
-	hold    int             // in which it is asked; 0 where it is not
-	asked   []string        // the devices of that question, as it was told last
-	soon    int             // of the newest one that is to be asked
-	beside  map[string]bool // the rest does not wait for those
+	devices map[string]*darkDevice
+	hold    int      // in which it is asked; 0 where it is not
+	asked   []string // the devices of that question, as it was told last
 }
 
-// gathers is how long further devices are waited for that go dark with the first.
-const gathers = time.Second
+// darkDevice is what is known of one of them.
+type darkDevice struct {
+	work.GoneDark
+	since  time.Time
+	beside bool // the rest does not wait for it
+}
 
-// askDark and goBeside are our own messages: it is time to ask, and to go on.
+// gathers is how long further devices are waited for that go dark with the first, and patience how long
+// is waited before anybody is asked of one that was left to its timer: who decided that knows of it.
+const (
+	gathers  = time.Second
+	patience = 20 * time.Second
+)
+
+// askDark and goBeside are our own messages: it is time to ask of a device, and to go on beside it, if
+// it is dark since then.
 type (
-	askDark  struct{ soon int }
-	goBeside struct{ device string }
+	askDark  struct{ *darkDevice }
+	goBeside struct{ *darkDevice }
 )
 
 // goneDark takes in that contact is lost with a device.
 func (r *Run) goneDark(m work.GoneDark) {
-	d := &r.dark
-	if d.devices == nil {
-		d.devices, d.since, d.beside = map[string]work.GoneDark{}, map[string]time.Time{}, map[string]bool{}
+	if r.dark.devices == nil {
+		r.dark.devices = map[string]*darkDevice{}
 	}
-	d.devices[m.Device], d.since[m.Device] = m, r.now()
-	if !r.byLine() { // else it waits by itself, and nobody is there
-		d.soon++
-		r.later(gathers, askDark{d.soon})
+	d := &darkDevice{GoneDark: m, since: r.now()}
+	r.dark.devices[m.Device] = d
+	wait := gathers
+	if m.Decided {
+		wait = patience
 	}
+	r.later(wait, askDark{d})
 	if wait := r.plan.Rules.DarkFor; wait > 0 {
-		r.later(wait, goBeside{m.Device})
+		r.later(wait, goBeside{d})
 	}
 }
 
+// still tells whether a device is dark since then.
+func (r *Run) still(d *darkDevice) bool { return r.dark.devices[d.Device] == d }
+
 // regained takes in that a device is there again, or that nobody waits for it any more.
 func (r *Run) regained(device string) {
-	if _, dark := r.dark.devices[device]; !dark {
+	if r.dark.devices[device] == nil {
 		return
 	}
 	delete(r.dark.devices, device)
-	delete(r.dark.since, device)
-	delete(r.dark.beside, device)
 	switch {
 	case r.dark.hold == 0:
-	case len(r.dark.devices) == 0:
+		r.dark.asked = r.stillAsked() // it may go dark again
+	case len(r.stillAsked()) == 0:
 		r.closeDark()
 	default:
 		r.offerAnew()
 	}
+}
+
+// stillAsked are the devices of the question that are still dark.
+func (r *Run) stillAsked() []string {
+	return slices.DeleteFunc(slices.Clone(r.dark.asked), func(name string) bool { return r.dark.devices[name] == nil })
 }
 
 // closeDark closes the question that nobody has to answer any more.
@@ -74,49 +91,47 @@ func (r *Run) closeDark() {
 		delete(r.holds, r.dark.hold)
 		r.rec.Emit(night.Event{Kind: night.HoldClosed, Hold: r.dark.hold})
 	}
-	r.dark.hold = 0
+	r.dark.hold, r.dark.asked = 0, nil
 }
 
-// askOfDark asks of the devices that are dark, those before included: a question of fewer is closed.
-func (r *Run) askOfDark(m askDark) {
-	if m.soon != r.dark.soon || len(r.dark.devices) == 0 || r.released || r.byLine() {
+// askOfDark asks of all devices that are dark: a question of fewer is closed. Where nobody is there,
+// they wait by themselves.
+func (r *Run) askOfDark() {
+	names := slices.Sorted(maps.Keys(r.dark.devices))
+	if len(names) == 0 || r.released || r.byLine() || slices.Equal(names, r.dark.asked) {
 		return
 	}
 	r.closeDark()
-	names := slices.Sorted(maps.Keys(r.dark.devices))
 	offers := r.darkOffers(names)
-	h := &openHold{aside: true, offers: offers, answer: func(c night.Command) {
-		r.dark.hold = 0
-		switch c.Choice {
-		case night.Leave:
-			for name := range r.dark.devices {
-				if h := r.active[name]; h != nil {
-					h.orders.Leave()
-				}
-			}
-		case night.GoOnBeside:
-			for name := range r.dark.devices {
-				r.dark.beside[name] = true
-			}
-		case night.BackAll:
-			r.takeAllBack()
-		}
-	}}
 	why := "no contact with " + names[0]
 	if len(names) > 1 {
 		why = fmt.Sprintf("no contact with %d devices", len(names))
 	}
-	r.openOf(h, names, why, r.darkEvidence(names))
-	r.dark.hold, r.dark.asked = r.nextHold, names
+	r.dark.asked = names
+	r.open(&openHold{aside: true, devices: names, offers: offers, answer: r.answerDark}, "", why, r.darkEvidence(names))
+	r.dark.hold = r.nextHold
+}
+
+// answerDark carries out what was decided of the devices that were asked of, and of no other.
+func (r *Run) answerDark(c night.Command) {
+	names := r.stillAsked()
+	r.dark.hold = 0 // they are not asked of again
+	for _, name := range names {
+		switch c.Choice {
+		case night.Leave:
+			r.active[name].orders.Leave()
+		case night.GoOnBeside:
+			r.dark.devices[name].beside = true
+		}
+	}
+	if c.Choice == night.BackAll {
+		r.takeAllBack()
+	}
 }
 
 // darkOffers are what can be decided of devices without contact: they are waited for in any case.
 func (r *Run) darkOffers(names []string) []night.Offer {
-	longest, open := time.Duration(0), false
-	for _, name := range names {
-		d := r.dark.devices[name]
-		longest, open = max(longest, d.Back.Sub(r.now())), open || d.Due.IsZero()
-	}
+	open := slices.ContainsFunc(names, func(name string) bool { return r.dark.devices[name].Due.IsZero() })
 	back, touched := r.backAll()
 	out := []night.Offer{{Choice: night.Leave, Touches: len(names)}}
 	if r.unstarted() && !r.stopping {
@@ -131,25 +146,20 @@ func (r *Run) darkEvidence(names []string) (out []string) {
 	var targets []*plan.Target
 	first, last := time.Time{}, time.Time{}
 	for _, name := range names {
-		d, since := r.dark.devices[name], r.dark.since[name]
-		text := fmt.Sprintf("%s: dark since %s; ", name, at(since))
-		switch {
-		case d.Due.IsZero():
+		d, t := r.dark.devices[name], r.active[name].target
+		text := fmt.Sprintf("%s: dark since %s; ", name, at(d.since))
+		if d.Due.IsZero() {
 			text += "no timer takes the change back; it is looked for until " + at(d.Until)
-		default:
-			h := r.active[name]
-			text += h.target.Traits.Timer.Does(at(d.Due)) + ", "
+		} else {
+			text += t.Traits.Timer.Does(at(d.Due)) + ", "
 			text += fmt.Sprintf("should be back by %s; it is looked for until %s", at(d.Back), at(d.Until))
 		}
-		out = append(out, text)
-		if h := r.active[name]; h != nil {
-			targets = append(targets, h.target)
+		out, targets = append(out, text), append(targets, t)
+		if first.IsZero() || d.since.Before(first) {
+			first = d.since
 		}
-		if first.IsZero() || since.Before(first) {
-			first = since
-		}
-		if since.After(last) {
-			last = since
+		if d.since.After(last) {
+			last = d.since
 		}
 	}
 	if len(targets) > 1 {
@@ -163,10 +173,6 @@ func (r *Run) darkEvidence(names []string) (out []string) {
 
 // common says what devices have in common that went dark together.
 func common(of []*plan.Target) string {
-	dark := map[string]bool{}
-	for _, t := range of {
-		dark[t.Device.Name] = true
-	}
 	for _, t := range of { // one that the others are reached through says most
 		behind := 0
 		for _, o := range of {
@@ -199,7 +205,7 @@ func common(of []*plan.Target) string {
 // contact that it does not wait for any more.
 func (r *Run) heldUp() bool {
 	for name := range r.active {
-		if !r.dark.beside[name] {
+		if d := r.dark.devices[name]; d == nil || !d.beside {
 			return true
 		}
 	}

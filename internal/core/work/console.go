@@ -13,6 +13,12 @@ import (
 // in a step that is that. Its way back is watched meanwhile. What they do there nobody can say: what
 // runs is read when they are done, shown as a difference, and adopted or taken back.
 
+// handwork is what was done by hand and is not adopted: it is read again before anything goes on.
+type handwork struct {
+	from config.Config // what ran before
+	by   string        // who did it last
+}
+
 // atConsole lets a person work the device by hand, and reads what came of it.
 func (w *worker) atConsole(tr *trouble, by string) (next *trouble, over bool) {
 	_, from, err := w.running()
@@ -23,6 +29,10 @@ func (w *worker) atConsole(tr *trouble, by string) (next *trouble, over bool) {
 		return faced("working it by hand", err), false
 	}
 	w.handed = true
+	if w.untaken == nil { // else nobody has adopted yet what was done before
+		w.untaken = &handwork{from: from}
+	}
+	w.untaken.by = by
 	w.emit(night.Event{Kind: night.Worked, Step: w.at.step + 1, By: by})
 	switch decided, err := w.whileWorked(by); {
 	case err != nil:
@@ -30,25 +40,44 @@ func (w *worker) atConsole(tr *trouble, by string) (next *trouble, over bool) {
 	case decided.Choice != night.ConsoleOver:
 		return w.carry(tr, decided)
 	}
-	_, now, err := w.running()
-	if err != nil {
-		return faced("reading what was done by hand", err), false
-	}
 	if w.at.step < len(w.steps) {
 		w.steps[w.at.step].worked = true
 	}
-	d := config.Compare(from, now)
+	return w.readWorked(tr), false
+}
+
+// byHanded tells whether it has another configuration since it was worked by hand, which is to be
+// adopted, or not.
+func (w *worker) byHanded() bool { return w.untaken != nil && w.differs != nil }
+
+// withWorked is a trouble with what was done by hand and nobody has read yet, such as when contact was
+// lost at the console: nothing is decided before that is read, and what is not adopted is never kept.
+func (w *worker) withWorked(tr *trouble) *trouble {
+	if w.untaken == nil || w.byHanded() {
+		return tr
+	}
+	return w.readWorked(tr)
+}
+
+// readWorked reads what was done by hand, and holds for it where that is anything.
+func (w *worker) readWorked(tr *trouble) *trouble {
+	_, now, err := w.running()
+	if err != nil {
+		return faced("reading what was done by hand", err)
+	}
+	by, d := w.untaken.by, config.Compare(w.untaken.from, now)
 	lines := d.Lines(w.t.Masked)
 	w.emit(night.WorkedOver(w.at.step+1, by, lines))
 	remarks := w.timerAfter()
 	if d.Empty() {
+		w.untaken = nil
 		again := *tr
 		again.remarks = append([]string{"worked by hand by " + by + ": what runs is what ran before"}, remarks...)
-		return &again, false
+		return &again
 	}
-	w.byHanded, w.differs = true, &now
+	w.differs = &now
 	return &trouble{why: fmt.Sprintf("worked by hand by %s: %s", by, differ(len(lines))), remarks: remarks, evidence: lines,
-		err: &driver.Unclear{Asked: "what was done by hand", Got: d.String()}}, false
+		err: &driver.Unclear{Asked: "what was done by hand", Got: d.String()}}
 }
 
 func differ(n int) string {
@@ -105,7 +134,7 @@ func (w *worker) timerAfter() []string {
 
 // adoptWorked goes on from what was done by hand: it stands for the step.
 func (w *worker) adoptWorked() *trouble {
-	w.byHanded, w.unpredicted = false, true // nobody had predicted what a person would do
+	w.untaken, w.unpredicted = nil, true // nobody had predicted what a person would do
 	if i := w.at.step; i < len(w.t.Steps) {
 		w.at.sent, w.steps[i].confirmed = true, true
 		s := w.t.Steps[i]
@@ -120,7 +149,7 @@ func (w *worker) adoptWorked() *trouble {
 
 // adoptUnder goes on from what was done by hand, and the step is still to be done.
 func (w *worker) adoptUnder() {
-	w.byHanded = false
+	w.untaken, w.unpredicted = nil, true
 	if w.expected != nil {
 		w.accepted = append(w.accepted, w.notAsPredicted(config.Compare(*w.expected, *w.differs))...)
 		w.expected = w.differs

@@ -53,14 +53,12 @@ func (w *worker) await(why string) verdict {
 	case <-w.orders.leave: // said of an earlier time
 	default:
 	}
-	dark := GoneDark{Device: w.name(), Until: deadline}
+	dark := GoneDark{Device: w.name(), Until: deadline, Decided: w.firing}
 	if w.pends() {
 		dark.Due, dark.Back = w.due, later(w.due, time.Now()).Add(boot)
 	}
 	defer func() { w.crew.Tell(Regained{w.name()}) }()
-	if !w.firing { // else somebody has decided that it does
-		w.crew.Tell(dark)
-	}
+	w.crew.Tell(dark)
 	if w.firing {
 		if err := w.pause(time.Until(w.due) + boot/2); err != nil {
 			return w.gone(err)

@@ -15,6 +15,9 @@ import (
 // decide holds and carries out the choice. It returns further trouble, or nil
 // and whether the night is over.
 func (w *worker) decide(tr *trouble) (next *trouble, over bool) {
+	if tr = w.withWorked(tr); tr.lost() {
+		return tr, false
+	}
 	decided, err := w.hold(tr)
 	if err != nil {
 		return &trouble{why: err.Error(), err: err, evidence: tr.evidence}, false
@@ -24,15 +27,18 @@ func (w *worker) decide(tr *trouble) (next *trouble, over bool) {
 
 // carry carries out what was decided of a trouble.
 func (w *worker) carry(tr *trouble, decided night.Command) (next *trouble, over bool) {
+	if w.untaken != nil && !w.byHanded() && goesOn(decided.Choice) {
+		return tr, false // what was done by hand is to be read first
+	}
 	switch decided.Choice {
 	case night.Accept, night.Adopt, night.Extend, night.OtherLines:
 	case night.TryAgain, night.GoOnLate:
-		if w.byHanded {
+		if w.byHanded() {
 			w.adoptUnder()
 		}
 		w.differs = nil
 	default:
-		w.differs, w.byHanded = nil, false
+		w.differs = nil
 	}
 	w.overrun = false
 	switch decided.Choice {
@@ -67,6 +73,15 @@ func (w *worker) carry(tr *trouble, decided night.Command) (next *trouble, over 
 		w.takeBack("taken back by decision: " + tr.why)
 		return nil, true
 	}
+}
+
+// goesOn tells whether a choice leads on to the device's being kept.
+func goesOn(c night.Choice) bool {
+	switch c {
+	case night.TryAgain, night.GoOnLate, night.SkipStep, night.ItIsDone, night.DoAgain, night.Accept, night.Adopt, night.OtherLines:
+		return true
+	}
+	return false
 }
 
 // skipStep undoes what was sent of the step, proves that the device is what it
@@ -209,8 +224,8 @@ func (w *worker) situation() situation {
 			s.later++
 		}
 	}
-	byHand := i < len(w.t.Steps) && w.t.Steps[i].ByPerson()                                           // once somebody says that it is done
-	s.byHanded, s.sealed, s.hears = w.byHanded, w.crew.Plan.Seal != "", w.ses != nil && w.t.Touches() // else nothing was armed
+	byHand := i < len(w.t.Steps) && w.t.Steps[i].ByPerson()                                             // once somebody says that it is done
+	s.byHanded, s.sealed, s.hears = w.byHanded(), w.crew.Plan.Seal != "", w.ses != nil && w.t.Touches() // else nothing was armed
 	s.cuts, s.undoes, s.steps = few(w.t.Below), w.undoLines(), len(w.t.Steps)
 	s.again.usual, s.again.most = w.going(i, w.at.sent || byHand, w.at.soaked)
 	s.accept.usual, s.accept.most = w.going(i, true, w.at.soaked)

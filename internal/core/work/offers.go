@@ -289,8 +289,11 @@ func (s *situation) soFar() []string {
 	if s.steps == 0 || s.kind == plan.ConsoleStep {
 		return nil
 	}
+	if s.over && s.steps == 1 {
+		return []string{"so far: its only step is done"}
+	}
 	if s.over {
-		return []string{fmt.Sprintf("so far: all of its %s done", night.CountSteps(s.steps))}
+		return []string{fmt.Sprintf("so far: all of its %d steps done", s.steps)}
 	}
 	text := fmt.Sprintf("so far: step %d of %d", s.step+1, s.steps)
 	if s.changes && s.kind == plan.ChangeStep && !s.whole {

@@ -52,6 +52,8 @@ type (
 		Due    time.Time // when its own way back is due; zero where nothing is pending
 		Back   time.Time // when it should be there again by that
 		Until  time.Time // it is looked for until then
+		// Decided tells that a person left it to its timer.
+		Decided bool
 	}
 	Regained struct{ Device string }
 	// Over says that a device's night is over.

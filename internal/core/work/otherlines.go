@@ -50,7 +50,10 @@ func (w *worker) otherLines(tr *trouble, c night.Command) *trouble {
 	} else {
 		again.remarks = append(again.remarks, "what they do is not known: its profile has no language; the undo lines stay those of the runbook")
 	}
-	w.differs, w.at.sent = nil, false
+	w.at.sent = false
+	if w.differs = nil; w.untaken != nil { // they come on top of what was done by hand, which is still to be adopted
+		w.differs = &now
+	}
 	w.steps[i].already, w.steps[i].onto = false, now
 	w.setStep(i, s)
 	w.computeFrom(i+1, s.After)

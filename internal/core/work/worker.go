@@ -48,9 +48,9 @@ type worker struct {
 	goesOnLate  bool   // a person said that it goes on all the same
 	release     func() // gives the device free for other nights; nil when nothing was claimed
 
-	byHanded    bool // it was worked by hand, and what was changed so is to be adopted, or not
-	refusedUndo int  // undo lines that were refused
-	skipFailed  bool // leaving a step out did not work: an unattended run does not try it again
+	untaken     *handwork // what was done by hand, until it is adopted; nil for nothing
+	refusedUndo int       // undo lines that were refused
+	skipFailed  bool      // leaving a step out did not work: an unattended run does not try it again
 }
 
 // known is what is known of a device. It outlives the worker that found it out: who takes

@@ -232,11 +232,11 @@ func (b *bar) Write(p []byte) (int, error) {
 // noted before.
 func (b *bar) typed(p []byte) (send []byte, remark string) {
 	b.mu.Lock()
-	asked := b.guard.asks()
+	asked := b.guard.held != ""
 	send, remark = b.guard.typing(p)
-	changed := b.guard.asks() != asked
+	asked = asked || b.guard.held != ""
 	b.mu.Unlock()
-	if changed {
+	if asked { // or was
 		b.draw()
 	}
 	return send, remark
@@ -273,8 +273,8 @@ func (b *bar) draw() {
 	case b.s.Offer() != "":
 		right = "Ctrl-P sends the secret " + b.s.Offer() + "   " + right
 	}
-	if asks := b.guard.asks(); asks != "" {
-		text, right, needs = asks, "", ""
+	if asks, keys := b.guard.asks(w); asks != "" {
+		text, right, needs = asks, keys, ""
 	}
 	if needs != "" {
 		right = needs + "   " + right

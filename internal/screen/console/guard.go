@@ -1,11 +1,14 @@
 package console
 
 import (
-	"slices"
+	"bytes"
 	"strings"
 	"sync"
+	"time"
 	"unicode"
 	"unicode/utf8"
+
+	"github.com/charmbracelet/x/ansi"
 
 	"metabasis/internal/device/escape"
 )
@@ -22,8 +25,10 @@ type guard struct {
 
 	typed []rune // since the last end of a line, as far as it was typed as text
 
-	held   string // the line whose end is held back; "" where none is
-	reason []rune
+	held    string // the line whose end is held back; "" where none is
+	reason  []rune
+	quiet   time.Time // until then what comes was pasted with that line, and is no reason
+	dropped bool      // something was
 
 	mu      sync.Mutex
 	scan    escape.Scanner
@@ -61,13 +66,28 @@ func (g *guard) typing(b []byte) (send []byte, remark string) {
 			continue
 		}
 		if line := g.neverSent(); line != "" {
-			g.held, g.reason = line, nil
+			g.held, g.reason, g.dropped = line, nil, false
+			g.drop(b[i+1:])
 			return b[:i], ""
 		}
 		g.typed = nil
 	}
 	return b, ""
 }
+
+// settles is how long nothing may have come behind the end of a line that is held back, before a reason
+// is asked for: what is pasted comes in pieces, and one of them would be the reason, and its end the
+// Enter that gives it.
+const settles = 300 * time.Millisecond
+
+// drop passes over what came with the line that is held back.
+func (g *guard) drop(b []byte) {
+	g.quiet = time.Now().Add(settles)
+	g.dropped = g.dropped || len(bytes.Trim(b, "\r\n")) > 0
+}
+
+// settled tells whether a reason is asked for by now.
+func (g *guard) settled() bool { return !time.Now().Before(g.quiet) }
 
 // take takes in a byte of a line.
 func (g *guard) take(c byte) {
@@ -103,12 +123,16 @@ func (g *guard) neverSent() string {
 // giving takes in the reason for a line that is held back: Enter gives it, and Esc or Ctrl-C leaves
 // the line as it stands.
 func (g *guard) giving(b []byte) (send []byte, remark string) {
+	if away := len(b) == 1 && (b[0] == 0x1b || b[0] == 0x03); !away && !g.settled() {
+		g.drop(b)
+		return nil, ""
+	}
 	for len(b) > 0 {
 		r, n := utf8.DecodeRune(b)
 		b = b[n:]
 		switch {
-		case r == 0x1b || r == 0x03:
-			g.held, g.typed = "", nil
+		case r == 0x1b || r == 0x03: // the line stands there still, and its end is held back again
+			g.held = ""
 			return nil, ""
 		case r == 0x7f || r == '\b':
 			g.reason = g.reason[:max(len(g.reason)-1, 0)]
@@ -127,10 +151,28 @@ func (g *guard) giving(b []byte) (send []byte, remark string) {
 	return nil, ""
 }
 
-// asks is what the person is asked now; "" for nothing.
-func (g *guard) asks() string {
+// asks is what the person is asked now, in so many cells: what is held back and the reason so far, and
+// the keys; "" for nothing. Of a long reason its end is seen.
+func (g *guard) asks(cells int) (text, keys string) {
 	if g.held == "" {
-		return ""
+		return "", ""
 	}
-	return " " + g.held + ": its profile never has that sent. NOT SENT YET. Why all the same? " + string(slices.Clone(g.reason)) + "▏  Enter sends it, Esc does not "
+	lead, keys := " "+g.held+": its profile never has that sent. NOT SENT YET", "Enter sends it, Esc does not "
+	if cells < ansi.StringWidth(lead)+76 {
+		lead = " NOT SENT YET: " + ansi.Truncate(g.held, 24, "…")
+	}
+	if g.dropped {
+		lead += ", nor what was pasted behind it"
+	}
+	if !g.settled() {
+		return lead + ".", "Esc leaves it "
+	}
+	if lead += ". Why all the same? "; cells < ansi.StringWidth(lead+keys)+16 {
+		lead = " NOT SENT YET. Why? "
+	}
+	reason, most := string(g.reason), max(cells-ansi.StringWidth(lead+keys)-3, 1)
+	if over := ansi.StringWidth(reason) - most; over > 0 {
+		reason = ansi.TruncateLeft(reason, over+1, "…")
+	}
+	return lead + reason + "▏", keys
 }

@@ -6,6 +6,7 @@ package decide
 import (
 	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -119,6 +120,7 @@ const none = -1
 type View struct {
 	cursor  int
 	confirm bool
+	of      []int // the other holds that were to be confirmed, too
 	hold    int
 	open    bool
 	at      []int // rows at which the offers were drawn
@@ -158,8 +160,8 @@ func (v *View) Enter(q Question) (night.Offer, bool) {
 		return night.Offer{}, false
 	}
 	o := q.Offers[v.cursor]
-	if careful(o) && !v.confirm {
-		v.confirm = true
+	if careful(o) && (!v.confirm || !slices.Equal(v.of, q.Also)) { // of other devices than these nobody has confirmed it
+		v.confirm, v.of = true, slices.Clone(q.Also)
 		return night.Offer{}, false
 	}
 	v.confirm = false
@@ -192,7 +194,7 @@ func careful(o night.Offer) bool {
 
 // words say what a choice does, in full.
 func words(q Question, o night.Offer) (title, does string) {
-	if title, does = word(q, o); len(q.Alike) > 0 && !wide(o.Choice) && does != "" {
+	if title, does = word(q, o); len(q.Alike) > 0 && !o.Choice.Wide() && does != "" {
 		does = "on each: " + does
 	}
 	return title, does

@@ -35,14 +35,12 @@ func OfAlike(n *night.Night, h night.Hold) Question {
 	return q
 }
 
-// wide tells a choice that is about more than the devices that are held.
-func wide(c night.Choice) bool {
-	return c == night.BackBatch || c == night.BackSite || c == night.BackAll
-}
+// theirOwn stands behind what one device is sent, where others are sent something else.
+const theirOwn = "… on others their own lines, which are not these"
 
 // together is a choice of all of some holds; it is false where it is no choice of each of them.
 func together(o night.Offer, all []night.Hold) (night.Offer, bool) {
-	if wide(o.Choice) {
+	if o.Choice.Wide() {
 		return o, true
 	}
 	if o.Choice == night.AtConsole || o.Choice == night.ConsoleOver || o.Choice == night.Adopt {
@@ -57,6 +55,9 @@ func together(o night.Offer, all []night.Hold) (night.Offer, bool) {
 		x := h.Offers[i]
 		if o.Choice == night.OtherLines && !slices.Equal(x.Sends, lines) {
 			return o, false // there is nothing that could be edited for all
+		}
+		if o.Choice != night.OtherLines && !slices.Equal(x.Sends, lines) && !slices.Contains(o.Sends, theirOwn) {
+			o.Sends = append(slices.Clone(o.Sends), theirOwn)
 		}
 		o.Touches += x.Touches
 		o.Takes, o.Most, o.Fits = max(o.Takes, x.Takes), max(o.Most, x.Most), o.Fits && x.Fits

@@ -70,6 +70,15 @@ func (a *asking) changed() {
 	a.host.Say("that hold is over")
 }
 
+// stillOpen tells whether the question is still asked, and says so where it is not.
+func (a *asking) stillOpen() bool {
+	_, open := a.question()
+	if !open {
+		a.host.Say("that hold is over: nothing was sent, and nothing is decided")
+	}
+	return open
+}
+
 func (a *asking) close() {
 	if a.v.asking == a {
 		a.v.asking = nil
@@ -124,9 +133,11 @@ func (a *asking) enter(q decide.Question) {
 	switch {
 	case !sure:
 	case offer.Choice == night.OtherLines:
-		a.host.Open(otherLines(q, offer.Sends, func(lines []string) {
-			c.Lines = lines
-			a.reason(c)
+		open := func() bool { _, open := a.question(); return open }
+		a.host.Open(otherLines(q, offer.Sends, open, func(lines []string) {
+			if c.Lines = lines; a.stillOpen() {
+				a.reason(c)
+			}
 		}))
 	case offer.Reason:
 		a.reason(c)
@@ -144,7 +155,7 @@ func (a *asking) reason(c night.Command) {
 		if reason = strings.TrimSpace(reason); len(reason) < acts.LeastReason {
 			return errors.New("write a reason that says something: it is for the journal")
 		}
-		if _, open := a.question(); open {
+		if a.stillOpen() {
 			c.Reason = reason
 			a.answer(c)
 		}

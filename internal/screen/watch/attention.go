@@ -2,7 +2,6 @@ package watch
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -47,7 +46,7 @@ func (n *Live) attentionText() ink.Row {
 		}
 		return r.Strong(in, "The night is over. ").Add(ink.Foam, report.Summary(told))
 	case len(told.Holds) > 0:
-		h := told.Holds[max(slices.IndexFunc(told.Holds, func(h night.Hold) bool { return !h.Aside() }), 0)]
+		h, _ := told.Foremost()
 		who := "The run"
 		if h.Device != "" {
 			who = h.Device

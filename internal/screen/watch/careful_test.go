@@ -325,3 +325,61 @@ func TestDecidingLeavesOtherViewsOpen(t *testing.T) {
 	assert.NotContains(t, s.Text(), "Decide: ")
 	assert.False(t, other.view.host.Left())
 }
+
+// alike are holds for the same reason on several devices, each with other lines to be edited.
+func alike(first int, devices ...string) (out []night.Event) {
+	for i, d := range devices {
+		e := held(d, first+i)
+		e[1].Offers = []night.Offer{{Choice: night.TryAgain, Touches: 1, Takes: time.Minute, Fits: true},
+			{Choice: night.OtherLines, Touches: 1, Takes: time.Minute, Fits: true, Reason: true, Sends: []string{"log host 192.0.2.9", "log level 3"}}}
+		out = append(out, e...)
+	}
+	return out
+}
+
+// What was confirmed of two devices is not done to a third that came to them meanwhile, nor to fewer.
+func TestADecisionIsConfirmedOfTheDevicesThatItIsDoneTo(t *testing.T) {
+	s := running(t, night.Fold(planned(4, 4), alike(7, "ald-quay-1", "ald-quay-2")...), 160, 42)
+	s.Press("d")
+	assert.Contains(t, s.Text(), "Decide: 2 devices, held for the same")
+	s.Press("1", "enter")
+	assert.Contains(t, s.Text(), "Enter again: 2 devices")
+	s.happen(alike(9, "ald-quay-3")...)
+	s.Press("enter")
+	assert.Empty(t, s.commands)
+	assert.Contains(t, s.Text(), "Enter again: 3 devices")
+	s.happen(night.Event{Kind: night.HoldClosed, Hold: 8})
+	s.Press("enter")
+	assert.Empty(t, s.commands)
+	assert.Contains(t, s.Text(), "Enter again: 2 devices")
+	s.Press("enter")
+	assert.Equal(t, []night.Command{{Choice: night.TryAgain, Hold: 7, Also: []int{9}}}, s.commands)
+}
+
+// Lines that are edited for a hold that is over meanwhile are not sent, and that is said.
+func TestOtherLinesForAHoldThatCloses(t *testing.T) {
+	for _, when := range []string{"edited", "taken"} {
+		s := running(t, night.Fold(planned(4, 4), alike(7, "ald-quay-1")...), 160, 42)
+		s.Press("d", "2", "enter")
+		assert.Contains(t, s.Text(), "Other lines for ald-quay-1")
+		s.Press("down", "U")
+		assert.Contains(t, s.Text(), "left out  log level 3")
+		if when == "taken" {
+			s.Press("s")
+			assert.Contains(t, s.Text(), "Reason:")
+			s.Press("of the desk")
+		}
+		s.happen(night.Event{Kind: night.HoldClosed, Hold: 7}, night.Is(night.Reverted, ""))
+		assert.Contains(t, s.Text(), "that hold is over", when)
+		if when == "edited" { // what was written is not lost, and goes nowhere
+			assert.Contains(t, s.Text(), "That hold is over: these lines go nowhere any more.")
+			s.Press("s")
+			assert.Contains(t, s.Text(), "that hold is over: nothing was sent")
+		}
+		for _, gone := range []string{"Reason:", "Other lines for", "Decide:"} {
+			assert.NotContains(t, s.Text(), gone, when)
+		}
+		s.Press("s", "enter", "enter")
+		assert.Empty(t, s.commands, when)
+	}
+}

@@ -21,12 +21,13 @@ type editor struct {
 	out   []bool // left out
 	host  *screen.Host
 	list  list.List
+	open  func() bool // whether the hold is still decided on
 	take  func(lines []string)
 	head  int // rows above the lines
 }
 
-func otherLines(q decide.Question, lines []string, take func([]string)) *editor {
-	e := &editor{q: q, was: lines, lines: slices.Clone(lines), out: make([]bool, len(lines)), take: take}
+func otherLines(q decide.Question, lines []string, open func() bool, take func([]string)) *editor {
+	e := &editor{q: q, was: lines, lines: slices.Clone(lines), out: make([]bool, len(lines)), open: open, take: take}
 	e.list = list.List{Len: func() int { return len(e.lines) }, Draw: e.draw, Text: func(i int) string { return e.lines[i] }}
 	return e
 }
@@ -52,6 +53,9 @@ func (e *editor) Rows(f screen.Frame) []ink.Row {
 	rows := []ink.Row{
 		ink.T(ink.Foam, " ").Strong(ink.Lamp, "◆ Other lines for "+on),
 		ink.T(ink.Foam, " "+ink.Fit(e.q.Title, max(f.Cells-2, 8))),
+	}
+	if !e.open() {
+		rows = append(rows, ink.T(ink.Foam, " ").Strong(ink.Port, "That hold is over: these lines go nowhere any more."))
 	}
 	for _, l := range ink.Wrap("Nothing is sent yet: they are checked, and what they do is computed and shown first. A secret stands as ▒▒▒▒: leave its line as it is.", f.Cells-2, 3) {
 		rows = append(rows, ink.T(ink.Dim, " "+l))

@@ -226,13 +226,7 @@ func (v *View) hold() (night.Hold, bool) {
 			return holds[i], true
 		}
 	}
-	if i := slices.IndexFunc(holds, func(h night.Hold) bool { return !h.Aside() }); i >= 0 {
-		return holds[i], true
-	}
-	if len(holds) > 0 {
-		return holds[0], true
-	}
-	return night.Hold{}, false
+	return v.n.night.Foremost()
 }
 
 // ask opens a question above the view.
