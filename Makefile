@@ -4,7 +4,7 @@ GO      ?= go
 N       ?= 1000
 SEED    ?= 1
 
-.PHONY: demo test nightly test-real real-deps build deps vet lint race nights calibration fuzz bench install screenshots clean
+.PHONY: demo test nightly test-real test-killed real-deps build deps vet lint race nights calibration fuzz bench install screenshots clean
 
 demo: build
 	bin/metabasis demo
@@ -25,6 +25,11 @@ deps:
 test-real: real-deps
 	$(GO) vet -tags real ./internal/real
 	$(GO) test -tags real -count=1 -timeout 420s ./internal/real
+
+# The same routers and the same firewall, with the night killed in mid-trial and then gone on with,
+# or taken back: some eight minutes, since trials and timers last as long as they last.
+test-killed: real-deps
+	$(GO) test -tags real -count=1 -timeout 20m ./internal/real -run Killed -args -killed
 
 real-deps:
 	@scripts/deps nft:nftables ip:iproute2 sshd:openssh-server ssh-agent:openssh-client bird:bird2 telnetd:inetutils-telnetd socat:socat useradd:passwd netconfd:netconfd netconfd:netconfd-module-ietf-system snmpd:snmpd snmpget:snmp git:git
@@ -58,7 +63,7 @@ fuzz:
 	scripts/fuzz $(FUZZTIME)
 
 # What takes too long for each change: some two hours. N nights are drawn.
-nightly: lint test race fuzz nights calibration
+nightly: lint test race fuzz nights calibration test-killed
 
 bench: build
 	$(GO) test ./internal/core/config ./internal/core/plan ./internal/nights ./internal/acts ./internal/report ./internal/draw ./internal/screen/... -run '^$$' -bench . -benchtime 5x

@@ -347,6 +347,9 @@ func TestWorkedByHandWhenItWasCutOff(t *testing.T) {
 			journal := w.handCut("log host 198.51.100.77")
 			began := time.Now()
 			w.goOn(journal, back)
+			l := work.Look(t.Context(), w.plan, w.plan.Targets()[0], work.Outside{Connector: w.reached(), Backups: w.backups, Remnants: w.remnants, Resumed: w.resumed})
+			assert.Contains(t, l.NotOn, "it was worked by hand", "%+v", l)
+			assert.Empty(t, l.Left)
 			w.runQuiet()
 			d := w.night.Devices[0]
 			assert.Equal(t, night.Reverted, d.State, d.Note)

@@ -92,6 +92,9 @@ func LookedText(l work.Looked) string {
 		return "not looked at: " + l.Unreached
 	}
 	parts := []string{"what runs is " + string(l.Runs)}
+	if l.Runs == work.NotKnown && len(l.Lines) > 0 {
+		parts[0] = "what runs is not as before; whether it is of the change cannot be computed"
+	}
 	if l.Saved == l.Runs && l.Saved != work.NotKnown {
 		parts[0] = "what runs and what is saved are " + string(l.Runs)
 	} else {

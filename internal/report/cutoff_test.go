@@ -33,6 +33,7 @@ func TestANightThatWasCutOffIsTold(t *testing.T) {
 	assert.Contains(t, text, CutOffMark+"a, b: 2 devices\n")
 	assert.Contains(t, text, "what runs is part of the change; what is saved is as before the night; restarts at 01:30:00, by the timer of this night")
 	assert.Contains(t, text, "not looked at: no answer")
+	assert.Contains(t, LookedText(work.Looked{Runs: work.NotKnown, Saved: work.AsBefore, Lines: []string{"+ x"}}), "what runs is not as before;")
 	assert.Contains(t, text, "2 devices had not been begun with")
 	for want, l := range map[string]work.Looked{
 		"look again once it answers":                        {Unreached: "no answer"},

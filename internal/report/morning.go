@@ -263,7 +263,7 @@ func (t *teller) event(e night.Event) {
 		if e.Device != "" && !e.Aside() { // a question beside the waiting is no cause of it
 			t.wrong(e.Device, e.At, e.Note, e.Lines)
 			f := t.why[e.Device] // what it was held for says more than what led to it
-			f.Why, f.Evidence = e.Note, e.Lines
+			f.At, f.Why, f.Evidence = e.At, e.Note, e.Lines
 			t.why[e.Device] = f
 		}
 	case night.HoldClosed:

@@ -86,6 +86,24 @@ func aNight(n int) []night.Event {
 	return out
 }
 
+// A device that is held twice is told as it was held last, with when that was.
+func TestWhatADeviceWasHeldForLast(t *testing.T) {
+	events := aNight(2)
+	last := events[len(events)-1]
+	hold := func(n int, after time.Duration, why string) night.Event {
+		return night.Event{At: last.At.Add(after), Kind: night.HoldOpened, Device: "q-0001", Hold: n, Note: why, Lines: []string{why}}
+	}
+	m := MorningOf(21, "/ws/quays.runbook", "c0ffee", append(events[:len(events)-1], hold(801, 0, "ready"), hold(802, time.Minute, "worked by hand"), last))
+	for _, f := range m.Failures {
+		if f.Device == "q-0001" {
+			assert.Equal(t, Failure{Device: "q-0001", Site: "BRM", At: last.At.Add(time.Minute), State: f.State, Cause: "worked by hand",
+				Why: "worked by hand", Evidence: []string{"worked by hand"}}, f)
+			return
+		}
+	}
+	assert.Fail(t, "the device is not told of", "%v", m.Failures)
+}
+
 func TestTheReportOfANight(t *testing.T) {
 	m := MorningOf(21, "/ws/quays.runbook", "c0ffee", aNight(24))
 	assert.Equal(t, int(night.NeedsPerson), m.Code)

@@ -29,6 +29,7 @@ type Night struct {
 	Likely   time.Time // when it will be over, likely
 	Late     time.Time // and in nine cases of ten
 	Stays    float64   // the chance that it is over before the reserve begins
+	Reckoned time.Time // when these four were
 	index    map[string]int
 }
 
@@ -277,7 +278,8 @@ func (n *Night) Get(name string) *Device {
 // Schedule is the forecast as it stands at a moment: while something waits for
 // a person, what has not begun moves on, so that nothing is ever shown as
 // planned for the past, and the running batch does not end before the devices
-// that wait for their timers are back. Turn-back times do not move.
+// that wait for their timers are back; nor does it come nearer while all that is left of it is
+// held. Turn-back times do not move.
 func (n *Night) Schedule(now time.Time) (slots []plan.Slot, likely, late time.Time) {
 	if len(n.Slots) == 0 {
 		return nil, n.Likely, n.Late
@@ -289,6 +291,9 @@ func (n *Night) Schedule(now time.Time) (slots []plan.Slot, likely, late time.Ti
 		if behind := now.Sub(s.Start); behind > 0 && first+i > n.Batch {
 			delay += behind
 			s.Start = now
+		}
+		if first+i == n.Batch {
+			delay += n.standing(now)
 		}
 		s.End = s.End.Add(delay)
 		atLeast := now
@@ -302,6 +307,30 @@ func (n *Night) Schedule(now time.Time) (slots []plan.Slot, likely, late time.Ti
 		slots = append(slots, s)
 	}
 	return slots, n.Likely.Add(delay), n.Late.Add(delay)
+}
+
+// standing is for how long nothing has been done about any device of the running batch, since all that
+// have begun and are not over wait for a person.
+func (n *Night) standing(now time.Time) time.Duration {
+	since := n.Reckoned
+	held := false
+	for _, d := range n.Devices {
+		switch {
+		case d.State == Waiting:
+			continue
+		case d.State == Held && !d.Over:
+			held = true
+		case !d.Over:
+			return 0
+		}
+		if d.Since.After(since) {
+			since = d.Since
+		}
+	}
+	if !held {
+		return 0
+	}
+	return max(now.Sub(since), 0)
 }
 
 // WaitsForPerson tells whether nothing new begins before somebody has decided.
@@ -407,7 +436,7 @@ func (n *Night) apply(e Event) {
 	case BatchBegan:
 		n.Batch = e.Batch
 	case Forecast:
-		n.Slots, n.Likely, n.Late, n.Stays = e.Slots, e.Due, e.Late, e.Stays
+		n.Slots, n.Likely, n.Late, n.Stays, n.Reckoned = e.Slots, e.Due, e.Late, e.Stays, e.At
 	case Alone:
 		n.Alone = Absence{Since: e.At, Due: e.Due}
 	case Unattended:

@@ -140,6 +140,27 @@ func TestScheduleOfARunningBatch(t *testing.T) {
 	}
 }
 
+// While all that is left of a batch waits for a person, its end does not come nearer; as long as
+// anything is done about one of its devices, it does.
+func TestScheduleOfABatchThatIsHeld(t *testing.T) {
+	at := func(s int64) time.Time { return time.Unix(s, 0) }
+	n := Fold(Night{}, Event{Kind: Planned, Outline: outline(2)}, Event{Kind: BatchBegan, Batch: 1},
+		Event{At: at(10), Kind: Forecast, Slots: []plan.Slot{{Start: at(10), End: at(100)}}, Due: at(100), Late: at(150)},
+		Event{At: at(12), Kind: Moved, Device: "d0", State: Changing},
+		Event{At: at(15), Kind: Moved, Device: "d1", State: Held})
+	_, likely, _ := n.Schedule(at(30))
+	assert.Equal(t, at(100), likely, "d0 is worked on")
+	n = Fold(n, Event{At: at(30), Kind: Moved, Device: "d0", State: Kept, OK: true})
+	for _, now := range []int64{40, 60, 90, 400} {
+		_, likely, late := n.Schedule(at(now))
+		assert.Equal(t, 70*time.Second, likely.Sub(at(now)), now)
+		assert.Equal(t, 50*time.Second, late.Sub(likely), now)
+	}
+	n = Fold(n, Event{At: at(400), Kind: Forecast, Slots: []plan.Slot{{Start: at(10), End: at(480)}}, Due: at(480), Late: at(500)})
+	_, likely, _ = n.Schedule(at(410))
+	assert.Equal(t, at(490), likely, "it was reckoned meanwhile, with what was held")
+}
+
 func TestSitesInOrderOfAppearance(t *testing.T) {
 	n := Night{}
 	for _, site := range []string{"BRM", "ALD", "BRM"} {

@@ -20,9 +20,10 @@ type openHold struct {
 	of      *hand
 	answer  func(night.Command)
 	offers  []night.Offer
-	aside   bool                // others may start while it is open
-	devices []string            // that it is about, where they are several
-	halted  bool                // it was held by letting the night stand
+	aside   bool     // others may start while it is open
+	devices []string // that it is about, where they are several
+	halted  bool     // it was held by letting the night stand
+	since   time.Time
 	alone   func() night.Choice // what the unattended line answers; nil is nothing
 }
 
@@ -300,7 +301,7 @@ func (r *Run) alone(h *hand, skips, again bool) night.Choice {
 func (r *Run) open(h *openHold, device, why string, evidence []string) {
 	r.nextHold++
 	n := r.nextHold
-	r.holds[n] = h
+	r.holds[n], h.since = h, r.now()
 	for i := range h.offers {
 		h.offers[i].Fits = r.now().Add(h.offers[i].Takes).Before(r.plan.Window.Close)
 	}
@@ -326,6 +327,7 @@ func (r *Run) answer(c night.Command) {
 			device = h.of.name()
 		}
 		r.rec.Emit(night.Event{Kind: night.HoldClosed, Device: device, Hold: n, Choice: c.Choice, By: c.By, Note: r.plan.Mask(c.Reason)})
+		r.pace.stood(device, r.now().Sub(h.since))
 		h.answer(c)
 		if c.Choice.Wide() { // of all that are alike, once
 			return

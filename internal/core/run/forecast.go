@@ -42,6 +42,11 @@ func (r *Run) progress(now time.Time, batch int) plan.Progress {
 			at.Began[name] = r.pace.began[name]
 		}
 	}
+	for _, h := range r.holds { // that time is not worked
+		if h.of != nil && !at.Began[h.of.name()].IsZero() {
+			at.Began[h.of.name()] = at.Began[h.of.name()].Add(r.now().Sub(h.since))
+		}
+	}
 	return at
 }
 
@@ -63,6 +68,13 @@ func (k *paceKeeper) begin(h *hand, now time.Time) {
 		k.began = map[string]time.Time{}
 	}
 	k.began[h.name()] = now
+}
+
+// stood takes in for how long a device waited for a person: that was no work on it.
+func (k *paceKeeper) stood(device string, held time.Duration) {
+	if began, ok := k.began[device]; ok {
+		k.began[device] = began.Add(held)
+	}
 }
 
 // learn takes in a device that was kept. One that was held shows nothing: it waited for a

@@ -241,6 +241,9 @@ func (w *worker) notOn(r *Resumed, m remains) (why string) {
 	if r.InDoubt != "" {
 		return fmt.Sprintf("whether %q was done is not known: look there, then take it back, or do by hand what is left", r.InDoubt)
 	}
+	if is := w.like(m, m.runs); r.Worked && (is == NotKnown || is == Neither) {
+		return "it was worked by hand, and what was done there is no known part of the change: take it back"
+	}
 	var titles []string
 	for _, s := range w.t.Steps {
 		titles = append(titles, s.Title)

@@ -24,6 +24,7 @@ type guard struct {
 	least int // the shortest reason that says something, in bytes
 
 	typed []rune // since the last end of a line, as far as it was typed as text
+	other bool   // something else was: a key that completes a line, or calls one up again
 
 	held    string // the line whose end is held back; "" where none is
 	reason  []rune
@@ -70,7 +71,7 @@ func (g *guard) typing(b []byte) (send []byte, remark string) {
 			g.drop(b[i+1:])
 			return b[:i], ""
 		}
-		g.typed = nil
+		g.typed, g.other = nil, false
 	}
 	return b, ""
 }
@@ -95,9 +96,11 @@ func (g *guard) take(c byte) {
 	case c == 0x7f || c == '\b':
 		g.typed = g.typed[:max(len(g.typed)-1, 0)]
 	case c == 0x15 || c == 0x03: // the line was taken away
-		g.typed = nil
+		g.typed, g.other = nil, true
 	case c >= ' ' && len(g.typed) < longestLine:
 		g.typed = append(g.typed, rune(c))
+	default:
+		g.other = true
 	}
 }
 
@@ -106,12 +109,16 @@ func (g *guard) neverSent() string {
 	if g.never == nil {
 		return ""
 	}
-	if line := strings.TrimSpace(string(g.typed)); line != "" && g.never(line) {
-		return line
+	typed := strings.TrimSpace(string(g.typed))
+	if typed != "" && g.never(typed) {
+		return typed
 	}
 	g.mu.Lock()
 	words := strings.Fields(string(g.printed))
 	g.mu.Unlock()
+	if line := strings.Join(words, " "); typed != "" && !g.other && strings.HasSuffix(line, strings.Join(strings.Fields(typed), " ")) {
+		return "" // nothing but that was typed, and it stands there: "tell restart" restarts nothing
+	}
 	for i := range words { // behind the prompt, however long that is
 		if line := strings.Join(words[i:], " "); g.never(line) {
 			return line
@@ -142,7 +149,7 @@ func (g *guard) giving(b []byte) (send []byte, remark string) {
 				continue
 			}
 			line := g.held
-			g.held, g.typed = "", nil
+			g.held, g.typed, g.other = "", nil, false
 			return []byte("\r"), line + ", which its profile never has sent, was typed all the same: " + why
 		case !unicode.IsControl(r) && len(g.reason) < longestLine:
 			g.reason = append(g.reason, r)

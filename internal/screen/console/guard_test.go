@@ -124,6 +124,29 @@ func TestALongReasonIsSeenAtItsEnd(t *testing.T) {
 	})
 }
 
+// A line that only has the words of one that is never sent at its end is another line, as long as it
+// was typed as it stands there; where a key called it up or completed it, nobody knows where it begins.
+func TestALineThatEndsAsOneThatIsNeverSent(t *testing.T) {
+	for typed, held := range map[string]bool{
+		"tell restart now\r":        false,
+		"tell restart noww\x7f\r":   false,
+		"  tell  restart now\r":     false,
+		"tell rest\tart now\r":      true,
+		"\x1b[Atell restart now\r":  true,
+		"t\x15tell restart now\r":   true,
+		"tell ports\rrestart now\r": true,
+		"re\x15start now\r":         true, // on a device on which Ctrl-U takes nothing away
+	} {
+		g := &guard{never: never, least: 3}
+		g.saw([]byte("ald-quay-1# tell restart now"))
+		if strings.HasPrefix(typed, "re\x15") {
+			g.saw([]byte("\rald-quay-1# restart now"))
+		}
+		g.typing([]byte(typed))
+		assert.Equal(t, held, asks(g) != "", "%q", typed)
+	}
+}
+
 // What is none of those is not touched, without a profile nothing is.
 func TestOtherLinesAreSentAsTheyAreTyped(t *testing.T) {
 	for _, g := range []*guard{{never: never}, {}} {
