@@ -229,7 +229,7 @@ func TestWhatIsInChangeIsHeldFromTheScreen(t *testing.T) {
 	ws := troubled(t, "  - {name: ald-quay-1, site: ALD, "+slow+"}\n  - {name: ald-quay-2, site: ALD, "+slow+"}\n")
 	x := start(t, "140x41", crewEnv(), "-C", ws, "run", "night.runbook")
 	x.beginNow()
-	x.see("changing")
+	x.see("◧ changing") // the plan, too, speaks of changing something
 	x.press("P")
 	x.see("Let the night stand")
 	x.press("Down")
