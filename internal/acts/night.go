@@ -287,7 +287,7 @@ func (n *Tonight) changes(device string) bool {
 		return false
 	}
 	switch d.State {
-	case night.Checking, night.Recording, night.Armed, night.Changing, night.Verifying, night.Soaking, night.Reverting:
+	case night.Checking, night.Recording, night.Armed, night.Changing, night.Verifying, night.Soaking, night.Reverting, night.Absent:
 		return true
 	}
 	return false

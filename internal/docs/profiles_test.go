@@ -122,7 +122,7 @@ func keysOf(t reflect.Type, path string, out map[string]bool) {
 		}
 		switch {
 		case ft.Kind() == reflect.Struct && ft != reflect.TypeFor[profile.Pattern]() && ft != reflect.TypeFor[profile.Command]():
-			if at == "restore" || at == "reach" || at == "lines[].status" {
+			if at == "restore" || at == "restart" || at == "reach" || at == "lines[].status" {
 				out[at] = true
 			}
 			keysOf(ft, at, out)

@@ -26,6 +26,7 @@ var shades = map[night.State]shade{
 	night.Verifying: {120, "", "verifying"},
 	night.Soaking:   {178, "", "soaking"},
 	night.Held:      {255, "H", "held"},
+	night.Absent:    {236, "~", "restarting"},
 	night.Dark:      {255, "?", "out of contact"},
 	night.Reverting: {255, "<", "being taken back"},
 }
@@ -37,6 +38,7 @@ var legendOf = []night.State{
 	night.Changing,
 	night.Verifying,
 	night.Soaking,
+	night.Absent,
 	night.Held,
 	night.Dark,
 	night.Reverting,

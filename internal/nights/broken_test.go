@@ -25,6 +25,7 @@ type whole interface {
 	driver.Putter
 	driver.Restorer
 	driver.Saver
+	driver.Restarter
 }
 
 // breaking is a session of ours with a mistake in it: at a line it panics, and whatever is

@@ -422,7 +422,8 @@ func simplePast(t testing.TB, set profile.Set, dir string, devices []sim.Spec, a
 			d.Name = fmt.Sprintf("ald-quay-%d", i+1)
 		}
 		d.Address = fmt.Sprintf("192.0.2.%d", 100+i)
-		fmt.Fprintf(&csv, "%s,%s,%s,ALD,quay,,%s,crew\n", d.Name, d.Address, cmp.Or(d.Platform, "tern"), d.Uplink)
+		fmt.Fprintf(&csv, "%s,%s,%s,ALD,quay,%s,%s,%s\n", d.Name, d.Address, cmp.Or(d.Platform, "tern"), d.Pair, d.Uplink,
+			map[bool]string{true: "gates", false: "crew"}[d.Platform == "plover"])
 	}
 	book := standardBook
 	if edit != nil {

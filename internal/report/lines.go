@@ -153,6 +153,8 @@ func deedLines(t *plan.Target, s plan.Step) (out []string) {
 				out = append(out, fmt.Sprintf("  must not: %q", t.Mask(a)))
 			}
 		}
+	case plan.RestartStep:
+		out = append(block("restart, once: it cannot be undone", t.Masked(t.Said(s))), "  "+awayFor(s.Absence))
 	case plan.SaveStep:
 		out = append(out, "  saves what runs, where it is not saved, and proves it")
 	case plan.WaitStep:
@@ -196,4 +198,13 @@ func block(name string, lines []string) (out []string) {
 		out = append(out, "    | "+strings.TrimRight(l, " "))
 	}
 	return out
+}
+
+// awayFor says for how long a device is away that is restarted.
+func awayFor(a *plan.Absence) string {
+	if a == nil {
+		return "how long it is away is not known"
+	}
+	return fmt.Sprintf("away for %s usually, looked for until %s after it was told to; that it was restarted is told by how long it has been up",
+		runbook.FormatDuration(a.Usual), runbook.FormatDuration(a.Most))
 }

@@ -497,6 +497,7 @@ var stageOrder = []night.State{
 	night.Changing,
 	night.Verifying,
 	night.Soaking,
+	night.Absent,
 	night.Held,
 	night.Dark,
 	night.Reverting,

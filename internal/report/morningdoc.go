@@ -283,6 +283,7 @@ var shapes = map[night.State]rune{
 	night.Verifying: '▓',
 	night.Soaking:   '░',
 	night.Held:      '■',
+	night.Absent:    '◐',
 	night.Dark:      '▲',
 	night.Reverting: '◄',
 }

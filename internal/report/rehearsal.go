@@ -128,6 +128,8 @@ func found(d *work.Rehearsed) (out []string) {
 			out = append(out, fmt.Sprintf("step %q is not for it: %s", s.Title, s.Not))
 		case s.Kind == plan.DoStep && !s.Done && d.Blocked == "":
 			out = append(out, fmt.Sprintf("would do, once: %s", strings.Join(s.Commands, "; ")))
+		case s.Kind == plan.RestartStep && d.Blocked == "":
+			out = append(out, fmt.Sprintf("would restart, once: %s", strings.Join(s.Commands, "; ")))
 		case s.Kind == plan.ConsoleStep && d.Blocked == "":
 			out = append(out, fmt.Sprintf("by hand, at its console: %s", s.Title))
 		case s.Kind == plan.HandStep && d.Blocked == "":

@@ -38,6 +38,7 @@ const (
 	Saved     What = "saved"     // the running configuration was saved
 	Fired     What = "fired"     // the pending restart came due
 	Restarted What = "restarted" // it went down
+	Told      What = "told"      // to restart at once, by a line
 	Up        What = "up"        // it is back
 	PutBack   What = "put back"  // what was saved was put in the place of what ran
 	Done      What = "done"      // a command that does something was carried out
@@ -72,6 +73,7 @@ type Device struct {
 	due     time.Time
 	source  string    // what the clock follows
 	since   time.Time // when it began to
+	born    time.Time // when it was up last
 	conns   map[*gate]struct{}
 	shells  map[*shell]*session
 	gates   *ploverState // a plover's own state; nil for a tern
@@ -215,6 +217,25 @@ func (d *Device) disarm() {
 	d.note(Disarmed, "")
 }
 
+// old is how long a device had been up when the simulation began.
+const old = 40 * 24 * time.Hour
+
+// upFor is for how long it has been up, in whole seconds. The caller holds d.mu.
+func (d *Device) upFor() int { return int(time.Since(d.born).Seconds()) }
+
+// told restarts it because it was told so by that line.
+func (d *Device) told(line string) {
+	d.mu.Lock()
+	ignores := d.fault(Ignores, line) != nil
+	if !ignores {
+		d.note(Told, line)
+	}
+	d.mu.Unlock()
+	if !ignores {
+		d.restart()
+	}
+}
+
 // restart takes the device down and brings it back with what is saved.
 func (d *Device) restart() {
 	d.mu.Lock()
@@ -238,11 +259,14 @@ func (d *Device) restart() {
 	clear(d.conns)
 	d.up.Store(false)
 	d.dead = d.fault(NeverBack, "") != nil
-	dead := d.dead
+	dead, takes := d.dead, d.fleet.scenario.Boot
+	if f := d.fault(SlowBoot, ""); f != nil {
+		takes += f.By
+	}
 	d.mu.Unlock()
 	d.fleet.topology()
 	if !dead {
-		time.AfterFunc(d.fleet.scenario.Boot, d.boot)
+		time.AfterFunc(takes, d.boot)
 	}
 }
 
@@ -273,6 +297,7 @@ func (d *Device) boot() {
 	d.source = ""
 	d.follow()
 	d.up.Store(true)
+	d.born = time.Now()
 	d.note(Up, "")
 	d.mu.Unlock()
 	d.fleet.topology()

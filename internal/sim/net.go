@@ -62,6 +62,7 @@ func New(s Scenario, keys ...ssh.PublicKey) (*Fleet, error) {
 			return nil, err
 		}
 		d := &Device{
+			born:    time.Now().Add(-old),
 			fleet:   f,
 			signer:  signer,
 			key:     key,

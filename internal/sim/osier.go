@@ -141,7 +141,7 @@ func (s *osier) command(line string) {
 	case line == "restart":
 		if s.confirm("Restart now, with what is kept?") {
 			_ = s.out.Flush()
-			s.d.restart()
+			s.d.told(line)
 			s.over = true
 		}
 	case len(w) > 1 && (w[1] == "draft" || w[1] == "trial"):
@@ -442,6 +442,8 @@ func (s *osier) shown(what string) string {
 		)
 	case "version":
 		return fmt.Sprintf("osier %s, number %s\n", d.spec.Version, d.spec.Serial)
+	case "uptime":
+		return fmt.Sprintf("up for %d s\n", d.upFor())
 	case "storage":
 		return fmt.Sprintf("%d of 128 MB free\n", d.spec.FreeMB)
 	case "ports":

@@ -243,6 +243,8 @@ func (p *plover) list(what string) {
 		text = fmt.Sprintf("MODEL    plover\nRELEASE  %s\nSERIAL   %s\n", d.spec.Version, d.spec.Serial)
 	case "clock":
 		text = "TIME  " + time.Now().Add(d.spec.ClockOff).UTC().Format(time.RFC3339) + "\n"
+	case "uptime":
+		text = fmt.Sprintf("UP    %d\n", d.upFor())
 	case "gates":
 		text = "GATE  STATE   OPEN\n"
 		for _, l := range d.gates.running {
@@ -312,7 +314,7 @@ func (p *plover) change(line string, w []string) {
 		p.print("Lamps lit.\n")
 	case line == "restart": // it takes a bare restart at its word
 		p.bye, p.over = true, true
-		go d.restart()
+		go d.told(line)
 	default:
 		p.print("? " + w[0] + "\n")
 	}

@@ -106,6 +106,7 @@ const (
 	StuckTimer   = "stuck timer"    // says the timer is cancelled, but it is not
 	LostUndo     = "lost undo"      // takes "drop" lines without doing anything
 	Refusing     = "refuses loads"  // a whole configuration cannot be loaded
+	SlowBoot     = "slow boot"      // takes longer to come back from a restart
 	Spoils       = "spoils restart" // comes back from a restart with something else
 	QuietSave    = "quiet save"     // says the configuration is saved, but it is not
 	LateDisarm   = "late disarm"    // the timer goes off the clock some time after it says so
@@ -133,6 +134,7 @@ const (
 
 var kinds = []string{
 	NoName,
+	SlowBoot,
 	NoRoute,
 	Silent,
 	Refuses,

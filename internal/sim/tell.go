@@ -45,6 +45,8 @@ func (s *shell) told(what string) string {
 		}
 		return fmt.Sprintf("time      %s\nsource    %s\nstate     %s\noffset    %.3f s\n",
 			now.UTC().Format(time.RFC3339), source, state, offset.Seconds())
+	case "uptime":
+		return fmt.Sprintf("up        %d s\n", d.upFor())
 	case "storage":
 		return fmt.Sprintf("total     64 MB\nfree      %d MB\n", d.spec.FreeMB)
 	case "running":

@@ -455,7 +455,7 @@ func (s *shell) restart(w []string) {
 	if len(w) == 0 {
 		if s.confirm("Restart now, with the saved configuration?") {
 			_ = s.out.Flush()
-			d.restart()
+			d.told("restart")
 			s.over = true
 		}
 		return

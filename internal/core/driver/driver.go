@@ -113,6 +113,16 @@ type Reacher interface {
 	Reach(ctx context.Context, address string) (runbook.Reached, error)
 }
 
+// Restarter is a session with a device that can be restarted.
+type Restarter interface {
+	// Restart restarts the device at once. Where the error is a [Refused], it said no. After any other,
+	// and after none, whether it restarts is told by Up once it is there again, and by nothing else: the
+	// session is most likely of no more use.
+	Restart(ctx context.Context) error
+	// Up is for how long the device has been up, to the second.
+	Up(ctx context.Context) (time.Duration, error)
+}
+
 // Doer is a session with a device that takes commands that do something.
 type Doer interface {
 	// Do gives such a command, once, and returns what it printed, without secrets. After any
@@ -143,6 +153,7 @@ func Lacks(s Session, t plan.Traits) string {
 	_, puts := s.(Putter)
 	_, restores := s.(Restorer)
 	_, saves := s.(Saver)
+	_, restarts := s.(Restarter)
 	switch {
 	case t.Timer.Guards() && !timer:
 		return "a rollback timer"
@@ -152,6 +163,8 @@ func Lacks(s Session, t plan.Traits) string {
 		return "whole configurations"
 	case t.Restores && !restores:
 		return "restoring a backup"
+	case t.Restarts != nil && !restarts:
+		return "restarting"
 	case t.Saves && !saves:
 		return "saving"
 	}

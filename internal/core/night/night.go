@@ -101,35 +101,38 @@ type Decision struct {
 // Device is one device's night so far.
 type Device struct {
 	OutlineDevice
-	Batch     int // from 1
-	State     State
-	Before    State  // the state it was in before it was held, taken back or dark
-	Note      string // what it is doing, or why it ended so
-	Over      bool   // its night is over
-	Began     time.Time
-	Since     time.Time // in this state since
-	Ended     time.Time
-	Step      int      // the step it is at, from 1; 0 before the first
-	Marks     []string // one a step
-	Line      int      // lines of the step that were sent
-	Lines     int      // lines of the step
-	TimerDue  time.Time
-	TimerFor  time.Duration
-	Timed     bool        // a timer was seen on it in this night
-	Dues      []time.Time // when timers are due that may be on it, seen or intended
-	ExpectBy  time.Time
-	Backup    string
-	SHA256    string
-	Left      string // the backup of what the night left on it; "" where none was kept
-	LeftSum   string // its SHA-256
-	Checks    []Check
-	Diff      []string
-	Hold      int
-	Touched   bool      // a line of the change reached it
-	Intent    Intention // what was last to be done to it; see [Device.WasAt]
-	lined     bool      // lines of the change were to be sent
-	Failed    bool      // it counts against the failure budget
-	Connected bool
+	Batch    int // from 1
+	State    State
+	Before   State  // the state it was in before it was held, taken back or dark
+	Note     string // what it is doing, or why it ended so
+	Over     bool   // its night is over
+	Began    time.Time
+	Since    time.Time // in this state since
+	Ended    time.Time
+	Step     int      // the step it is at, from 1; 0 before the first
+	Marks    []string // one a step
+	Line     int      // lines of the step that were sent
+	Lines    int      // lines of the step
+	TimerDue time.Time
+	TimerFor time.Duration
+	Timed    bool        // a timer was seen on it in this night
+	Dues     []time.Time // when timers are due that may be on it, seen or intended
+	ExpectBy time.Time
+	// Usual and Most are when a device that restarts is usually back, and until when it is expected; zero
+	// in every other state.
+	Usual, Most time.Time
+	Backup      string
+	SHA256      string
+	Left        string // the backup of what the night left on it; "" where none was kept
+	LeftSum     string // its SHA-256
+	Checks      []Check
+	Diff        []string
+	Hold        int
+	Touched     bool      // a line of the change reached it
+	Intent      Intention // what was last to be done to it; see [Device.WasAt]
+	lined       bool      // lines of the change were to be sent
+	Failed      bool      // it counts against the failure budget
+	Connected   bool
 	// QuietSince is since when it has not answered what it was asked; zero where it has.
 	QuietSince time.Time
 
@@ -491,7 +494,10 @@ func (d *Device) apply(e Event) {
 			}
 		}
 		d.State, d.Note, d.Since, d.Over = e.State, e.Note, e.At, e.OK
-		d.ExpectBy = time.Time{}
+		d.ExpectBy, d.Usual, d.Most = time.Time{}, time.Time{}, time.Time{}
+		if e.State == Absent {
+			d.Usual, d.Most = e.Due, e.Late
+		}
 		if d.Began.IsZero() && e.State != Skipped {
 			d.Began = e.At
 		}

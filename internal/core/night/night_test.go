@@ -198,7 +198,7 @@ func TestTimesAreOfWhatWentByItself(t *testing.T) {
 // Every state stands in the one table, once, with a shape of its own; of one that a later
 // version wrote nothing good is said.
 func TestTheTableOfStates(t *testing.T) {
-	all := []State{Waiting, Checking, Recording, Armed, Changing, Verifying, Soaking, Held, Reverting, Dark, Kept, Already, Blocked, Skipped, Reverted, Stranded}
+	all := []State{Waiting, Checking, Recording, Armed, Changing, Verifying, Soaking, Held, Reverting, Dark, Absent, Kept, Already, Blocked, Skipped, Reverted, Stranded}
 	assert.ElementsMatch(t, all, States())
 	shapes := map[string]State{}
 	for _, s := range all {

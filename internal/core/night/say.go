@@ -1,6 +1,9 @@
 package night
 
-import "time"
+import (
+	"fmt"
+	"time"
+)
 
 // An event has the fields of all kinds, since it is written as one row. Where a kind uses a field
 // in a way of its own, or says more than one thing, it is made here and read here, and nobody
@@ -79,6 +82,12 @@ func WentWrong(why error) Event { return Climbed("gone wrong", false, why.Error(
 
 // Is tells that a device is in a state.
 func Is(s State, note string) Event { return Event{Kind: Moved, State: s, Note: note} }
+
+// IsAway tells that a device restarts, by when it is usually back, and until when it is expected.
+func IsAway(usual, most time.Time) Event {
+	return Event{Kind: Moved, State: Absent, Due: usual, Late: most,
+		Note: fmt.Sprintf("restarts; usually by %s, at most %s", usual.Format("15:04:05"), most.Format("15:04:05"))}
+}
 
 // EndsIn tells that its night is over in it. Saved tells whether it can be read what is saved on
 // it.

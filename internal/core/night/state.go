@@ -17,6 +17,7 @@ const (
 	Held      State = "held"
 	Reverting State = "reverting"
 	Dark      State = "dark"
+	Absent    State = "absent" // it restarts, as it was told to
 
 	Kept     State = "kept"
 	Already  State = "already"
@@ -46,6 +47,7 @@ var statuses = []status{
 	{Stranded, "▲", true, false, NeedsPerson},
 	{Held, "◆", false, false, SomeBlocked},
 	{Dark, "▽", false, false, NeedsPerson},
+	{Absent, "◐", false, false, NeedsPerson},
 	{Reverting, "◀", false, false, SomeBlocked},
 	{Soaking, "◌", false, false, SomeBlocked},
 	{Verifying, "◕", false, false, SomeBlocked},

@@ -24,6 +24,9 @@ const (
 	// ConsoleStep is that a person works the device at its console, with its way back armed.
 	ConsoleStep StepKind = "by console"
 	SaveStep    StepKind = "save" // what runs is saved, and nothing else is done to the device
+	// RestartStep is that the device is restarted, which cannot be undone: it is away for a while, and
+	// that is proven by its being up for less long than that.
+	RestartStep StepKind = "restart"
 )
 
 // Command is something that is looked at, or done.
@@ -57,6 +60,18 @@ type Wait struct {
 	Most  time.Duration
 }
 
+// Absence is how long a device is away that is restarted.
+type Absence struct {
+	Usual time.Duration // as its profile says
+	Most  time.Duration // after that it is not expected any more
+}
+
+// Restarts is how devices of a platform are restarted.
+type Restarts struct {
+	Usual time.Duration // how long they are away, usually
+	Sends string        // what is sent for it, as it may be shown
+}
+
 // usualTakes is how long a command that does something may take where the runbook does not say.
 const usualTakes = 30 * time.Second
 
@@ -67,7 +82,41 @@ const handTakes = 5 * time.Minute
 func (s Step) ByPerson() bool { return s.Kind == HandStep || s.Kind == ConsoleStep }
 
 // Does tells whether the step has the device do something that cannot be undone.
-func (s Step) Does() bool { return s.Kind == DoStep && len(s.Commands) > 0 && !s.Done }
+func (s Step) Does() bool { return s.Acts() && len(s.Commands) > 0 && !s.Done }
+
+// Acts tells whether what the step does cannot be undone.
+func (s Step) Acts() bool { return s.Kind == DoStep || s.Kind == RestartStep }
+
+// OnlyRestarts tells whether all that is done to the device is that it is restarted: there is nothing to
+// take back then.
+func (t *Target) OnlyRestarts() (only bool) {
+	for _, s := range t.Steps {
+		switch {
+		case s.Not != "" || !s.Alters:
+		case s.Kind != RestartStep:
+			return false
+		default:
+			only = true
+		}
+	}
+	return only
+}
+
+// Restarts tells whether the device is restarted in one of its steps.
+func (t *Target) Restarts() bool {
+	return slices.ContainsFunc(t.Steps, func(s Step) bool { return s.Kind == RestartStep && s.Not == "" })
+}
+
+// RestartsFirst tells whether the first thing that is done to the device is a restart: before that there
+// is nothing that a rollback timer could take back, and a timer that restarts it would only do so twice.
+func (t *Target) RestartsFirst() bool {
+	for _, s := range t.Steps {
+		if s.Not == "" && s.Alters && !s.Done {
+			return s.Kind == RestartStep
+		}
+	}
+	return false
+}
 
 // Touches tells whether anything is done to the device at all.
 func (t *Target) Touches() bool {
@@ -87,14 +136,14 @@ func (t *Target) Idle() bool {
 		return !slices.ContainsFunc(t.Steps, func(s Step) bool { return s.Kind != ChangeStep && s.Kind != SaveStep && s.Not == "" })
 	}
 	return !slices.ContainsFunc(t.Steps, func(s Step) bool {
-		return (s.Changes() || s.Kind == DoStep || s.Kind == ConsoleStep) && !s.Done && !t.FollowsNothing(s)
+		return (s.Changes() || s.Acts() || s.Kind == ConsoleStep) && !s.Done && !t.FollowsNothing(s)
 	})
 }
 
 // FollowsNothing tells whether a step follows steps of which nothing is to be done.
 func (t *Target) FollowsNothing(s Step) bool {
 	return len(s.Follows) > 0 && !slices.ContainsFunc(t.Steps, func(o Step) bool {
-		return slices.Contains(s.Follows, o.Number) && (o.Changes() || o.Kind == DoStep) && !o.Done
+		return slices.Contains(s.Follows, o.Number) && (o.Changes() || o.Acts()) && !o.Done
 	})
 }
 
@@ -156,6 +205,8 @@ func (m *maker) deeds(t *Target, s runbook.Step, on runbook.On, out *Step) {
 		out.Kind = LookStep
 	case on.Does():
 		out.Kind = DoStep
+	case on.Restart:
+		m.restarts(t, on, out)
 	default:
 		return
 	}
@@ -177,6 +228,9 @@ func runbookModes(modes []string) string {
 
 // commands renders the commands of a round.
 func (m *maker) commands(t *Target, on runbook.On, env runbook.Env) (out []Command) {
+	if on.Restart && t.Traits.Restarts != nil {
+		return []Command{{Line: t.Traits.Restarts.Sends}}
+	}
 	answers, never := m.patternsOf(t, on.Deed.Answers, env), m.patternsOf(t, on.Deed.Never, env)
 	var asked [][2]string
 	for _, a := range on.Deed.Asked {
@@ -262,6 +316,10 @@ func (s Step) Work(command time.Duration) (usual, worst time.Duration) {
 			return 0, 0
 		}
 		usual, worst = n*(command+s.Deed.Takes/expected), n*(command+s.Deed.Takes)
+	case RestartStep:
+		if !s.Done && s.Absence != nil {
+			usual, worst = s.Absence.Usual+4*command, s.Absence.Most+4*command
+		}
 	case SaveStep:
 		usual = 4 * command
 		worst = usual
@@ -299,7 +357,7 @@ func (p *Plan) undoable() (titles []string, count map[string]int) {
 	count = map[string]int{}
 	for _, t := range p.Targets() {
 		for _, s := range t.Steps {
-			if s.Kind != DoStep {
+			if !s.Acts() {
 				continue
 			}
 			if count[s.Title] == 0 {
@@ -315,6 +373,11 @@ func (p *Plan) undoable() (titles []string, count map[string]int) {
 func deedsToKnow(p *Plan) (out []string) {
 	titles, count := p.undoable()
 	for _, title := range titles {
+		if usual, most := p.away(title); most > 0 {
+			out = append(out, fmt.Sprintf("step %q restarts %s: each is away for some %s, and looked for until %s after it was told to",
+				title, devices(count[title]), runbook.FormatDuration(usual), runbook.FormatDuration(most)))
+			continue
+		}
 		out = append(out, fmt.Sprintf("step %q does something on %s that cannot be undone: it is done once, and never in a rehearsal", title, devices(count[title])))
 	}
 	if !p.Unattended.Given {

@@ -59,7 +59,7 @@ func (m *maker) platforms(in []*Target) {
 				},
 			)
 		}
-		if !m.traits[p].Timer.Guards() && !m.rb.Timer.NoneFor(p) && m.rb.Touches() {
+		if !m.traits[p].Timer.Guards() && !m.rb.Timer.NoneFor(p) && m.rb.Changes() {
 			m.list = append(
 				m.list,
 				problem.Problem{

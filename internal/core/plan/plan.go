@@ -133,6 +133,8 @@ type Traits struct {
 	Prints func(command string) (Printed, bool)
 	// TakesCommands tells that commands that do something can be given to it.
 	TakesCommands bool
+	// Restarts is how it is restarted; nil where its profile does not say.
+	Restarts *Restarts
 	// Reaches tells that it can be asked whether an address answers it.
 	Reaches bool
 	Modes   []string // in which commands can be given
@@ -226,6 +228,7 @@ type Step struct {
 	Commands []Command
 	Deed     Deed
 	Wait     *Wait
+	Absence  *Absence // nil where it restarts nothing
 	Tell     []string // what a person is told
 	// Put is the whole configuration that the step puts in place; none where it does not.
 	Put []string

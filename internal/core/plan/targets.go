@@ -130,11 +130,12 @@ func (m *maker) target(f *fleet.Fleet, p *Plan, d fleet.Device, mate *fleet.Devi
 	for i, s := range m.rb.Steps {
 		if step, ok := m.step(t, s, i+1); ok {
 			step.Was = past[i]
-			step.Alters = step.Changes() || step.Kind == DoStep || step.Kind == ConsoleStep
+			step.Alters = step.Changes() || step.Acts() || step.Kind == ConsoleStep
 			t.Steps = append(t.Steps, step)
 		}
 	}
 	m.together(t)
+	m.savedByThen(t)
 	if len(t.Steps) == 0 && !m.lenient {
 		m.fail(0, "%s is in scope, but no step is for it", d.Name)
 	}

@@ -110,9 +110,12 @@ const Margin = 15 * time.Second
 const expected = 3
 
 // Work estimates the change on one device, from the first line to the proof
-// that it is kept: the usual time and the worst case.
+// that it is kept: the usual time and the worst case. Restarts are not counted: they come before it.
 func (t *Target) Work(soak time.Duration) (usual, worst time.Duration) {
 	for i := range t.Steps {
+		if t.Steps[i].Kind == RestartStep { // no timer runs over one
+			continue
+		}
 		u, w := t.stepWork(i)
 		usual, worst = usual+u, worst+w
 	}
@@ -170,6 +173,9 @@ const putLines = 6
 func (t *Target) Left(i int, soak time.Duration) time.Duration {
 	_, all := t.Work(soak)
 	for j := range min(i, len(t.Steps)) {
+		if t.Steps[j].Kind == RestartStep {
+			continue
+		}
 		_, w := t.stepWork(j)
 		all -= w
 	}

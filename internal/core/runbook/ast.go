@@ -170,13 +170,15 @@ type On struct {
 	NoOther   []*Text  // patterns: of the lines that fit, none shall be there but those wanted
 	Put       []*Text  // the whole configuration, where only whole ones are taken
 	Send      []*Text
-	Undo      []*Text // none: it is computed
-	UndoFirst bool    // a take-back begins with the undo lines, before computed ones
-	Look      []*Text // commands that change nothing
-	Do        []*Text // commands that do something
-	Deed      Deed    // how those are judged
-	Mode      string  // in which the commands are typed; "" is the profile's own
-	Already   *Cond   // beside the step's own
+	Undo      []*Text       // none: it is computed
+	UndoFirst bool          // a take-back begins with the undo lines, before computed ones
+	Look      []*Text       // commands that change nothing
+	Do        []*Text       // commands that do something
+	Deed      Deed          // how those are judged
+	Mode      string        // in which the commands are typed; "" is the profile's own
+	Restart   bool          // the device is restarted, as its profile says
+	Back      time.Duration // by when it must be back; 0 where nothing is said
+	Already   *Cond         // beside the step's own
 	Expect    []Expect
 	Line      int
 }

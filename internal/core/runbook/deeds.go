@@ -29,6 +29,10 @@ import (
 //	step "Gates open" by hand
 //	  tell      "Ask the desk at <<site>> to open one turnstile."
 //
+//	step "A new start"
+//	  restart
+//	  back      within 15m
+//
 // A step is of one kind. What is looked at changes nothing. What is done cannot be undone, so
 // it is done once, unless it is repeatable.
 
@@ -61,17 +65,27 @@ func (on On) Looks() bool { return len(on.Look) > 0 }
 // Does tells whether it says what is done.
 func (on On) Does() bool { return len(on.Do) > 0 }
 
+// Acts tells whether it says what is done that cannot be undone.
+func (on On) Acts() bool { return on.Does() || on.Restart }
+
 // changes tells whether it says what changes the configuration.
 func (on On) changes() bool { return on.Wants() || len(on.Send) > 0 || len(on.Put) > 0 }
 
 // Touches tells whether the step may change the device, or have it do something.
 func (s *Step) Touches() bool {
-	return s.Restore != nil || slices.ContainsFunc(s.On, func(on On) bool { return on.changes() || on.Does() })
+	return s.Restore != nil || slices.ContainsFunc(s.On, func(on On) bool { return on.changes() || on.Acts() })
 }
 
 // Touches tells whether any step of the runbook does.
 func (rb *Runbook) Touches() bool {
 	return slices.ContainsFunc(rb.Steps, func(s Step) bool { return s.Touches() })
+}
+
+// Changes tells whether any step changes what could be taken back, or gives a command.
+func (rb *Runbook) Changes() bool {
+	return slices.ContainsFunc(rb.Steps, func(s Step) bool {
+		return s.Restore != nil || slices.ContainsFunc(s.On, func(on On) bool { return on.changes() || on.Does() })
+	})
 }
 
 // saves refuses a step that saves among others that change something: what is kept is saved at
@@ -132,6 +146,15 @@ func (p *parser) deeds(on *On) map[string]entryFunc {
 			c.want("at")
 			c.want("most")
 			on.Deed.Takes, on.Deed.Line = c.duration("30s"), n.n
+			c.end()
+		},
+		"restart": func(n *node, c *cursor) {
+			on.Restart, on.Line = true, n.n
+			c.end()
+		},
+		"back": func(n *node, c *cursor) {
+			c.want("within")
+			on.Back, on.Line = c.duration("15m"), n.n
 			c.end()
 		},
 		"repeatable": func(n *node, c *cursor) {
@@ -223,12 +246,13 @@ func (p *parser) checkDeeds(n *node, s Step) {
 }
 
 func (p *parser) checkDeed(at func(string) *node, s Step, on On) {
-	kinds := map[string]bool{"look": on.Looks(), "do": on.Does(), "want": on.Wants(), "send": len(on.Send) > 0, "put": len(on.Put) > 0}
+	kinds := map[string]bool{"look": on.Looks(), "do": on.Does(), "want": on.Wants(), "send": len(on.Send) > 0, "put": len(on.Put) > 0,
+		"restart": on.Restart}
 	first := ""
 	for _, key := range slices.Sorted(maps.Keys(kinds)) {
 		switch {
 		case !kinds[key]:
-		case first != "" && (on.Looks() || on.Does()):
+		case first != "" && (on.Looks() || on.Acts()):
 			p.at(at(key), at(key).col(0), "a step of its own", "step %q has both %s and %s: a step is of one kind", s.Title, first, key)
 		default:
 			first = key
@@ -242,14 +266,32 @@ func (p *parser) checkDeed(at func(string) *node, s Step, on On) {
 		p.at(at("takes"), at("takes").col(0), `answers "4 of 4*" within 30s`, "step %q looks: how long it looks until it is so stands behind what it answers", s.Title)
 	case on.Looks() && d.Repeatable:
 		p.at(at("repeatable"), at("repeatable").col(0), "the look alone", "step %q looks, which may always be done twice", s.Title)
-	case d.Line > 0 && !on.Does() && !on.Looks():
+	case d.Line > 0 && !on.Acts() && !on.Looks():
 		p.at(at("answers"), 0, "do, and under it the command", "step %q says how a command is judged, and does nothing", s.Title)
 	case on.Does() && d.Within > 0:
 		p.at(at("answers"), at("answers").col(0), "takes at most 1m", "step %q does something once: it is not given again until it answers so", s.Title)
 	case d.Within > longestWait:
 		p.at(at("answers"), at("answers").col(0), "within 1m", "a step may wait an hour at most")
 	}
-	if (on.Looks() || on.Does()) && len(on.Undo) > 0 {
+	switch {
+	case on.Back > 0 && !on.Restart:
+		p.at(at("back"), at("back").col(0), "restart", "step %q says by when a device must be back, and restarts none", s.Title)
+	case on.Back > longestWait:
+		p.at(at("back"), at("back").col(0), "back within 15m", "a step may wait an hour at most")
+	case on.Restart && s.For != nil:
+		p.at(at("for"), at("for").col(0), "restart without a loop", "step %q restarts: once is enough", s.Title)
+	case on.Restart && (s.Already != nil || on.Already != nil):
+		p.at(
+			at("already"),
+			at("already").col(0),
+			"when, and the condition under which it is restarted",
+			"step %q restarts: it is never there already",
+			s.Title,
+		)
+	case on.Restart && on.Deed.Line > 0:
+		p.at(at("restart"), at("restart").col(0), "expect, for what must be so once it is back", "step %q restarts: what its device answers to that stands in its profile", s.Title)
+	}
+	if (on.Looks() || on.Acts()) && len(on.Undo) > 0 {
 		p.at(at("undo"), at("undo").col(0), "nothing of it, or send in place of do", "step %q has undo lines: what is looked at needs none, and what is done cannot be undone", s.Title)
 	}
 	if on.Looks() && (s.Already != nil || on.Already != nil) {

@@ -77,6 +77,7 @@ var standsIn = map[string]string{
 	"send":     "its step",
 	"undo":     "its step",
 	"restore":  "its step",
+	"restart":  "its step",
 }
 
 // ofStep are the entries of a step that do not stand under on.

@@ -228,7 +228,7 @@ func (p *parser) checkLines(n *node, s Step, on On) {
 	}
 	const noLines = "send, and under it the lines behind a bar; or want"
 	switch {
-	case on.Looks() || on.Does(): // see checkDeed
+	case on.Looks() || on.Acts() || on.Back > 0: // see checkDeed
 	case len(on.Send) == 0 && p.wrongBelow(n):
 	case len(on.Send) == 0 && len(on.Undo) > 0:
 		p.at(n, n.col(0), noLines, "step %q has lines to undo but none to send", s.Title)

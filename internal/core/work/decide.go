@@ -73,6 +73,7 @@ const (
 // pending on it.
 type returned struct {
 	guarded    bool // it has a timer in this night
+	restarting bool // it was told to restart: that it did so is no news
 	trial      bool // it takes changes on trial
 	reverting  bool // it was being taken back
 	early      bool // that was not due yet which was pending
@@ -86,7 +87,7 @@ type returned struct {
 // now is to be decided on.
 func (r returned) end() (night.State, string) {
 	switch {
-	case !r.guarded:
+	case !r.guarded, r.restarting:
 		return "", ""
 	case r.trial && r.early && !r.reverting: // it was confirmed or ended, or never begun
 		return "", ""

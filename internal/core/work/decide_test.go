@@ -78,13 +78,13 @@ func TestAfterTheLadder(t *testing.T) {
 // only where both what runs and what is saved were read and are its backup; it is given up only
 // where a timer of ours must have fired, and it is not what was backed up.
 func TestADeviceThatIsBack(t *testing.T) {
-	for n := range 1 << 8 {
+	for n := range 1 << 9 {
 		bit := func(i int) bool { return n>>i&1 > 0 }
-		r := returned{bit(0), bit(1), bit(2), bit(3), bit(4), bit(5), bit(6), bit(7)}
+		r := returned{bit(0), bit(1), bit(2), bit(3), bit(4), bit(5), bit(6), bit(7), bit(8)}
 		state, note := r.end()
 		switch state {
 		case night.Reverted:
-			assert.True(t, r.guarded && r.equal && r.savedEqual, "%+v", r)
+			assert.True(t, r.guarded && !r.restarting && r.equal && r.savedEqual, "%+v", r)
 		case night.Stranded:
 			assert.True(t, r.guarded && !r.trial && !r.alone && !r.proven && !(r.equal && r.savedEqual), "%+v", r)
 		default:

@@ -36,7 +36,7 @@ func (w *worker) deed(i int) *trouble {
 			return tr
 		}
 		state := night.Verifying
-		if s.Kind == plan.DoStep {
+		if s.Acts() {
 			state = night.Changing
 		}
 		w.move(state, s.Title)
@@ -64,6 +64,8 @@ func (w *worker) carryOut(i int) *trouble {
 		return w.lookAt(i)
 	case plan.DoStep:
 		return w.do(i)
+	case plan.RestartStep:
+		return w.restart(i)
 	case plan.WaitStep:
 		return w.waitFor(i)
 	case plan.HandStep, plan.ConsoleStep:
@@ -284,7 +286,7 @@ func (w *worker) settled(c night.Choice) {
 		st.confirmed = true
 	case s.Kind == plan.DoStep && c == night.ItIsDone && st.doubt != "":
 		st.did, st.doubt = st.did+1, ""
-	case s.Kind == plan.DoStep && c == night.DoAgain:
+	case s.Acts() && c == night.DoAgain:
 		st.doubt = ""
 	}
 }
@@ -320,7 +322,7 @@ func (w *worker) doneNote() string {
 	for i, s := range w.t.Steps {
 		st := w.steps[i]
 		switch {
-		case s.Kind != plan.DoStep:
+		case !s.Acts():
 		case st.doubt != "":
 			out = append(out, fmt.Sprintf("; whether %q was done is not known, and it cannot be undone", s.Title))
 		case st.did > 0:

@@ -37,7 +37,7 @@ func (w *worker) finish() *trouble {
 	if tr := w.disarm(); tr != nil {
 		return tr
 	}
-	if err := w.save(); err != nil {
+	if err := w.saveWhatRuns(after); err != nil {
 		return faced("saving", err)
 	}
 	left := ""
@@ -60,6 +60,17 @@ func (w *worker) finish() *trouble {
 	w.recordAfter(w.shelve(left))
 	w.end(night.Kept, w.keptNote())
 	return nil
+}
+
+// saveWhatRuns saves what runs. Where a device was restarted and nothing else, what is saved runs already.
+func (w *worker) saveWhatRuns(runs config.Config) error {
+	if w.t.OnlyRestarts() {
+		saved, known, err := w.savedConfig()
+		if err != nil || known && config.Equal(saved, runs) {
+			return err
+		}
+	}
+	return w.save()
 }
 
 // shelve keeps what the night left on the device, for the day on which it is to be taken

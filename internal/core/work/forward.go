@@ -102,7 +102,7 @@ func (w *worker) step(i int) *trouble {
 // person has said that this device goes on all the same.
 func (w *worker) inWindow(s plan.Step) *trouble {
 	win := w.crew.Plan.Window
-	w.overrun = (s.Changes() || s.Kind == plan.DoStep) && !w.goesOnLate && !win.None && !w.crew.Now().Before(win.Ends())
+	w.overrun = (s.Changes() || s.Acts()) && !w.goesOnLate && !win.None && !w.crew.Now().Before(win.Ends())
 	if !w.overrun {
 		return nil
 	}

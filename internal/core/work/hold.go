@@ -220,7 +220,7 @@ func (w *worker) situation() situation {
 		back: w.backing(), fire: w.firingTakes(), extend: w.each(1, opArm) + w.each(1, opPending),
 	}
 	for j := i + 1; j < len(w.t.Steps); j++ {
-		if (w.t.Steps[j].Changes() || w.t.Steps[j].Kind == plan.DoStep) && !w.skipped(j) {
+		if (w.t.Steps[j].Changes() || w.t.Steps[j].Acts()) && !w.skipped(j) {
 			s.later++
 		}
 	}

@@ -22,6 +22,7 @@ type link struct {
 	looker   driver.Looker
 	doer     driver.Doer
 	reacher  driver.Reacher
+	restarts driver.Restarter
 
 	c     *clock
 	quiet func() (heard func()) // begins to wait for an answer
@@ -42,6 +43,7 @@ func newLink(s driver.Session, t *plan.Target, c *clock, quiet func() func()) (*
 	l.looker, _ = s.(driver.Looker)
 	l.doer, _ = s.(driver.Doer)
 	l.reacher, _ = s.(driver.Reacher)
+	l.restarts, _ = s.(driver.Restarter)
 	return l, nil
 }
 
@@ -178,4 +180,23 @@ func (l *link) Reach(ctx context.Context, address string) (runbook.Reached, erro
 	heard := l.quiet()
 	defer heard()
 	return l.reacher.Reach(ctx, address)
+}
+
+// Restart is that of [driver.Restarter].
+func (l *link) Restart(ctx context.Context) error {
+	if l.restarts == nil {
+		return cannot("restart")
+	}
+	heard := l.quiet()
+	defer heard()
+	return l.restarts.Restart(ctx)
+}
+
+// Up is that of [driver.Restarter].
+func (l *link) Up(ctx context.Context) (time.Duration, error) {
+	if l.restarts == nil {
+		return 0, cannot("tell for how long it has been up")
+	}
+	defer l.asks(opRead)()
+	return l.restarts.Up(ctx)
 }

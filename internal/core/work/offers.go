@@ -172,6 +172,12 @@ func (s *situation) settling(again night.Offer) (out []night.Offer) {
 		return []night.Offer{done}
 	case !s.doubt:
 		return []night.Offer{again}
+	case s.kind == plan.RestartStep: // it tells by itself whether it was
+		looks := again
+		looks.Takes, looks.Most = s.accept.usual, s.accept.most
+		looks.Does = fmt.Sprintf("sends nothing; looks for how long it has been up, which tells whether it was restarted; %s", s.thenDoes())
+		return []night.Offer{looks, {Choice: night.DoAgain, Touches: 1, Takes: again.Takes, Most: again.Most, Reason: true,
+			Does: fmt.Sprintf("restarts it once more, although it may yet do so by itself; %s", s.thenDoes())}}
 	case s.repeatable:
 		again.Does = fmt.Sprintf("gives the command of %q once more; %s", s.title, s.thenDoes())
 		out = append(out, again)
@@ -243,7 +249,7 @@ func (s *situation) keepDoes() string {
 
 // skipDoes says what leaving the step out sends.
 func (s *situation) skipDoes() string {
-	if s.kind == plan.DoStep {
+	if s.kind == plan.DoStep || s.kind == plan.RestartStep {
 		return fmt.Sprintf("leaves what %q has done as it is; %s", s.title, s.thenDoes())
 	}
 	switch {

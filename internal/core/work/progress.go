@@ -23,10 +23,11 @@ type stepped struct {
 	in      *link          // the session that they were sent in
 	undone  bool           // its undo lines were all sent since
 
-	did       int    // how many of its commands were done
-	doubt     string // why it is not known whether the next one was; "" where it was not given
-	confirmed bool   // a person said that it is done
-	worked    bool   // somebody has worked the device by hand in it
+	did       int      // how many of its commands were done
+	doubt     string   // why it is not known whether the next one was; "" where it was not given
+	confirmed bool     // a person said that it is done
+	worked    bool     // somebody has worked the device by hand in it
+	away      sentAway // when it was told to restart
 }
 
 // size makes room for so many steps.

@@ -262,6 +262,12 @@ func (w *worker) standing(s night.State) Standing {
 		return Standing{Back: w.backing(), Ready: time.Now().Add(patience), Open: true}
 	case s == night.Dark: // it takes itself back
 		return Standing{Ready: time.Now().Add(w.firingTakes())}
+	case s == night.Absent: // it is taken back once it is there again
+		told, away := w.steps[w.at.step].away.at, w.t.Steps[w.at.step].Absence
+		if ready := told.Add(away.Usual); time.Now().Before(ready) {
+			return Standing{Back: w.backing(), Ready: ready}
+		}
+		return Standing{Back: w.backing(), Ready: told.Add(away.Most)}
 	case s == night.Changing: // with the step in hand
 		return Standing{Back: w.backing(w.at.step)}
 	case s == night.Kept:

@@ -306,6 +306,9 @@ func (w *worker) prepare() (over bool) {
 		w.waitOut()
 		return true
 	}
+	if why := w.lostByRestart(); why != "" && w.from == nil {
+		return block(why)
+	}
 	if !done || w.t.OnlySaves() { // else nothing is sent or saved that somebody must have approved
 		if why := w.asSealed(); why != "" {
 			return block(why)
@@ -322,7 +325,7 @@ func (w *worker) prepare() (over bool) {
 		w.untouched(night.Skipped, "stopped before anything was changed")
 		return true
 	}
-	if !w.guarded() || w.onTrial() { // a trial begins with what is applied
+	if !w.guarded() || w.onTrial() || w.restartsFirst() { // a trial begins with what is applied
 		return false
 	}
 	return w.prepareTimer()

@@ -167,6 +167,7 @@ func (c *checker) check() {
 		c.fail("ask.in", problem.OneOf(p.Ask.In, p.ModeOrder), "there is no mode %q", p.Ask.In)
 	}
 	c.reach()
+	c.restart()
 	for _, name := range slices.Sorted(maps.Keys(p.Readers)) {
 		c.reader("readers."+name, name)
 	}

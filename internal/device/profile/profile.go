@@ -41,6 +41,7 @@ type Profile struct {
 	Grammar   Grammar           `yaml:"language"` // how lines change it
 	Save      Command           `yaml:"save"`
 	Restore   Restore           `yaml:"restore"`
+	Restart   Restart           `yaml:"restart"`
 	Timer     Timer             `yaml:"timer"`
 	Trial     Trial             `yaml:"trial"`
 	Readers   map[string]Reader `yaml:"readers"`
@@ -306,6 +307,7 @@ func (p *Profile) Traits() plan.Traits {
 		ChangesNothing: p.Safe,
 		Prints:         p.prints,
 		Reaches:        p.Reach.Send != "",
+		Restarts:       p.restarts(),
 		TakesCommands:  true,
 		Modes:          slices.Sorted(maps.Keys(p.Modes)),
 	}

@@ -41,6 +41,8 @@ func fate(d *night.Device, c night.Choice, now time.Time) (f Fate, is bool) {
 		f.leftAlone(d)
 	case d.State == night.Dark:
 		f.waitsFor(d)
+	case d.State == night.Absent && c != night.Finish:
+		f.Does, f.By = "restarts; once it is back, it is compared with its backup", d.Usual.Add(d.Back)
 	case d.State == night.Reverting:
 		f.Does, f.By = "is being taken back", now.Add(d.Back)
 	case !d.Begun():
@@ -60,6 +62,8 @@ func (f *Fate) leftAlone(d *night.Device) {
 	switch {
 	case !d.TimerDue.IsZero():
 		f.Does, f.By = "is left to its timer, which "+takesBack(d.Way), d.TimerDue.Add(d.Boot)
+	case d.State == night.Absent:
+		f.Does = "restarts, and is not looked for any more"
 	case d.Changes():
 		f.Does, f.Open = "STAYS with what was changed: nothing takes it back by itself", true
 	default:

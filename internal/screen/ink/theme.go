@@ -84,6 +84,7 @@ var inks = map[night.State]Ink{
 	night.Reverting: Heather,
 	night.Reverted:  Heather,
 	night.Dark:      Port,
+	night.Absent:    Tide,
 	night.Stranded:  Port,
 }
 

@@ -57,6 +57,7 @@ func head(n *night.Night, number int, members []*night.Device, now time.Time) in
 		{"kept", ink.Buoy, []night.State{night.Kept}},
 		{"already", ink.Buoy, []night.State{night.Already}},
 		{"in change", ink.Tide, []night.State{night.Checking, night.Recording, night.Armed, night.Changing, night.Verifying, night.Soaking}},
+		{"absent", ink.Tide, []night.State{night.Absent}},
 		{"held", ink.Lamp, []night.State{night.Held}},
 		{"dark", ink.Port, []night.State{night.Dark}},
 		{"reverting", ink.Heather, []night.State{night.Reverting}},
@@ -170,6 +171,8 @@ func timer(d *night.Device, now time.Time, cells int) ink.Row {
 		bar = barCells
 	}
 	switch {
+	case d.State == night.Absent:
+		return absence(d, now, bar)
 	case d.State.Ended() && d.State != night.Stranded: // the note has the room
 		return ink.Row{}
 	case d.TimerDue.IsZero() && d.Way == plan.NoTimer && d.State != night.Waiting && d.State != night.Checking:
@@ -191,6 +194,20 @@ func timer(d *night.Device, now time.Time, cells int) ink.Row {
 		r = r.Add(i, full).Add(ink.Faint, rest)
 	}
 	return r.Add(i, fmt.Sprintf("%*s", leftCells, ink.Short(left))).Add(ink.Foam, " ")
+}
+
+// absence is how long a device that restarts still is, usually; then, until when it is expected.
+func absence(d *night.Device, now time.Time, bar int) ink.Row {
+	word, left, of, i := "away", d.Usual.Sub(now), d.Usual.Sub(d.Since), ink.Tide
+	if left < 0 {
+		word, left, of, i = "late", d.Most.Sub(now), d.Most.Sub(d.Usual), ink.Lamp
+	}
+	r := ink.Row{}.Col(i, word, wayCells)
+	if bar > 0 {
+		full, rest := ink.Bar(float64(max(left, 0))/float64(max(of, 1)), bar)
+		r = r.Add(i, full).Add(ink.Faint, rest)
+	}
+	return r.Add(i, fmt.Sprintf("%*s", leftCells, ink.Short(max(left, 0)))).Add(ink.Foam, " ")
 }
 
 func taken(d *night.Device, now time.Time) string {
@@ -271,7 +288,7 @@ func KindShapes(k plan.StepKind) (done, ahead string) {
 	switch k {
 	case plan.LookStep:
 		return "▪", "▫"
-	case plan.DoStep:
+	case plan.DoStep, plan.RestartStep:
 		return "▲", "△"
 	case plan.WaitStep:
 		return "◉", "◌"
@@ -341,7 +358,7 @@ func progress(d *night.Device) (done, total int, current bool) {
 		return 1, total, true
 	case night.Armed:
 		return 2, total, true
-	case night.Changing, night.Verifying:
+	case night.Changing, night.Verifying, night.Absent:
 		return 3 + min(step, steps), total, true
 	case night.Soaking:
 		return 3 + steps, total, true

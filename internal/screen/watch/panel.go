@@ -97,8 +97,8 @@ func steps(d *night.Device) []ink.Row {
 
 // kindWord says what a step does that is no configuration.
 func kindWord(k plan.StepKind) string {
-	if k == plan.DoStep {
-		return "do: cannot be undone"
+	if k == plan.DoStep || k == plan.RestartStep {
+		return string(k) + ": cannot be undone"
 	}
 	return string(k)
 }

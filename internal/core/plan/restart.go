@@ -1,0 +1,60 @@
+package plan
+
+import (
+	"time"
+
+	"metabasis/internal/core/runbook"
+)
+
+// Bounds on the absence of a device that is restarted, where the runbook does not say.
+const (
+	shortestBack = 5 * time.Minute
+	backTimes    = 3 // as long as it usually takes
+)
+
+// restarts takes from the runbook that a device is restarted.
+func (m *maker) restarts(t *Target, on runbook.On, out *Step) {
+	out.Kind = RestartStep
+	r := t.Traits.Restarts
+	if r == nil {
+		m.once(on.Line, "restart: with send: and up: in its profile; or the step under on, for platforms that can be restarted",
+			"the profile of %s does not say how a device is restarted, and how it is told that it was", t.Device.Platform)
+		return
+	}
+	out.Absence = &Absence{Usual: r.Usual, Most: on.Back}
+	if out.Absence.Most == 0 {
+		out.Absence.Most = max(shortestBack, backTimes*r.Usual)
+	}
+	if out.Absence.Most < r.Usual {
+		m.once(on.Line, "back within "+runbook.FormatDuration(2*r.Usual), "%s is usually away for %s when it is restarted: it could not be back within %s",
+			t.Device.Platform, runbook.FormatDuration(r.Usual), runbook.FormatDuration(out.Absence.Most))
+	}
+}
+
+// savedByThen refuses a restart behind what changes the device in the same night: nothing of that is
+// saved before the end, and a restart would lose it, or leave what is on trial to nobody.
+func (m *maker) savedByThen(t *Target) {
+	changed := ""
+	for _, s := range t.Steps {
+		switch {
+		case s.Kind == RestartStep && changed != "":
+			m.once(m.rb.Steps[s.Number-1].Line, "the restart before all changes, or in a night of its own",
+				"step %q restarts a device, and %q before it changes it: what is kept is saved at the end of the night, and the restart would lose it", s.Title, changed)
+			return
+		case s.Changes(), s.Kind == ConsoleStep:
+			changed = s.Title
+		}
+	}
+}
+
+// away is how long devices are away in a step of that title, usually and at most; 0 where it restarts none.
+func (p *Plan) away(title string) (usual, most time.Duration) {
+	for _, t := range p.Targets() {
+		for _, s := range t.Steps {
+			if s.Title == title && s.Absence != nil {
+				usual, most = max(usual, s.Absence.Usual), max(most, s.Absence.Most)
+			}
+		}
+	}
+	return usual, most
+}

@@ -1,0 +1,235 @@
+package work
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"metabasis/internal/core/config"
+	"metabasis/internal/core/driver"
+	"metabasis/internal/core/night"
+	"metabasis/internal/core/plan"
+)
+
+// A device that is restarted is away because it was told to be: it is absent, which has a clock of its
+// own, and is not dark. That it is there again proves nothing, since a session may end for many reasons:
+// it must have been up for less long than it would have been (law 19). So it is never told twice, and
+// nobody has to guess whether it was done.
+
+// sentAway is that a device was told to restart: for how long it had been up when that was asked.
+type sentAway struct {
+	up time.Duration
+	at time.Time
+}
+
+const (
+	// youngest is for how long a device must have been up before it is restarted, so that it can be told
+	// afterwards that it was.
+	youngest = 15 * time.Second
+	// upSlack is how far off what a device says of that may be.
+	upSlack = 5 * time.Second
+	// absentPause is the longest pause between two looks for a device that is absent.
+	absentPause = 10 * time.Second
+)
+
+// anew tells whether a device that has been up for so long now was restarted since.
+func (t sentAway) anew(up time.Duration, now time.Time) bool { return up+upSlack < t.up+now.Sub(t.at) }
+
+// restart restarts the device, and waits until it is back.
+func (w *worker) restart(i int) *trouble {
+	st := &w.steps[i]
+	if st.did == 0 && st.doubt == "" {
+		if tr := w.tellToRestart(i); tr != nil {
+			return tr
+		}
+	}
+	if st.did == 0 {
+		if tr := w.absent(i); tr != nil {
+			return tr
+		}
+	}
+	if tr := w.cameBackAs(i); tr != nil {
+		return tr
+	}
+	later := slices.ContainsFunc(w.t.Steps[i+1:], func(s plan.Step) bool { return s.Alters && s.Kind != plan.RestartStep })
+	if !later || !w.guarded() || w.onTrial() || w.pends() {
+		return nil
+	}
+	return w.armAgain() // what is changed from here on is guarded by that
+}
+
+// tellToRestart tells the device to restart, once.
+func (w *worker) tellToRestart(i int) *trouble {
+	s, st := w.t.Steps[i], &w.steps[i]
+	if err := w.interrupted(); err != nil {
+		return faced(s.Title, err)
+	}
+	pending, err := w.see()
+	switch {
+	case err != nil:
+		return faced("looking at the timer", err)
+	case pending:
+		w.emit(night.TimerPending(w.due, time.Until(w.due)))
+		return changedUnderUs("a timer is pending on it that is not of this night: "+w.way(), "nothing was sent")
+	}
+	st.away.at = time.Now()
+	st.away.up, err = w.ses.Up(w.ctx)
+	switch {
+	case err != nil && !driver.Answered(err):
+		return faced(s.Title, err)
+	case err != nil:
+		return &trouble{why: "for how long it has been up cannot be read, so nobody could tell whether it was restarted: " + err.Error(),
+			evidence: []string{"nothing was sent"}, err: err}
+	case st.away.up < youngest:
+		why := fmt.Sprintf("it has been up for %s only: somebody has just restarted it, or it restarts by itself", age(st.away.up))
+		return &trouble{why: why, evidence: []string{"nothing was sent"}, err: &driver.Unclear{Asked: "how long it has been up", Got: why}}
+	}
+	shown := w.shown(s.Commands[0].Line)[0]
+	if err := w.intend(night.Event{What: night.ToDo, Step: i + 1, Line: 1, Lines: []string{shown}}); err != nil {
+		return faced(s.Title, err)
+	}
+	w.acted = true
+	st.doubt = "it was told to, and has not been seen since"
+	var refused *driver.Refused
+	if err := w.ses.Restart(w.ctx); errors.As(err, &refused) {
+		st.doubt = ""
+		w.emit(night.Did(i+1, 1, shown, []string{refused.Said}, false, "it was refused"))
+		w.emit(night.Step(i+1, night.StepFailed, ""))
+		return &trouble{why: "the restart was refused", evidence: []string{"sent: " + shown, "said: " + refused.Said}, err: refused}
+	}
+	return nil
+}
+
+// absent waits until a device that was told to restart is back and has been up for less long than if it
+// had not. From then on that it was restarted is known.
+func (w *worker) absent(i int) *trouble {
+	s, st := w.t.Steps[i], &w.steps[i]
+	w.hangUp()
+	usual, most := st.away.at.Add(s.Absence.Usual), st.away.at.Add(s.Absence.Most)
+	w.emit(night.IsAway(usual, most))
+	w.crew.Tell(Stood{w.name(), w.standing(night.Absent)})
+	last, late := "it was told to restart", false
+	for pause := time.Second; ; pause = min(2*pause, absentPause) {
+		if err := w.pause(pause); err != nil {
+			return faced(s.Title, err)
+		}
+		if !late && time.Now().After(usual) { // from now on nobody can say more than by when it is given up
+			late = true
+			w.crew.Tell(Stood{w.name(), w.standing(night.Absent)})
+		}
+		left, err := w.tryAgain(max(connectWait, 2*w.paced().Traits.Connect, 2*w.entry))
+		if left {
+			return faced(s.Title, errLetGo)
+		}
+		if err == nil {
+			var up time.Duration
+			if up, err = w.ses.Up(w.ctx); err == nil && st.away.anew(up, time.Now()) {
+				w.restarted(i, up)
+				return nil
+			}
+			if err == nil && time.Now().After(usual) {
+				return w.stayedUp(i, up)
+			}
+			w.hangUp() // it may be on its way down
+		}
+		if err != nil {
+			last = err.Error()
+		}
+		if w.ctx.Err() != nil {
+			return faced(s.Title, errLetGo)
+		}
+		if time.Now().After(most) {
+			why := fmt.Sprintf("%q was begun, and it was not back by %s; last try: %s", s.Title, timeOf(most), last)
+			return &trouble{why: why, err: lostWith(errors.New(why))}
+		}
+	}
+}
+
+// age is for how long something has been up, as a person says it.
+func age(d time.Duration) string {
+	if days := int(d / (24 * time.Hour)); days >= 2 {
+		return fmt.Sprintf("%d days", days)
+	}
+	return d.Round(time.Second).String()
+}
+
+func timeOf(t time.Time) string { return t.Format("15:04:05") }
+
+// restarted takes down that the device was restarted, and has been up for so long.
+func (w *worker) restarted(i int, up time.Duration) {
+	s, st := w.t.Steps[i], &w.steps[i]
+	st.did, st.doubt = 1, ""
+	w.lapse() // what was pending before is gone with it
+	w.emit(night.Event{Kind: night.Contact})
+	gone := max(time.Since(st.away.at)-up, 0).Round(time.Second)
+	note := fmt.Sprintf("it was away for some %s, and has been up for %s", gone, age(up))
+	w.emit(night.Did(i+1, 1, w.shown(s.Commands[0].Line)[0], nil, true, note))
+	w.move(night.Verifying, fmt.Sprintf("back after some %s", gone))
+}
+
+// stayedUp is the trouble of a device that was told to restart and has been up all the while: it may yet
+// restart.
+func (w *worker) stayedUp(i int, up time.Duration) *trouble {
+	s, st := w.t.Steps[i], &w.steps[i]
+	st.doubt = fmt.Sprintf("it answers, and has been up for %s: it was not restarted, and nobody knows whether it yet will be", age(up))
+	w.emit(night.Event{Kind: night.Contact})
+	w.emit(night.Did(i+1, 1, w.shown(s.Commands[0].Line)[0], nil, false, st.doubt))
+	w.emit(night.Step(i+1, night.StepFailed, ""))
+	return &trouble{why: "it was told to restart, and did not", evidence: []string{st.doubt},
+		err: &driver.Unclear{Asked: s.Title, Got: st.doubt}}
+}
+
+// cameBackAs looks whether what runs after the restart is what ran before it. Parts of it may take a
+// while to be there.
+func (w *worker) cameBackAs(i int) *trouble {
+	want := w.before
+	if w.expected != nil {
+		want = *w.expected
+	}
+	w.differs = nil
+	var now config.Config
+	same, err := w.until(within(settlesWithin), func() (_ bool, err error) {
+		if err := w.interrupted(); err != nil {
+			return false, err
+		}
+		_, now, err = w.running()
+		return err == nil && config.Equal(want, now), err
+	})
+	switch {
+	case err != nil:
+		return faced("reading what it came back with", err)
+	case !same:
+		w.emit(night.Step(i+1, night.StepFailed, ""))
+		return w.unlike(i, want, now, "%q is done, and the device came back with another configuration than it had")
+	}
+	return nil
+}
+
+// settlesWithin is how long what a device runs may take to be whole again after a restart.
+const settlesWithin = 20 * time.Second
+
+// lostByRestart says what a restart would take from the device that nobody has saved; "" where nothing.
+func (w *worker) lostByRestart() string {
+	if !w.t.Restarts() {
+		return ""
+	}
+	saved, known, err := w.savedConfig()
+	switch {
+	case err != nil:
+		return "what is saved on it cannot be read, and a restart brings that back: " + err.Error()
+	case known && !config.Equal(saved, w.before):
+		return "it has changes that are not saved, which the restart would lose" + joinSome(w.maskLines(config.Compare(saved, w.before).Lines(w.t.Masked)))
+	}
+	return ""
+}
+
+// restartsFirst tells whether the device is restarted before anything else is done to it: its timer is
+// armed behind that.
+func (w *worker) restartsFirst() bool { return w.t.RestartsFirst() && w.from == nil && !w.adopted }
+
+// restarting tells whether the device was told to restart, and nobody has seen since that it did.
+func (w *worker) restarting() bool {
+	i := w.at.step
+	return !w.reverting && i < len(w.t.Steps) && w.t.Steps[i].Kind == plan.RestartStep && w.steps[i].doubt != ""
+}
