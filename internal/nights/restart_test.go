@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"metabasis/internal/core/night"
+	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
 	"metabasis/internal/sim"
 )
@@ -223,7 +224,8 @@ func TestARestartLosesNothing(t *testing.T) {
 
 // Both members of a pair are never absent at once, and the second not before the first is kept.
 func TestAPairIsNeverAwayAtOnce(t *testing.T) {
-	for name, faults := range map[string][]sim.Fault{"well": nil, "the first is slow": {{Kind: sim.SlowBoot, By: 3 * time.Minute}}, "the first never comes back": {{Kind: sim.NeverBack}}} {
+	for name, faults := range map[string][]sim.Fault{"well": nil, "the first is slow": {{Kind: sim.SlowBoot, By: 3 * time.Minute}}, "the first never comes back": {{Kind: sim.NeverBack}},
+		"the first is not there": {{Kind: sim.Refuses}}} {
 		synctest.Test(t, func(t *testing.T) {
 			w := restartNight(t, same, sim.Spec{Pair: "ald-gates standby", Faults: faults}, sim.Spec{Pair: "ald-gates"}, sim.Spec{}, sim.Spec{})
 			defer w.sim.Close()
@@ -237,11 +239,45 @@ func TestAPairIsNeverAwayAtOnce(t *testing.T) {
 				away[e.Device] = e.State == night.Absent || e.State == night.Dark || e.State == night.Held
 				assert.False(t, away["ald-quay-1"] && away["ald-quay-2"], name)
 			}
-			if strings.Contains(name, "never") {
+			if strings.Contains(name, "never") || strings.Contains(name, "not there") {
 				assert.Zero(t, w.count("ald-quay-2", sim.Restarted), "its partner is not there")
 			}
 		})
 	}
+}
+
+// A device whose partner is not there is not restarted, whether the night is about the partner or not.
+func TestAPartnerThatIsAwayCarriesNothing(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := restartNight(t, func(b string) string { return strings.Replace(b, `role == "quay"`, `name == "ald-quay-1"`, 1) },
+			sim.Spec{Pair: "ald-gates"}, sim.Spec{Pair: "ald-gates", Faults: []sim.Fault{{Kind: sim.Refuses}}})
+		defer w.sim.Close()
+		w.runQuiet()
+		d := w.night.Get("ald-quay-1")
+		assert.Equal(t, night.Reverted, d.State, d.Note)
+		assert.Zero(t, w.count(d.Name, sim.Told))
+		require.NotEmpty(t, w.night.Decided)
+		assert.True(t, slices.ContainsFunc(w.seen, func(e night.Event) bool {
+			return e.Kind == night.HoldOpened && strings.Contains(e.Note, "it is not restarted: its partner ald-quay-2 cannot be reached")
+		}))
+	})
+}
+
+// How long devices were away is learned, and said of the next restart.
+func TestHowLongADeviceIsAwayIsLearned(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := restartNight(t, same, sim.Spec{}, sim.Spec{}, sim.Spec{Faults: []sim.Fault{{Kind: sim.SlowBoot, By: time.Minute}}})
+		defer w.sim.Close()
+		w.runQuiet()
+		learned := w.plan.Learned(plan.Learn([]plan.Times{w.night.Times()}))
+		target := learned.Targets()[0]
+		usual, seldom := learned.AwayFor(target, target.Steps[0])
+		assert.InDelta(t, 17, usual.Seconds(), 8, "the median of them")
+		assert.Greater(t, seldom, 40*time.Second)
+		usual, seldom = w.plan.AwayFor(target, target.Steps[0])
+		assert.Equal(t, 20*time.Second, usual, "as the profile says")
+		assert.Zero(t, seldom)
+	})
 }
 
 // A night that is cut off at any event of a restart is gone on with, or taken back: no device is told to
@@ -263,13 +299,23 @@ func TestARestartThatIsCutOff(t *testing.T) {
 					defer w.sim.Close()
 					n := 0
 					journal := w.cut(func(night.Event) bool { n++; return n == at })
+					then := night.Fold(night.Night{}, journal...)
+					if then.Devices[0].Over {
+						return // it is left out of the next night
+					}
 					time.Sleep(time.Second)
 					w.goOn(journal, back)
 					w.runQuiet()
 					w.endsInTruth()
 					d := w.night.Devices[0]
 					assert.LessOrEqual(t, w.count(d.Name, sim.Told), 1, "%s: %s", d.State, d.Note)
-					if d.State == night.Kept && !back {
+					switch told := w.count(d.Name, sim.Told); {
+					case back:
+						assert.NotEqual(t, night.Stranded, d.State, d.Note)
+					case told == 0: // it was about to be told, and nobody knows yet that it was not
+						assert.NotEqual(t, night.Kept, d.State, d.Note)
+					default:
+						assert.Contains(t, []night.State{night.Kept, night.Already}, d.State, d.Note)
 						assert.Equal(t, 1, w.count(d.Name, sim.Restarted), d.Note)
 					}
 					assert.Equal(t, w.initial[d.Name], w.sim.Device(d.Name).Running())

@@ -85,7 +85,7 @@ func (w *world) goOn(journal []night.Event, back bool) {
 			case deed.OK:
 				r.Did[deed.Step]++
 			default:
-				r.InDoubt = deed.Command
+				r.InDoubt, r.DoubtStep, r.DoubtAt = deed.Command, deed.Step, deed.At
 			}
 		}
 		if d.Backup != "" {

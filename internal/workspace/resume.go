@@ -33,7 +33,9 @@ func (w *Workspace) resumable(past *Past, back bool) func(device string) *work.R
 			return nil
 		}
 		r := &work.Resumed{ID: past.ID, Night: called, Begun: true, Was: d.WasAt(), Steps: d.Steps, GoBack: back}
-		r.Did, r.InDoubt = done(d)
+		var doubt night.Deed
+		r.Did, doubt = done(d)
+		r.InDoubt, r.DoubtStep, r.DoubtAt = doubt.Command, doubt.Step, doubt.At
 		r.Worked = len(d.Works) > 0
 		if d.Backup != "" {
 			if _, text, err := w.Backups("").ReadNoted(d.Name, d.Backup, d.SHA256); err == nil {
@@ -46,16 +48,16 @@ func (w *Workspace) resumable(past *Past, back bool) func(device string) *work.R
 }
 
 // done is how many commands of each step were done on a device, and the one of which that is not known.
-func done(d *night.Device) (did map[int]int, inDoubt string) {
+func done(d *night.Device) (did map[int]int, inDoubt night.Deed) {
 	did = map[int]int{}
 	for _, deed := range d.Given() {
 		switch {
 		case deed.Looks:
 		case deed.OK:
 			did[deed.Step]++
-			inDoubt = ""
+			inDoubt = night.Deed{}
 		default:
-			inDoubt = deed.Command
+			inDoubt = deed
 		}
 	}
 	return did, inDoubt

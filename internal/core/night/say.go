@@ -1,7 +1,6 @@
 package night
 
 import (
-	"fmt"
 	"time"
 )
 
@@ -83,10 +82,14 @@ func WentWrong(why error) Event { return Climbed("gone wrong", false, why.Error(
 // Is tells that a device is in a state.
 func Is(s State, note string) Event { return Event{Kind: Moved, State: s, Note: note} }
 
-// IsAway tells that a device restarts, by when it is usually back, and until when it is expected.
-func IsAway(usual, most time.Time) Event {
-	return Event{Kind: Moved, State: Absent, Due: usual, Late: most,
-		Note: fmt.Sprintf("restarts; usually by %s, at most %s", usual.Format("15:04:05"), most.Format("15:04:05"))}
+// IsAway tells that a device restarts, by when it is usually back, by when in nine cases of ten, which is
+// zero where nobody knows, and until when it is expected.
+func IsAway(usual, seldom, most time.Time) Event {
+	note := "restarts; usually by " + usual.Format("15:04:05")
+	if !seldom.IsZero() {
+		note += ", nine in ten by " + seldom.Format("15:04:05")
+	}
+	return Event{Kind: Moved, State: Absent, Due: usual, Late: most, Note: note + ", at most " + most.Format("15:04:05")}
 }
 
 // EndsIn tells that its night is over in it. Saved tells whether it can be read what is saved on

@@ -21,6 +21,9 @@ func (d *Device) timed(e Event) {
 		part = plan.Guard
 	case e.Kind == Moved && e.State == Kept:
 		part = plan.Closing // and the soak before it
+	case e.Kind == Moved && e.State == Verifying && d.State == Absent:
+		d.Took = append(slices.Clip(d.Took), Took{plan.Away, e.At.Sub(d.Since)})
+		return
 	case e.Kind == Moved && (e.State == Held || e.State == Dark || e.State == Reverting):
 		d.Hindered = true
 		return

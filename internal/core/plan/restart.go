@@ -58,3 +58,12 @@ func (p *Plan) away(title string) (usual, most time.Duration) {
 	}
 	return usual, most
 }
+
+// AwayFor is how long a device is away that is restarted in a step: usually, and in nine cases of ten, as
+// the nights that were say of its platform; seldom is 0 where they say nothing, and the profile does.
+func (p *Plan) AwayFor(t *Target, s Step) (usual, seldom time.Duration) {
+	if e, ok := p.estimates.Part(t.Device.Platform, Away); ok {
+		return e.Median, e.P90
+	}
+	return s.Absence.Usual, 0
+}

@@ -19,6 +19,8 @@ const (
 	Before  = "reach and check"
 	Guard   = "back up and arm"
 	Closing = "disarm and save" // the soak not counted
+	// Away is how long a device was away that was restarted; it is a part of a step.
+	Away = "away in a restart"
 )
 
 // StepPart is the part of a step of that title.
@@ -80,6 +82,9 @@ func Sum(parts []Part) Times {
 	}
 	took, usual, platform := map[string]float64{}, map[string]float64{}, map[string]string{}
 	for _, p := range parts {
+		if p.Name == Away { // its step has it
+			continue
+		}
 		took[p.Device] += p.Took.Seconds()
 		usual[p.Device] += t.Parts[p.Platform][p.Name].quantile(0.5)
 		platform[p.Device] = p.Platform

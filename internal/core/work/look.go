@@ -73,6 +73,11 @@ func Look(ctx context.Context, p *plan.Plan, t *plan.Target, o Outside) (out Loo
 func (w *worker) lookOver(out *Looked) {
 	r := w.resumed()
 	out.Left = w.maskText(w.precheck())
+	if err := w.settleRestart(); err != nil {
+		out.Unreached = err.Error()
+		return
+	}
+	r = w.resumed()
 	out.Ours, out.Waits = w.adopted || w.trialOurs, w.trialOurs
 	if _, err := w.see(); err == nil && w.pends() {
 		out.Timer = w.way()

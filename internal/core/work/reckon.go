@@ -264,7 +264,8 @@ func (w *worker) standing(s night.State) Standing {
 		return Standing{Ready: time.Now().Add(w.firingTakes())}
 	case s == night.Absent: // it is taken back once it is there again
 		told, away := w.steps[w.at.step].away.at, w.t.Steps[w.at.step].Absence
-		if ready := told.Add(away.Usual); time.Now().Before(ready) {
+		usual, _ := w.crew.Plan.AwayFor(w.t, w.t.Steps[w.at.step])
+		if ready := told.Add(usual); time.Now().Before(ready) {
 			return Standing{Back: w.backing(), Ready: ready}
 		}
 		return Standing{Back: w.backing(), Ready: told.Add(away.Most)}

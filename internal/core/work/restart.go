@@ -3,6 +3,7 @@ package work
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -73,6 +74,9 @@ func (w *worker) tellToRestart(i int) *trouble {
 		w.emit(night.TimerPending(w.due, time.Until(w.due)))
 		return changedUnderUs("a timer is pending on it that is not of this night: "+w.way(), "nothing was sent")
 	}
+	if tr := w.partnerThere(); tr != nil {
+		return tr
+	}
 	st.away.at = time.Now()
 	st.away.up, err = w.ses.Up(w.ctx)
 	switch {
@@ -106,8 +110,13 @@ func (w *worker) tellToRestart(i int) *trouble {
 func (w *worker) absent(i int) *trouble {
 	s, st := w.t.Steps[i], &w.steps[i]
 	w.hangUp()
-	usual, most := st.away.at.Add(s.Absence.Usual), st.away.at.Add(s.Absence.Most)
-	w.emit(night.IsAway(usual, most))
+	takes, seldom := w.crew.Plan.AwayFor(w.t, s)
+	usual, most := st.away.at.Add(takes), st.away.at.Add(s.Absence.Most)
+	nine := time.Time{}
+	if seldom > 0 {
+		nine = st.away.at.Add(seldom)
+	}
+	w.emit(night.IsAway(usual, nine, most))
 	w.crew.Tell(Stood{w.name(), w.standing(night.Absent)})
 	last, late := "it was told to restart", false
 	for pause := time.Second; ; pause = min(2*pause, absentPause) {
@@ -232,4 +241,87 @@ func (w *worker) restartsFirst() bool { return w.t.RestartsFirst() && w.from == 
 func (w *worker) restarting() bool {
 	i := w.at.step
 	return !w.reverting && i < len(w.t.Steps) && w.t.Steps[i].Kind == plan.RestartStep && w.steps[i].doubt != ""
+}
+
+// partnerThere looks whether the other member of its pair is there, which has to carry the work of both
+// meanwhile: in scope of this night or not.
+func (w *worker) partnerThere() *trouble {
+	_, err := w.pairHealthy()
+	var away *unfit
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &away):
+		return &trouble{why: "it is not restarted: " + away.why, evidence: []string{"its partner has to carry the work of both meanwhile", "nothing was sent"},
+			err: &driver.Unclear{Asked: "its partner", Got: away.why}}
+	}
+	return faced("looking at its pair", err)
+}
+
+// What a night that was cut off has left of a restart is told by the device as well: one that has been up
+// for less long than since it was told has restarted.
+
+// toldAt is when such a night told the device to restart, and in which step; false where nobody is in doubt
+// of that.
+func (w *worker) toldAt(r *Resumed) (i int, at time.Time, is bool) {
+	i = 0
+	if r != nil {
+		i = r.DoubtStep - 1
+	}
+	if r == nil || r.InDoubt == "" || i < 0 || i >= len(w.t.Steps) || w.t.Steps[i].Kind != plan.RestartStep || w.t.Steps[i].Absence == nil {
+		return 0, time.Time{}, false
+	}
+	return i, r.DoubtAt, true
+}
+
+// reachBack is reach, for a device that may be on its way back from a restart.
+func (w *worker) reachBack() error {
+	err := w.reach()
+	i, at, is := w.toldAt(w.resumed())
+	if err == nil || !is {
+		return err
+	}
+	usual, _ := w.crew.Plan.AwayFor(w.t, w.t.Steps[i])
+	most := at.Add(w.t.Steps[i].Absence.Most)
+	if !time.Now().Before(most) {
+		return err
+	}
+	w.emit(night.IsAway(at.Add(usual), time.Time{}, most))
+	for err != nil && time.Now().Before(most) && w.interrupted() == nil {
+		if w.sleep(absentPause) == nil {
+			err = w.reach()
+		}
+	}
+	return err
+}
+
+// settleRestart finds out what became of a restart that a night was cut off in.
+func (w *worker) settleRestart() error {
+	r := w.resumed()
+	i, at, is := w.toldAt(r)
+	if !is {
+		return nil
+	}
+	up, err := w.ses.Up(w.ctx)
+	if err != nil {
+		if driver.Answered(err) {
+			return nil // it stays in doubt
+		}
+		return err
+	}
+	settled, since := *r, time.Since(at)
+	switch {
+	case up+upSlack < since:
+		settled.Did = maps.Clone(r.Did)
+		settled.Did[i+1], settled.InDoubt = 1, ""
+		note := fmt.Sprintf("it was restarted after %s had told it to, and has been up for %s", r.Night, age(up))
+		w.emit(night.Did(i+1, 1, r.InDoubt, nil, true, note))
+	case since > w.t.Steps[i].Absence.Most: // by then it would have
+		settled.InDoubt = ""
+		w.doing("it was not restarted, although %s may have told it to: it has been up for %s", r.Night, age(up))
+	default:
+		return nil
+	}
+	w.settledAs = &settled
+	return nil
 }

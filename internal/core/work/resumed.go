@@ -26,13 +26,19 @@ type Resumed struct {
 	// InDoubt is a command that was given, or was about to be, and cannot be undone: whether it was
 	// done is not known. "" is none.
 	InDoubt string
-	Worked  bool // it was worked by hand: what was done so is not known
-	GoBack  bool // it is taken back, and not gone on with
+	// DoubtStep is the step of that, from 1, and DoubtAt when it was given.
+	DoubtStep int
+	DoubtAt   time.Time
+	Worked    bool // it was worked by hand: what was done so is not known
+	GoBack    bool // it is taken back, and not gone on with
 }
 
 // resumed is what a night that was cut off has left on the device, where this one goes on with it;
 // nil where that had not begun with it.
 func (w *worker) resumed() *Resumed {
+	if w.settledAs != nil {
+		return w.settledAs
+	}
 	if w.crew.Resumed == nil {
 		return nil
 	}

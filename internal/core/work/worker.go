@@ -28,6 +28,7 @@ type worker struct {
 	differs     *config.Config // what runs and was not predicted, where that is asked about
 	accepted    []string       // what ran and was not predicted, and was kept by decision
 	adopted     bool           // its timer was armed by a night that is gone on with
+	settledAs   *Resumed       // what it was cut off in, where the device has told since
 	waitsOut    bool           // it takes back by itself what was left there, and nobody can tell more of it
 	onlyLooks   bool           // nothing is waited for, and nothing done
 	trialOurs   bool           // the trial that is pending was begun by the night that is gone on with
@@ -263,7 +264,7 @@ func (w *worker) prepare() (over bool) {
 	case err != nil:
 		return block(err.Error())
 	}
-	if err := w.reach(); err != nil {
+	if err := w.reachBack(); err != nil {
 		w.emit(night.Event{Kind: night.Prechecked, What: "reachable", Note: err.Error()})
 		return block("not reachable: " + err.Error())
 	}
@@ -273,6 +274,9 @@ func (w *worker) prepare() (over bool) {
 	}
 	if why := w.precheck(); why != "" {
 		return block(why)
+	}
+	if err := w.settleRestart(); err != nil {
+		return block(err.Error())
 	}
 	r := w.resumed()
 	if r != nil && r.GoBack {

@@ -31,7 +31,7 @@ func (p *Profile) Claims() []Claim {
 		return p.modelClaims()
 	}
 	return []Claim{p.claimDevice(), p.claimArrives(), p.claimTaken(), p.claimWhole(), p.claimRuns(), p.claimSaved(), p.claimOutlives(),
-		p.claimTimer(), p.claimAlone(), p.claimComplete()}
+		p.claimRestarted(), p.claimTimer(), p.claimAlone(), p.claimComplete()}
 }
 
 func (p *Profile) claimDevice() Claim {
@@ -123,6 +123,14 @@ func (p *Profile) claimOutlives() Claim {
 		return Claim{what, "it is saved, and what is saved cannot be read", Not}
 	}
 	return Claim{what, "nothing is saved, and what is saved cannot be read", Not}
+}
+
+func (p *Profile) claimRestarted() Claim {
+	const what = "it was restarted when told to"
+	if p.Restart.Send == "" {
+		return Claim{what, "no runbook restarts it (restart:)", Not}
+	}
+	return Claim{what, p.Restart.Up + " tells for how long it has been up, before and after", Yes}
 }
 
 func (p *Profile) claimTimer() Claim {
