@@ -74,6 +74,7 @@ type Device struct {
 	source  string    // what the clock follows
 	since   time.Time // when it began to
 	born    time.Time // when it was up last
+	files   *flash
 	conns   map[*gate]struct{}
 	shells  map[*shell]*session
 	gates   *ploverState // a plover's own state; nil for a tern

@@ -130,6 +130,12 @@ func (s *osier) command(line string) {
 		s.show(w[1])
 	case w[0] == "sound" && len(w) == 2:
 		s.print(s.d.sound(line, w[1]))
+	case w[0] == "weigh" && len(w) == 2:
+		if sum, is := s.d.digest(w[1]); is {
+			s.print("weight of " + w[1] + " is " + sum + "\n")
+		} else {
+			s.no("there is no file %s", w[1])
+		}
 	case line == "zero counts":
 		s.d.recount(line)
 		s.print("Counts are zero.\n")
@@ -445,7 +451,7 @@ func (s *osier) shown(what string) string {
 	case "uptime":
 		return fmt.Sprintf("up for %d s\n", d.upFor())
 	case "storage":
-		return fmt.Sprintf("%d of 128 MB free\n", d.spec.FreeMB)
+		return fmt.Sprintf("%d of 128 MB free\n", d.freeMB())
 	case "ports":
 		var b strings.Builder
 		for _, n := range slices.Sorted(maps.Keys(d.running.ports)) {

@@ -25,6 +25,8 @@ type species interface {
 	shell(d *Device, rw ssh.Channel, user string) (run func())
 	// subsystem serves one of SSH's subsystems; it returns nil where there is none of that name.
 	subsystem(d *Device, name string) func(rw io.ReadWriter, user string)
+	// keepsFiles tells whether it has files that SFTP reaches.
+	keepsFiles() bool
 	// datagrams tells whether it is spoken to by datagrams.
 	datagrams() bool
 	// goesOn tells whether such a device goes on running when its timer fires.
@@ -60,6 +62,7 @@ func (ternKind) shell(d *Device, rw ssh.Channel, user string) func() {
 	return newShell(d, rw, user).run
 }
 func (ternKind) subsystem(*Device, string) func(io.ReadWriter, string) { return nil }
+func (ternKind) keepsFiles() bool                                      { return true }
 func (ternKind) datagrams() bool                                       { return false }
 func (ternKind) goesOn(*Device) bool                                   { return false }
 func (ternKind) running(d *Device) string                              { return d.running.String() }
@@ -76,6 +79,8 @@ func (osierKind) shell(d *Device, rw ssh.Channel, user string) func() {
 
 type dunlinKind struct{ ternKind }
 
+func (dunlinKind) keepsFiles() bool { return false }
+
 func (dunlinKind) goesOn(d *Device) bool                            { return d.fleet.scenario.Manners.PutsBack }
 func (dunlinKind) shell(d *Device, rw ssh.Channel, _ string) func() { return d.newDunlin(rw).run }
 
@@ -87,6 +92,8 @@ func (dunlinKind) needs(s *Scenario) string {
 }
 
 type skerryKind struct{ ternKind }
+
+func (skerryKind) keepsFiles() bool { return false }
 
 func (skerryKind) goesOn(*Device) bool                       { return true }
 func (skerryKind) hears(d *Device, g *gate) net.Conn         { return d.serveSkerry(g) }
@@ -100,6 +107,8 @@ func (skerryKind) subsystem(d *Device, name string) func(io.ReadWriter, string) 
 }
 
 type ploverKind struct{ ternKind }
+
+func (ploverKind) keepsFiles() bool { return false }
 
 // Its place in the network is that of a tern with one port.
 func (ploverKind) born(d *Device, text string) string {
@@ -119,6 +128,8 @@ func (ploverKind) drifts(d *Device) {
 }
 
 type bitternKind struct{ ternKind }
+
+func (bitternKind) keepsFiles() bool { return false }
 
 func (bitternKind) born(d *Device, _ string) string {
 	d.signs = newBitternState(d.spec, d.fleet.scenario.Logins, d.fleet.scenario.Privacy)

@@ -139,7 +139,14 @@ func (d *Device) session(c ssh.Channel, reqs <-chan *ssh.Request, user string) {
 		case "subsystem":
 			var asked struct{ Name string } // RFC 4254, section 6.5
 			var serve func(io.ReadWriter, string)
-			if ssh.Unmarshal(r.Payload, &asked) == nil {
+			known := ssh.Unmarshal(r.Payload, &asked) == nil
+			if known && asked.Name == "sftp" && d.kind.keepsFiles() {
+				_ = r.Reply(true, nil)
+				go ssh.DiscardRequests(reqs)
+				d.serveFiles(c)
+				return
+			}
+			if known {
 				serve = d.kind.subsystem(d, asked.Name)
 			}
 			_ = r.Reply(serve != nil, nil)

@@ -48,7 +48,7 @@ func (s *shell) told(what string) string {
 	case "uptime":
 		return fmt.Sprintf("up        %d s\n", d.upFor())
 	case "storage":
-		return fmt.Sprintf("total     64 MB\nfree      %d MB\n", d.spec.FreeMB)
+		return fmt.Sprintf("total     64 MB\nfree      %d MB\n", d.freeMB())
 	case "running":
 		return "# written " + now.UTC().Format("2006-01-02 15:04:05") + " by " + s.mode + "\n" + d.part("tell running", d.shownRunning()) + ends
 	case "saved":

@@ -226,6 +226,12 @@ func (s *shell) work(line string, w []string) {
 		}
 	case line == "load running":
 		s.load()
+	case w[0] == "digest" && len(w) == 2:
+		if sum, is := s.d.digest(w[1]); is {
+			s.print(sum + " " + w[1] + "\n")
+		} else {
+			s.print("Refused: there is no file " + w[1] + ".\n")
+		}
 	case line == "recount ports":
 		s.d.recount(line)
 		s.print("Counted anew.\n")

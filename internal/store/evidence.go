@@ -41,8 +41,8 @@ const (
 
 var notInName = regexp.MustCompile(`[^A-Za-z0-9._-]+`)
 
-// fileName makes a name that is safe as that of a file.
-func fileName(s string) string {
+// FileName makes a name that is safe as that of a file.
+func FileName(s string) string {
 	s = strings.Trim(notInName.ReplaceAllString(s, "-"), "-.")
 	if len(s) > 80 {
 		s = strings.TrimRight(s[:80], "-.")
@@ -63,9 +63,9 @@ func (e *Evidence) Put(at time.Time, device, host, command string, answer []stri
 	}
 	text := fmt.Sprintf("# %s asked at %s\n# %s\n\n%s\n", device, at.Format(time.RFC3339), command, strings.Join(answer, "\n"))
 	for n := 1; n < 10_000; n++ {
-		path := filepath.Join(dir, fileName(command)+".txt")
+		path := filepath.Join(dir, FileName(command)+".txt")
 		if n > 1 {
-			path = filepath.Join(dir, fmt.Sprintf("%s.%d.txt", fileName(command), n))
+			path = filepath.Join(dir, fmt.Sprintf("%s.%d.txt", FileName(command), n))
 		}
 		f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 		if errors.Is(err, fs.ErrExist) {
@@ -87,14 +87,14 @@ func (e *Evidence) folder(device, host string) string {
 	if host == "" {
 		host = device
 	}
-	name := fileName(host)
+	name := FileName(host)
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if e.hosts == nil {
 		e.hosts = map[string]string{}
 	}
 	if of, taken := e.hosts[name]; taken && of != device {
-		name += "." + fileName(device)
+		name += "." + FileName(device)
 	}
 	e.hosts[name] = device
 	return name

@@ -168,6 +168,7 @@ func (c *checker) check() {
 	}
 	c.reach()
 	c.restart()
+	c.files()
 	for _, name := range slices.Sorted(maps.Keys(p.Readers)) {
 		c.reader("readers."+name, name)
 	}
@@ -275,6 +276,7 @@ var filledIn = map[string][]string{
 	"trial.apply":  {"<<seconds>>"},
 	"trial.extend": {"<<seconds>>"},
 	"reach":        {"<<address>>"},
+	"files.sum":    {"<<path>>"},
 }
 
 func (c *checker) command(path string, cmd Command, must bool) {

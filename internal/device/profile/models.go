@@ -68,7 +68,7 @@ func (p *Profile) Validates() bool { return p.Netconf.Validate == nil || *p.Netc
 func (c *checker) modelled() {
 	p := c.p
 	for _, key := range []string{"modes", "pager", "refused", "harmless", "lines",
-		"quote", "continued", "language", "save", "restore", "restart", "trial", "reach"} {
+		"quote", "continued", "language", "save", "restore", "restart", "files", "trial", "reach"} {
 		if c.has(key) {
 			c.fail(key, "", "this is for platforms that are worked over a terminal, and not over %s", p.Connect.Protocol)
 		}

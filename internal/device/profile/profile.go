@@ -42,6 +42,7 @@ type Profile struct {
 	Save      Command           `yaml:"save"`
 	Restore   Restore           `yaml:"restore"`
 	Restart   Restart           `yaml:"restart"`
+	Files     Files             `yaml:"files"`
 	Timer     Timer             `yaml:"timer"`
 	Trial     Trial             `yaml:"trial"`
 	Readers   map[string]Reader `yaml:"readers"`

@@ -1,0 +1,395 @@
+package acts
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/freight"
+	"metabasis/internal/core/reach"
+	"metabasis/internal/device"
+	"metabasis/internal/device/profile"
+	"metabasis/internal/store"
+)
+
+// Load is a file that is to be carried to devices.
+type Load struct {
+	File    string // here
+	As      string // the path there; "" is the file's own name
+	Replace bool   // another file of that name is written over
+	// How many bytes a second may pass, in all, for a site, and for a device; 0 is as fast as it goes.
+	All, Site, Device int64
+}
+
+// Carried is what became of one device.
+type Carried struct {
+	Device  string        `json:"device"`
+	Path    string        `json:"path"`
+	Already bool          `json:"already,omitempty"`
+	From    int64         `json:"from,omitempty"` // where it was gone on, in bytes
+	Sent    int64         `json:"sent"`
+	Took    time.Duration `json:"took,omitempty"`
+	SHA256  string        `json:"sha256,omitempty"`
+	Proof   freight.Proof `json:"proof,omitempty"`
+	Error   string        `json:"error,omitempty"`
+	Tries   int           `json:"tries,omitempty"`
+}
+
+// Said is what came of it, in a line.
+func (c Carried) Said() string {
+	proof := "not proven: its size is right, and it does not tell its checksum"
+	if c.Proof == freight.BySum {
+		proof = "its checksum is right"
+	}
+	switch {
+	case c.Error != "":
+		return "NOT there: " + c.Error
+	case c.Already:
+		return "there already as " + c.Path + "; " + proof
+	case c.From > 0:
+		return fmt.Sprintf("there as %s, gone on with from %s; %s", c.Path, freight.Bytes(c.From), proof)
+	}
+	return fmt.Sprintf("there as %s, in %s; %s", c.Path, c.Took.Round(time.Second/10), proof)
+}
+
+// UnderWay is how far all of it is.
+type UnderWay struct {
+	Device string
+	Done   int64 // of this device
+	Of     int64
+}
+
+// Carrying is a load, with its file open.
+type Carrying struct {
+	load  Load
+	file  freight.File
+	data  *os.File
+	notes *store.Arrivals
+	noted map[[2]string]freight.Arrival
+
+	all  *freight.Limit
+	mu   sync.Mutex
+	site map[string]*freight.Limit
+}
+
+// Size is how large the file is, in bytes.
+func (c *Carrying) Size() int64 { return c.file.Size }
+
+// SHA256 is its checksum.
+func (c *Carrying) SHA256() string { return c.file.SHA256 }
+
+// Close closes it.
+func (c *Carrying) Close() error { return c.data.Close() }
+
+// OpenLoad opens the file of a load and works out its checksum.
+func (d *Desk) OpenLoad(l Load) (*Carrying, error) {
+	data, err := os.Open(l.File)
+	if err != nil {
+		return nil, err
+	}
+	fail := func(err error) (*Carrying, error) { return nil, errors.Join(err, data.Close()) }
+	info, err := data.Stat()
+	switch {
+	case err != nil:
+		return fail(err)
+	case !info.Mode().IsRegular():
+		return fail(fmt.Errorf("%s is no plain file; carry one file at a time", l.File))
+	case info.Size() == 0:
+		return fail(fmt.Errorf("%s is empty", l.File))
+	}
+	if l.As == "" {
+		l.As = filepath.Base(l.File)
+	}
+	if why := profile.PathSafe(l.As); why != "" {
+		return fail(fmt.Errorf("%s; --as says how it is to be called there", why))
+	}
+	sum := sha256.New()
+	if n, err := io.Copy(sum, data); err != nil || n != info.Size() {
+		return fail(fmt.Errorf("reading %s: %d of %d bytes: %w", l.File, n, info.Size(), err))
+	}
+	c := &Carrying{load: l, data: data, notes: store.OpenArrivals(filepath.Join(d.Dir, "carried.jsonl")),
+		file: freight.File{Name: filepath.Base(l.File), Size: info.Size(), SHA256: hex.EncodeToString(sum.Sum(nil)), Data: data},
+		all:  freight.NewLimit(l.All), site: map[string]*freight.Limit{}}
+	if c.noted, err = c.notes.Last(); err != nil {
+		return fail(err)
+	}
+	return c, nil
+}
+
+// limits are those of a device: its own, that of its site, and that of all.
+func (c *Carrying) limits(d fleet.Device) []*freight.Limit {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.load.Site > 0 && c.site[d.Site] == nil {
+		c.site[d.Site] = freight.NewLimit(c.load.Site)
+	}
+	return []*freight.Limit{c.all, c.site[d.Site], freight.NewLimit(c.load.Device)}
+}
+
+// Carry carries a file to every device in scope. Each is told of as it is done, one at a time; on the way
+// is told now and then how far each is. Both may be nil.
+func (e *Evening) Carry(ctx context.Context, c *Carrying, each func(Carried), way func(UnderWay)) (out []Carried) {
+	began := time.Now()
+	defer func() { e.did("carry", began, ctx.Err(), "devices", len(e.Scope.Devices)) }()
+	var mu sync.Mutex
+	done := map[string]Carried{}
+	take := func(one Carried) {
+		mu.Lock()
+		defer mu.Unlock()
+		done[one.Device] = one
+		if each != nil {
+			each(one)
+		}
+	}
+	reach.Sweep(ctx, e.Scope.Devices, e.Together(), func(ctx context.Context, d fleet.Device) {
+		take(e.carryTo(ctx, c, d, way))
+	}, func(_ context.Context, d fleet.Device) { take(Carried{Device: d.Name, Error: notBegun}) })
+	for _, d := range e.Scope.Devices {
+		out = append(out, done[d.Name])
+	}
+	return out
+}
+
+// carryTries is how often a file that broke off is gone on with by itself.
+const carryTries = 5
+
+// carryTo carries the file to one device, and goes on where it broke off.
+func (e *Evening) carryTo(ctx context.Context, c *Carrying, d fleet.Device, way func(UnderWay)) Carried {
+	one, began := Carried{Device: d.Name, SHA256: c.file.SHA256}, time.Now()
+	idle := 0 // tries in a row in which nothing was carried
+	for one.Tries = 1; ; one.Tries++ {
+		before := one.Sent
+		err := e.carryOnce(ctx, c, d, &one, way)
+		one.Took = time.Since(began)
+		one.Error = ""
+		if err == nil {
+			return one
+		}
+		one.Error = err.Error()
+		if idle++; one.Sent > before {
+			idle = 0
+		}
+		final := one.Sent == 0 || idle > 2 ||
+			errors.Is(err, freight.ErrNoRoom) || errors.Is(err, freight.ErrAnother) || errors.Is(err, freight.ErrAltered)
+		if final || ctx.Err() != nil || one.Tries >= carryTries {
+			return one
+		}
+		select {
+		case <-time.After(time.Duration(one.Tries) * time.Second):
+		case <-ctx.Done():
+			return one
+		}
+	}
+}
+
+func (e *Evening) carryOnce(ctx context.Context, c *Carrying, d fleet.Device, one *Carried, way func(UnderWay)) error {
+	far, err := e.files(ctx, d)
+	if err != nil {
+		return err
+	}
+	defer far.Close()
+	one.Path = far.Rule.At(c.load.As)
+	limits := c.limits(d)
+	job := freight.Job{File: c.file, To: one.Path, Replace: c.load.Replace,
+		Through: func(r io.Reader) io.Reader { return freight.Through(ctx, r, limits...) }}
+	if noted, is := c.noted[[2]string{d.Name, one.Path}]; is {
+		job.Noted = &noted
+	}
+	if way != nil {
+		job.Tell = func(n int64) { way(UnderWay{d.Name, n, c.file.Size}) }
+	}
+	r, err := freight.Carry(ctx, far, far, job)
+	one.Already, one.Sent, one.Proof = r.Already, one.Sent+r.Sent, r.Proof
+	if one.From == 0 {
+		one.From = r.From
+	}
+	if err != nil {
+		return &veiled{far.Told.Mask(err.Error()), err}
+	}
+	if r.Already {
+		return nil
+	}
+	return c.notes.Note(freight.Arrival{Device: d.Name, Path: one.Path, Size: c.file.Size, SHA256: c.file.SHA256,
+		At: time.Now(), By: Who(), Proof: r.Proof})
+}
+
+// veiled is an error without the secrets that its text may have.
+type veiled struct {
+	text string
+	err  error
+}
+
+func (v *veiled) Error() string { return v.text }
+func (v *veiled) Unwrap() error { return v.err }
+
+// files opens the files of a device.
+func (e *Evening) files(ctx context.Context, d fleet.Device) (*device.Files, error) {
+	if err := e.free(d); err != nil {
+		return nil, err
+	}
+	far, err := e.Connector.Files(ctx, d)
+	var f *reach.Failure
+	if errors.As(err, &f) {
+		return nil, e.unreached(err)
+	}
+	return far, err
+}
+
+// Fetched is what became of a file that was fetched from one device.
+type Fetched struct {
+	Device string        `json:"device"`
+	File   string        `json:"file,omitempty"` // here
+	Size   int64         `json:"size,omitempty"`
+	SHA256 string        `json:"sha256,omitempty"`
+	Same   bool          `json:"same,omitempty"` // it was here already
+	Proof  freight.Proof `json:"proof,omitempty"`
+	Error  string        `json:"error,omitempty"`
+}
+
+// Said is what came of it, in a line.
+func (f Fetched) Said() string {
+	proof := "its checksum is that of the device"
+	if f.Proof != freight.BySum {
+		proof = "not proven: its size is right, and the device does not tell its checksum"
+	}
+	switch {
+	case f.Error != "":
+		return "NOT fetched: " + f.Error
+	case f.Same:
+		return "as in " + f.File + "; " + proof
+	}
+	return fmt.Sprintf("fetched: %s, %s; %s", f.File, freight.Bytes(f.Size), proof)
+}
+
+// Fetch fetches a file from every device in scope, into a directory of each below that one. What is there
+// already under its name, and is another file, stays: the one that was fetched bears its time then.
+func (e *Evening) Fetch(ctx context.Context, path, into string, each func(Fetched)) (out []Fetched) {
+	began := time.Now()
+	defer func() { e.did("fetch", began, ctx.Err(), "devices", len(e.Scope.Devices)) }()
+	var mu sync.Mutex
+	done := map[string]Fetched{}
+	take := func(one Fetched) {
+		mu.Lock()
+		defer mu.Unlock()
+		done[one.Device] = one
+		if each != nil {
+			each(one)
+		}
+	}
+	reach.Sweep(ctx, e.Scope.Devices, e.Together(), func(ctx context.Context, d fleet.Device) {
+		one, err := e.fetchFrom(ctx, d, path, into)
+		if one.Device = d.Name; err != nil {
+			one = Fetched{Device: d.Name, Error: err.Error()}
+		}
+		take(one)
+	}, func(_ context.Context, d fleet.Device) { take(Fetched{Device: d.Name, Error: notBegun}) })
+	for _, d := range e.Scope.Devices {
+		out = append(out, done[d.Name])
+	}
+	return out
+}
+
+// mostFetched bounds a file that is fetched: what a device says of its size is not believed without end.
+const mostFetched = 16 << 30
+
+func (e *Evening) fetchFrom(ctx context.Context, d fleet.Device, path, into string) (one Fetched, err error) {
+	if why := profile.PathSafe(path); why != "" {
+		return one, errors.New(why)
+	}
+	far, err := e.files(ctx, d)
+	if err != nil {
+		return one, err
+	}
+	defer far.Close()
+	path = far.Rule.At(path)
+	size, there, err := far.Size(ctx, path)
+	switch {
+	case err != nil:
+		return one, errors.New(told(far.Told, err))
+	case !there:
+		return one, fmt.Errorf("there is no file %s", path)
+	case size > mostFetched:
+		return one, fmt.Errorf("%s has %s there, which is more than is fetched", path, freight.Bytes(size))
+	}
+	dir := filepath.Join(into, store.FileName(d.Name))
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return one, err
+	}
+	part, err := os.CreateTemp(dir, ".part-*")
+	if err != nil {
+		return one, err
+	}
+	defer func() { _ = os.Remove(part.Name()); _ = part.Close() }()
+	sum := sha256.New()
+	if err := far.Read(ctx, path, 0, &bounded{io.MultiWriter(part, sum), size}); err != nil {
+		return one, fmt.Errorf("it broke off: %s", told(far.Told, err))
+	}
+	info, err := part.Stat()
+	if err != nil || info.Size() != size {
+		return one, errors.Join(err, fmt.Errorf("%s has %d bytes there, and %d came", path, size, info.Size()))
+	}
+	one = Fetched{Size: size, SHA256: hex.EncodeToString(sum.Sum(nil)), Proof: freight.BySize}
+	said, known, err := far.Sum(ctx, path)
+	switch {
+	case err != nil:
+		return one, fmt.Errorf("its checksum there: %s", told(far.Told, err))
+	case known && said != one.SHA256:
+		return one, fmt.Errorf("%w: its checksum there is %s, and here %s", freight.ErrAltered, said, one.SHA256)
+	case known:
+		one.Proof = freight.BySum
+	}
+	if err := part.Sync(); err != nil {
+		return one, err
+	}
+	one.File, one.Same, err = settle(part.Name(), dir, filepath.Base(path), one.SHA256)
+	return one, err
+}
+
+// settle gives a file its name in a directory; where another has it, one with the time in it.
+func settle(part, dir, name, sum string) (file string, same bool, err error) {
+	for _, as := range []string{name, time.Now().UTC().Format("2006-01-02T150405Z-") + name} {
+		file = filepath.Join(dir, as)
+		switch err := os.Link(part, file); { // it fails where the name is taken
+		case err == nil:
+			return file, false, nil
+		case !errors.Is(err, os.ErrExist):
+			return "", false, err
+		}
+		if is, err := sumOf(file); err != nil || is == sum {
+			return file, err == nil, err
+		}
+	}
+	return "", false, fmt.Errorf("%s is another file, and so is the one with the time in its name", file)
+}
+
+func sumOf(file string) (string, error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	sum := sha256.New()
+	_, err = io.Copy(sum, f)
+	return hex.EncodeToString(sum.Sum(nil)), err
+}
+
+// bounded writes no more than it may.
+type bounded struct {
+	w    io.Writer
+	left int64
+}
+
+func (b *bounded) Write(p []byte) (int, error) {
+	if b.left -= int64(len(p)); b.left < 0 {
+		return 0, errors.New("it grows while it is fetched")
+	}
+	return b.w.Write(p)
+}

@@ -1,0 +1,100 @@
+package profile
+
+import (
+	"fmt"
+	"maps"
+	"regexp"
+	"slices"
+	"strings"
+
+	"metabasis/internal/core/problem"
+	"metabasis/internal/core/runbook"
+)
+
+// Files is how files get to a device and from it.
+type Files struct {
+	Way  string `yaml:"way"`  // sftp
+	Into string `yaml:"into"` // the directory of files that are given by their name alone
+	// Sum asks for the SHA-256 of a file; in its command, <<path>> stands for the file.
+	Sum   Command `yaml:"sum"`
+	Tells Pattern `yaml:"tells"` // its group is the checksum
+	Free  string  `yaml:"free"`  // the table and the column that say how many bytes are free
+}
+
+// SFTP is the way of that name.
+const SFTP = "sftp"
+
+// pathForm is what a path may be made of that stands in a line: nothing that a shell takes for more.
+var pathForm = regexp.MustCompile(`^[A-Za-z0-9_./+-]+$`)
+
+// PathSafe says why a path cannot be named to a device; "" where it can.
+func PathSafe(path string) string {
+	switch {
+	case path == "":
+		return "it is empty"
+	case !pathForm.MatchString(path):
+		return fmt.Sprintf("%q has signs that a device may take for more than a name; letters, digits and . _ + - / may stand in it", path)
+	case strings.HasPrefix(path, "-"), slices.Contains(strings.Split(path, "/"), ".."):
+		return fmt.Sprintf("%q is no name of a file", path)
+	}
+	return ""
+}
+
+// At is the path of a file on the device: one that is given by its name alone goes into the directory of
+// the profile.
+func (f Files) At(path string) string {
+	if strings.Contains(path, "/") || f.Into == "" {
+		return path
+	}
+	return strings.TrimSuffix(f.Into, "/") + "/" + path
+}
+
+// ParseSum reads a checksum from what the device printed.
+func (f Files) ParseSum(lines []string) (string, error) {
+	for _, l := range lines {
+		if m := f.Tells.Find(l); m != nil && sumForm.MatchString(m[1]) {
+			return strings.ToLower(m[1]), nil
+		}
+	}
+	return "", fmt.Errorf("nothing tells a SHA-256: %s", some(lines))
+}
+
+var sumForm = regexp.MustCompile(`^[0-9A-Fa-f]{64}$`)
+
+// FreeAt is the table and the column of Free.
+func (f Files) FreeAt() (table, column string) {
+	table, column, _ = strings.Cut(f.Free, ".")
+	return table, column
+}
+
+// files checks how files get to a device.
+func (c *checker) files() {
+	f := c.p.Files
+	if !c.has("files") {
+		return
+	}
+	if f.Way != SFTP {
+		c.fail("files.way", problem.OneOf(f.Way, []string{SFTP}), "%q is no way for files", f.Way)
+	}
+	if c.p.Connect.Protocol != SSH {
+		c.fail("files", "protocol: ssh", "files get to a device over SSH only")
+	}
+	c.command("files.sum", f.Sum, false)
+	if f.Sum.Send != "" && !strings.Contains(f.Sum.Send, "<<path>>") {
+		c.fail("files.sum", "digest <<path>>", "the file <<path>> is missing")
+	}
+	if f.Sum.Send != "" && (f.Tells.Regexp == nil || f.Tells.NumSubexp() != 1) {
+		c.fail("files.tells", `tells: '^([0-9a-f]{64}) '`, "what tells the checksum is missing, or has not one group")
+	}
+	if f.Free == "" {
+		return
+	}
+	table, column := f.FreeAt()
+	reader, has := c.p.Readers[table]
+	switch col, hasCol := reader.Columns[column]; {
+	case !has:
+		c.fail("files.free", problem.OneOf(table, slices.Sorted(maps.Keys(c.p.Readers))), "there is no reader %q", table)
+	case !hasCol || col.Type != runbook.NumberColumn || reader.Row.Regexp != nil:
+		c.fail("files.free", "a column of type number, with a unit, in a table of one row", "%s is not how many bytes are free", f.Free)
+	}
+}
