@@ -105,7 +105,14 @@ func (a *app) carry(ctx context.Context, f eveningFlags, load acts.Load, words [
 	}, way.take)
 	way.end()
 	if !f.json {
-		fmt.Fprintf(a.err, "%s: %d carried, %d had it already, %d do not have it\n", report.Count(len(e.Devices()), "device"), there, already, failed)
+		fmt.Fprintf(
+			a.err,
+			"%s: %d carried, %d had it already, %d do not have it\n",
+			report.Count(len(e.Devices()), "device"),
+			there,
+			already,
+			failed,
+		)
 	}
 	return errors.Join(lost, ended(over(), failed))
 }

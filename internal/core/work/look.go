@@ -71,17 +71,16 @@ func Look(ctx context.Context, p *plan.Plan, t *plan.Target, o Outside) (out Loo
 
 // lookOver says what the device has that was reached.
 func (w *worker) lookOver(out *Looked) {
-	r := w.resumed()
 	out.Left = w.maskText(w.precheck())
 	if err := w.settleRestart(); err != nil {
 		out.Unreached = err.Error()
 		return
 	}
-	r = w.resumed()
 	out.Ours, out.Waits = w.adopted || w.trialOurs, w.trialOurs
 	if _, err := w.see(); err == nil && w.pends() {
 		out.Timer = w.way()
 	}
+	r := w.resumed() // as the device tells it by now
 	if r == nil || w.backup == "" {
 		return
 	}

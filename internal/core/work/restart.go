@@ -252,8 +252,11 @@ func (w *worker) partnerThere() *trouble {
 	case err == nil:
 		return nil
 	case errors.As(err, &away):
-		return &trouble{why: "it is not restarted: " + away.why, evidence: []string{"its partner has to carry the work of both meanwhile", "nothing was sent"},
-			err: &driver.Unclear{Asked: "its partner", Got: away.why}}
+		return &trouble{
+			why:      "it is not restarted: " + away.why,
+			evidence: []string{"its partner has to carry the work of both meanwhile", "nothing was sent"},
+			err:      &driver.Unclear{Asked: "its partner", Got: away.why},
+		}
 	}
 	return faced("looking at its pair", err)
 }
