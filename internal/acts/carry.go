@@ -18,6 +18,7 @@ import (
 	"metabasis/internal/device"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/store"
+	"metabasis/internal/store/locks"
 )
 
 // Load is a file that is to be carried to devices.
@@ -41,6 +42,7 @@ type Carried struct {
 	Proof   freight.Proof `json:"proof,omitempty"`
 	Error   string        `json:"error,omitempty"`
 	Tries   int           `json:"tries,omitempty"`
+	removed bool          // nothing of it is left there
 }
 
 // Said is what came of it, in a line.
@@ -50,6 +52,8 @@ func (c Carried) Said() string {
 		proof = "its checksum is right"
 	}
 	switch {
+	case c.Error != "" && c.Sent > 0 && !c.removed:
+		return "NOT there: " + c.Error + "; the next run goes on from there"
 	case c.Error != "":
 		return "NOT there: " + c.Error
 	case c.Already:
@@ -75,9 +79,11 @@ type Carrying struct {
 	notes *store.Arrivals
 	noted map[[2]string]freight.Arrival
 
-	all  *freight.Limit
-	mu   sync.Mutex
-	site map[string]*freight.Limit
+	all    *freight.Limit
+	claims *locks.Claims
+	mu     sync.Mutex
+	site   map[string]*freight.Limit
+	busy   map[string]string // what is carried now, by where it goes: through which line of the fleet
 }
 
 // Size is how large the file is, in bytes.
@@ -87,7 +93,34 @@ func (c *Carrying) Size() int64 { return c.file.Size }
 func (c *Carrying) SHA256() string { return c.file.SHA256 }
 
 // Close closes it.
-func (c *Carrying) Close() error { return c.data.Close() }
+func (c *Carrying) Close() error { return errors.Join(c.data.Close(), c.claims.Close()) }
+
+// take takes a file on a device for this one, so that no two write it at once, from whatever workspace on
+// this machine.
+func (c *Carrying) take(where, device string) (release func(), err error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if other, busy := c.busy[where]; busy {
+		return nil, fmt.Errorf("it is carried to the same place now for %s: two lines of the fleet lead there", other)
+	}
+	var held *locks.Held
+	switch err := c.claims.Take("file " + where); {
+	case errors.As(err, &held):
+		return nil, fmt.Errorf("a file of that name is carried there now by %s", held.By)
+	case err != nil:
+		return nil, err
+	}
+	c.busy[where] = device
+	return func() {
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		delete(c.busy, where)
+		c.claims.Release("file " + where)
+	}, nil
+}
+
+// arrivals is what is noted of files that were carried to devices.
+func (d *Desk) arrivals() *store.Arrivals { return store.OpenArrivals(filepath.Join(d.Dir, "carried.jsonl")) }
 
 // OpenLoad opens the file of a load and works out its checksum.
 func (d *Desk) OpenLoad(l Load) (*Carrying, error) {
@@ -115,11 +148,19 @@ func (d *Desk) OpenLoad(l Load) (*Carrying, error) {
 	if n, err := io.Copy(sum, data); err != nil || n != info.Size() {
 		return fail(fmt.Errorf("reading %s: %d of %d bytes: %w", l.File, n, info.Size(), err))
 	}
-	c := &Carrying{load: l, data: data, notes: store.OpenArrivals(filepath.Join(d.Dir, "carried.jsonl")),
+	c := &Carrying{load: l, data: data, notes: d.arrivals(),
 		file: freight.File{Name: filepath.Base(l.File), Size: info.Size(), SHA256: hex.EncodeToString(sum.Sum(nil)), Data: data},
-		all:  freight.NewLimit(l.All), site: map[string]*freight.Limit{}}
-	if c.noted, err = c.notes.Last(); err != nil {
+		all:  freight.NewLimit(l.All), site: map[string]*freight.Limit{}, busy: map[string]string{}}
+	dir, err := filepath.Abs(d.Dir)
+	if err != nil {
 		return fail(err)
+	}
+	me := locks.Holder{Who: Who(), What: "carrying " + l.File, Workspace: dir, PID: os.Getpid(), Since: time.Now()}
+	if c.claims, err = locks.OpenClaims(locks.Dir(os.Getenv), me); err != nil {
+		return fail(err)
+	}
+	if c.noted, err = c.notes.Last(); err != nil {
+		return fail(errors.Join(err, c.claims.Close()))
 	}
 	return c, nil
 }
@@ -173,7 +214,7 @@ func (e *Evening) carryTo(ctx context.Context, c *Carrying, d fleet.Device, way 
 		if err == nil {
 			return one
 		}
-		one.Error = err.Error()
+		one.Error, one.removed = err.Error(), errors.Is(err, freight.ErrAltered)
 		if idle++; one.Sent > before {
 			idle = 0
 		}
@@ -197,6 +238,11 @@ func (e *Evening) carryOnce(ctx context.Context, c *Carrying, d fleet.Device, on
 	}
 	defer far.Close()
 	one.Path = far.Rule.At(c.load.As)
+	release, err := c.take(e.Connector.Address(d)+" "+one.Path, d.Name)
+	if err != nil {
+		return err
+	}
+	defer release()
 	limits := c.limits(d)
 	job := freight.Job{File: c.file, To: one.Path, Replace: c.load.Replace,
 		Through: func(r io.Reader) io.Reader { return freight.Through(ctx, r, limits...) }}

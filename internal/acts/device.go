@@ -14,6 +14,7 @@ import (
 
 	"metabasis/internal/core/config"
 	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/freight"
 	"metabasis/internal/core/identity"
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/record"
@@ -47,6 +48,7 @@ func (d *Desk) DevicePage(ctx context.Context, name string) (*document.Document,
 	p.way()
 	nights := p.nights(ctx)
 	p.pending(ctx)
+	p.files()
 	p.tables()
 	p.config(nights)
 	return &p.Document, nil
@@ -443,4 +445,29 @@ const longestNight = 48 * time.Hour
 func lastOf(path string) string {
 	parts := strings.Split(path, " > ")
 	return parts[len(parts)-1]
+}
+
+// files are those that were carried to the device, as it was noted when they arrived.
+func (p *devicePage) files() {
+	all, err := p.desk.arrivals().Last()
+	var rows [][]string
+	for key, a := range all {
+		if key[0] == p.dev.Name {
+			proof := "its checksum was right"
+			if a.Proof != freight.BySum {
+				proof = "not proven"
+			}
+			rows = append(rows, []string{a.Path, freight.Bytes(a.Size), at(a.At), a.By, proof, a.SHA256[:min(8, len(a.SHA256))]})
+		}
+	}
+	if err == nil && len(rows) == 0 {
+		return
+	}
+	p.Add(document.Section("Files that were carried to it"))
+	if err != nil {
+		p.say("What was carried cannot be read: %v", err)
+		return
+	}
+	slices.SortFunc(rows, func(a, b []string) int { return cmp.Compare(a[0], b[0]) })
+	p.table([]string{"file", "size", "arrived", "carried by", "", "SHA-256"}, rows)
 }
