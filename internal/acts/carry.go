@@ -120,7 +120,9 @@ func (c *Carrying) take(where, device string) (release func(), err error) {
 }
 
 // arrivals is what is noted of files that were carried to devices.
-func (d *Desk) arrivals() *store.Arrivals { return store.OpenArrivals(filepath.Join(d.Dir, "carried.jsonl")) }
+func (d *Desk) arrivals() *store.Arrivals {
+	return store.OpenArrivals(filepath.Join(d.Dir, "carried.jsonl"))
+}
 
 // OpenLoad opens the file of a load and works out its checksum.
 func (d *Desk) OpenLoad(l Load) (*Carrying, error) {
