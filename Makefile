@@ -24,7 +24,7 @@ deps:
 # Needs root.
 test-real: real-deps
 	$(GO) vet -tags real ./internal/real
-	$(GO) test -tags real -count=1 -timeout 420s ./internal/real
+	$(GO) test -tags real -count=1 -timeout 15m ./internal/real
 
 # The same routers and the same firewall, with the night killed in mid-trial and then gone on with,
 # or taken back: some eight minutes, since trials and timers last as long as they last.
