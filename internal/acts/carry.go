@@ -19,6 +19,7 @@ import (
 	"metabasis/internal/device/profile"
 	"metabasis/internal/store"
 	"metabasis/internal/store/locks"
+	"metabasis/internal/workspace"
 )
 
 // Load is a file that is to be carried to devices.
@@ -76,6 +77,7 @@ type Carrying struct {
 	load  Load
 	file  freight.File
 	data  *os.File
+	was   os.FileInfo // when its checksum was worked out
 	notes *store.Arrivals
 	noted map[[2]string]freight.Arrival
 
@@ -150,7 +152,7 @@ func (d *Desk) OpenLoad(l Load) (*Carrying, error) {
 	if n, err := io.Copy(sum, data); err != nil || n != info.Size() {
 		return fail(fmt.Errorf("reading %s: %d of %d bytes: %w", l.File, n, info.Size(), err))
 	}
-	c := &Carrying{load: l, data: data, notes: d.arrivals(),
+	c := &Carrying{load: l, data: data, was: info, notes: d.arrivals(),
 		file: freight.File{Name: filepath.Base(l.File), Size: info.Size(), SHA256: hex.EncodeToString(sum.Sum(nil)), Data: data},
 		all:  freight.NewLimit(l.All), site: map[string]*freight.Limit{}, busy: map[string]string{}}
 	dir, err := filepath.Abs(d.Dir)
@@ -158,7 +160,7 @@ func (d *Desk) OpenLoad(l Load) (*Carrying, error) {
 		return fail(err)
 	}
 	me := locks.Holder{Who: Who(), What: "carrying " + l.File, Workspace: dir, PID: os.Getpid(), Since: time.Now()}
-	if c.claims, err = locks.OpenClaims(locks.Dir(os.Getenv), me); err != nil {
+	if c.claims, err = workspace.Claims(me); err != nil {
 		return fail(err)
 	}
 	if c.noted, err = c.notes.Last(); err != nil {
@@ -166,6 +168,17 @@ func (d *Desk) OpenLoad(l Load) (*Carrying, error) {
 	}
 	return c, nil
 }
+
+// changed says that the file here is not what it was when its checksum was worked out; nil where it is.
+func (c *Carrying) changed() error {
+	is, err := c.data.Stat()
+	if err == nil && (is.Size() != c.was.Size() || !is.ModTime().Equal(c.was.ModTime())) {
+		err = fmt.Errorf("%w: %s was written to meanwhile; carry it once more", errChanged, c.load.File)
+	}
+	return err
+}
+
+var errChanged = errors.New("the file here is another by now")
 
 // limits are those of a device: its own, that of its site, and that of all.
 func (c *Carrying) limits(d fleet.Device) []*freight.Limit {
@@ -179,26 +192,11 @@ func (c *Carrying) limits(d fleet.Device) []*freight.Limit {
 
 // Carry carries a file to every device in scope. Each is told of as it is done, one at a time; on the way
 // is told now and then how far each is. Both may be nil.
-func (e *Evening) Carry(ctx context.Context, c *Carrying, each func(Carried), way func(UnderWay)) (out []Carried) {
+func (e *Evening) Carry(ctx context.Context, c *Carrying, each func(Carried), way func(UnderWay)) []Carried {
 	began := time.Now()
 	defer func() { e.did("carry", began, ctx.Err(), "devices", len(e.Scope.Devices)) }()
-	var mu sync.Mutex
-	done := map[string]Carried{}
-	take := func(one Carried) {
-		mu.Lock()
-		defer mu.Unlock()
-		done[one.Device] = one
-		if each != nil {
-			each(one)
-		}
-	}
-	reach.Sweep(ctx, e.Scope.Devices, e.Together(), func(ctx context.Context, d fleet.Device) {
-		take(e.carryTo(ctx, c, d, way))
-	}, func(_ context.Context, d fleet.Device) { take(Carried{Device: d.Name, Error: notBegun}) })
-	for _, d := range e.Scope.Devices {
-		out = append(out, done[d.Name])
-	}
-	return out
+	return sweep(ctx, e, each, func(ctx context.Context, d fleet.Device) Carried { return e.carryTo(ctx, c, d, way) },
+		func(d fleet.Device) Carried { return Carried{Device: d.Name, Error: notBegun} })
 }
 
 // carryTries is how often a file that broke off is gone on with by itself.
@@ -221,7 +219,7 @@ func (e *Evening) carryTo(ctx context.Context, c *Carrying, d fleet.Device, way 
 			idle = 0
 		}
 		final := one.Sent == 0 || idle > 2 ||
-			errors.Is(err, freight.ErrNoRoom) || errors.Is(err, freight.ErrAnother) || errors.Is(err, freight.ErrAltered)
+			errors.Is(err, errChanged) || errors.Is(err, freight.ErrNoRoom) || errors.Is(err, freight.ErrAnother) || errors.Is(err, freight.ErrAltered)
 		if final || ctx.Err() != nil || one.Tries >= carryTries {
 			return one
 		}
@@ -255,6 +253,9 @@ func (e *Evening) carryOnce(ctx context.Context, c *Carrying, d fleet.Device, on
 		job.Tell = func(n int64) { way(UnderWay{d.Name, n, c.file.Size}) }
 	}
 	r, err := freight.Carry(ctx, far, far, job)
+	if changed := c.changed(); changed != nil && !r.Already { // what it is there, nobody can say
+		err = errors.Join(changed, err)
+	}
 	one.Already, one.Sent, one.Proof = r.Already, one.Sent+r.Sent, r.Proof
 	if one.From == 0 {
 		one.From = r.From
@@ -319,30 +320,17 @@ func (f Fetched) Said() string {
 
 // Fetch fetches a file from every device in scope, into a directory of each below that one. What is there
 // already under its name, and is another file, stays: the one that was fetched bears its time then.
-func (e *Evening) Fetch(ctx context.Context, path, into string, each func(Fetched)) (out []Fetched) {
+func (e *Evening) Fetch(ctx context.Context, path, into string, each func(Fetched)) []Fetched {
 	began := time.Now()
 	defer func() { e.did("fetch", began, ctx.Err(), "devices", len(e.Scope.Devices)) }()
-	var mu sync.Mutex
-	done := map[string]Fetched{}
-	take := func(one Fetched) {
-		mu.Lock()
-		defer mu.Unlock()
-		done[one.Device] = one
-		if each != nil {
-			each(one)
-		}
-	}
-	reach.Sweep(ctx, e.Scope.Devices, e.Together(), func(ctx context.Context, d fleet.Device) {
+	return sweep(ctx, e, each, func(ctx context.Context, d fleet.Device) Fetched {
 		one, err := e.fetchFrom(ctx, d, path, into)
-		if one.Device = d.Name; err != nil {
-			one = Fetched{Device: d.Name, Error: err.Error()}
+		if err != nil {
+			return Fetched{Device: d.Name, Error: err.Error()}
 		}
-		take(one)
-	}, func(_ context.Context, d fleet.Device) { take(Fetched{Device: d.Name, Error: notBegun}) })
-	for _, d := range e.Scope.Devices {
-		out = append(out, done[d.Name])
-	}
-	return out
+		one.Device = d.Name
+		return one
+	}, func(d fleet.Device) Fetched { return Fetched{Device: d.Name, Error: notBegun} })
 }
 
 // mostFetched bounds a file that is fetched: what a device says of its size is not believed without end.
@@ -377,12 +365,12 @@ func (e *Evening) fetchFrom(ctx context.Context, d fleet.Device, path, into stri
 	}
 	defer func() { _ = os.Remove(part.Name()); _ = part.Close() }()
 	sum := sha256.New()
-	if err := far.Read(ctx, path, 0, &bounded{io.MultiWriter(part, sum), size}); err != nil {
+	got := &bounded{io.MultiWriter(part, sum), size}
+	if err := far.Read(ctx, path, 0, got); err != nil {
 		return one, fmt.Errorf("it broke off: %s", told(far.Told, err))
 	}
-	info, err := part.Stat()
-	if err != nil || info.Size() != size {
-		return one, errors.Join(err, fmt.Errorf("%s has %d bytes there, and %d came", path, size, info.Size()))
+	if left := got.left; left != 0 {
+		return one, fmt.Errorf("%s has %d bytes there, and %d came", path, size, size-left)
 	}
 	one = Fetched{Size: size, SHA256: hex.EncodeToString(sum.Sum(nil)), Proof: freight.BySize}
 	said, known, err := far.Sum(ctx, path)

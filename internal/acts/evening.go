@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"sync"
 	"time"
 
 	"metabasis/internal/core/fleet"
@@ -203,6 +204,31 @@ func told(s interface{ Mask(string) string }, err error) string {
 		return "given up before it had answered"
 	}
 	return s.Mask(err.Error())
+}
+
+// sweep does something to every device in scope, so many together. Each result is told of as it comes, one
+// at a time, where each is not nil; all of them come in the fleet's order. Those that were not begun with are
+// given a result by skipped.
+func sweep[T any](
+	ctx context.Context, e *Evening, each func(T), do func(context.Context, fleet.Device) T, skipped func(fleet.Device) T,
+) (out []T) {
+	var mu sync.Mutex
+	done := map[string]T{}
+	take := func(d fleet.Device, one T) {
+		mu.Lock()
+		defer mu.Unlock()
+		done[d.Name] = one
+		if each != nil {
+			each(one)
+		}
+	}
+	reach.Sweep(ctx, e.Scope.Devices, e.Together(),
+		func(ctx context.Context, d fleet.Device) { take(d, do(ctx, d)) },
+		func(_ context.Context, d fleet.Device) { take(d, skipped(d)) })
+	for _, d := range e.Scope.Devices {
+		out = append(out, done[d.Name])
+	}
+	return out
 }
 
 // notBegun is why a device was not reached that was never tried.

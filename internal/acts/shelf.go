@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
-	"sync"
 	"time"
 
 	"metabasis/internal/core/config"
@@ -54,32 +53,14 @@ func (b BackedUp) Said() string {
 func (e *Evening) BackUp(ctx context.Context, origin string, each func(BackedUp)) []BackedUp {
 	began := time.Now()
 	defer func() { e.did("backup", began, ctx.Err(), "devices", len(e.Scope.Devices)) }()
-	var mu sync.Mutex
-	done := map[string]BackedUp{}
-	take := func(one BackedUp) {
-		mu.Lock()
-		defer mu.Unlock()
-		done[one.Device] = one
-		if each != nil {
-			each(one)
-		}
-	}
 	shelf := e.Backups(origin, e.Scope.Devices...)
-	reach.Sweep(ctx, e.Scope.Devices, e.Together(), func(ctx context.Context, d fleet.Device) {
+	return sweep(ctx, e, each, func(ctx context.Context, d fleet.Device) BackedUp {
 		b, equal, err := e.backUp(ctx, shelf, d)
-		one := BackedUp{Device: d.Name, Same: b.Same, SHA256: b.SHA256, Equal: equal}
 		if err != nil {
-			one = BackedUp{Device: d.Name, Error: err.Error()}
-		} else {
-			one.File = filepath.Base(b.Path)
+			return BackedUp{Device: d.Name, Error: err.Error()}
 		}
-		take(one)
-	}, func(_ context.Context, d fleet.Device) { take(BackedUp{Device: d.Name, Error: notBegun}) })
-	var out []BackedUp
-	for _, d := range e.Scope.Devices {
-		out = append(out, done[d.Name])
-	}
-	return out
+		return BackedUp{Device: d.Name, File: filepath.Base(b.Path), Same: b.Same, SHA256: b.SHA256, Equal: equal}
+	}, func(d fleet.Device) BackedUp { return BackedUp{Device: d.Name, Error: notBegun} })
 }
 
 // backUp backs up one device, and names the backup before it where it is equal.

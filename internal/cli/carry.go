@@ -64,11 +64,7 @@ What arrived is noted in carried.jsonl: a second run carries nothing.`,
 }
 
 func (a *app) carry(ctx context.Context, f eveningFlags, load acts.Load, words []string) error {
-	words, err := f.chosen(words)
-	if err != nil {
-		return err
-	}
-	e, err := a.selected(f.fleet, words)
+	e, err := a.scoped(f, words)
 	if err != nil {
 		return err
 	}
@@ -96,7 +92,7 @@ func (a *app) carry(ctx context.Context, f eveningFlags, load acts.Load, words [
 		default:
 			there++
 		}
-		way.over(one)
+		way.over(one.Device)
 		if text, err := carryLine(f.json, width, one.Device, one.Said(), one); err != nil {
 			lost = err
 		} else if lost == nil {
@@ -133,7 +129,8 @@ type underWay struct {
 	shown   bool
 
 	mu   sync.Mutex
-	done map[string]int64
+	done map[string]int64 // what is there on those that it is carried to now
+	sent int64            // what was carried in all, to whomever
 	ends int
 	pace freight.Pace
 	told time.Time
@@ -148,27 +145,29 @@ func (a *app) underWay(devices int, size int64) *underWay {
 func (u *underWay) take(w acts.UnderWay) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
+	if before, known := u.done[w.Device]; known { // what was there before is not of this run
+		u.sent += max(w.Done-before, 0)
+	}
 	u.done[w.Device] = w.Done
 	now := time.Now()
 	if now.Sub(u.told) < time.Second {
 		return
 	}
 	u.told = now
-	sum := int64(0)
-	for _, n := range u.done {
-		sum += n
-	}
-	u.pace.Saw(now, sum)
+	u.pace.Saw(now, u.sent)
 	if u.shown {
-		fmt.Fprint(u.a.err, "\r\x1b[K"+u.line(sum, now))
+		fmt.Fprint(u.a.err, "\r\x1b[K"+u.line(now))
 	}
 }
 
 // line says how far all of it is, how fast it goes, and when it will be there.
-func (u *underWay) line(sum int64, now time.Time) string {
-	total := u.size * int64(u.devices)
-	text := fmt.Sprintf("%d of %d there; %s of %s", u.ends, u.devices, freight.Bytes(sum), freight.Bytes(total))
-	likely, late, known := u.pace.Left(total - sum)
+func (u *underWay) line(now time.Time) string {
+	left := u.size * int64(u.devices-u.ends)
+	for _, n := range u.done {
+		left -= n
+	}
+	text := fmt.Sprintf("%d of %d done with; %s carried, %s to come", u.ends, u.devices, freight.Bytes(u.sent), freight.Bytes(max(left, 0)))
+	likely, late, known := u.pace.Left(max(left, 0))
 	if !known {
 		return text
 	}
@@ -176,11 +175,11 @@ func (u *underWay) line(sum int64, now time.Time) string {
 		now.Add(likely).Format("15:04:05"), now.Add(late).Format("15:04:05"))
 }
 
-// over takes in that one device is done with, whatever came of it.
-func (u *underWay) over(one acts.Carried) {
+// over takes in that one device is done with, whatever came of it: nothing more is carried to it.
+func (u *underWay) over(device string) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
-	u.done[one.Device] = u.size // nothing more is carried to it
+	delete(u.done, device)
 	u.ends++
 }
 
@@ -219,11 +218,7 @@ its name is never written over: another file gets the time into its name.`,
 }
 
 func (a *app) fetch(ctx context.Context, f eveningFlags, path, into string, words []string) error {
-	words, err := f.chosen(words)
-	if err != nil {
-		return err
-	}
-	e, err := a.selected(f.fleet, words)
+	e, err := a.scoped(f, words)
 	if err != nil {
 		return err
 	}

@@ -59,6 +59,15 @@ func (a *app) selected(file string, words []string) (*acts.Evening, error) {
 	return d.Select(file, words)
 }
 
+// scoped selects the devices of a scope that stands behind a command, or behind --only.
+func (a *app) scoped(f eveningFlags, words []string) (*acts.Evening, error) {
+	words, err := f.chosen(words)
+	if err != nil {
+		return nil, err
+	}
+	return a.selected(f.fleet, words)
+}
+
 // ready gets ready to reach the selected devices.
 func (a *app) ready(ctx context.Context, e *acts.Evening, what string) error {
 	err := e.Ready(ctx, what)

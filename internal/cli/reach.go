@@ -34,11 +34,7 @@ A device that fails says at which stage, why, and what to do.`,
 }
 
 func (a *app) reach(ctx context.Context, f eveningFlags, words []string) error {
-	words, err := f.chosen(words)
-	if err != nil {
-		return err
-	}
-	e, err := a.selected(f.fleet, words)
+	e, err := a.scoped(f, words)
 	if err != nil {
 		return err
 	}

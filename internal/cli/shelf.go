@@ -31,11 +31,7 @@ seen with it again.`,
 }
 
 func (a *app) backup(ctx context.Context, f eveningFlags, scheduled bool, words []string) error {
-	words, err := f.chosen(words)
-	if err != nil {
-		return err
-	}
-	e, err := a.selected(f.fleet, words)
+	e, err := a.scoped(f, words)
 	if err != nil {
 		return err
 	}

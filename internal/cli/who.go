@@ -31,11 +31,7 @@ With --accept, one device is connected to, what it says is shown beside what was
 and it is taken for the right one from then on, for a reason: new hardware, a new key. What
 differs from the fleet is corrected there, in the columns "calls itself" and serial.`,
 		RunE: func(cmd *cobra.Command, words []string) error {
-			words, err := f.chosen(words)
-			if err != nil {
-				return err
-			}
-			e, err := a.selected(f.fleet, words)
+			e, err := a.scoped(f, words)
 			if err != nil {
 				return err
 			}

@@ -122,26 +122,28 @@ func TestAChangeBehindARestart(t *testing.T) {
 // What goes wrong with a restart ends in the truth, and no device is told to restart twice.
 func TestRestartsThatGoWrong(t *testing.T) {
 	for name, c := range map[string]struct {
-		fault    sim.Fault
+		faults   []sim.Fault
 		state    night.State
 		told     int
 		restarts int
 		why      string // of a hold; "" for none
 		note     string
 	}{
-		"slow to come back":        {sim.Fault{Kind: sim.SlowBoot, By: 2 * time.Minute}, night.Kept, 1, 1, "", ""},
-		"says yes and means no":    {sim.Fault{Kind: sim.Ignores, Match: "^restart$"}, night.Reverted, 0, 0, "it was told to restart, and did not", "whether .* was done is not known"},
-		"refuses":                  {sim.Fault{Kind: sim.Balks, Match: "^restart$"}, night.Reverted, 0, 0, "the restart was refused", ""},
-		"never comes back":         {sim.Fault{Kind: sim.NeverBack}, night.Stranded, 1, 1, "", "not back by"},
-		"comes back as another":    {sim.Fault{Kind: sim.Spoils}, night.Reverted, 1, 1, "came back with another configuration", "was done, which cannot be undone"},
-		"says nothing more":        {sim.Fault{Kind: sim.Hangs, Match: "^restart$"}, night.Reverted, 0, 0, "it was told to restart, and did not", ""},
-		"contact is lost in it":    {sim.Fault{Kind: sim.Drops, Match: "^restart$"}, night.Reverted, 0, 0, "it was told to restart, and did not", ""},
-		"restarts by itself":       {sim.Fault{Kind: sim.Restarts, Match: "^tell uptime$", Times: 1}, night.Reverted, 0, 1, "", "came back with its saved configuration"},
-		"back only after its time": {sim.Fault{Kind: sim.SlowBoot, By: 8 * time.Minute}, night.Reverted, 1, 1, "contact was lost and is back", ""},
+		"slow to come back":        {[]sim.Fault{{Kind: sim.SlowBoot, By: 2 * time.Minute}}, night.Kept, 1, 1, "", ""},
+		"says yes and means no":    {[]sim.Fault{{Kind: sim.Ignores, Match: "^restart$"}}, night.Reverted, 0, 0, "it was told to restart, and did not", "whether .* was done is not known"},
+		"refuses":                  {[]sim.Fault{{Kind: sim.Balks, Match: "^restart$"}}, night.Reverted, 0, 0, "the restart was refused", ""},
+		"never comes back":         {[]sim.Fault{{Kind: sim.NeverBack}}, night.Stranded, 1, 1, "", "not back by"},
+		"comes back as another":    {[]sim.Fault{{Kind: sim.Spoils}}, night.Reverted, 1, 1, "came back with another configuration", "was done, which cannot be undone"},
+		"says nothing more":        {[]sim.Fault{{Kind: sim.Hangs, Match: "^restart$"}}, night.Reverted, 0, 0, "it was told to restart, and did not", ""},
+		"contact is lost in it":    {[]sim.Fault{{Kind: sim.Drops, Match: "^restart$"}}, night.Reverted, 0, 0, "it was told to restart, and did not", ""},
+		"restarts by itself":       {[]sim.Fault{{Kind: sim.Restarts, Match: "^tell uptime$", Times: 1, After: 1}}, night.Reverted, 0, 1, "", "came back with its saved configuration"},
+		"slow, and means no":       {[]sim.Fault{{Kind: sim.Slow, By: 7 * time.Second}, {Kind: sim.Ignores, Match: "^restart$"}}, night.Reverted, 0, 0, "it was told to restart, and did not", ""},
+		"slow, and restarts":       {[]sim.Fault{{Kind: sim.Slow, By: 7 * time.Second}}, night.Kept, 1, 1, "", ""},
+		"back only after its time": {[]sim.Fault{{Kind: sim.SlowBoot, By: 8 * time.Minute}}, night.Reverted, 1, 1, "contact was lost and is back", ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
-				w := restartNight(t, same, sim.Spec{Faults: []sim.Fault{c.fault}})
+				w := restartNight(t, same, sim.Spec{Faults: c.faults})
 				defer w.sim.Close()
 				w.runQuiet()
 				w.checkLaws()
@@ -163,6 +165,73 @@ func TestRestartsThatGoWrong(t *testing.T) {
 					assert.Regexp(t, c.why, holds[0])
 				}
 			})
+		})
+	}
+}
+
+// What answers in its place once it was told to restart is not taken for it.
+func TestAnotherAnswersAfterARestart(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := restartNight(t, func(b string) string { return strings.Replace(b, `role == "quay"`, `name == "ald-quay-1"`, 1) },
+			sim.Spec{Faults: []sim.Fault{{Kind: sim.Exchanged, Match: "^restart$", With: "ald-quay-2"}}}, sim.Spec{})
+		defer w.sim.Close()
+		w.runQuiet()
+		d := w.night.Get("ald-quay-1")
+		assert.Equal(t, night.Stranded, d.State, d.Note)
+		assert.Contains(t, d.Note, "ald-quay-2")
+		assert.Zero(t, w.count("ald-quay-2", sim.Told))
+	})
+}
+
+// A person accepts what a device came back with: what is changed behind that is computed from it, with a
+// timer, and what they accepted is told.
+func TestWhatADeviceCameBackWithIsAccepted(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := restartNight(t, func(b string) string {
+			return strings.Replace(b, "unattended", "step \"Log collector\"\n  want\n    | log host 198.51.100.14\n  no other  \"log host *\"\n\nunattended", 1)
+		}, sim.Spec{Faults: []sim.Fault{{Kind: sim.Spoils, Times: 1}}})
+		defer w.sim.Close()
+		w.run(t.Context(), func(r *run.Run, e night.Event) {
+			if e.Kind == night.HoldOpened {
+				assert.NoError(t, r.Do(t.Context(), night.Command{Hold: e.Hold, Choice: night.Accept, By: "ada", Reason: "it is known"}))
+			}
+		})
+		d := w.night.Devices[0]
+		assert.Equal(t, night.Kept, d.State, d.Note)
+		assert.Contains(t, d.Note, "not as predicted")
+		running := w.sim.Device(d.Name).Running()
+		assert.Contains(t, running, "log host 198.51.100.14")
+		assert.NotContains(t, running, "log host 192.0.2.254", "what it came back with is no other either")
+		assert.Positive(t, w.count(d.Name, sim.Armed))
+	})
+}
+
+// Where the restart is left out, what a person then does at the console has its timer all the same.
+func TestAConsoleBehindARestartIsGuarded(t *testing.T) {
+	for _, skips := range []bool{false, true} {
+		synctest.Test(t, func(t *testing.T) {
+			var faults []sim.Fault
+			if skips {
+				faults = []sim.Fault{{Kind: sim.Balks, Match: "^restart$"}}
+			}
+			w := restartNight(t, func(b string) string {
+				return strings.Replace(b, "unattended", "step \"Mend it\" by console\n\nunattended", 1)
+			}, sim.Spec{Faults: faults})
+			defer w.sim.Close()
+			ready := false
+			w.run(t.Context(), func(r *run.Run, e night.Event) {
+				if e.Kind != night.HoldOpened {
+					return
+				}
+				c := night.Command{Hold: e.Hold, Choice: night.SkipStep, By: "ada"}
+				if strings.Contains(e.Note, "ready to be worked by hand") {
+					ready = true
+					assert.False(t, w.sim.Device("ald-quay-1").Due().IsZero(), "its timer is pending")
+					c.Choice = night.BackDevice
+				}
+				assert.NoError(t, r.Do(t.Context(), c))
+			})
+			assert.True(t, ready)
 		})
 	}
 }
@@ -334,6 +403,17 @@ func TestARehearsalRestartsNothing(t *testing.T) {
 		require.NotEmpty(t, found)
 		assert.Zero(t, w.count("ald-quay-1", sim.Restarted))
 	})
+	for platform, unsaved := range map[string]string{"tern": "unsaved", "osier": "not saved"} {
+		synctest.Test(t, func(t *testing.T) {
+			w := restartNight(t, same, sim.Spec{Platform: platform, Unsaved: "log host 198.51.100.99"})
+			defer w.sim.Close()
+			found, _ := w.rehearse()
+			require.NotEmpty(t, found)
+			for _, r := range found {
+				assert.Contains(t, r.Blocked, unsaved, "it would be blocked at night, and is not called ready")
+			}
+		})
+	}
 }
 
 // Restarts are drawn: platforms, faults, what is changed behind them, and the event at which the night
@@ -402,13 +482,15 @@ func TestDrawnRestarts(t *testing.T) {
 
 // restartFault is something that may go wrong with a restart.
 func (g *generator) restartFault() sim.Fault {
-	f := sim.Fault{Kind: pick(g, []string{sim.SlowBoot, sim.Ignores, sim.Balks, sim.NeverBack, sim.Spoils, sim.Drops, sim.Hangs, sim.Restarts, sim.DropsAfter}),
+	f := sim.Fault{Kind: pick(g, []string{sim.SlowBoot, sim.Ignores, sim.Balks, sim.NeverBack, sim.Spoils, sim.Drops, sim.Hangs, sim.Restarts, sim.DropsAfter, sim.Slow}),
 		Match: pick(g, []string{"^restart$", "uptime$"}), Times: g.rng.IntN(3)}
 	switch f.Kind {
 	case sim.SlowBoot:
 		f.By = time.Duration(g.rng.IntN(600)) * time.Second
 	case sim.Ignores:
 		f.Match = "^restart$"
+	case sim.Slow:
+		f.By, f.Match = time.Duration(g.rng.IntN(9))*time.Second, ""
 	}
 	return f
 }

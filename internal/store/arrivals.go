@@ -58,5 +58,8 @@ func (a *Arrivals) Last() (map[[2]string]freight.Arrival, error) {
 			out[[2]string{one.Device, one.Path}] = one
 		}
 	}
-	return out, lines.Err()
+	if err := lines.Err(); err != nil {
+		return nil, fmt.Errorf("%s: %w", a.file, err)
+	}
+	return out, nil
 }

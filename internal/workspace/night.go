@@ -265,15 +265,22 @@ func (n *OpenNight) take(ctx context.Context, wait bool, say func(string)) error
 	if n.alone {
 		return nil
 	}
-	dir = locks.Dir(os.Getenv)
-	if n.claims, err = locks.OpenClaims(dir, me); err != nil {
-		return fmt.Errorf(
+	n.claims, err = Claims(me)
+	return err
+}
+
+// Claims opens the claims of this machine, for one that works on devices.
+func Claims(me locks.Holder) (*locks.Claims, error) {
+	dir := locks.Dir(os.Getenv)
+	c, err := locks.OpenClaims(dir, me)
+	if err != nil {
+		return nil, fmt.Errorf(
 			"what keeps two nights off one device cannot be written in %s: %w; name another directory in METABASIS_CLAIMS, the same for all who work here",
 			dir,
 			err,
 		)
 	}
-	return nil
+	return c, nil
 }
 
 // waitFor is the time between two looks whether another night has ended.

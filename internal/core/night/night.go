@@ -353,13 +353,16 @@ func (n *Night) WaitsForPerson() bool {
 }
 
 // backFromTimers is when the last of the devices that are dark will be back, at
-// the earliest, once its timer has fired.
+// the earliest, once its timer has fired, or one that restarts usually is.
 func (n *Night) backFromTimers(now time.Time) time.Time {
 	for _, d := range n.Devices {
 		if d.State == Dark && !d.Over && !d.TimerDue.IsZero() {
 			if due := d.TimerDue.Add(d.Boot); due.After(now) {
 				now = due
 			}
+		}
+		if d.Usual.After(now) {
+			now = d.Usual
 		}
 	}
 	return now

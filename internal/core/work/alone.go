@@ -74,7 +74,7 @@ func (w *worker) snap(i int) error {
 	if w.steps[i].before != nil {
 		return nil
 	}
-	if len(w.ran) == 0 && !w.handed {
+	if len(w.ran) == 0 && !w.handed && len(w.accepted) == 0 {
 		w.steps[i].before = &w.before
 		if w.from != nil {
 			w.steps[i].before = w.from

@@ -44,6 +44,11 @@ func (w *worker) deed(i int) *trouble {
 		if err := w.outlast(i, 0); err != nil {
 			return faced("extending the timer", err)
 		}
+		if s.Kind == plan.ConsoleStep && !w.pends() && !w.onTrial() { // its timer is armed behind a restart
+			if tr := w.timerAsLeft(); tr != nil {
+				return tr
+			}
+		}
 		if tr := w.carryOut(i); tr != nil {
 			return tr
 		}

@@ -1,6 +1,7 @@
 package work
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"runtime/debug"
@@ -195,7 +196,12 @@ func (w *worker) rehearse() Rehearsed {
 		w.emit(night.Notice(1, "it would be blocked: "+out.Blocked))
 	}
 	if out.Blocked == "" && !out.Already {
-		out.Blocked = w.maskText(w.noWayBack())
+		out.Blocked = w.maskText(cmp.Or(w.noWayBack(), w.cannotRestart()))
+	}
+	if out.Blocked == "" && w.t.Restarts() {
+		if _, err := w.pairHealthy(); err != nil {
+			w.emit(night.Notice(1, "it would not be restarted as it is now: "+err.Error()))
+		}
 	}
 	if err := w.record(); err != nil && out.Blocked == "" {
 		out.Blocked = w.maskText(err.Error())

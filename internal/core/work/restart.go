@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"slices"
 	"time"
 
 	"metabasis/internal/core/config"
@@ -18,24 +17,29 @@ import (
 // it must have been up for less long than it would have been (law 19). So it is never told twice, and
 // nobody has to guess whether it was done.
 
-// sentAway is that a device was told to restart: for how long it had been up when that was asked.
+// sentAway is that a device was told to restart: for how long it had been up, as it said before, when it
+// had said so, and when it was told.
 type sentAway struct {
-	up time.Duration
-	at time.Time
+	up   time.Duration
+	said time.Time
+	at   time.Time
 }
 
 const (
 	// youngest is for how long a device must have been up before it is restarted, so that it can be told
 	// afterwards that it was.
-	youngest = 15 * time.Second
-	// upSlack is how far off what a device says of that may be.
+	youngest = time.Minute
+	// upSlack is how far a device may round what it says of that.
 	upSlack = 5 * time.Second
 	// absentPause is the longest pause between two looks for a device that is absent.
 	absentPause = 10 * time.Second
 )
 
-// anew tells whether a device that has been up for so long now was restarted since.
-func (t sentAway) anew(up time.Duration, now time.Time) bool { return up+upSlack < t.up+now.Sub(t.at) }
+// anew tells whether a device was restarted since that says, having been asked at a time, that it has been
+// up for so long. How long it took to answer, then and now, does not make it younger.
+func (t sentAway) anew(up time.Duration, asked time.Time) bool {
+	return up+upSlack < t.up+asked.Sub(t.said)
+}
 
 // restart restarts the device, and waits until it is back.
 func (w *worker) restart(i int) *trouble {
@@ -50,14 +54,7 @@ func (w *worker) restart(i int) *trouble {
 			return tr
 		}
 	}
-	if tr := w.cameBackAs(i); tr != nil {
-		return tr
-	}
-	later := slices.ContainsFunc(w.t.Steps[i+1:], func(s plan.Step) bool { return s.Alters && s.Kind != plan.RestartStep })
-	if !later || !w.guarded() || w.onTrial() || w.pends() {
-		return nil
-	}
-	return w.armAgain() // what is changed from here on is guarded by that
+	return w.cameBackAs(i)
 }
 
 // tellToRestart tells the device to restart, once.
@@ -77,8 +74,8 @@ func (w *worker) tellToRestart(i int) *trouble {
 	if tr := w.partnerThere(); tr != nil {
 		return tr
 	}
-	st.away.at = time.Now()
 	st.away.up, err = w.ses.Up(w.ctx)
+	st.away.said = time.Now()
 	switch {
 	case err != nil && !driver.Answered(err):
 		return faced(s.Title, err)
@@ -93,7 +90,7 @@ func (w *worker) tellToRestart(i int) *trouble {
 	if err := w.intend(night.Event{What: night.ToDo, Step: i + 1, Line: 1, Lines: []string{shown}}); err != nil {
 		return faced(s.Title, err)
 	}
-	w.acted = true
+	w.acted, st.away.at = true, time.Now()
 	st.doubt = "it was told to, and has not been seen since"
 	var refused *driver.Refused
 	if err := w.ses.Restart(w.ctx); errors.As(err, &refused) {
@@ -110,6 +107,10 @@ func (w *worker) tellToRestart(i int) *trouble {
 func (w *worker) absent(i int) *trouble {
 	s, st := w.t.Steps[i], &w.steps[i]
 	w.hangUp()
+	select {
+	case <-w.orders.leave: // said of an earlier time
+	default:
+	}
 	takes, seldom := w.crew.Plan.AwayFor(w.t, s)
 	usual, most := st.away.at.Add(takes), st.away.at.Add(s.Absence.Most)
 	nine := time.Time{}
@@ -133,7 +134,8 @@ func (w *worker) absent(i int) *trouble {
 		}
 		if err == nil {
 			var up time.Duration
-			if up, err = w.ses.Up(w.ctx); err == nil && st.away.anew(up, time.Now()) {
+			asked := time.Now()
+			if up, err = w.ses.Up(w.ctx); err == nil && st.away.anew(up, asked) {
 				w.restarted(i, up)
 				return nil
 			}
@@ -218,10 +220,16 @@ func (w *worker) cameBackAs(i int) *trouble {
 // settlesWithin is how long what a device runs may take to be whole again after a restart.
 const settlesWithin = 20 * time.Second
 
-// lostByRestart says what a restart would take from the device that nobody has saved; "" where nothing.
-func (w *worker) lostByRestart() string {
+// cannotRestart says why the device must not be restarted: it would lose what nobody has saved, or nobody
+// could tell afterwards that it was; "" where it may.
+func (w *worker) cannotRestart() string {
 	if !w.t.Restarts() {
 		return ""
+	}
+	if _, err := w.ses.Up(w.ctx); err != nil && !driver.Answered(err) {
+		return err.Error()
+	} else if err != nil {
+		return "for how long it has been up cannot be read, so nobody could tell that it was restarted: " + err.Error()
 	}
 	saved, known, err := w.savedConfig()
 	switch {
@@ -290,11 +298,10 @@ func (w *worker) reachBack() error {
 		return err
 	}
 	w.emit(night.IsAway(at.Add(usual), time.Time{}, most))
-	for err != nil && time.Now().Before(most) && w.interrupted() == nil {
-		if w.sleep(absentPause) == nil {
-			err = w.reach()
-		}
+	for err != nil && time.Now().Before(most) && w.sleep(absentPause) == nil {
+		err = w.reach()
 	}
+	w.move(night.Checking, "looking what became of it")
 	return err
 }
 
@@ -305,6 +312,7 @@ func (w *worker) settleRestart() error {
 	if !is {
 		return nil
 	}
+	asked := time.Now()
 	up, err := w.ses.Up(w.ctx)
 	if err != nil {
 		if driver.Answered(err) {
@@ -312,7 +320,7 @@ func (w *worker) settleRestart() error {
 		}
 		return err
 	}
-	settled, since := *r, time.Since(at)
+	settled, since := *r, asked.Sub(at)
 	switch {
 	case up+upSlack < since:
 		settled.Did = maps.Clone(r.Did)

@@ -310,7 +310,7 @@ func (w *worker) prepare() (over bool) {
 		w.waitOut()
 		return true
 	}
-	if why := w.lostByRestart(); why != "" && w.from == nil {
+	if why := w.cannotRestart(); why != "" && w.from == nil {
 		return block(why)
 	}
 	if !done || w.t.OnlySaves() { // else nothing is sent or saved that somebody must have approved

@@ -9,6 +9,9 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/pkg/sftp"
 )
@@ -56,11 +59,32 @@ func (s *SFTP) during(ctx context.Context, do func() error) error {
 	stop := context.AfterFunc(ctx, func() { _ = s.stream.Close() })
 	defer stop()
 	err := do()
-	if err != nil && ctx.Err() != nil {
+	switch {
+	case err != nil && ctx.Err() != nil:
 		return context.Cause(ctx)
+	case err != nil:
+		return &said{err}
 	}
-	return err
+	return nil
 }
+
+// said is an error with what the other end said of it, which is data: a line of bounded length, without
+// anything that a terminal would take for more than text.
+type said struct{ err error }
+
+const mostSaid = 300 // of it, in signs
+
+func (s *said) Error() string {
+	text := []rune(strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) || r == utf8.RuneError {
+			return ' '
+		}
+		return r
+	}, s.err.Error()))
+	return string(text[:min(len(text), mostSaid)])
+}
+
+func (s *said) Unwrap() error { return s.err }
 
 // Size implements [freight.Far]. What is no plain file is an error.
 func (s *SFTP) Size(ctx context.Context, path string) (size int64, there bool, err error) {
