@@ -219,7 +219,8 @@ func (e *Evening) carryTo(ctx context.Context, c *Carrying, d fleet.Device, way 
 			idle = 0
 		}
 		final := one.Sent == 0 || idle > 2 ||
-			errors.Is(err, errChanged) || errors.Is(err, freight.ErrNoRoom) || errors.Is(err, freight.ErrAnother) || errors.Is(err, freight.ErrAltered)
+			errors.Is(err, errChanged) || errors.Is(err, freight.ErrNoRoom) ||
+			errors.Is(err, freight.ErrAnother) || errors.Is(err, freight.ErrAltered)
 		if final || ctx.Err() != nil || one.Tries >= carryTries {
 			return one
 		}

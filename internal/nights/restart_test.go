@@ -15,6 +15,7 @@ import (
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/run"
+	"metabasis/internal/core/work"
 	"metabasis/internal/sim"
 )
 
@@ -391,6 +392,38 @@ func TestARestartThatIsCutOff(t *testing.T) {
 				})
 			})
 		}
+	}
+}
+
+// A fresh look at what a night was cut off in says whether the device was restarted, and for how long that
+// cannot be told yet.
+func TestAFreshLookTellsOfARestart(t *testing.T) {
+	for name, c := range map[string]struct {
+		faults    []sim.Fault
+		wait      time.Duration
+		restarted bool
+		notOn     string
+	}{
+		"it was":          {nil, 30 * time.Second, true, ""},
+		"it may yet":      {[]sim.Fault{{Kind: sim.Ignores, Match: "^restart$"}}, 30 * time.Second, false, "it may yet; from 00:06:00 on that can be told"},
+		"it did not":      {[]sim.Fault{{Kind: sim.Ignores, Match: "^restart$"}}, 7 * time.Minute, false, ""},
+		"it is slow, too": {[]sim.Fault{{Kind: sim.Ignores, Match: "^restart$"}, {Kind: sim.Slow, By: 9 * time.Second}}, 7 * time.Minute, false, ""},
+	} {
+		synctest.Test(t, func(t *testing.T) {
+			w := restartNight(t, same, sim.Spec{Faults: c.faults})
+			defer w.sim.Close()
+			journal := w.cut(func(e night.Event) bool { return e.Kind == night.Moved && e.State == night.Absent })
+			time.Sleep(c.wait)
+			w.goOn(journal, true) // as a look is: what can be done, going on included, is asked for
+			l := work.Look(t.Context(), w.plan, w.plan.Targets()[0], work.Outside{Connector: w.reached(), Backups: w.backups, Remnants: w.remnants, Resumed: w.resumed})
+			assert.Empty(t, l.Unreached+l.Left, name)
+			assert.Equal(t, c.restarted, l.Restarted != "", "%s: %+v", name, l)
+			if c.notOn == "" {
+				assert.Empty(t, l.NotOn, name)
+			} else {
+				assert.Contains(t, l.NotOn, c.notOn, name)
+			}
+		})
 	}
 }
 

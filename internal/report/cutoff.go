@@ -100,6 +100,9 @@ func LookedText(l work.Looked) string {
 	} else {
 		parts = append(parts, "what is saved is "+string(l.Saved))
 	}
+	if l.Restarted != "" {
+		parts = append([]string{"it was restarted, and has been up for " + l.Restarted}, parts...)
+	}
 	switch {
 	case l.Timer == "":
 		parts = append(parts, "nothing takes it back by itself")
@@ -131,6 +134,8 @@ func Proposed(l work.Looked, closed bool) string {
 		return "take its timer off the clock: it is as before"
 	case closed:
 		return "take it back"
+	case l.Runs == work.AsBefore && l.Restarted != "":
+		return "go on behind the restart; or leave it, as it has what it had before"
 	case l.Runs == work.AsBefore && l.Timer == "":
 		return "begin with it anew; or leave it, as it is as before"
 	case l.Runs == work.AsBefore:

@@ -42,6 +42,7 @@ func TestANightThatWasCutOffIsTold(t *testing.T) {
 		"wait until its own way back takes the change back": {Waits: true, Runs: work.AsPredicted},
 		"begin with it anew; or leave it":                   {Runs: work.AsBefore},
 		"begin with it anew, with its timer":                {Runs: work.AsBefore, Timer: "restarts"},
+		"go on behind the restart; or leave it":             {Runs: work.AsBefore, Restarted: "27s"},
 		"prove it; or take it back":                         {Runs: work.AsPredicted, Saved: work.AsPredicted},
 		"prove it and save it; or take it back":             {Runs: work.AsPredicted, Saved: work.AsBefore},
 		"go on with what is left to be sent; or take it":    {Runs: work.InPart},

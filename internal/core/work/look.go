@@ -32,6 +32,8 @@ type Looked struct {
 	// of the night that was cut off.
 	Timer string `json:"timer,omitempty"`
 	Ours  bool   `json:"ours,omitempty"`
+	// Restarted is for how long it has been up, where it was restarted as the night had told it to.
+	Restarted string `json:"restarted,omitempty"`
 	// Waits tells that going on, or taking back, waits for that first.
 	Waits bool `json:"waits,omitempty"`
 	// NotOn is why it is not gone on with, and can be taken back; "" where it is.
@@ -84,6 +86,7 @@ func (w *worker) lookOver(out *Looked) {
 	if r == nil || w.backup == "" {
 		return
 	}
+	out.Restarted = r.Restarted
 	m, err := w.remains(r)
 	if err == nil {
 		out.Lines = w.maskLines(config.Compare(m.had, m.runs).Lines(w.t.Masked))

@@ -236,7 +236,7 @@ func (w *worker) cannotRestart() string {
 	case err != nil:
 		return "what is saved on it cannot be read, and a restart brings that back: " + err.Error()
 	case known && !config.Equal(saved, w.before):
-		return "it has changes that are not saved, which the restart would lose" + joinSome(w.maskLines(config.Compare(saved, w.before).Lines(w.t.Masked)))
+		return "it has changes that are not saved, which the restart would lose: " + joinSome(w.maskLines(config.Compare(saved, w.before).Lines(w.t.Masked)))
 	}
 	return ""
 }
@@ -324,7 +324,7 @@ func (w *worker) settleRestart() error {
 	switch {
 	case up+upSlack < since:
 		settled.Did = maps.Clone(r.Did)
-		settled.Did[i+1], settled.InDoubt = 1, ""
+		settled.Did[i+1], settled.InDoubt, settled.Restarted = 1, "", age(up)
 		note := fmt.Sprintf("it was restarted after %s had told it to, and has been up for %s", r.Night, age(up))
 		w.emit(night.Did(i+1, 1, r.InDoubt, nil, true, note))
 	case since > w.t.Steps[i].Absence.Most: // by then it would have

@@ -29,6 +29,8 @@ type Resumed struct {
 	// DoubtStep is the step of that, from 1, and DoubtAt when it was given.
 	DoubtStep int
 	DoubtAt   time.Time
+	// Restarted is for how long the device has been up, where that told that it was restarted after that.
+	Restarted string
 	Worked    bool // it was worked by hand: what was done so is not known
 	GoBack    bool // it is taken back, and not gone on with
 }
@@ -244,6 +246,10 @@ func (w *worker) midway(m remains, c config.Config) bool {
 
 // notOn says why a device is not gone on with that can be taken back; "" where it can be.
 func (w *worker) notOn(r *Resumed, m remains) (why string) {
+	if i, at, is := w.toldAt(r); is {
+		return fmt.Sprintf("it was told to restart, or was about to be, and nobody has seen that it did: it may yet; from %s on that can be told",
+			timeOf(at.Add(w.t.Steps[i].Absence.Most)))
+	}
 	if r.InDoubt != "" {
 		return fmt.Sprintf("whether %q was done is not known: look there, then take it back, or do by hand what is left", r.InDoubt)
 	}
