@@ -194,6 +194,10 @@ func TestWhatADeviceCameBackWithIsAccepted(t *testing.T) {
 		defer w.sim.Close()
 		w.run(t.Context(), func(r *run.Run, e night.Event) {
 			if e.Kind == night.HoldOpened {
+				for _, o := range e.Offers {
+					assert.NotEqual(t, night.SkipStep, o.Choice, "what it came back with is never passed over")
+					assert.True(t, o.Choice != night.TryAgain || o.Most < time.Minute, "nothing is restarted again: %+v", o)
+				}
 				assert.NoError(t, r.Do(t.Context(), night.Command{Hold: e.Hold, Choice: night.Accept, By: "ada", Reason: "it is known"}))
 			}
 		})

@@ -75,7 +75,7 @@ func (s situation) offers() []night.Offer {
 		out = append([]night.Offer{{Choice: night.Adopt, Touches: 1, Takes: s.accept.usual, Most: s.accept.most, Reason: true,
 			Does: s.adoptDoes()}}, out...)
 	}
-	if !s.over && !s.byHanded && (!s.once || s.kind != plan.ChangeStep) {
+	if !s.over && !s.byHanded && (!s.once || s.kind != plan.ChangeStep) && !(s.kind == plan.RestartStep && s.unlike) { // else it is kept, or not
 		skip := night.Offer{Choice: night.SkipStep, Touches: 1, Takes: s.skip.usual, Most: s.skip.most, Does: s.skipDoes()}
 		if s.begun {
 			skip.Sends, skip.Cuts = few(s.undo), s.cuts
