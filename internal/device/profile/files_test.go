@@ -9,10 +9,7 @@ import (
 )
 
 func TestMistakesInHowFilesGetThere(t *testing.T) {
-	whole := ternFile(t)
-	from := strings.Index(whole, "files:\n")
-	to := from + strings.Index(whole[from:], "\n\n")
-	require.Positive(t, from)
+	with := ternWith(t, "files")
 	for text, want := range map[string]string{
 		"files:\n  way: parcel\n": `"parcel" is no way for files`,
 		"files:\n  way: sftp\n  sum: {in: work, send: digest}\n  tells: '^(\\S+) '\n":          "the file <<path>> is missing",
@@ -22,7 +19,7 @@ func TestMistakesInHowFilesGetThere(t *testing.T) {
 		"files:\n  way: sftp\n  free: room.free\n":                                             `there is no reader "room"`,
 		"files:\n  way: sftp\n  free: version.serial\n":                                        "is not how many bytes are free",
 	} {
-		_, err := Load("tern.yaml", []byte(whole[:from]+text+whole[to:]))
+		_, err := Load("tern.yaml", with(text))
 		require.ErrorContains(t, err, want, text)
 	}
 }

@@ -38,11 +38,18 @@ func TestWhatAnAddressAnswered(t *testing.T) {
 	}
 }
 
-func TestMistakesInHowAnAddressIsReached(t *testing.T) {
+// ternWith is the profile of the terns with another text in the place of one of its sections.
+func ternWith(t *testing.T, key string) func(text string) []byte {
+	t.Helper()
 	whole := ternFile(t)
-	from := strings.Index(whole, "reach:\n")
-	to := from + strings.Index(whole[from:], "\n\n")
+	from := strings.Index(whole, "\n"+key+":\n") + 1
 	require.Positive(t, from)
+	to := from + strings.Index(whole[from:], "\n\n")
+	return func(text string) []byte { return []byte(whole[:from] + text + whole[to:]) }
+}
+
+func TestMistakesInHowAnAddressIsReached(t *testing.T) {
+	with := ternWith(t, "reach")
 	for text, want := range map[string]string{
 		"reach:\n  in: work\n  send: probe it\n  answered: '^x'\n":                                         "the address <<address>> is missing",
 		"reach:\n  in: dock\n  send: probe <<address>>\n  answered: '^(\\d+) came'\n":                      `there is no mode "dock"`,
@@ -52,10 +59,10 @@ func TestMistakesInHowAnAddressIsReached(t *testing.T) {
 		"reach:\n  in: work\n  send: probe <<address>>\n  answered: '^(\\d+) of (\\d+)'\n":                 "it has 2 groups",
 		"reach:\n  in: work\n  send: probe <<address>>\n  answered: '^(\\d+) of'\n  took: 'after .* ms'\n": "it has 0 groups",
 	} {
-		_, err := Load("tern.yaml", []byte(whole[:from]+text+whole[to:]))
+		_, err := Load("tern.yaml", with(text))
 		require.ErrorContains(t, err, want, text)
 	}
-	p, err := Load("tern.yaml", []byte(whole[:from]+whole[to:]))
+	p, err := Load("tern.yaml", with(""))
 	require.NoError(t, err)
 	assert.False(t, p.Traits().Reaches)
 	assert.True(t, tern(t).Traits().Reaches)

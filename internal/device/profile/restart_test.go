@@ -1,7 +1,6 @@
 package profile
 
 import (
-	"strings"
 	"testing"
 	"time"
 
@@ -10,10 +9,7 @@ import (
 )
 
 func TestMistakesInHowADeviceIsRestarted(t *testing.T) {
-	whole := ternFile(t)
-	from := strings.Index(whole, "restart:\n")
-	to := from + strings.Index(whole[from:], "\n\n")
-	require.Positive(t, from)
+	with := ternWith(t, "restart")
 	for text, want := range map[string]string{
 		"restart:\n  in: work\n  send: restart\n":                       "nothing tells for how long a device has been up",
 		"restart:\n  in: work\n  send: restart\n  up: uptim.up\n":       `there is no reader "uptim"`,
@@ -23,13 +19,13 @@ func TestMistakesInHowADeviceIsRestarted(t *testing.T) {
 		"restart:\n  in: dock\n  send: restart\n  up: uptime.up\n":      `there is no mode "dock"`,
 		"restart:\n  in: work\n  up: uptime.up\n":                       "the command is missing",
 	} {
-		_, err := Load("tern.yaml", []byte(whole[:from]+text+whole[to:]))
+		_, err := Load("tern.yaml", with(text))
 		require.ErrorContains(t, err, want, text)
 	}
-	p, err := Load("tern.yaml", []byte(whole[:from]+"restart:\n  in: work\n  send: restart\n  up: uptime.up\n"+whole[to:]))
+	p, err := Load("tern.yaml", with("restart:\n  in: work\n  send: restart\n  up: uptime.up\n"))
 	require.NoError(t, err)
 	assert.Equal(t, time.Minute, p.Traits().Restarts.Usual)
-	p, err = Load("tern.yaml", []byte(whole[:from]+whole[to:]))
+	p, err = Load("tern.yaml", with(""))
 	require.NoError(t, err)
 	assert.Nil(t, p.Traits().Restarts)
 }

@@ -42,7 +42,11 @@ func fate(d *night.Device, c night.Choice, now time.Time) (f Fate, is bool) {
 	case d.State == night.Dark:
 		f.waitsFor(d)
 	case d.State == night.Absent && c != night.Finish:
-		f.Does, f.By = "restarts; once it is back, it is compared with its backup", d.Usual.Add(d.Back)
+		back := d.Usual
+		if now.After(back) { // it is late
+			back = d.Most
+		}
+		f.Does, f.By = "restarts; once it is back, it is compared with its backup", back.Add(d.Back)
 	case d.State == night.Reverting:
 		f.Does, f.By = "is being taken back", now.Add(d.Back)
 	case !d.Begun():

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
@@ -72,4 +73,22 @@ func TestWhatBecomesOfEachWhenARunIsAborted(t *testing.T) {
 	assert.True(t, q.Offers[0].Open, "and the one of which nobody knows")
 	assert.True(t, q.Offers[0].Fits)
 	assert.False(t, OfAbort(&n, now.Add(4*time.Minute+55*time.Second)).Offers[2].Fits, "it is not done before the window closes")
+}
+
+// A device that restarts is taken back once it is there again: when it usually is, or, where it is late, when
+// it is given up.
+func TestWhatBecomesOfADeviceThatRestarts(t *testing.T) {
+	now := time.Date(2026, 12, 2, 1, 30, 0, 0, time.UTC)
+	o := &night.Outline{Window: plan.Window{Open: now, Close: now.Add(time.Hour)}, Batches: [][]night.OutlineDevice{{{Name: "a", Back: 8 * time.Second}}}}
+	e := night.IsAway(now.Add(20*time.Second), time.Time{}, now.Add(4*time.Minute))
+	e.Device, e.At = "a", now
+	n := night.Fold(night.Night{}, night.Event{Kind: night.Planned, At: now, Outline: o}, night.Event{Kind: night.Began, At: now},
+		night.Event{Kind: night.Intent, Device: "a", At: now, What: night.ToDo, Step: 1, Line: 1, Lines: []string{"restart"}}, e)
+	for after, by := range map[time.Duration]time.Time{0: now.Add(28 * time.Second), time.Minute: now.Add(4*time.Minute + 8*time.Second)} {
+		all := fates(&n, night.BackDevice, now.Add(after))
+		require.Len(t, all, 1)
+		assert.Equal(t, by, all[0].By)
+	}
+	assert.Equal(t, "goes on to its end", fates(&n, night.Finish, now)[0].Does)
+	assert.Equal(t, "restarts, and is not looked for any more", fates(&n, night.Release, now)[0].Does)
 }
