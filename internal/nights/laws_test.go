@@ -51,6 +51,7 @@ func (w *world) checkLaws() {
 		w.lawOnlyWhatIsNeeded(d, truth)
 		w.lawIntentionsFirst(d, truth)
 		w.lawDoneOnce(t, d, truth)
+		w.lawSoftware(t, d, truth)
 	}
 	w.lawTheRightDevice()
 	w.lawAbort()
@@ -435,7 +436,8 @@ func (w *world) excuse(name string) bool {
 		for _, f := range w.specs[at].Faults {
 			switch f.Kind {
 			case sim.NeverBack, sim.Spoils, sim.NoSave, sim.Hangs, sim.StuckTimer, sim.QuietTimer, sim.Refusing, sim.LostUndo, sim.Garbage, sim.NoTimer, sim.Restarts, sim.CutsOff, sim.Drops,
-				sim.Drifts, sim.CutShort, sim.HalfLoad, sim.QuietSave, sim.LateDisarm, sim.OtherTimer, sim.Balks, sim.Ignores, sim.Alters, sim.BreaksIn, sim.ShowsLate, sim.NeverFires, sim.DropsAfter, sim.RefusesApply:
+				sim.Drifts, sim.CutShort, sim.HalfLoad, sim.QuietSave, sim.LateDisarm, sim.OtherTimer, sim.Balks, sim.Ignores, sim.Alters, sim.BreaksIn, sim.ShowsLate, sim.NeverFires, sim.DropsAfter, sim.RefusesApply,
+				sim.NoRoom, sim.BootsOld, sim.Rescue, sim.Bare, sim.SlowBoot:
 				return true
 			case sim.Joined:
 				if w.trial(name) { // whoever has the candidate keeps it

@@ -78,7 +78,7 @@ func (w *world) goOn(journal []night.Event, back bool) {
 		if d == nil || d.Over {
 			return nil
 		}
-		r := &work.Resumed{ID: id, Night: "night 7", Begun: d.Begun(), Was: d.WasAt(), GoBack: back, Worked: len(d.Works) > 0, Steps: d.Steps, Did: map[int]int{}}
+		r := &work.Resumed{ID: id, Night: "night 7", Begun: d.Begun(), Was: d.WasAt(), GoBack: back, Software: d.Ran, Worked: len(d.Works) > 0, Steps: d.Steps, Did: map[int]int{}}
 		for _, deed := range d.Given() {
 			switch {
 			case deed.Looks:

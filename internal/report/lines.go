@@ -155,6 +155,8 @@ func deedLines(t *plan.Target, s plan.Step) (out []string) {
 		}
 	case plan.RestartStep:
 		out = append(block("restart, once: it cannot be undone", t.Masked(t.Said(s))), "  "+awayFor(s.Absence))
+	case plan.SoftwareStep:
+		out = softwareLines(t, s)
 	case plan.SaveStep:
 		out = append(out, "  saves what runs, where it is not saved, and proves it")
 	case plan.WaitStep:
@@ -198,6 +200,36 @@ func block(name string, lines []string) (out []string) {
 		out = append(out, "    | "+strings.TrimRight(l, " "))
 	}
 	return out
+}
+
+// softwareLines says how a device is given other software.
+func softwareLines(t *plan.Target, s plan.Step) (out []string) {
+	u := s.Upgrade
+	switch {
+	case u == nil:
+		return nil
+	case s.Done:
+		return []string{"  runs " + u.Wanted + " already: nothing is sent"}
+	case u.Known:
+		var hops []string
+		for _, i := range u.Way {
+			hops = append(hops, i.Version)
+		}
+		out = append(out, fmt.Sprintf("  from %s to %s; %s is what it is taken back to", u.Was.Runs, strings.Join(hops, ", then "), u.Was.Runs))
+		out = append(out, block("does, and reads what came of each", t.Masked(t.Said(s)))...)
+	default:
+		out = append(out, "  runs "+u.Wanted+" in the end; the way there is computed once the device says what it runs, which it is taken back to")
+	}
+	for _, p := range u.May {
+		out = append(out, fmt.Sprintf("  may change by itself: %q", t.Mask(p)))
+	}
+	if u.Unproven != "" {
+		out = append(out, "  its file need not be proven: "+t.Mask(u.Unproven))
+	}
+	if falls := t.Traits.Software.Falls; falls > 0 {
+		out = append(out, "  what it runs anew is on trial: unless that is kept, it goes back by itself after "+runbook.FormatDuration(falls))
+	}
+	return append(out, "  each time "+awayFor(s.Absence))
 }
 
 // awayFor says for how long a device is away that is restarted.

@@ -130,6 +130,8 @@ func found(d *work.Rehearsed) (out []string) {
 			out = append(out, fmt.Sprintf("would do, once: %s", strings.Join(s.Commands, "; ")))
 		case s.Kind == plan.RestartStep && d.Blocked == "":
 			out = append(out, fmt.Sprintf("would restart, once: %s", strings.Join(s.Commands, "; ")))
+		case s.Kind == plan.SoftwareStep && d.Blocked == "" && !s.Done && d.Software != nil:
+			out = append(out, fmt.Sprintf("would be given %s: %s", strings.Join(d.Software.Way, ", then "), strings.Join(s.Commands, "; ")))
 		case s.Kind == plan.ConsoleStep && d.Blocked == "":
 			out = append(out, fmt.Sprintf("by hand, at its console: %s", s.Title))
 		case s.Kind == plan.HandStep && d.Blocked == "":

@@ -43,6 +43,13 @@ const (
 	PutBack   What = "put back"  // what was saved was put in the place of what ran
 	Done      What = "done"      // a command that does something was carried out
 	Drifted   What = "drifted"   // the running configuration changed by itself
+	Weighed   What = "weighed"   // the checksum of that file was told
+	Listed    What = "listed"    // it was told what it starts with next, which was that version
+	Installed What = "installed" // a version of its software was
+	NextSet   What = "next"      // what it starts with next was set
+	Started   What = "started"   // it started with that version
+	KeptImage What = "kept"      // what was on trial of its software was kept
+	FellBack  What = "fell back" // what was on trial was not: it goes back to that version
 )
 
 // Device is a simulated device.
@@ -75,6 +82,7 @@ type Device struct {
 	since   time.Time // when it began to
 	born    time.Time // when it was up last
 	files   *flash
+	soft    soft
 	conns   map[*gate]struct{}
 	shells  map[*shell]*session
 	gates   *ploverState // a plover's own state; nil for a tern
@@ -291,6 +299,7 @@ func (d *Device) boot() {
 	d.running, d.draft = d.saved.clone(), nil
 	d.netconf.trial, d.netconf.candidate, d.netconf.edited = nil, nil, nil
 	d.kind.boots(d)
+	d.bootsImage()
 	if d.fault(Spoils, "") != nil {
 		d.running.logs = append(d.running.logs, "192.0.2.254")
 	}

@@ -67,6 +67,13 @@ func (d *Device) Store(name string, data []byte) {
 	d.files.of[clean(name)] = &flashFile{slices.Clone(data), time.Now()}
 }
 
+// Remove takes a file off the device.
+func (d *Device) Remove(name string) {
+	d.files.mu.Lock()
+	defer d.files.mu.Unlock()
+	delete(d.files.of, clean(name))
+}
+
 // Files lists the files on the device.
 func (d *Device) Files() []string {
 	d.files.mu.Lock()
@@ -80,6 +87,9 @@ func clean(name string) string { return path.Clean("/" + name) }
 func (d *Device) digest(name string) (string, bool) {
 	data, is := d.File(name)
 	sum := sha256.Sum256(data)
+	d.mu.Lock()
+	d.note(Weighed, clean(name))
+	d.mu.Unlock()
 	return hex.EncodeToString(sum[:]), is
 }
 

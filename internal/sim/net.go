@@ -73,6 +73,7 @@ func New(s Scenario, keys ...ssh.PublicKey) (*Fleet, error) {
 			shells:  map[*shell]*session{},
 			netconf: &skerryState{sessions: map[*skerry]bool{}, locks: map[string]*skerry{}},
 		}
+		d.soft = soft{runs: spec.Version, next: spec.Version, has: []string{spec.Version}}
 		d.files = &flash{d: d, of: map[string]*flashFile{}}
 		text = d.kind.born(d, text)
 		d.running = newTernConfig(spec.Ports)

@@ -77,7 +77,7 @@ func (s *osier) run() {
 		_, _ = s.readLine(false)
 		return
 	}
-	s.print("osier " + s.d.spec.Version + "\n")
+	s.print("osier " + s.d.version() + "\n")
 	for !s.over {
 		s.print(s.prompt())
 		line, ok := s.readTyped()
@@ -136,6 +136,8 @@ func (s *osier) command(line string) {
 		} else {
 			s.no("there is no file %s", w[1])
 		}
+	case w[0] == "image":
+		s.imageCommand(line, w)
 	case line == "zero counts":
 		s.d.recount(line)
 		s.print("Counts are zero.\n")
@@ -446,8 +448,10 @@ func (s *osier) shown(what string) string {
 			orElse(source, "nothing"),
 			map[bool]string{true: "steady", false: "hunting"}[settled],
 		)
+	case "images":
+		return d.imageRows()
 	case "version":
-		return fmt.Sprintf("osier %s, number %s\n", d.spec.Version, d.spec.Serial)
+		return fmt.Sprintf("osier %s, number %s\n", orElse(d.soft.runs, "rescue"), d.spec.Serial)
 	case "uptime":
 		return fmt.Sprintf("up for %d s\n", d.upFor())
 	case "storage":

@@ -20,6 +20,7 @@ type Scenario struct {
 	TimeSources []string          `yaml:"time_sources"` // time sources that answer
 	Boot        time.Duration     `yaml:"boot"`         // time from restart to first prompt
 	Settle      time.Duration     `yaml:"settle"`       // time for a clock to settle on a new source
+	Install     time.Duration     `yaml:"install"`      // time that installing an image takes
 	Latency     time.Duration     `yaml:"latency"`      // time a command takes, at least
 	Jitter      time.Duration     `yaml:"jitter"`       // time a command may take on top
 	Logins      map[string]string `yaml:"logins"`       // user to password
@@ -129,6 +130,10 @@ const (
 	QuietApply   = "quiet apply"    // says that a draft is applied, and drops it
 	Exchanged    = "exchanged"      // its address leads to another device, and that one's to it; with match: from that line on
 	Lossy        = "lossy"          // of what it asks an address for, half comes back
+	NoRoom       = "no room"        // an image cannot be installed
+	BootsOld     = "boots the old"  // starts with the version that it ran, whatever is next
+	Rescue       = "rescue"         // cannot start with the new version: it runs none, and starts with the old one next
+	Bare         = "bare"           // starts with a new version, and without much of its configuration
 	BreaksIn     = "breaks in"      // prints a message while the line is typed, behind what matches, and draws the line again
 )
 
@@ -167,6 +172,7 @@ var kinds = []string{
 	LostUndo,
 	Refusing,
 	Spoils,
+	NoRoom, BootsOld, Rescue, Bare,
 	QuietSave,
 	LateDisarm,
 	Drifts,

@@ -34,7 +34,9 @@ func (s *shell) told(what string) string {
 	now, source, settled := d.clock()
 	switch what {
 	case "version":
-		return fmt.Sprintf("platform  tern\nversion   %s\nserial    %s\n", d.spec.Version, d.spec.Serial)
+		return fmt.Sprintf("platform  tern\nversion   %s\nserial    %s\n", orElse(d.soft.runs, "rescue"), d.spec.Serial)
+	case "images":
+		return d.imageTable()
 	case "clock":
 		state, offset := "seeking", d.spec.ClockOff
 		if settled {

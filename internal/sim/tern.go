@@ -78,7 +78,7 @@ func (s *shell) run() {
 		_, _ = s.readLine(false)
 		return
 	}
-	s.print("tern " + s.d.spec.Version + ", serial " + s.d.spec.Serial + "\n")
+	s.print("tern " + s.d.version() + ", serial " + s.d.spec.Serial + "\n")
 	for !s.over {
 		s.print(s.prompt())
 		line, ok := s.readTyped()
@@ -216,6 +216,7 @@ func (s *shell) command(line string) {
 
 func (s *shell) work(line string, w []string) {
 	switch {
+	case s.imageCommand(line, w):
 	case line == "look":
 		s.setMode("look")
 	case line == "edit":

@@ -36,7 +36,7 @@ func (w *Workspace) resumable(past *Past, back bool) func(device string) *work.R
 		var doubt night.Deed
 		r.Did, doubt = done(d)
 		r.InDoubt, r.DoubtStep, r.DoubtAt = doubt.Command, doubt.Step, doubt.At
-		r.Worked = len(d.Works) > 0
+		r.Worked, r.Software = len(d.Works) > 0, d.Ran
 		if d.Backup != "" {
 			if _, text, err := w.Backups("").ReadNoted(d.Name, d.Backup, d.SHA256); err == nil {
 				r.Had = text

@@ -2,6 +2,7 @@
 // fleet, runbooks, profiles, and what nights left behind.
 //
 //	fleet.csv | fleet.yaml | fleet.txt   the devices
+//	images.yaml                          what software there is for them
 //	sites.csv, roles.csv                 values by site and by role
 //	tables/*.csv, tables/*.yaml          tables with several rows a device, a site or a role
 //	columns.yaml                         the kinds of all their columns
@@ -30,6 +31,7 @@ import (
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/problem"
 	"metabasis/internal/core/runbook"
+	"metabasis/internal/core/software"
 	"metabasis/internal/core/textfile"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/settings"
@@ -43,6 +45,9 @@ type Workspace struct {
 	Dir      string
 	Profiles profile.Set
 	Settings *settings.Settings
+	Images   software.Catalogue // what software there is
+
+	imagesWrong error
 
 	mu  sync.Mutex
 	ids *store.Identities
@@ -85,8 +90,29 @@ func OpenWith(dir string, flags map[string]string) (*Workspace, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Workspace{Dir: dir, Profiles: set, Settings: values}, nil
+	w := &Workspace{Dir: dir, Profiles: set, Settings: values}
+	if w.Images, w.imagesWrong = w.readImages(); w.imagesWrong == nil {
+		w.Profiles = set.Stocked(w.Images)
+	}
+	return w, nil
 }
+
+// readImages reads the catalogue of images; none is an empty one.
+func (w *Workspace) readImages() (software.Catalogue, error) {
+	path := filepath.Join(w.Dir, software.FileName)
+	data, err := textfile.Read(path, textfile.Large)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, nil
+	case err != nil:
+		return nil, err
+	}
+	return software.Read(path, data, w.Profiles.Platforms())
+}
+
+// ImagesWrong is what is wrong with the catalogue of images; nil where it can be used. Only what needs it is
+// kept from anything by that.
+func (w *Workspace) ImagesWrong() error { return w.imagesWrong }
 
 // ProfileSources reads the texts of the profiles of a workspace, beside those that
 // ship with the product.
@@ -279,6 +305,9 @@ func (w *Workspace) RunbookOf(file string, data []byte, f *fleet.Fleet) (*runboo
 	rb, err := runbook.Parse(file, data)
 	if err != nil {
 		return nil, "", err
+	}
+	if rb.Exchanges() && w.imagesWrong != nil {
+		return nil, "", w.imagesWrong
 	}
 	defaults, err := w.Prechecks()
 	if err != nil {

@@ -11,6 +11,7 @@ import (
 	"metabasis/internal/core/identity"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/runbook"
+	"metabasis/internal/core/software"
 )
 
 // Connector opens sessions with devices.
@@ -123,6 +124,22 @@ type Restarter interface {
 	Up(ctx context.Context) (time.Duration, error)
 }
 
+// Upgrader is a session with a device whose software can be exchanged. What a command says proves nothing:
+// Software is asked afterwards.
+type Upgrader interface {
+	Restarter
+	// Software says what the device runs, starts with next, and has.
+	Software(ctx context.Context) (software.State, error)
+	// Sum is the SHA-256 of a file on the device; known is false where nothing tells it.
+	Sum(ctx context.Context, path string) (sum string, known bool, err error)
+	// Install makes a version of a file that is on the device. It may be done twice.
+	Install(ctx context.Context, path string) error
+	// StartNext says which version it starts with next.
+	StartNext(ctx context.Context, version string) error
+	// Keep keeps the version that runs on trial.
+	Keep(ctx context.Context) error
+}
+
 // Doer is a session with a device that takes commands that do something.
 type Doer interface {
 	// Do gives such a command, once, and returns what it printed, without secrets. After any
@@ -154,6 +171,7 @@ func Lacks(s Session, t plan.Traits) string {
 	_, restores := s.(Restorer)
 	_, saves := s.(Saver)
 	_, restarts := s.(Restarter)
+	_, upgrades := s.(Upgrader)
 	switch {
 	case t.Timer.Guards() && !timer:
 		return "a rollback timer"
@@ -165,6 +183,8 @@ func Lacks(s Session, t plan.Traits) string {
 		return "restoring a backup"
 	case t.Restarts != nil && !restarts:
 		return "restarting"
+	case t.Software != nil && !upgrades:
+		return "other software"
 	case t.Saves && !saves:
 		return "saving"
 	}

@@ -78,6 +78,12 @@ func (d *Device) lastDone() string {
 			return fmt.Sprintf("%q%s was done, which cannot be undone", d.Intent.Command, title)
 		}
 		return fmt.Sprintf("%q%s was given, or was about to be: whether it was done is not known", d.Intent.Command, title)
+	case ToExchange:
+		given := fmt.Sprintf("%q%s was given, or was about to be", d.Intent.Command, title)
+		if i := d.deedOfIntent(); i >= 0 && d.Deeds[i].OK {
+			given = fmt.Sprintf("%q%s was done", d.Intent.Command, title)
+		}
+		return given + "; it ran " + d.Ran + " before, and " + d.Runs + " when that was read last"
 	case ToApply:
 		return "the lines" + title + " were applied, or were about to be"
 	case ToHand:
@@ -116,7 +122,7 @@ func (d *Device) worker() string {
 // deedOfIntent is the command that was last to be given, among those of which is known what came
 // back; -1 where it is none of them.
 func (d *Device) deedOfIntent() int {
-	if d.Intent.What != ToDo {
+	if d.Intent.What != ToDo && d.Intent.What != ToExchange {
 		return -1
 	}
 	for i := d.Intent.deeds; i < len(d.Deeds); i++ {
@@ -130,7 +136,7 @@ func (d *Device) deedOfIntent() int {
 // Given are the commands of the device's steps, with what came back. One that was to be given
 // when its night was cut off is the last of them: nobody knows whether it was done.
 func (d *Device) Given() []Deed {
-	if d.Intent.What != ToDo || !d.CutOff() || d.deedOfIntent() >= 0 {
+	if d.Intent.What != ToDo && d.Intent.What != ToExchange || !d.CutOff() || d.deedOfIntent() >= 0 {
 		return d.Deeds
 	}
 	return append(slices.Clone(d.Deeds), Deed{

@@ -53,6 +53,7 @@ const (
 	Attended   Kind = "attended"   // By is there to decide
 	Done       Kind = "did"        // see [Did]
 	Predicted  Kind = "predicted"  // see [AsPredicted], [NotAsPredicted] and [AtTheEnd]
+	Software   Kind = "software"   // see [RunsSoftware]
 	Edited     Kind = "edited"     // Device, Step, Lines (those in the place of the step's), By, Note (the reason)
 	Worked     Kind = "by hand"    // Device, Step, By; see [WorkedOver]
 )
@@ -69,6 +70,8 @@ const (
 	ToSave    = "save"
 	ToDo      = "do" // what cannot be undone
 	ToHand    = "work by hand"
+	// ToExchange is a command that is about the software of a device.
+	ToExchange = "exchange software"
 	// Of platforms whose way back is a trial.
 	ToApply    = "apply"
 	ToTakeBack = "take back"

@@ -143,6 +143,11 @@ type Device struct {
 	Predicted  bool     // what runs at the end is as predicted
 	Unlike     []string // what runs at the end and was not predicted, and the other way round
 
+	// Runs is the version of its software that it runs, and Ran the one that it ran before; "" where it is
+	// given no other. OnTrial tells that what it runs is kept by nobody yet.
+	Runs, Ran string
+	OnTrial   bool
+
 	// Deeds are the commands of its steps, with what came back, in order.
 	Deeds []Deed
 	// Reached are the addresses that were to answer, with what came of them, in order.
@@ -548,7 +553,7 @@ func (d *Device) apply(e Event) {
 		if e.What == ToSend || e.What == ToRestore && e.Step > 0 {
 			d.Line, d.Lines = 0, len(e.Lines)
 		}
-		if e.What == ToDo {
+		if e.What == ToDo || e.What == ToExchange {
 			d.Line, d.Lines = 0, 0
 			d.Intent.Command, d.Intent.deeds = strings.Join(e.Lines, ", "), len(d.Deeds)
 		}
@@ -563,6 +568,8 @@ func (d *Device) apply(e Event) {
 			r.Step, r.At = e.Step, e.At
 			d.Reached = append(slices.Clone(d.Reached), r)
 		}
+	case Software:
+		d.Runs, d.Ran, d.OnTrial = e.What, e.Note, e.IsOnTrial()
 	case Edited:
 		d.Edits = append(slices.Clone(d.Edits), Edit{e.Step, e.Lines, e.By, e.Note, e.At})
 	case Worked:

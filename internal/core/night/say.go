@@ -133,6 +133,20 @@ func Did(step, n int, command string, got []string, ok bool, why string) Event {
 	return Event{Kind: Done, Step: step, Line: n, What: command, Lines: lines, Note: why, OK: ok}
 }
 
+// RunsSoftware tells which version a device runs, whether that is on trial, and which it ran before the night.
+func RunsSoftware(version string, trial bool, before string) Event {
+	e := Event{Kind: Software, What: version, Note: before}
+	if trial {
+		e.By = onTrial
+	}
+	return e
+}
+
+// IsOnTrial tells of a version that it is on trial.
+func (e Event) IsOnTrial() bool { return e.Kind == Software && e.By == onTrial }
+
+const onTrial = "on trial"
+
 // WorkedOver tells what is different on a device after somebody has worked it by hand in the step,
 // counted from 1; nothing where no line is.
 func WorkedOver(step int, by string, differs []string) Event {

@@ -12,7 +12,7 @@ import (
 
 // standingVersion is counted up with every change of what a night or a device has, or of what [Fold]
 // makes of an event: how a night stood is trusted only where it was written by the same.
-const standingVersion = 1
+const standingVersion = 2
 
 // standing is a night as it is written down. Its outline is not: that is its first event.
 type standing struct {

@@ -48,8 +48,10 @@ func TestAStandingOfAnotherVersionIsNotRead(t *testing.T) {
 	require.NoError(t, err)
 	_, err = FromStanding(planned, data)
 	require.NoError(t, err)
-	for _, version := range []string{`{"Version":0,`, `{"Version":2,`, `{`} {
-		_, err = FromStanding(planned, []byte(strings.Replace(string(data), `{"Version":1,`, version, 1)))
+	own := fmt.Sprintf(`{"Version":%d,`, standingVersion)
+	require.Contains(t, string(data), own)
+	for _, version := range []string{`{"Version":0,`, fmt.Sprintf(`{"Version":%d,`, standingVersion+1), `{`} {
+		_, err = FromStanding(planned, []byte(strings.Replace(string(data), own, version, 1)))
 		require.ErrorContains(t, err, "another version", version)
 	}
 }

@@ -22,7 +22,11 @@ func (d *Device) timed(e Event) {
 	case e.Kind == Moved && e.State == Kept:
 		part = plan.Closing // and the soak before it
 	case e.Kind == Moved && e.State == Verifying && d.State == Absent:
-		d.Took = append(slices.Clip(d.Took), Took{plan.Away, e.At.Sub(d.Since)})
+		part := plan.Away
+		if d.Kind(d.Step-1) == plan.SoftwareStep {
+			part = plan.AwayNew
+		}
+		d.Took = append(slices.Clip(d.Took), Took{part, e.At.Sub(d.Since)})
 		return
 	case e.Kind == Moved && (e.State == Held || e.State == Dark || e.State == Reverting):
 		d.Hindered = true

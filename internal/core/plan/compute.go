@@ -9,6 +9,7 @@ import (
 
 	"metabasis/internal/core/config"
 	"metabasis/internal/core/runbook"
+	"metabasis/internal/core/software"
 )
 
 // What a device's night will do to its configuration is arithmetic, once the device was
@@ -25,6 +26,8 @@ type Reading struct {
 	Settle func(Check) (ok bool, why string, err error)
 	// Rows reads a table.
 	Rows func(table string) ([]map[string]any, error)
+	// Software reads what the device says of its software.
+	Software func() (software.State, error)
 }
 
 // Read is the target with all that follows from what was read: see [Target.Unroll] and
@@ -59,6 +62,16 @@ func (t *Target) Unroll(r Reading) (*Target, error) {
 			if err := read.rows(s, r); err != nil {
 				return nil, fmt.Errorf("step %q: %w", s.Title, err)
 			}
+		}
+		if s.Upgrade != nil {
+			was, err := r.Software()
+			if err != nil {
+				return nil, fmt.Errorf("step %q: reading what software it runs: %w", s.Title, err)
+			}
+			if err := read.computeUpgrade(s, was); err != nil {
+				return nil, err
+			}
+			continue
 		}
 		if err := s.alreadySo(r); err != nil {
 			return nil, fmt.Errorf("already of %q: %w", s.Title, err)

@@ -27,6 +27,9 @@ const (
 	// RestartStep is that the device is restarted, which cannot be undone: it is away for a while, and
 	// that is proven by its being up for less long than that.
 	RestartStep StepKind = "restart"
+	// SoftwareStep is that the device is given other software, and started with it, as often as the way to
+	// that has images on it. Its way back is the software that it ran before, and what starts it with that.
+	SoftwareStep StepKind = "software"
 )
 
 // Command is something that is looked at, or done.
@@ -84,8 +87,11 @@ func (s Step) ByPerson() bool { return s.Kind == HandStep || s.Kind == ConsoleSt
 // Does tells whether the step has the device do something that cannot be undone.
 func (s Step) Does() bool { return s.Acts() && len(s.Commands) > 0 && !s.Done }
 
-// Acts tells whether what the step does cannot be undone.
-func (s Step) Acts() bool { return s.Kind == DoStep || s.Kind == RestartStep }
+// Acts tells whether the step has the device do something that no line takes back.
+func (s Step) Acts() bool { return s.Kind == DoStep || s.Away() }
+
+// Away tells whether the device is absent in the step, since it is restarted.
+func (s Step) Away() bool { return s.Kind == RestartStep || s.Kind == SoftwareStep }
 
 // OnlyRestarts tells whether all that is done to the device is that it is restarted: there is nothing to
 // take back then.
@@ -93,7 +99,7 @@ func (t *Target) OnlyRestarts() (only bool) {
 	for _, s := range t.Steps {
 		switch {
 		case s.Not != "" || !s.Alters:
-		case s.Kind != RestartStep:
+		case !s.Away():
 			return false
 		default:
 			only = true
@@ -104,7 +110,7 @@ func (t *Target) OnlyRestarts() (only bool) {
 
 // Restarts tells whether the device is restarted in one of its steps.
 func (t *Target) Restarts() bool {
-	return slices.ContainsFunc(t.Steps, func(s Step) bool { return s.Kind == RestartStep && s.Not == "" })
+	return slices.ContainsFunc(t.Steps, func(s Step) bool { return s.Away() && s.Not == "" && !s.Done })
 }
 
 // RestartsFirst tells whether the first thing that is done to the device is a restart: before that there
@@ -112,7 +118,7 @@ func (t *Target) Restarts() bool {
 func (t *Target) RestartsFirst() bool {
 	for _, s := range t.Steps {
 		if s.Not == "" && s.Alters && !s.Done {
-			return s.Kind == RestartStep
+			return s.Away()
 		}
 	}
 	return false
@@ -207,6 +213,8 @@ func (m *maker) deeds(t *Target, s runbook.Step, on runbook.On, out *Step) {
 		out.Kind = DoStep
 	case on.Restart:
 		m.restarts(t, on, out)
+	case on.Software != nil:
+		m.software(t, on, out)
 	default:
 		return
 	}
@@ -320,6 +328,7 @@ func (s Step) Work(command time.Duration) (usual, worst time.Duration) {
 		if !s.Done && s.Absence != nil {
 			usual, worst = s.Absence.Usual+4*command, s.Absence.Most+4*command
 		}
+	case SoftwareStep: // see [Target.upgradeWork]
 	case SaveStep:
 		usual = 4 * command
 		worst = usual
@@ -373,6 +382,12 @@ func (p *Plan) undoable() (titles []string, count map[string]int) {
 func deedsToKnow(p *Plan) (out []string) {
 	titles, count := p.undoable()
 	for _, title := range titles {
+		if wanted, back := p.exchanges(title); wanted != "" {
+			usual, most := p.away(title)
+			out = append(out, fmt.Sprintf("step %q has %s run %s: at each restart on the way they are away for some %s, and looked for until %s after it; %s",
+				title, devices(count[title]), wanted, runbook.FormatDuration(usual), runbook.FormatDuration(most), back))
+			continue
+		}
 		if usual, most := p.away(title); most > 0 {
 			out = append(out, fmt.Sprintf("step %q restarts %s: each is away for some %s, and looked for until %s after it was told to",
 				title, devices(count[title]), runbook.FormatDuration(usual), runbook.FormatDuration(most)))

@@ -135,6 +135,8 @@ type Traits struct {
 	TakesCommands bool
 	// Restarts is how it is restarted; nil where its profile does not say.
 	Restarts *Restarts
+	// Software is how its software is exchanged; nil where its profile does not say.
+	Software *Software
 	// Reaches tells that it can be asked whether an address answers it.
 	Reaches bool
 	Modes   []string // in which commands can be given
@@ -230,6 +232,7 @@ type Step struct {
 	Wait     *Wait
 	Absence  *Absence // nil where it restarts nothing
 	Tell     []string // what a person is told
+	Upgrade  *Upgrade // what software the device shall run; nil where the step says nothing of that
 	// Put is the whole configuration that the step puts in place; none where it does not.
 	Put []string
 	// Want is what shall be there, where the step says that; its lines are computed.

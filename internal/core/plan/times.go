@@ -21,6 +21,8 @@ const (
 	Closing = "disarm and save" // the soak not counted
 	// Away is how long a device was away that was restarted; it is a part of a step.
 	Away = "away in a restart"
+	// AwayNew is the same of one that was started with other software.
+	AwayNew = "away for other software"
 )
 
 // StepPart is the part of a step of that title.
@@ -82,7 +84,7 @@ func Sum(parts []Part) Times {
 	}
 	took, usual, platform := map[string]float64{}, map[string]float64{}, map[string]string{}
 	for _, p := range parts {
-		if p.Name == Away { // its step has it
+		if p.Name == Away || p.Name == AwayNew { // its step has it
 			continue
 		}
 		took[p.Device] += p.Took.Seconds()

@@ -113,7 +113,7 @@ const expected = 3
 // that it is kept: the usual time and the worst case. Restarts are not counted: they come before it.
 func (t *Target) Work(soak time.Duration) (usual, worst time.Duration) {
 	for i := range t.Steps {
-		if t.Steps[i].Kind == RestartStep { // no timer runs over one
+		if t.Steps[i].Away() { // no timer runs over one
 			continue
 		}
 		u, w := t.stepWork(i)
@@ -139,6 +139,9 @@ func (t *Target) stepWork(i int) (usual, worst time.Duration) {
 		worst += e.Within
 	}
 	u, w := s.Work(t.Traits.Command)
+	if s.Kind == SoftwareStep {
+		u, w = t.UpgradeWork(s)
+	}
 	usual, worst = usual+u, worst+w
 	return usual + lines, worst + lines
 }
@@ -173,7 +176,7 @@ const putLines = 6
 func (t *Target) Left(i int, soak time.Duration) time.Duration {
 	_, all := t.Work(soak)
 	for j := range min(i, len(t.Steps)) {
-		if t.Steps[j].Kind == RestartStep {
+		if t.Steps[j].Away() {
 			continue
 		}
 		_, w := t.stepWork(j)
@@ -265,7 +268,16 @@ func (t *Target) Back() time.Duration {
 		}
 		lines += undo + 2
 	}
-	return t.Traits.Connect + time.Duration(lines+10)*t.Traits.Command
+	return t.Traits.Connect + time.Duration(lines+10)*t.Traits.Command + t.oldSoftware()
+}
+
+// oldSoftware is how long it takes to start the device with the software that it ran before.
+func (t *Target) oldSoftware() time.Duration {
+	i, does := t.Upgrades()
+	if !does || t.Steps[i].Done || t.Steps[i].Absence == nil {
+		return 0
+	}
+	return t.Steps[i].Absence.Usual + 8*t.Traits.Command
 }
 
 // lasting works out how long a set of devices takes under the caps: each next device

@@ -178,9 +178,18 @@ type On struct {
 	Mode      string        // in which the commands are typed; "" is the profile's own
 	Restart   bool          // the device is restarted, as its profile says
 	Back      time.Duration // by when it must be back; 0 where nothing is said
+	Software  *Software     // what software it shall run; nil where nothing is said
 	Already   *Cond         // beside the step's own
 	Expect    []Expect
 	Line      int
+}
+
+// Software is what software a device shall run, as a version of the catalogue of images.
+type Software struct {
+	Version  *Text
+	Unproven string  // why a file is installed whose checksum nothing tells; "" where none is
+	May      []*Text // patterns of lines that it may change by itself
+	Line     int
 }
 
 // Wants tells whether it says what shall be there.
@@ -197,7 +206,11 @@ func (on On) Names() (out []string) {
 
 // texts are all the lines for the device.
 func (on On) texts() []*Text {
-	return slices.Concat(on.Want, on.Gone, on.NoOther, on.Put, on.Send, on.Undo, on.Look, on.Do, on.Deed.texts())
+	out := slices.Concat(on.Want, on.Gone, on.NoOther, on.Put, on.Send, on.Undo, on.Look, on.Do, on.Deed.texts())
+	if on.Software != nil && on.Software.Version != nil {
+		out = append(append(out, on.Software.Version), on.Software.May...)
+	}
+	return out
 }
 
 // Expect is what must become true after a step.

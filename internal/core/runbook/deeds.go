@@ -33,6 +33,10 @@ import (
 //	  restart
 //	  back      within 15m
 //
+//	step "New software"
+//	  software  "7.4.2"
+//	  back      within 20m
+//
 // A step is of one kind. What is looked at changes nothing. What is done cannot be undone, so
 // it is done once, unless it is repeatable.
 
@@ -66,7 +70,10 @@ func (on On) Looks() bool { return len(on.Look) > 0 }
 func (on On) Does() bool { return len(on.Do) > 0 }
 
 // Acts tells whether it says what is done that cannot be undone.
-func (on On) Acts() bool { return on.Does() || on.Restart }
+func (on On) Acts() bool { return on.Does() || on.Away() }
+
+// Away tells whether a device is absent in it, since it is restarted.
+func (on On) Away() bool { return on.Restart || on.Software != nil }
 
 // changes tells whether it says what changes the configuration.
 func (on On) changes() bool { return on.Wants() || len(on.Send) > 0 || len(on.Put) > 0 }
@@ -81,10 +88,17 @@ func (rb *Runbook) Touches() bool {
 	return slices.ContainsFunc(rb.Steps, func(s Step) bool { return s.Touches() })
 }
 
+// Exchanges tells whether any step gives devices other software.
+func (rb *Runbook) Exchanges() bool {
+	return slices.ContainsFunc(rb.Steps, func(s Step) bool {
+		return slices.ContainsFunc(s.On, func(on On) bool { return on.Software != nil })
+	})
+}
+
 // Changes tells whether any step changes what could be taken back, or gives a command.
 func (rb *Runbook) Changes() bool {
 	return slices.ContainsFunc(rb.Steps, func(s Step) bool {
-		return s.Restore != nil || slices.ContainsFunc(s.On, func(on On) bool { return on.changes() || on.Does() })
+		return s.Restore != nil || slices.ContainsFunc(s.On, func(on On) bool { return on.changes() || on.Does() || on.Software != nil })
 	})
 }
 
@@ -152,6 +166,16 @@ func (p *parser) deeds(on *On) map[string]entryFunc {
 			on.Restart, on.Line = true, n.n
 			c.end()
 		},
+		"software": func(n *node, c *cursor) { p.software(on, n, c) },
+		"unproven": func(n *node, c *cursor) {
+			p.wanted(on).Unproven, on.Line = c.str("why it need not be proven, in quotes", `unproven "the platform tells no checksum"`), n.n
+			c.end()
+		},
+		"may": func(n *node, c *cursor) {
+			c.want("change")
+			on.Line = n.n
+			p.wanted(on).May = append(p.wanted(on).May, p.answers(n, c)...)
+		},
 		"back": func(n *node, c *cursor) {
 			c.want("within")
 			on.Back, on.Line = c.duration("15m"), n.n
@@ -161,6 +185,25 @@ func (p *parser) deeds(on *On) map[string]entryFunc {
 			on.Deed.Repeatable, on.Deed.Line = true, n.n
 			c.end()
 		},
+	}
+}
+
+// wanted is what software is wanted, as far as it was read.
+func (p *parser) wanted(on *On) *Software {
+	if on.Software == nil {
+		on.Software = &Software{}
+	}
+	return on.Software
+}
+
+// software reads a version.
+func (p *parser) software(on *On, n *node, c *cursor) {
+	const hint = `software "7.4.2"`
+	w := c.peek()
+	version := c.str("a version of the catalogue of images, in quotes", hint)
+	c.end()
+	if s := p.wanted(on); version != "" {
+		s.Version, s.Line, on.Line = p.text(n, w.at+1, version), n.n, n.n
 	}
 }
 
@@ -247,7 +290,7 @@ func (p *parser) checkDeeds(n *node, s Step) {
 
 func (p *parser) checkDeed(at func(string) *node, s Step, on On) {
 	kinds := map[string]bool{"look": on.Looks(), "do": on.Does(), "want": on.Wants(), "send": len(on.Send) > 0, "put": len(on.Put) > 0,
-		"restart": on.Restart}
+		"restart": on.Restart, "software": on.Software != nil}
 	first := ""
 	for _, key := range slices.Sorted(maps.Keys(kinds)) {
 		switch {
@@ -274,22 +317,18 @@ func (p *parser) checkDeed(at func(string) *node, s Step, on On) {
 		p.at(at("answers"), at("answers").col(0), "within 1m", "a step may wait an hour at most")
 	}
 	switch {
-	case on.Back > 0 && !on.Restart:
+	case on.Software != nil && on.Software.Version == nil:
+		key := "unproven"
+		if len(on.Software.May) > 0 {
+			key = "may"
+		}
+		p.at(at(key), at(key).col(0), `software "7.4.2"`, "step %q says how software is exchanged, and not which is wanted", s.Title)
+	case on.Back > 0 && !on.Away():
 		p.at(at("back"), at("back").col(0), "restart", "step %q says by when a device must be back, and restarts none", s.Title)
 	case on.Back > longestWait:
 		p.at(at("back"), at("back").col(0), "back within 15m", "a step may wait an hour at most")
-	case on.Restart && s.For != nil:
-		p.at(at("for"), at("for").col(0), "restart without a loop", "step %q restarts: once is enough", s.Title)
-	case on.Restart && (s.Already != nil || on.Already != nil):
-		p.at(
-			at("already"),
-			at("already").col(0),
-			"when, and the condition under which it is restarted",
-			"step %q restarts: it is never there already",
-			s.Title,
-		)
-	case on.Restart && on.Deed.Line > 0:
-		p.at(at("restart"), at("restart").col(0), "expect, for what must be so once it is back", "step %q restarts: what its device answers to that stands in its profile", s.Title)
+	case on.Away():
+		p.checkAway(at, s, on)
 	}
 	if (on.Looks() || on.Acts()) && len(on.Undo) > 0 {
 		p.at(at("undo"), at("undo").col(0), "nothing of it, or send in place of do", "step %q has undo lines: what is looked at needs none, and what is done cannot be undone", s.Title)
@@ -299,6 +338,29 @@ func (p *parser) checkDeed(at func(string) *node, s Step, on On) {
 	}
 	if on.Deed.Takes > longestWait {
 		p.at(at("takes"), at("takes").col(0), "takes at most 10m", "a command may take an hour at most")
+	}
+}
+
+// checkAway refuses what does not go with a restart, or with other software.
+func (p *parser) checkAway(at func(string) *node, s Step, on On) {
+	what, key, again := "restarts", "restart", "when, and the condition under which it is restarted"
+	if on.Software != nil {
+		what, key, again = "exchanges software", "software", "the version alone: a device that runs it already is left as it is"
+	}
+	switch {
+	case s.For != nil:
+		p.at(at("for"), at("for").col(0), key+" without a loop", "step %q %s: once is enough", s.Title, what)
+	case s.Already != nil || on.Already != nil:
+		p.at(at("already"), at("already").col(0), again, "step %q %s: it is never there already", s.Title, what)
+	case on.Deed.Line > 0:
+		p.at(
+			at(key),
+			at(key).col(0),
+			"expect, for what must be so once it is back",
+			"step %q %s: what its device answers to that stands in its profile",
+			s.Title,
+			what,
+		)
 	}
 }
 

@@ -78,6 +78,7 @@ var standsIn = map[string]string{
 	"undo":     "its step",
 	"restore":  "its step",
 	"restart":  "its step",
+	"software": "its step",
 }
 
 // ofStep are the entries of a step that do not stand under on.

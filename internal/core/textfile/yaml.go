@@ -34,7 +34,7 @@ func YAML(file string, data []byte, into any, loose bool) (*ast.File, error) {
 	if len(doc.Docs) == 0 || doc.Docs[0].Body == nil {
 		return doc, nil
 	}
-	if err := yaml.NodeToValue(doc.Docs[0].Body, into, opts...); err != nil {
+	if err := value(doc.Docs[0].Body, into, opts); err != nil {
 		wrong := problem.FromYAML(file, data, err)
 		if unknown, ok := errors.AsType[*yaml.UnknownFieldError](err); ok && unknown.Token != nil {
 			wrong.Hint = namesAt(doc.Docs[0].Body, reflect.TypeOf(into), unknown.Token)
@@ -42,6 +42,16 @@ func YAML(file string, data []byte, into any, loose bool) (*ast.File, error) {
 		return nil, problem.List{wrong}
 	}
 	return doc, nil
+}
+
+// value reads a tree into a value. The parser may fail in itself over what no person writes.
+func value(n ast.Node, into any, opts []yaml.DecodeOption) (err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			err = fmt.Errorf("it cannot be read: %v", p)
+		}
+	}()
+	return yaml.NodeToValue(n, into, opts...)
 }
 
 // Tree parses a YAML file within bounds. The error is a problem.List.
@@ -140,7 +150,7 @@ func (w *walker) walk(n ast.Node, depth int) {
 		for _, item := range v.Values {
 			w.walk(item, depth+1)
 		}
-	case *ast.TagNode:
-		w.walk(v.Value, depth+1)
+	case *ast.TagNode: // the parser fails in itself over some
+		w.fail(n, "the value alone", "tags are not taken")
 	}
 }

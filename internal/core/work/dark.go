@@ -210,7 +210,7 @@ func (w *worker) recognise() (v verdict, decided bool, err error) {
 		return over, false, errors.New("what runs beside its configuration is not as it was yet")
 	}
 	at := returned{guarded: w.guarded(), trial: w.onTrial(), reverting: w.reverting,
-		early: time.Now().Before(w.due), alone: !w.pends(), restarting: w.restarting()}
+		early: time.Now().Before(w.due), alone: !w.pends(), restarting: w.restarting() || w.exchanged()}
 	w.lapse()
 	w.firing = false
 	w.emit(night.Event{Kind: night.TimerGone})

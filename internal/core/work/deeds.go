@@ -71,6 +71,8 @@ func (w *worker) carryOut(i int) *trouble {
 		return w.do(i)
 	case plan.RestartStep:
 		return w.restart(i)
+	case plan.SoftwareStep:
+		return w.exchange(i)
 	case plan.WaitStep:
 		return w.waitFor(i)
 	case plan.HandStep, plan.ConsoleStep:
@@ -328,6 +330,10 @@ func (w *worker) doneNote() string {
 		st := w.steps[i]
 		switch {
 		case !s.Acts():
+		case s.Kind == plan.SoftwareStep:
+			if note := w.softwareNote(); note != "" {
+				out = append(out, "; "+note)
+			}
 		case st.doubt != "":
 			out = append(out, fmt.Sprintf("; whether %q was done is not known, and it cannot be undone", s.Title))
 		case st.did > 0:

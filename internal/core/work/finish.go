@@ -30,7 +30,7 @@ func (w *worker) finish() *trouble {
 	if err := w.interrupted(); err != nil {
 		return faced("closing", err)
 	}
-	if w.proves && !w.adopted && !w.toSave() && w.without() == "" && config.Equal(w.before, after) {
+	if w.proves && !w.adopted && !w.toSave() && !w.exchanged() && w.without() == "" && config.Equal(w.before, after) {
 		w.end(night.Already, w.alreadyNote())
 		return nil
 	}

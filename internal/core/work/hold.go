@@ -95,6 +95,11 @@ func (w *worker) skipStep() *trouble {
 		return &trouble{why: fmt.Sprintf("%q cannot be left out: it ran already, and saving would keep it unproven", title),
 			err: &driver.Unclear{Asked: "leaving out " + title, Got: "it runs already"}}
 	}
+	if w.exchanged() {
+		w.skipFailed = true
+		return &trouble{why: fmt.Sprintf("%q cannot be left out: the device may run other software than before", title),
+			evidence: []string{w.softwareNote()}, err: &driver.Unclear{Asked: "leaving out " + title, Got: w.runs.String()}}
+	}
 	if w.begun(i) {
 		w.skipFailed = true // until it is proven
 		if err := w.undoStep(i); err != nil {
@@ -145,7 +150,7 @@ func (w *worker) hold(tr *trouble) (night.Command, error) {
 	w.question++
 	at := w.situation()
 	w.crew.Tell(Held{Device: w.name(), Why: w.maskText(tr.why), Evidence: w.maskLines(slices.Concat(tr.remarks, tr.evidence, at.wayBack())),
-		Offers: at.offers(), Question: w.question, Halted: tr.halted, Skips: w.at.step < len(w.target.Steps) && !w.skipFailed})
+		Offers: at.offers(), Question: w.question, Halted: tr.halted, Skips: w.at.step < len(w.target.Steps) && !w.skipFailed && !w.exchanged()})
 	return w.answered(nil)
 }
 
@@ -229,6 +234,7 @@ func (w *worker) situation() situation {
 	s.cuts, s.undoes, s.steps = few(w.t.Below), w.undoLines(), len(w.t.Steps)
 	s.again.usual, s.again.most = w.going(i, w.at.sent || byHand, w.at.soaked)
 	s.accept.usual, s.accept.most = w.going(i, true, w.at.soaked)
+	s.software, s.moved, s.ran = w.softwareNote(), w.exchanged(), w.software
 	if s.over {
 		return s
 	}

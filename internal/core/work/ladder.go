@@ -10,12 +10,13 @@ import (
 
 // Rungs of the ladder back (law 6), as they are told.
 const (
-	asFound     = "as found" // before the first rung
-	RungTrial   = "end the trial"
-	RungUndo    = "undo lines"
-	RungLines   = "computed lines"
-	RungRestore = "restore the backup"
-	RungFire    = "let the timer fire" // when no rung is left
+	asFound      = "as found" // before the first rung
+	RungTrial    = "end the trial"
+	RungUndo     = "undo lines"
+	RungLines    = "computed lines"
+	RungRestore  = "restore the backup"
+	RungSoftware = "the old software"   // before the first rung
+	RungFire     = "let the timer fire" // when no rung is left
 )
 
 // rung is one way to take a change back.
@@ -53,6 +54,9 @@ func (w *worker) climb() error {
 		}
 	}
 	if err := w.unstage(); err != nil {
+		return err
+	}
+	if err := w.oldSoftware(); err != nil {
 		return err
 	}
 	equal, err := w.compare(asFound)

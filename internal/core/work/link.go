@@ -8,6 +8,7 @@ import (
 	"metabasis/internal/core/driver"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/runbook"
+	"metabasis/internal/core/software"
 )
 
 // link is a session with a device, as its worker uses it: it times the answers, and knows what
@@ -23,6 +24,7 @@ type link struct {
 	doer     driver.Doer
 	reacher  driver.Reacher
 	restarts driver.Restarter
+	upgrades driver.Upgrader
 
 	c     *clock
 	quiet func() (heard func()) // begins to wait for an answer
@@ -44,6 +46,7 @@ func newLink(s driver.Session, t *plan.Target, c *clock, quiet func() func()) (*
 	l.doer, _ = s.(driver.Doer)
 	l.reacher, _ = s.(driver.Reacher)
 	l.restarts, _ = s.(driver.Restarter)
+	l.upgrades, _ = s.(driver.Upgrader)
 	return l, nil
 }
 
@@ -199,4 +202,33 @@ func (l *link) Up(ctx context.Context) (time.Duration, error) {
 	}
 	defer l.asks(opRead)()
 	return l.restarts.Up(ctx)
+}
+
+// Software is that of [driver.Upgrader].
+func (l *link) Software(ctx context.Context) (software.State, error) {
+	if l.upgrades == nil {
+		return software.State{}, cannot("tell its software")
+	}
+	defer l.asks(opRead)()
+	return l.upgrades.Software(ctx)
+}
+
+// Sum is that of [driver.Upgrader].
+func (l *link) Sum(ctx context.Context, path string) (sum string, known bool, err error) {
+	if l.upgrades == nil {
+		return "", false, cannot("tell a checksum")
+	}
+	heard := l.quiet()
+	defer heard()
+	return l.upgrades.Sum(ctx, path)
+}
+
+// upgrade gives a command that is about the device's software.
+func (l *link) upgrade(give func(driver.Upgrader) error) error {
+	if l.upgrades == nil {
+		return cannot("exchange its software")
+	}
+	heard := l.quiet()
+	defer heard()
+	return give(l.upgrades)
 }

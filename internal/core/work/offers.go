@@ -41,6 +41,9 @@ type situation struct {
 	byHanded     bool     // it was worked by hand, and has another configuration since
 	sealed       bool     // nothing but what was sealed is sent
 	hears        bool     // it has contact
+	software     string   // how its software stands, where it is given another
+	moved        bool     // it may run, or start with, another than before
+	ran          string   // what it ran before
 }
 
 // span is how long something usually takes, and at most.
@@ -75,7 +78,7 @@ func (s situation) offers() []night.Offer {
 		out = append([]night.Offer{{Choice: night.Adopt, Touches: 1, Takes: s.accept.usual, Most: s.accept.most, Reason: true,
 			Does: s.adoptDoes()}}, out...)
 	}
-	if !s.over && !s.byHanded && (!s.once || s.kind != plan.ChangeStep) && !(s.kind == plan.RestartStep && s.unlike) { // else it is kept, or not
+	if !s.over && !s.byHanded && (!s.once || s.kind != plan.ChangeStep) && !(s.kind == plan.RestartStep && s.unlike) && !s.moved { // else it is kept, or not
 		skip := night.Offer{Choice: night.SkipStep, Touches: 1, Takes: s.skip.usual, Most: s.skip.most, Does: s.skipDoes()}
 		if s.begun {
 			skip.Sends, skip.Cuts = few(s.undo), s.cuts
@@ -172,6 +175,12 @@ func (s *situation) settling(again night.Offer) (out []night.Offer) {
 		return []night.Offer{done}
 	case !s.doubt:
 		return []night.Offer{again}
+	case s.kind == plan.SoftwareStep:
+		looks := again
+		looks.Takes, looks.Most = s.accept.usual, s.accept.most
+		looks.Does = "sends nothing; reads its software, and goes on where that is as it should be by now; " + s.thenDoes()
+		return []night.Offer{looks, {Choice: night.DoAgain, Touches: 1, Takes: again.Takes, Most: again.Most, Reason: true,
+			Does: fmt.Sprintf("does that once more, and what is left of %q; %s", s.title, s.thenDoes())}}
 	case s.kind == plan.RestartStep: // it tells by itself whether it was
 		looks := again
 		looks.Takes, looks.Most = s.accept.usual, s.accept.most
@@ -204,6 +213,8 @@ func (s *situation) againDoes() string {
 	switch {
 	case s.byHanded && s.sendsAgain():
 		text = fmt.Sprintf("adopts what was done by hand, and then sends %q from its first line; ", s.title)
+	case !s.over && s.kind == plan.SoftwareStep && !s.sent:
+		text = fmt.Sprintf("looks once more, and does what is left of %q; ", s.title)
 	case !s.over && s.kind == plan.LookStep:
 		text = fmt.Sprintf("gives the commands of %q once more; ", s.title)
 	case !s.over && s.kind == plan.WaitStep && !s.sent:
@@ -249,7 +260,7 @@ func (s *situation) keepDoes() string {
 
 // skipDoes says what leaving the step out sends.
 func (s *situation) skipDoes() string {
-	if s.kind == plan.DoStep || s.kind == plan.RestartStep {
+	if s.kind == plan.DoStep || s.kind == plan.RestartStep || s.kind == plan.SoftwareStep && s.doubt {
 		return fmt.Sprintf("leaves what %q has done as it is; %s", s.title, s.thenDoes())
 	}
 	switch {
@@ -272,7 +283,9 @@ func (s *situation) backDoes() string {
 	case s.touched:
 		text = "undoes what was sent, and compares with its backup"
 	}
-	if s.acted {
+	if s.moved {
+		text = fmt.Sprintf("has it start with %s, restarts it where it runs another, and compares with its backup", s.ran)
+	} else if s.acted {
 		text += "; what was done by a command stays done"
 	}
 	if s.guarded && !s.trial() && s.pends() {
@@ -331,6 +344,9 @@ func (s situation) wayBacks() []string {
 		saved = "what runs is what is saved, as its profile says"
 	case s.saved:
 		saved = "the change may be saved: that was asked for"
+	}
+	if s.software != "" {
+		return []string{way, saved, s.software}
 	}
 	return []string{way, saved}
 }

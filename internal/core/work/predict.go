@@ -169,8 +169,8 @@ func (w *worker) asPredictedAtTheEnd(after config.Config) *trouble {
 	if !config.Equal(*w.expected, after) {
 		return w.unlike(len(w.t.Steps), *w.expected, after, "at the end, what runs is not what was predicted")
 	}
-	if !w.unpredicted || len(w.accepted) > 0 {
-		w.emit(night.AtTheEnd(len(w.accepted) == 0, w.accepted))
+	if unlike := slices.Concat(w.accepted, w.rewritten); !w.unpredicted || len(unlike) > 0 {
+		w.emit(night.AtTheEnd(len(unlike) == 0, unlike))
 	}
 	return nil
 }

@@ -22,6 +22,7 @@ func (w *worker) read() error {
 	if w.t = t; t.Traits.Language != nil {
 		w.expected = &w.before
 	}
+	w.foundSoftware()
 	return nil
 }
 

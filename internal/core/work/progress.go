@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"metabasis/internal/core/config"
+	"metabasis/internal/core/plan"
 )
 
 // progress is how far the change has come on a device: a record of each step, and the order in
@@ -23,11 +24,12 @@ type stepped struct {
 	in      *link          // the session that they were sent in
 	undone  bool           // its undo lines were all sent since
 
-	did       int      // how many of its commands were done
-	doubt     string   // why it is not known whether the next one was; "" where it was not given
-	confirmed bool     // a person said that it is done
-	worked    bool     // somebody has worked the device by hand in it
-	away      sentAway // when it was told to restart
+	did       int       // how many of its commands were done
+	doubt     string    // why it is not known whether the next one was; "" where it was not given
+	confirmed bool      // a person said that it is done
+	worked    bool      // somebody has worked the device by hand in it
+	away      sentAway  // when it was told to restart
+	move      plan.Move // of its software, that was made last
 }
 
 // size makes room for so many steps.

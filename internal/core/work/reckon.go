@@ -138,6 +138,9 @@ func (w *worker) stepping(i int, sent bool) (usual, most time.Duration) {
 			return w.expecting(s) / 3, w.expecting(s)
 		}
 		u, m := s.Work(w.t.Traits.Command)
+		if s.Kind == plan.SoftwareStep {
+			u, m = w.t.UpgradeWork(s)
+		}
 		usual, most = usual+u, most+m
 		return usual, most + w.expecting(s)
 	}
@@ -207,7 +210,7 @@ func (w *worker) undoing(more ...int) (lines, edits int) {
 
 // backing is how long it takes to take the device back and prove it.
 func (w *worker) backing(more ...int) time.Duration {
-	d := w.each(1, opConfig)
+	d := w.each(1, opConfig) + w.startingOld()
 	lines, edits := w.undoing(more...)
 	switch {
 	case edits == 0:
@@ -239,10 +242,20 @@ func (w *worker) backing(more ...int) time.Duration {
 	return d + w.each(1, opConfig)
 }
 
+// startingOld is how long it takes to start the device with the software that it ran before.
+func (w *worker) startingOld() time.Duration {
+	i, does := w.t.Upgrades()
+	if !does || !w.exchanged() || w.t.Steps[i].Absence == nil {
+		return 0
+	}
+	usual, _ := w.crew.Plan.AwayFor(w.t, w.t.Steps[i])
+	return w.each(3, opRead) + w.each(2, opLine) + max(usual, w.entry)
+}
+
 // backingKept is how long it takes to take back a device that was kept: it is connected to
 // and armed again.
 func (w *worker) backingKept() time.Duration {
-	if len(w.ran) == 0 && !w.saved {
+	if len(w.ran) == 0 && !w.saved && !w.exchanged() {
 		return w.entry + w.each(3, opConfig)
 	}
 	d := w.backing() + max(w.entry, w.t.Traits.Connect/4)
@@ -266,12 +279,10 @@ func (w *worker) standing(s night.State) Standing {
 	case s == night.Dark: // it takes itself back
 		return Standing{Ready: time.Now().Add(w.firingTakes())}
 	case s == night.Absent: // it is taken back once it is there again
-		told, away := w.steps[w.at.step].away.at, w.t.Steps[w.at.step].Absence
-		usual, _ := w.crew.Plan.AwayFor(w.t, w.t.Steps[w.at.step])
-		if ready := told.Add(usual); time.Now().Before(ready) {
-			return Standing{Back: w.backing(), Ready: ready}
+		if time.Now().Before(w.trip.usual) {
+			return Standing{Back: w.backing(), Ready: w.trip.usual}
 		}
-		return Standing{Back: w.backing(), Ready: told.Add(away.Most)}
+		return Standing{Back: w.backing(), Ready: w.trip.most}
 	case s == night.Changing: // with the step in hand
 		return Standing{Back: w.backing(w.at.step)}
 	case s == night.Kept:

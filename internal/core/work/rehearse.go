@@ -37,6 +37,8 @@ type Rehearsed struct {
 	// Backup is where its configuration is kept, and Fingerprint tells it from others.
 	Backup      string `json:"backup,omitempty"`
 	Fingerprint string `json:"fingerprint,omitempty"`
+	// Software is what it takes to give it the software that the runbook wants; nil where it wants none.
+	Software *Readiness `json:"software,omitempty"`
 	// Neighbours are the devices at the other ends of its ports, by their names.
 	Neighbours []string `json:"neighbours,omitempty"`
 	// Took is how long reaching and checking it took; 0 where that failed.
@@ -169,6 +171,7 @@ func (w *worker) rehearse() Rehearsed {
 	}
 	out.Fingerprint = w.before.Fingerprint()
 	if err := w.read(); err != nil {
+		out.Software = w.readiness()
 		return unknown(err.Error())
 	}
 	out.Took = time.Since(began)
@@ -178,6 +181,7 @@ func (w *worker) rehearse() Rehearsed {
 			out.Neighbours = append(out.Neighbours, w.maskText(name))
 		}
 	}
+	out.Software = w.readiness()
 	out.Path = w.onPath(w.uplinks(near))
 	w.rehearsed(&out)
 	w.tryLooks()
@@ -196,7 +200,7 @@ func (w *worker) rehearse() Rehearsed {
 		w.emit(night.Notice(1, "it would be blocked: "+out.Blocked))
 	}
 	if out.Blocked == "" && !out.Already {
-		out.Blocked = w.maskText(cmp.Or(w.noWayBack(), w.cannotRestart()))
+		out.Blocked = w.maskText(cmp.Or(w.noWayBack(), w.cannotRestart(), w.fitForSoftware()))
 	}
 	if out.Blocked == "" && w.t.Restarts() {
 		if _, err := w.pairHealthy(); err != nil {

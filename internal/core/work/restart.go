@@ -44,103 +44,140 @@ func (t sentAway) anew(up time.Duration, asked time.Time) bool {
 // restart restarts the device, and waits until it is back.
 func (w *worker) restart(i int) *trouble {
 	st := &w.steps[i]
+	o := w.orderOf(i, w.shown(w.t.Steps[i].Commands[0].Line)[0], night.ToDo, 1)
 	if st.did == 0 && st.doubt == "" {
-		if tr := w.tellToRestart(i); tr != nil {
+		if err := w.interrupted(); err != nil {
+			return faced(w.t.Steps[i].Title, err)
+		}
+		at, tr := w.readyToRestart(false)
+		if tr != nil {
+			return tr
+		}
+		if st.away, tr = w.tellAway(o, at); tr != nil {
 			return tr
 		}
 	}
 	if st.did == 0 {
-		if tr := w.absent(i); tr != nil {
+		up, anew, tr := w.absent(o, st.away)
+		switch {
+		case tr != nil:
 			return tr
+		case !anew:
+			return w.stayedUp(o, up)
 		}
+		w.restarted(i, up)
 	}
 	return w.cameBackAs(i)
 }
 
-// tellToRestart tells the device to restart, once.
-func (w *worker) tellToRestart(i int) *trouble {
-	s, st := w.t.Steps[i], &w.steps[i]
-	if err := w.interrupted(); err != nil {
-		return faced(s.Title, err)
-	}
+// order is a restart that the device is told.
+type order struct {
+	step, line int    // the step, from 0, and which of its commands it is, from 1
+	shown      string // the command, masked
+	what       string // what is intended by it
+	// How long it is away: usually, in nine cases of ten, which is 0 where nobody knows, and at most.
+	usual, seldom, most time.Duration
+}
+
+// orderOf is a restart in a step.
+func (w *worker) orderOf(i int, shown, what string, line int) order {
+	usual, seldom := w.crew.Plan.AwayFor(w.t, w.t.Steps[i])
+	return order{step: i, line: line, shown: shown, what: what, usual: usual, seldom: seldom, most: w.t.Steps[i].Absence.Most}
+}
+
+// readyToRestart looks whether the device may be told to restart, and for how long it has been up. Patient
+// waits for one that has just been restarted by us, since nobody could tell afterwards that it was again.
+func (w *worker) readyToRestart(patient bool) (at sentAway, tr *trouble) {
 	pending, err := w.see()
 	switch {
 	case err != nil:
-		return faced("looking at the timer", err)
-	case pending:
+		return at, faced("looking at the timer", err)
+	case pending && !w.reverting:
 		w.emit(night.TimerPending(w.due, time.Until(w.due)))
-		return changedUnderUs("a timer is pending on it that is not of this night: "+w.way(), "nothing was sent")
+		return at, changedUnderUs("a timer is pending on it that is not of this night: "+w.way(), "nothing was sent")
 	}
 	if tr := w.partnerThere(); tr != nil {
-		return tr
+		return at, tr
 	}
-	st.away.up, err = w.ses.Up(w.ctx)
-	st.away.said = time.Now()
+	at.up, err = w.ses.Up(w.ctx)
+	if at.said = time.Now(); err == nil && patient && at.up < youngest {
+		if err := w.sleep(youngest - at.up); err != nil {
+			return at, faced("waiting until it has been up for a while", err)
+		}
+		at.up, err = w.ses.Up(w.ctx)
+		at.said = time.Now()
+	}
 	switch {
 	case err != nil && !driver.Answered(err):
-		return faced(s.Title, err)
+		return at, faced("reading for how long it has been up", err)
 	case err != nil:
-		return &trouble{why: "for how long it has been up cannot be read, so nobody could tell whether it was restarted: " + err.Error(),
+		return at, &trouble{why: "for how long it has been up cannot be read, so nobody could tell whether it was restarted: " + err.Error(),
 			evidence: []string{"nothing was sent"}, err: err}
-	case st.away.up < youngest:
-		why := fmt.Sprintf("it has been up for %s only: somebody has just restarted it, or it restarts by itself", age(st.away.up))
-		return &trouble{why: why, evidence: []string{"nothing was sent"}, err: &driver.Unclear{Asked: "how long it has been up", Got: why}}
+	case at.up < youngest:
+		why := fmt.Sprintf("it has been up for %s only: somebody has just restarted it, or it restarts by itself", age(at.up))
+		return at, &trouble{why: why, evidence: []string{"nothing was sent"}, err: &driver.Unclear{Asked: "how long it has been up", Got: why}}
 	}
-	shown := w.shown(s.Commands[0].Line)[0]
-	if err := w.intend(night.Event{What: night.ToDo, Step: i + 1, Line: 1, Lines: []string{shown}}); err != nil {
-		return faced(s.Title, err)
+	return at, nil
+}
+
+// tellAway tells the device to restart, once.
+func (w *worker) tellAway(o order, at sentAway) (sentAway, *trouble) {
+	st := &w.steps[o.step]
+	if err := w.intend(night.Event{What: o.what, Step: o.step + 1, Line: o.line, Lines: []string{o.shown}}); err != nil {
+		return at, faced(w.t.Steps[o.step].Title, err)
 	}
-	w.acted, st.away.at = true, time.Now()
+	w.acted, at.at = true, time.Now()
 	st.doubt = "it was told to, and has not been seen since"
 	var refused *driver.Refused
 	if err := w.ses.Restart(w.ctx); errors.As(err, &refused) {
 		st.doubt = ""
-		w.emit(night.Did(i+1, 1, shown, []string{refused.Said}, false, "it was refused"))
-		w.emit(night.Step(i+1, night.StepFailed, ""))
-		return &trouble{why: "the restart was refused", evidence: []string{"sent: " + shown, "said: " + refused.Said}, err: refused}
+		w.emit(night.Did(o.step+1, o.line, o.shown, []string{refused.Said}, false, "it was refused"))
+		w.emit(night.Step(o.step+1, night.StepFailed, ""))
+		return at, &trouble{why: "the restart was refused", evidence: []string{"sent: " + o.shown, "said: " + refused.Said}, err: refused}
 	}
-	return nil
+	return at, nil
 }
 
-// absent waits until a device that was told to restart is back and has been up for less long than if it
-// had not. From then on that it was restarted is known.
-func (w *worker) absent(i int) *trouble {
-	s, st := w.t.Steps[i], &w.steps[i]
+// trip is when a device that was told to restart is back: usually, and at most.
+type trip struct{ usual, most time.Time }
+
+// absent waits until a device that was told to restart is back. Anew tells that it has been up for less long
+// than if it had not: from then on that it was restarted is known. Else it has been up all the while.
+func (w *worker) absent(o order, at sentAway) (up time.Duration, anew bool, tr *trouble) {
+	title := w.t.Steps[o.step].Title
 	w.hangUp()
 	select {
 	case <-w.orders.leave: // said of an earlier time
 	default:
 	}
-	takes, seldom := w.crew.Plan.AwayFor(w.t, s)
-	usual, most := st.away.at.Add(takes), st.away.at.Add(s.Absence.Most)
+	w.trip = trip{at.at.Add(o.usual), at.at.Add(o.most)}
 	nine := time.Time{}
-	if seldom > 0 {
-		nine = st.away.at.Add(seldom)
+	if o.seldom > 0 {
+		nine = at.at.Add(o.seldom)
 	}
-	w.emit(night.IsAway(usual, nine, most))
+	w.emit(night.IsAway(w.trip.usual, nine, w.trip.most))
 	w.crew.Tell(Stood{w.name(), w.standing(night.Absent)})
 	last, late := "it was told to restart", false
 	for pause := time.Second; ; pause = min(2*pause, absentPause) {
 		if err := w.pause(pause); err != nil {
-			return faced(s.Title, err)
+			return 0, false, faced(title, err)
 		}
-		if !late && time.Now().After(usual) { // from now on nobody can say more than by when it is given up
+		if !late && time.Now().After(w.trip.usual) { // from now on nobody can say more than by when it is given up
 			late = true
 			w.crew.Tell(Stood{w.name(), w.standing(night.Absent)})
 		}
 		left, err := w.tryAgain(max(connectWait, 2*w.paced().Traits.Connect, 2*w.entry))
 		if left {
-			return faced(s.Title, errLetGo)
+			return 0, false, faced(title, errLetGo)
 		}
 		if err == nil {
-			var up time.Duration
 			asked := time.Now()
-			if up, err = w.ses.Up(w.ctx); err == nil && st.away.anew(up, asked) {
-				w.restarted(i, up)
-				return nil
+			if up, err = w.ses.Up(w.ctx); err == nil && at.anew(up, asked) {
+				w.lapse() // what was pending before is gone with it
+				return up, true, nil
 			}
-			if err == nil && time.Now().After(usual) {
-				return w.stayedUp(i, up)
+			if err == nil && time.Now().After(w.trip.usual) {
+				return up, false, nil
 			}
 			w.hangUp() // it may be on its way down
 		}
@@ -148,11 +185,11 @@ func (w *worker) absent(i int) *trouble {
 			last = err.Error()
 		}
 		if w.ctx.Err() != nil {
-			return faced(s.Title, errLetGo)
+			return 0, false, faced(title, errLetGo)
 		}
-		if time.Now().After(most) {
-			why := fmt.Sprintf("%q was begun, and it was not back by %s; last try: %s", s.Title, timeOf(most), last)
-			return &trouble{why: why, err: lostWith(errors.New(why))}
+		if time.Now().After(w.trip.most) {
+			why := fmt.Sprintf("%q was begun, and it was not back by %s; last try: %s", title, timeOf(w.trip.most), last)
+			return 0, false, &trouble{why: why, err: lostWith(errors.New(why))}
 		}
 	}
 }
@@ -171,7 +208,6 @@ func timeOf(t time.Time) string { return t.Format("15:04:05") }
 func (w *worker) restarted(i int, up time.Duration) {
 	s, st := w.t.Steps[i], &w.steps[i]
 	st.did, st.doubt = 1, ""
-	w.lapse() // what was pending before is gone with it
 	w.emit(night.Event{Kind: night.Contact})
 	gone := max(time.Since(st.away.at)-up, 0).Round(time.Second)
 	note := fmt.Sprintf("it was away for some %s, and has been up for %s", gone, age(up))
@@ -181,14 +217,14 @@ func (w *worker) restarted(i int, up time.Duration) {
 
 // stayedUp is the trouble of a device that was told to restart and has been up all the while: it may yet
 // restart.
-func (w *worker) stayedUp(i int, up time.Duration) *trouble {
-	s, st := w.t.Steps[i], &w.steps[i]
+func (w *worker) stayedUp(o order, up time.Duration) *trouble {
+	st := &w.steps[o.step]
 	st.doubt = fmt.Sprintf("it answers, and has been up for %s: it was not restarted, and nobody knows whether it yet will be", age(up))
 	w.emit(night.Event{Kind: night.Contact})
-	w.emit(night.Did(i+1, 1, w.shown(s.Commands[0].Line)[0], nil, false, st.doubt))
-	w.emit(night.Step(i+1, night.StepFailed, ""))
+	w.emit(night.Did(o.step+1, o.line, o.shown, nil, false, st.doubt))
+	w.emit(night.Step(o.step+1, night.StepFailed, ""))
 	return &trouble{why: "it was told to restart, and did not", evidence: []string{st.doubt},
-		err: &driver.Unclear{Asked: s.Title, Got: st.doubt}}
+		err: &driver.Unclear{Asked: w.t.Steps[o.step].Title, Got: st.doubt}}
 }
 
 // cameBackAs looks whether what runs after the restart is what ran before it. Parts of it may take a
@@ -199,14 +235,7 @@ func (w *worker) cameBackAs(i int) *trouble {
 		want = *w.expected
 	}
 	w.differs = nil
-	var now config.Config
-	same, err := w.until(within(settlesWithin), func() (_ bool, err error) {
-		if err := w.interrupted(); err != nil {
-			return false, err
-		}
-		_, now, err = w.running()
-		return err == nil && config.Equal(want, now), err
-	})
+	now, same, err := w.settlesTo(want)
 	switch {
 	case err != nil:
 		return faced("reading what it came back with", err)
@@ -215,6 +244,18 @@ func (w *worker) cameBackAs(i int) *trouble {
 		return w.unlike(i, want, now, "%q is done, and the device came back with another configuration than it had")
 	}
 	return nil
+}
+
+// settlesTo waits, for a while, until what runs is that.
+func (w *worker) settlesTo(want config.Config) (now config.Config, same bool, err error) {
+	same, err = w.until(within(settlesWithin), func() (_ bool, err error) {
+		if err := w.interrupted(); err != nil {
+			return false, err
+		}
+		_, now, err = w.running()
+		return err == nil && config.Equal(want, now), err
+	})
+	return now, same, err
 }
 
 // settlesWithin is how long what a device runs may take to be whole again after a restart.
@@ -248,7 +289,7 @@ func (w *worker) restartsFirst() bool { return w.t.RestartsFirst() && w.from == 
 // restarting tells whether the device was told to restart, and nobody has seen since that it did.
 func (w *worker) restarting() bool {
 	i := w.at.step
-	return !w.reverting && i < len(w.t.Steps) && w.t.Steps[i].Kind == plan.RestartStep && w.steps[i].doubt != ""
+	return !w.reverting && i < len(w.t.Steps) && w.t.Steps[i].Away() && w.steps[i].doubt != ""
 }
 
 // partnerThere looks whether the other member of its pair is there, which has to carry the work of both
@@ -272,6 +313,15 @@ func (w *worker) partnerThere() *trouble {
 // What a night that was cut off has left of a restart is told by the device as well: one that has been up
 // for less long than since it was told has restarted.
 
+// doubtStep is the step, from 0, in which such a night gave a command of which nobody knows whether it was
+// done; -1 where there is none.
+func doubtStep(r *Resumed) int {
+	if r == nil || r.InDoubt == "" {
+		return -1
+	}
+	return r.DoubtStep - 1
+}
+
 // toldAt is when such a night told the device to restart, and in which step; false where nobody is in doubt
 // of that.
 func (w *worker) toldAt(r *Resumed) (i int, at time.Time, is bool) {
@@ -279,8 +329,11 @@ func (w *worker) toldAt(r *Resumed) (i int, at time.Time, is bool) {
 	if r != nil {
 		i = r.DoubtStep - 1
 	}
-	if r == nil || r.InDoubt == "" || i < 0 || i >= len(w.t.Steps) || w.t.Steps[i].Kind != plan.RestartStep || w.t.Steps[i].Absence == nil {
+	if r == nil || r.InDoubt == "" || i < 0 || i >= len(w.t.Steps) || !w.t.Steps[i].Away() || w.t.Steps[i].Absence == nil {
 		return 0, time.Time{}, false
+	}
+	if w.t.Steps[i].Kind == plan.SoftwareStep && r.InDoubt != w.shown(w.t.Traits.Restarts.Sends)[0] {
+		return 0, time.Time{}, false // its software tells what became of it
 	}
 	return i, r.DoubtAt, true
 }
@@ -310,6 +363,10 @@ func (w *worker) settleRestart() error {
 	r := w.resumed()
 	i, at, is := w.toldAt(r)
 	if !is {
+		if k := doubtStep(r); k >= 0 && k < len(w.t.Steps) && w.t.Steps[k].Kind == plan.SoftwareStep {
+			settled := *r
+			settled.InDoubt, w.settledAs = "", &settled
+		}
 		return nil
 	}
 	asked := time.Now()

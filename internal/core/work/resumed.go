@@ -31,8 +31,10 @@ type Resumed struct {
 	DoubtAt   time.Time
 	// Restarted is for how long the device has been up, where that told that it was restarted after that.
 	Restarted string
-	Worked    bool // it was worked by hand: what was done so is not known
-	GoBack    bool // it is taken back, and not gone on with
+	// Software is the version that it ran before that night; "" where it was given no other.
+	Software string
+	Worked   bool // it was worked by hand: what was done so is not known
+	GoBack   bool // it is taken back, and not gone on with
 }
 
 // resumed is what a night that was cut off has left on the device, where this one goes on with it;
@@ -147,7 +149,7 @@ func (w *worker) takeUp() (why string) {
 			w.steps[i].did = r.Did[i+1]
 		}
 	}
-	if is == AsBefore {
+	if is == AsBefore || w.likeConfig(m, m.runs) == AsBefore { // its software is read by itself
 		return ""
 	}
 	w.doing("going on from what %s has left: %s", r.Night, config.Compare(m.had, m.runs))
@@ -201,6 +203,15 @@ func (w *worker) remains(r *Resumed) (m remains, err error) {
 
 // like tells what a configuration of the device is, with what a night found and was to leave.
 func (w *worker) like(m remains, c config.Config) Likeness {
+	is := w.likeConfig(m, c)
+	if is == AsBefore && w.exchanged() { // its software is not as before
+		return InPart
+	}
+	return is
+}
+
+// likeConfig is like, of the configuration alone.
+func (w *worker) likeConfig(m remains, c config.Config) Likeness {
 	switch {
 	case config.Equal(c, m.had):
 		return AsBefore

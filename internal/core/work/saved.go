@@ -71,9 +71,9 @@ func (w *worker) afterSaving() string {
 // keptNote is the last word of a device that is kept.
 func (w *worker) keptNote() string {
 	if w.handed {
-		return "worked by hand; " + w.keptAs()
+		return "worked by hand; " + w.keptSoftware() + w.keptAs()
 	}
-	return w.keptAs()
+	return w.keptSoftware() + w.keptAs()
 }
 
 func (w *worker) keptAs() string {
@@ -87,6 +87,8 @@ func (w *worker) keptAs() string {
 		return without + "; " + w.savedNote()
 	case len(w.accepted) > 0:
 		return fmt.Sprintf("not as predicted: %s; %s", night.CountLines(len(w.accepted)), w.savedNote())
+	case w.expected != nil && !w.unpredicted && len(w.rewritten) > 0:
+		return w.savedNote() + "; the rest as predicted"
 	case w.expected != nil && !w.unpredicted:
 		return w.savedNote() + "; as predicted"
 	}

@@ -85,7 +85,8 @@ func (w *worker) computed() (*plan.Target, error) {
 			}
 			return false, w.maskText(c.Cond.Explain(env)), nil
 		},
-		Rows: func(table string) ([]map[string]any, error) { return w.rows(table, read) },
+		Software: w.softwareBefore,
+		Rows:     func(table string) ([]map[string]any, error) { return w.rows(table, read) },
 	})
 }
 

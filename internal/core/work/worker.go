@@ -13,6 +13,7 @@ import (
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/runbook"
+	"metabasis/internal/core/software"
 )
 
 // worker takes one device through its night.
@@ -47,6 +48,7 @@ type worker struct {
 	question    int    // the hold it waits on
 	overrun     bool   // it is held since the time to change things is over
 	goesOnLate  bool   // a person said that it goes on all the same
+	trip        trip   // when it is back that was told to restart
 	release     func() // gives the device free for other nights; nil when nothing was claimed
 
 	untaken     *handwork // what was done by hand, until it is adopted; nil for nothing
@@ -76,6 +78,12 @@ type known struct {
 	found      config.Config                // what was saved when it was reached
 	foundSaved bool                         // found is known
 	from       *config.Config               // what ran when it was gone on with; nil where it was begun with
+	software   string                       // the version that it ran before; "" where it is given no other
+	runs       software.State               // what it was seen to run last, where it is given another
+	proven     string                       // the version on which it was seen to be as it should
+	rewritten  []string                     // what new software has changed by itself, and may
+	back       time.Time                    // when it was up again after it was restarted last
+	moves      int                          // how many commands were given that exchange its software
 
 	entry   time.Duration // the longest it took tonight to be let in
 	command time.Duration // how long a command takes on it, as it has shown lately
@@ -292,7 +300,7 @@ func (w *worker) prepare() (over bool) {
 			return block(err.Error())
 		}
 	}
-	if done && !w.toSave() && unmet == "" && !w.adopted {
+	if done && !w.toSave() && unmet == "" && !w.adopted && !w.exchanged() {
 		w.end(night.Already, w.alreadyNote())
 		return true
 	}
@@ -311,6 +319,9 @@ func (w *worker) prepare() (over bool) {
 		return true
 	}
 	if why := w.cannotRestart(); why != "" && w.from == nil {
+		return block(why)
+	}
+	if why := w.fitForSoftware(); why != "" {
 		return block(why)
 	}
 	if !done || w.t.OnlySaves() { // else nothing is sent or saved that somebody must have approved

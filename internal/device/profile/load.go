@@ -169,6 +169,7 @@ func (c *checker) check() {
 	c.reach()
 	c.restart()
 	c.files()
+	c.exchanges()
 	for _, name := range slices.Sorted(maps.Keys(p.Readers)) {
 		c.reader("readers."+name, name)
 	}
@@ -272,11 +273,13 @@ var anyValue = regexp.MustCompile(`<<[^<>]*>>`)
 
 // filledIn are the values that commands are told.
 var filledIn = map[string][]string{
-	"timer.arm":    {"<<seconds>>", "<<at>>"},
-	"trial.apply":  {"<<seconds>>"},
-	"trial.extend": {"<<seconds>>"},
-	"reach":        {"<<address>>"},
-	"files.sum":    {"<<path>>"},
+	"timer.arm":        {"<<seconds>>", "<<at>>"},
+	"trial.apply":      {"<<seconds>>"},
+	"trial.extend":     {"<<seconds>>"},
+	"reach":            {"<<address>>"},
+	"files.sum":        {"<<path>>"},
+	"software.install": {"<<path>>"},
+	"software.next":    {"<<version>>"},
 }
 
 func (c *checker) command(path string, cmd Command, must bool) {

@@ -21,6 +21,7 @@ import (
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/runbook"
+	"metabasis/internal/core/software"
 )
 
 // Profile is how a platform talks.
@@ -43,6 +44,7 @@ type Profile struct {
 	Restore   Restore           `yaml:"restore"`
 	Restart   Restart           `yaml:"restart"`
 	Files     Files             `yaml:"files"`
+	Software  Software          `yaml:"software"`
 	Timer     Timer             `yaml:"timer"`
 	Trial     Trial             `yaml:"trial"`
 	Readers   map[string]Reader `yaml:"readers"`
@@ -55,6 +57,7 @@ type Profile struct {
 	Snmp      Snmp              `yaml:"snmp"`    // the same
 	Restconf  Restconf          `yaml:"restconf"`
 	Pace      Pace              `yaml:"pace"`
+	Stock     []software.Image  `yaml:"-"` // what software there is for it
 	Start     string            `yaml:"-"` // the mode a session starts in
 	Top       string            `yaml:"-"` // the privileged mode; "" when there is none
 	ModeOrder []string          `yaml:"-"` // modes, sorted
@@ -309,6 +312,7 @@ func (p *Profile) Traits() plan.Traits {
 		Prints:         p.prints,
 		Reaches:        p.Reach.Send != "",
 		Restarts:       p.restarts(),
+		Software:       p.software(),
 		TakesCommands:  true,
 		Modes:          slices.Sorted(maps.Keys(p.Modes)),
 	}

@@ -31,7 +31,7 @@ func (p *Profile) Claims() []Claim {
 		return p.modelClaims()
 	}
 	return []Claim{p.claimDevice(), p.claimArrives(), p.claimTaken(), p.claimWhole(), p.claimRuns(), p.claimSaved(), p.claimOutlives(),
-		p.claimRestarted(), p.claimTimer(), p.claimAlone(), p.claimComplete()}
+		p.claimRestarted(), p.claimSoftware(), p.claimTimer(), p.claimAlone(), p.claimComplete()}
 }
 
 func (p *Profile) claimDevice() Claim {
@@ -131,6 +131,17 @@ func (p *Profile) claimRestarted() Claim {
 		return Claim{what, "no runbook restarts it (restart:)", Not}
 	}
 	return Claim{what, p.Restart.Up + " tells for how long it has been up, before and after", Yes}
+}
+
+func (p *Profile) claimSoftware() Claim {
+	const what = "what software it runs, and starts with next"
+	switch {
+	case p.Software.Install.Send == "":
+		return Claim{what, "no runbook exchanges it (software:)", Not}
+	case p.Files.Sum.Send == "":
+		return Claim{what, "the table " + Images + " tells; that a file is what it should be is not known (files: sum:)", Partly}
+	}
+	return Claim{what, "the table " + Images + " tells; a file is held against its checksum before it is installed", Yes}
 }
 
 func (p *Profile) claimTimer() Claim {

@@ -42,6 +42,10 @@ func TestWhatAnAddressAnswered(t *testing.T) {
 func ternWith(t *testing.T, key string) func(text string) []byte {
 	t.Helper()
 	whole := ternFile(t)
+	if key == "restart" || key == "files" { // without what builds on that
+		from := strings.Index(whole, "\nsoftware:\n") + 1
+		whole = whole[:from] + whole[from+strings.Index(whole[from:], "\n\n"):]
+	}
 	from := strings.Index(whole, "\n"+key+":\n") + 1
 	require.Positive(t, from)
 	to := from + strings.Index(whole[from:], "\n\n")

@@ -288,7 +288,7 @@ func KindShapes(k plan.StepKind) (done, ahead string) {
 	switch k {
 	case plan.LookStep:
 		return "▪", "▫"
-	case plan.DoStep, plan.RestartStep:
+	case plan.DoStep, plan.RestartStep, plan.SoftwareStep:
 		return "▲", "△"
 	case plan.WaitStep:
 		return "◉", "◌"

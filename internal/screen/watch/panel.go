@@ -117,6 +117,16 @@ func facts(d *night.Device, now time.Time, cells int) []ink.Row {
 	} else if d.Way == plan.NoTimer {
 		rows = append(rows, label("way back").Add(ink.Lamp, "none of its own; if lost, it stays as it is"))
 	}
+	if d.Runs != "" {
+		software := ink.T(ink.Foam, d.Runs)
+		switch {
+		case d.Runs != d.Ran && d.OnTrial:
+			software = software.Add(ink.Lamp, "  on trial").Add(ink.Dim, ", before "+d.Ran)
+		case d.Runs != d.Ran:
+			software = software.Add(ink.Dim, "  before "+d.Ran)
+		}
+		rows = append(rows, label("software").Then(software))
+	}
 	if !d.ExpectBy.IsZero() && d.State == night.Verifying {
 		rows = append(rows, label("expects").Add(ink.Foam, "within "+ink.Short(d.ExpectBy.Sub(now))))
 	}
