@@ -9,12 +9,15 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/freight"
 	"metabasis/internal/core/reach"
+	"metabasis/internal/core/software"
 	"metabasis/internal/device"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/store"
@@ -77,6 +80,7 @@ type Carrying struct {
 	load  Load
 	file  freight.File
 	data  *os.File
+	whose []string    // the platforms whose software it is; none where it is none
 	was   os.FileInfo // when its checksum was worked out
 	notes *store.Arrivals
 	noted map[[2]string]freight.Arrival
@@ -155,6 +159,9 @@ func (d *Desk) OpenLoad(l Load) (*Carrying, error) {
 	c := &Carrying{load: l, data: data, was: info, notes: d.arrivals(),
 		file: freight.File{Name: filepath.Base(l.File), Size: info.Size(), SHA256: hex.EncodeToString(sum.Sum(nil)), Data: data},
 		all:  freight.NewLimit(l.All), site: map[string]*freight.Limit{}, busy: map[string]string{}}
+	if c.whose, err = d.asCatalogued(c.file); err != nil {
+		return fail(err)
+	}
 	dir, err := filepath.Abs(d.Dir)
 	if err != nil {
 		return fail(err)
@@ -233,6 +240,9 @@ func (e *Evening) carryTo(ctx context.Context, c *Carrying, d fleet.Device, way 
 }
 
 func (e *Evening) carryOnce(ctx context.Context, c *Carrying, d fleet.Device, one *Carried, way func(UnderWay)) error {
+	if len(c.whose) > 0 && !slices.Contains(c.whose, d.Platform) {
+		return fmt.Errorf("it is software for %s, as %s says, and this is %s", strings.Join(c.whose, " and "), software.FileName, d.Platform)
+	}
 	far, err := e.files(ctx, d)
 	if err != nil {
 		return err

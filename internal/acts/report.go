@@ -12,6 +12,7 @@ import (
 
 	"metabasis/internal/draw"
 	"metabasis/internal/report"
+	"metabasis/internal/store"
 )
 
 // Morning makes the report of a night. Of one that is damaged it is made of what can be
@@ -93,6 +94,27 @@ func (d *Desk) ErrandAs(m *report.Morning, file string) ([]byte, error) {
 		return draw.Errand(m, doc)
 	}
 	return nil, fmt.Errorf("%s: an errand is FILE%s", file, strings.Join(ErrandKinds, ", FILE"))
+}
+
+// ReadinessKinds are what readiness can be written as, by the ending of its file.
+var ReadinessKinds = []string{".md", ".pdf", ".csv", ".txt"}
+
+// ReadinessAs is who is ready for other software, as the ending of a file's name says.
+func ReadinessAs(r *store.Rehearsal, file string) ([]byte, error) {
+	doc := report.Readiness(r)
+	switch strings.ToLower(filepath.Ext(file)) {
+	case ".txt":
+		return []byte(strings.Join(doc.Plain(), "\n") + "\n"), nil
+	case ".md":
+		return []byte(strings.Join(doc.Markdown(), "\n") + "\n"), nil
+	case ".pdf":
+		return draw.Readiness(r.Title, doc)
+	case ".csv":
+		var b bytes.Buffer
+		err := report.WriteReadiness(&b, r)
+		return b.Bytes(), err
+	}
+	return nil, fmt.Errorf("%s: readiness is FILE%s", file, strings.Join(ReadinessKinds, ", FILE"))
 }
 
 // places are where the devices of the fleet are found; none where it cannot be read.

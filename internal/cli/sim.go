@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"math/rand/v2"
@@ -93,7 +94,7 @@ func (a *app) simScenario(ctx context.Context, s sim.Scenario, err error, own bo
 		} else {
 			err = demo.Write(write, faults, addrs)
 		}
-		if err != nil {
+		if err = errors.Join(err, s.WriteStock(write)); err != nil {
 			return err
 		}
 	}
@@ -111,14 +112,27 @@ func (a *app) simScenario(ctx context.Context, s sim.Scenario, err error, own bo
 // scenarioFleet is the fleet file of a scenario's own devices.
 func scenarioFleet(fleet *sim.Fleet, s sim.Scenario, addrs map[string]string) string {
 	var b strings.Builder
-	b.WriteString("name,address,port,platform,site,login\n")
+	paired := slices.ContainsFunc(s.Devices, func(d sim.Spec) bool { return d.Pair != "" })
+	b.WriteString("name,address,port,platform,site,login")
+	if paired {
+		b.WriteString(",pair")
+	}
+	b.WriteString("\n")
+	pairs := map[string]string{}
+	for _, d := range s.Devices {
+		pairs[d.Name] = d.Pair
+	}
 	for _, d := range fleet.Devices() {
 		host, port, _ := net.SplitHostPort(addrs[d.Name()])
 		login := first(s.Logins)
 		if d.Platform() == "plover" {
 			login = first(s.ClearLogins)
 		}
-		fmt.Fprintf(&b, "%s,%s,%s,%s,%s,%s\n", d.Name(), host, port, d.Platform(), d.Site(), login)
+		fmt.Fprintf(&b, "%s,%s,%s,%s,%s,%s", d.Name(), host, port, d.Platform(), d.Site(), login)
+		if paired {
+			b.WriteString("," + pairs[d.Name()])
+		}
+		b.WriteString("\n")
 	}
 	return b.String()
 }

@@ -33,6 +33,11 @@ func Errand(m *report.Morning, d *document.Document) ([]byte, error) {
 	return written(fmt.Sprintf("On site, after night %d", m.Night), d, false, func(Pen) {})
 }
 
+// Readiness is who is ready for other software, as a PDF.
+func Readiness(title string, d *document.Document) ([]byte, error) {
+	return written("Ready for other software: "+title, d, false, func(Pen) {})
+}
+
 // written sets a document, with drawings at its end.
 func written(title string, d *document.Document, contents bool, drawings func(Pen)) ([]byte, error) {
 	f := Pages(title)

@@ -8,6 +8,7 @@ import (
 	"github.com/aymanbagabas/go-udiff"
 
 	"metabasis/internal/core/night"
+	"metabasis/internal/core/plan"
 	"metabasis/internal/document"
 )
 
@@ -18,7 +19,7 @@ const mostAlike = 8
 // deeds tells what was done that cannot be undone, and shows what was looked at: what was looked
 // at twice as what is different between the first and the last time.
 func (d *morningDocument) deeds() {
-	var done [][]string
+	var done, exchanged [][]string
 	looks := map[string]bool{}
 	var commands []string
 	for _, dev := range d.m.Devices {
@@ -34,8 +35,17 @@ func (d *morningDocument) deeds() {
 			if !g.OK {
 				was = "not known to be done"
 			}
-			done = append(done, []string{dev.Name, d.m.stepTitle(dev, g.Step), g.Command, hour(g.At), was, g.Note})
+			row := []string{dev.Name, d.m.stepTitle(dev, g.Step), g.Command, hour(g.At), was, g.Note}
+			if dev.exchanges(g.Step) {
+				exchanged = append(exchanged, row)
+			} else {
+				done = append(done, row)
+			}
 		}
+	}
+	if len(exchanged) > 0 {
+		d.Add(document.Section("How software was exchanged"))
+		d.table([]string{"device", "step", "command", "at", "", "what it said then"}, exchanged)
 	}
 	if len(done) > 0 {
 		d.Add(document.Section("What was done, and cannot be undone"))
@@ -48,6 +58,11 @@ func (d *morningDocument) deeds() {
 	for _, c := range commands {
 		d.looked(c)
 	}
+}
+
+// exchanges tells whether a step, counted from 1, gives the device other software.
+func (dev DeviceReport) exchanges(step int) bool {
+	return step >= 1 && step <= len(dev.Steps) && dev.Steps[step-1].Kind == plan.SoftwareStep
 }
 
 // stepTitle is the title of a device's step, counted from 1.

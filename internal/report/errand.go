@@ -58,6 +58,11 @@ func (d *errand) device(dev DeviceReport, at Place) {
 	} else {
 		d.Add(document.Text("Nothing on it takes the change back by itself, as far as was seen."))
 	}
+	if dev.Ran != "" && dev.Runs != dev.Ran {
+		d.Add(textf("Its software: it ran %s before, and %s when that was read last.", dev.Ran, orNone(dev.Runs)))
+	} else if dev.Ran != "" {
+		d.Add(textf("Its software: it ran %s before, and when that was read last; it was being given another.", dev.Ran))
+	}
 	d.differs(dev)
 	if len(dev.Sent) > 0 {
 		d.Add(textf("It took these lines of the change, in this order, the last of all that was done at %s:", hour(dev.SentAt)), document.Code(taken(dev)))
@@ -70,6 +75,9 @@ func (d *errand) device(dev DeviceReport, at Place) {
 	for _, g := range dev.Deeds {
 		if !g.Looks {
 			was := "was done, and cannot be undone"
+			if dev.exchanges(g.Step) {
+				was = "was done: " + g.Note
+			}
 			if !g.OK {
 				was = "was given, and whether it was done is not known"
 			}
@@ -83,6 +91,14 @@ func (d *errand) device(dev DeviceReport, at Place) {
 	d.Add(document.Text("What it was stands in this file, which has its secrets in it; its SHA-256 is below:"),
 		document.Code{dev.Backup, dev.SHA256})
 	d.Add(document.Text("Once it is put right, say so with metabasis restore --before, which reads it and sends nothing where it is what it was."))
+}
+
+// orNone is a version in words.
+func orNone(version string) string {
+	if version == "" {
+		return "none of those that are installed"
+	}
+	return version
 }
 
 // differs lists what is to be put right, line by line, where that was read.

@@ -90,6 +90,10 @@ type DeviceReport struct {
 	SHA256     string        `json:"sha256,omitempty"`
 	Left       string        `json:"left,omitempty"`
 	LeftSHA256 string        `json:"left_sha256,omitempty"`
+	// Ran is the version of its software that it ran before, and Runs the one that it was read to run last; ""
+	// where it was given no other.
+	Ran  string `json:"ran,omitempty"`
+	Runs string `json:"runs,omitempty"`
 	// Edits are the steps that had other lines on it, and Works when it was worked by hand.
 	Edits []night.Edit `json:"edits,omitempty"`
 	Works []night.Work `json:"works,omitempty"`
@@ -134,8 +138,9 @@ type Stage struct {
 
 // StepReport is what became of a step on a device.
 type StepReport struct {
-	Title string `json:"title"`
-	Mark  string `json:"mark,omitempty"`
+	Title string        `json:"title"`
+	Mark  string        `json:"mark,omitempty"`
+	Kind  plan.StepKind `json:"kind,omitempty"` // "" is lines of a configuration
 }
 
 // Decided is a decision, with what it was about.
@@ -356,6 +361,7 @@ func (t *teller) devices() {
 			Prediction: "none",
 		}
 		r.Edits, r.Works, r.Due = d.Edits, d.Works, d.TimerDue
+		r.Ran, r.Runs = d.Ran, d.Runs
 		if s := t.sent[d.Name]; s != nil {
 			r.Sent, r.SentAt, r.ReadAt = s.lines, s.at, s.read
 		}
@@ -363,7 +369,7 @@ func (t *teller) devices() {
 			r.Stages[i].To = t.n.Last
 		}
 		for i, title := range d.Steps {
-			r.Steps = append(r.Steps, StepReport{title, d.Marks[i]})
+			r.Steps = append(r.Steps, StepReport{title, d.Marks[i], d.Kind(i)})
 		}
 		r.lined, r.mustLook = d.Changes(), d.MayRun() || d.State == night.Stranded
 		if d.CutOff() {

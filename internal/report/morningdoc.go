@@ -2,6 +2,7 @@ package report
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -168,8 +169,9 @@ func (d *morningDocument) changes() {
 		}
 		at[key].devices = append(at[key].devices, dev.Name)
 	}
+	software := d.software()
 	switch {
-	case len(groups) > 0:
+	case len(groups) > 0, software:
 	case slices.ContainsFunc(d.m.Devices, func(dev DeviceReport) bool { return dev.Result == night.Kept }):
 		d.text("Nothing on any device that was kept.")
 	default:
@@ -195,6 +197,21 @@ func (d *morningDocument) changes() {
 		d.text("Kept, and not as it was predicted:")
 		d.table([]string{"device", "what"}, odd)
 	}
+}
+
+// software tells which devices that were kept run other software than before; false where none does.
+func (d *morningDocument) software() bool {
+	by := map[[2]string][]string{}
+	for _, dev := range d.m.Devices {
+		if dev.Result == night.Kept && dev.Runs != dev.Ran {
+			by[[2]string{dev.Runs, dev.Ran}] = append(by[[2]string{dev.Runs, dev.Ran}], dev.Name)
+		}
+	}
+	keys := slices.SortedFunc(maps.Keys(by), func(a, b [2]string) int { return slices.Compare(a[:], b[:]) })
+	for _, k := range keys {
+		d.Items(fmt.Sprintf("runs %s, before %s: %s, %s", k[0], k[1], Count(len(by[k]), "device"), Some(by[k], 24)))
+	}
+	return len(keys) > 0
 }
 
 // byHand tells where a device had other lines than the runbook says, and what was done at consoles.
@@ -304,7 +321,7 @@ func (d *morningDocument) timeline() {
 		column = c.String()
 	}
 	d.text("One column is " + column +
-		"; · checking  ○ backup and timer  █ changing  ▓ verifying  ░ soaking  ■ held  ▲ out of contact  ◄ being taken back.")
+		"; · checking  ○ backup and timer  █ changing  ▓ verifying  ░ soaking  ◐ absent  ■ held  ▲ out of contact  ◄ being taken back.")
 	var lines []string
 	lines = append(lines, fmt.Sprintf("%-16s %-*s %s", "", columns-8, hour(m.Began), hour(m.Began.Add(took))))
 	cell := func(t time.Time) int {

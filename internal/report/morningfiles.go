@@ -164,15 +164,20 @@ func (m *Morning) WriteCSV(w io.Writer) error {
 				fmt.Sprintf("%.1f", d.Took().Seconds()), changed, d.Prediction, fileOf(d.Backup), d.SHA256, fileOf(d.Left), d.LeftSHA256},
 		)
 	}
+	return c.WriteAll(tame(rows))
+}
+
+// tame is rows in which no text acts on a terminal, or on a spreadsheet, which takes some for a formula.
+func tame(rows [][]string) [][]string {
 	for _, r := range rows {
 		for i := range r {
 			r[i] = textfile.Straight(r[i])
 		}
-		for i, cell := range r { // a spreadsheet takes such a text for a formula
+		for i, cell := range r {
 			if i > 0 && cell != "" && strings.ContainsRune("=+-@\t\r", rune(cell[0])) {
 				r[i] = "'" + cell
 			}
 		}
 	}
-	return c.WriteAll(rows)
+	return rows
 }

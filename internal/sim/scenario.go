@@ -31,6 +31,7 @@ type Scenario struct {
 	Privacy     string            `yaml:"privacy"`      // what SNMP version 3 is encrypted by
 	Config      string            `yaml:"config"`       // saved configuration, a text/template over Spec
 	Manners     *Manners          `yaml:"manners"`      // how its dunlins talk
+	Images      []Stocked         `yaml:"images"`       // what software there is for them
 	Devices     []Spec            `yaml:"devices"`
 }
 

@@ -98,7 +98,7 @@ func (f *formatter) layout(n *node, level int) string {
 	if rest == "" {
 		return key.text
 	}
-	if (key.text == "per" || key.text == "while") && level == 1 || key.text == "no" && level >= 1 { // the key is two words
+	if (key.text == "per" || key.text == "while") && level == 1 || (key.text == "no" || key.text == "may") && level >= 1 { // the key is two words
 		two := words[min(1, len(words)-1)]
 		return pad(key.text+" "+two.text, keyWidth) + squeeze(strings.TrimSpace(n.text[two.end:]))
 	}

@@ -100,8 +100,12 @@ func (w *worker) readyToRestart(patient bool) (at sentAway, tr *trouble) {
 		return at, tr
 	}
 	at.up, err = w.ses.Up(w.ctx)
-	if at.said = time.Now(); err == nil && patient && at.up < youngest {
-		if err := w.sleep(youngest - at.up); err != nil {
+	least := youngest
+	if patient {
+		least = 3 * upSlack
+	}
+	if at.said = time.Now(); err == nil && patient && at.up < least {
+		if err := w.sleep(least - at.up); err != nil {
 			return at, faced("waiting until it has been up for a while", err)
 		}
 		at.up, err = w.ses.Up(w.ctx)
@@ -113,7 +117,7 @@ func (w *worker) readyToRestart(patient bool) (at sentAway, tr *trouble) {
 	case err != nil:
 		return at, &trouble{why: "for how long it has been up cannot be read, so nobody could tell whether it was restarted: " + err.Error(),
 			evidence: []string{"nothing was sent"}, err: err}
-	case at.up < youngest:
+	case at.up < least:
 		why := fmt.Sprintf("it has been up for %s only: somebody has just restarted it, or it restarts by itself", age(at.up))
 		return at, &trouble{why: why, evidence: []string{"nothing was sent"}, err: &driver.Unclear{Asked: "how long it has been up", Got: why}}
 	}

@@ -134,14 +134,14 @@ func (p *Profile) claimRestarted() Claim {
 }
 
 func (p *Profile) claimSoftware() Claim {
-	const what = "what software it runs, and starts with next"
+	const what = "what software it runs"
 	switch {
 	case p.Software.Install.Send == "":
 		return Claim{what, "no runbook exchanges it (software:)", Not}
 	case p.Files.Sum.Send == "":
 		return Claim{what, "the table " + Images + " tells; that a file is what it should be is not known (files: sum:)", Partly}
 	}
-	return Claim{what, "the table " + Images + " tells; a file is held against its checksum before it is installed", Yes}
+	return Claim{what, "the table " + Images + " tells, and what it starts with next; a file is held against its checksum before it is installed", Yes}
 }
 
 func (p *Profile) claimTimer() Claim {

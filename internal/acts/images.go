@@ -1,0 +1,125 @@
+package acts
+
+import (
+	"crypto/sha256"
+	"crypto/sha512"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"metabasis/internal/core/freight"
+	"metabasis/internal/core/software"
+)
+
+// ImageHere is an image of the catalogue, and what of it is here.
+type ImageHere struct {
+	Platform string   `json:"platform"`
+	Version  string   `json:"version"`
+	Models   []string `json:"models,omitempty"`
+	File     string   `json:"file"`
+	From     []string `json:"from,omitempty"`
+	Never    string   `json:"never,omitempty"`
+	Here     bool     `json:"here"`            // its file is here, and is what the catalogue says
+	Wrong    string   `json:"wrong,omitempty"` // why it is not
+	Size     int64    `json:"size,omitempty"`
+}
+
+// Said is the same in a line.
+func (i ImageHere) Said() string {
+	text := i.Version
+	if len(i.From) > 0 {
+		text += ", from " + strings.Join(i.From, " or ")
+	}
+	if len(i.Models) > 0 {
+		text += ", for " + strings.Join(i.Models, ", ")
+	}
+	switch {
+	case i.Never != "":
+		return text + "; NEVER installed: " + i.Never
+	case i.Here:
+		return fmt.Sprintf("%s; %s, %s, its checksum is right", text, i.File, freight.Bytes(i.Size))
+	}
+	return text + "; " + i.Wrong
+}
+
+// ImagesHere are the images of the catalogue, in its order, each with whether its file is here.
+func (d *Desk) ImagesHere() (out []ImageHere, err error) {
+	if err := d.ImagesWrong(); err != nil {
+		return nil, err
+	}
+	if len(d.Images) == 0 {
+		return nil, fmt.Errorf("there is no %s in %s, which says what software there is", software.FileName, d.Path())
+	}
+	for _, platform := range slices.Sorted(maps.Keys(d.Images)) {
+		for _, i := range d.Images[platform] {
+			one := ImageHere{Platform: platform, Version: i.Version, Models: i.Models, File: i.File, From: i.From, Never: i.Never}
+			var wrong error
+			if one.Size, wrong = d.imageHere(i); wrong != nil {
+				one.Wrong = wrong.Error()
+			}
+			one.Here = wrong == nil
+			out = append(out, one)
+		}
+	}
+	return out, nil
+}
+
+// imageHere looks whether the file of an image is here and what the catalogue says.
+func (d *Desk) imageHere(i software.Image) (size int64, err error) {
+	path := i.File
+	if !filepath.IsAbs(path) {
+		path = filepath.Join(d.Dir, path)
+	}
+	f, err := os.Open(path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return 0, fmt.Errorf("%s is not here", i.File)
+	case err != nil:
+		return 0, err
+	}
+	defer f.Close()
+	sum, longer := sha256.New(), sha512.New()
+	if size, err = io.Copy(io.MultiWriter(sum, longer), f); err != nil {
+		return size, err
+	}
+	return size, unlike(i, size, hex.EncodeToString(sum.Sum(nil)), hex.EncodeToString(longer.Sum(nil)))
+}
+
+// unlike says how a file differs from what the catalogue says of an image; nil where it does not. A longer
+// checksum of "" was not worked out.
+func unlike(i software.Image, size int64, sum, longer string) error {
+	switch {
+	case sum != i.SHA256:
+		return fmt.Errorf("%s is NOT the file of version %s: its SHA-256 is %s, and %s says %s", i.Name(), i.Version, sum, software.FileName, i.SHA256)
+	case i.SHA512 != "" && longer != "" && longer != i.SHA512:
+		return fmt.Errorf("%s is NOT the file of version %s: its SHA-512 is another than %s says", i.Name(), i.Version, software.FileName)
+	case i.Size > 0 && i.Size != size:
+		return fmt.Errorf("%s has %d bytes, and %s says %d", i.Name(), size, software.FileName, i.Size)
+	}
+	return nil
+}
+
+// asCatalogued says why a file is not carried that the catalogue speaks of: it is another than that says.
+// Platforms are those that it is for; none where the catalogue does not speak of it.
+func (d *Desk) asCatalogued(f freight.File) (platforms []string, err error) {
+	for platform, images := range d.Images {
+		for _, i := range images {
+			if i.Name() != f.Name {
+				continue
+			}
+			if err := unlike(i, f.Size, f.SHA256, ""); err != nil {
+				return nil, err
+			}
+			platforms = append(platforms, platform)
+		}
+	}
+	slices.Sort(platforms)
+	return slices.Compact(platforms), d.ImagesWrong()
+}

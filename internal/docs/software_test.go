@@ -1,0 +1,36 @@
+package docs
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/runbook"
+	"metabasis/internal/core/software"
+	"metabasis/profiles"
+)
+
+// The catalogue shown is read, leads where the text says, and its runbook compiles.
+func TestSoftwareExamples(t *testing.T) {
+	set, err := profiles.Shipped()
+	require.NoError(t, err)
+	c, err := software.Read("images.yaml", []byte(blocks(t, "docs/software.md", "yaml-images")[0]), set.Platforms())
+	require.NoError(t, err)
+	way, err := software.Way(c["tern"], "tern-24", "4.7.2", "5.0")
+	require.NoError(t, err)
+	assert.Len(t, way, 2)
+	f, err := fleet.Read("fleet.csv", []byte("name,address,platform,site,role\nald-quay-1,192.0.2.1,tern,ALD,quay\n"), set.Platforms())
+	require.NoError(t, err)
+	for _, src := range blocks(t, "docs/software.md", "runbook") {
+		rb, err := runbook.Parse("new.runbook", []byte(src))
+		require.NoError(t, err)
+		require.NoError(t, rb.Compile(set.Schema(f)))
+		assert.True(t, rb.Exchanges())
+		out, err := runbook.Format("new.runbook", []byte(src))
+		require.NoError(t, err)
+		assert.Equal(t, strings.TrimSpace(src), strings.TrimSpace(string(out)))
+	}
+}
