@@ -358,6 +358,7 @@ func TestDrawnSoftware(t *testing.T) {
 			}
 			if pair {
 				w.neverBothAway("ald-quay-1", "ald-quay-2")
+				w.neverAtWork("ald-quay-1", "ald-quay-2")
 			}
 		})
 	})
@@ -385,6 +386,63 @@ func (w *world) neverBothAway(a, b string) {
 			}
 			assert.True(w.t, up, "%s was told to restart at %s while %s was away", one[0], told.At, one[1])
 		}
+	}
+}
+
+// neverAtWork holds that no osier of a pair was told to restart while it did the work of both, but where one
+// took that by itself.
+func (w *world) neverAtWork(names ...string) {
+	for _, n := range names {
+		for _, f := range w.specs[n].Faults {
+			if f.Kind == sim.Restarts || f.Kind == sim.TakesBack {
+				return
+			}
+		}
+	}
+	for _, n := range names {
+		if w.specs[n].Platform == "osier" && w.specs[names[0]].Platform == w.specs[names[1]].Platform {
+			assert.Zero(w.t, w.count(n, sim.AtWork), "%s was restarted at work", n)
+		}
+	}
+}
+
+// Of a pair the one that does the work hands it over before it is restarted, and both of them say so; one that
+// cannot is held, and not restarted.
+func TestAPairHandsOver(t *testing.T) {
+	for name, c := range map[string]struct {
+		first, second []sim.Fault
+		why           string
+		restarts      [2]int
+	}{
+		"well":                       {restarts: [2]int{2, 2}},
+		"the other does not take it": {second: []sim.Fault{{Kind: sim.StaysStandby}}, why: "its pair was to be handed over to ald-quay-2, which was refused"},
+		"says yes and means no":      {first: []sim.Fault{{Kind: sim.Ignores, Match: "^hand over"}}, why: "it still does the work of both"},
+		"takes it back by itself":    {first: []sim.Fault{{Kind: sim.TakesBack}}, restarts: [2]int{2, 2}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				w := softwareNight(t, same, nil, sim.Spec{Platform: "osier", Pair: "ald-gates", Faults: c.first},
+					sim.Spec{Platform: "osier", Pair: "ald-gates", Faults: c.second})
+				defer w.sim.Close()
+				require.True(t, w.sim.Active("ald-quay-1"))
+				w.runQuiet()
+				w.checkLaws()
+				w.neverBothAway("ald-quay-1", "ald-quay-2")
+				for i, n := range []string{"ald-quay-1", "ald-quay-2"} {
+					assert.Equal(t, c.restarts[i], w.count(n, sim.Told), n)
+					assert.Zero(t, w.count(n, sim.AtWork), "%s was restarted at work", n)
+					if c.why == "" {
+						assert.Equal(t, "5.0", w.sim.Device(n).Runs(), w.night.Get(n).Note)
+					}
+				}
+				assert.Empty(t, w.sim.Outages("ald-gates"))
+				if c.why != "" { // and the other is left as it is, since its partner was taken back
+					require.NotEmpty(t, w.holdsOf("ald-quay-1"))
+					assert.Contains(t, w.holdsOf("ald-quay-1")[0], c.why)
+					assert.Equal(t, night.Reverted, w.night.Get("ald-quay-1").State)
+				}
+			})
+		})
 	}
 }
 

@@ -2,6 +2,7 @@
 package report
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -148,6 +149,15 @@ func tell(e night.Event) string {
 			return fmt.Sprintf("whether %s was done is not known: %s", e.What, e.Note)
 		}
 		return strings.TrimSuffix(withLines("done: "+e.What, e.Lines)+"; "+e.Note, "; ")
+	case night.Software:
+		text := "runs " + cmp.Or(e.What, "none of what is installed")
+		if e.IsOnTrial() {
+			text += " on trial"
+		}
+		if e.Note != e.What {
+			text += ", before " + e.Note
+		}
+		return text
 	case night.Prechecked:
 		if e.Waived != "" {
 			return fmt.Sprintf("precheck %s: %s; waived by %s: %s", e.What, e.Note, e.By, e.Waived)

@@ -107,7 +107,8 @@ func readySum(r *store.Rehearsal) string {
 			away += one.device.Software.Away
 		}
 	}
-	text := fmt.Sprintf("%s: %d ready, %d there already, %d NOT ready.", Count(len(readyRows(r)), "device"), n[isReady], n[isThere], n[isBlocked])
+	text := fmt.Sprintf("%s: %d ready, %d there already, %d NOT ready.",
+		Count(n[isReady]+n[isThere]+n[isBlocked], "device"), n[isReady], n[isThere], n[isBlocked])
 	if away > 0 {
 		text += fmt.Sprintf(" Those that are ready are away for some %s in all.", runbook.FormatDuration(away))
 	}
@@ -117,13 +118,15 @@ func readySum(r *store.Rehearsal) string {
 // WriteReadiness writes the same as CSV, a line a device, with times in seconds and sizes in bytes.
 func WriteReadiness(w io.Writer, r *store.Rehearsal) error {
 	c := csv.NewWriter(w)
-	rows := [][]string{{"device", "platform", "batch", "is", "why", "runs", "wanted", "way", "missing", "needs", "free", "away", "away_at_most"}}
+	rows := [][]string{{"device", "platform", "batch", "is", "why", "runs", "wanted", "way",
+		"missing", "needs", "free", "away", "away_at_most"}}
 	for _, one := range readyRows(r) {
 		s := one.device.Software
 		if s == nil {
 			s = &work.Readiness{}
 		}
-		rows = append(rows, []string{one.device.Device, one.device.Platform, strconv.Itoa(one.device.Batch), one.is, one.device.Blocked, s.Runs, s.Wanted,
+		d := one.device
+		rows = append(rows, []string{d.Device, d.Platform, strconv.Itoa(d.Batch), one.is, d.Blocked, s.Runs, s.Wanted,
 			strings.Join(s.Way, " "), strings.Join(s.Missing, " "), strconv.FormatInt(s.Needs, 10), strconv.FormatInt(s.Free, 10),
 			strconv.Itoa(int(s.Away.Seconds())), strconv.Itoa(int(s.Most.Seconds()))})
 	}

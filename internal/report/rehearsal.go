@@ -131,7 +131,7 @@ func found(d *work.Rehearsed) (out []string) {
 		case s.Kind == plan.RestartStep && d.Blocked == "":
 			out = append(out, fmt.Sprintf("would restart, once: %s", strings.Join(s.Commands, "; ")))
 		case s.Kind == plan.SoftwareStep && d.Blocked == "" && !s.Done && d.Software != nil:
-			out = append(out, fmt.Sprintf("would be given %s: %s", strings.Join(d.Software.Way, ", then "), strings.Join(s.Commands, "; ")))
+			out = append(out, fmt.Sprintf("would be given %s: %s", strings.Join(d.Software.Way, ", then "), strings.Join(given(s.Commands), "; ")))
 		case s.Kind == plan.ConsoleStep && d.Blocked == "":
 			out = append(out, fmt.Sprintf("by hand, at its console: %s", s.Title))
 		case s.Kind == plan.HandStep && d.Blocked == "":
@@ -147,6 +147,11 @@ func found(d *work.Rehearsed) (out []string) {
 		}
 	}
 	return out
+}
+
+// given are the commands of a step that exchanges software, without what is said of its files.
+func given(commands []string) []string {
+	return slices.DeleteFunc(slices.Clone(commands), func(c string) bool { return strings.HasPrefix(c, "# ") })
 }
 
 // RehearsedLines are the lines that would be sent to a device, step by step, as its

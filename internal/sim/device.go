@@ -26,30 +26,32 @@ type What string
 
 // The things that happen to a device.
 const (
-	Denied    What = "denied"    // a login was denied
-	Staged    What = "staged"    // a line arrived in a draft, which does not run
-	Received  What = "received"  // a line arrived in edit mode
-	Changed   What = "changed"   // a line changed the running configuration
-	Loaded    What = "loaded"    // a whole configuration was put in its place
-	Rejected  What = "rejected"  // a line was refused
-	Armed     What = "armed"     // a restart was put on the clock
-	Disarmed  What = "disarmed"  // it was cancelled
-	Shown     What = "shown"     // a session was told whether a restart is pending
-	Saved     What = "saved"     // the running configuration was saved
-	Fired     What = "fired"     // the pending restart came due
-	Restarted What = "restarted" // it went down
-	Told      What = "told"      // to restart at once, by a line
-	Up        What = "up"        // it is back
-	PutBack   What = "put back"  // what was saved was put in the place of what ran
-	Done      What = "done"      // a command that does something was carried out
-	Drifted   What = "drifted"   // the running configuration changed by itself
-	Weighed   What = "weighed"   // the checksum of that file was told
-	Listed    What = "listed"    // it was told what it starts with next, which was that version
-	Installed What = "installed" // a version of its software was
-	NextSet   What = "next"      // what it starts with next was set
-	Started   What = "started"   // it started with that version
-	KeptImage What = "kept"      // what was on trial of its software was kept
-	FellBack  What = "fell back" // what was on trial was not: it goes back to that version
+	Denied     What = "denied"      // a login was denied
+	Staged     What = "staged"      // a line arrived in a draft, which does not run
+	Received   What = "received"    // a line arrived in edit mode
+	Changed    What = "changed"     // a line changed the running configuration
+	Loaded     What = "loaded"      // a whole configuration was put in its place
+	Rejected   What = "rejected"    // a line was refused
+	Armed      What = "armed"       // a restart was put on the clock
+	Disarmed   What = "disarmed"    // it was cancelled
+	Shown      What = "shown"       // a session was told whether a restart is pending
+	Saved      What = "saved"       // the running configuration was saved
+	Fired      What = "fired"       // the pending restart came due
+	Restarted  What = "restarted"   // it went down
+	Told       What = "told"        // to restart at once, by a line
+	Up         What = "up"          // it is back
+	PutBack    What = "put back"    // what was saved was put in the place of what ran
+	Done       What = "done"        // a command that does something was carried out
+	Drifted    What = "drifted"     // the running configuration changed by itself
+	Weighed    What = "weighed"     // the checksum of that file was told
+	Listed     What = "listed"      // it was told what it starts with next, which was that version
+	Installed  What = "installed"   // a version of its software was
+	NextSet    What = "next"        // what it starts with next was set
+	Started    What = "started"     // it started with that version
+	HandedOver What = "handed over" // the work of its pair, to that device
+	AtWork     What = "at work"     // told to restart while it did the work of its pair
+	KeptImage  What = "kept"        // what was on trial of its software was kept
+	FellBack   What = "fell back"   // what was on trial was not: it goes back to that version
 )
 
 // Device is a simulated device.
@@ -234,10 +236,14 @@ func (d *Device) upFor() int { return int(time.Since(d.born).Seconds()) }
 
 // told restarts it because it was told so by that line.
 func (d *Device) told(line string) {
+	role, _ := d.inPair()
 	d.mu.Lock()
 	ignores := d.fault(Ignores, line) != nil
 	if !ignores {
 		d.note(Told, line)
+		if role == "active" {
+			d.note(AtWork, line)
+		}
 	}
 	d.mu.Unlock()
 	if !ignores {
@@ -311,6 +317,7 @@ func (d *Device) boot() {
 	d.note(Up, "")
 	d.mu.Unlock()
 	d.fleet.topology()
+	d.takesBack()
 }
 
 // follow lets the clock follow the first time source that answers. The caller

@@ -138,6 +138,12 @@ func (s *osier) command(line string) {
 		}
 	case w[0] == "image":
 		s.imageCommand(line, w)
+	case line == "hand over":
+		if why := s.d.handOver(line); why != "" {
+			s.no("%s", why)
+		} else {
+			s.print("Handed over.\n")
+		}
 	case line == "zero counts":
 		s.d.recount(line)
 		s.print("Counts are zero.\n")

@@ -89,3 +89,52 @@ func (d *Device) inPair() (role, other string) {
 	}
 	return role, other
 }
+
+// handOver has the other member of the pair do the work, and says why that cannot be.
+func (d *Device) handOver(line string) string {
+	f := d.fleet
+	f.topo.Lock()
+	p := f.pairs[d.spec.Pair]
+	var mate *Device
+	if p != nil {
+		mate = p.members[0]
+		if mate == d {
+			mate = p.members[1]
+		}
+	}
+	defer f.topo.Unlock()
+	switch {
+	case mate == nil:
+		return "this one stands alone"
+	case p.active != d:
+		return "this one does not do the work"
+	case !mate.reachable.Load() || mate.hasFault(StaysStandby):
+		return "the other does not take it"
+	case d.hasFaultFor(Ignores, line):
+		return ""
+	}
+	p.active = mate
+	d.mu.Lock()
+	d.note(HandedOver, mate.spec.Name)
+	d.mu.Unlock()
+	return ""
+}
+
+// hasFaultFor tells whether a fault strikes at a line.
+func (d *Device) hasFaultFor(kind, line string) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.fault(kind, line) != nil
+}
+
+// takesBack has a member of a pair that is there again do the work, where that fault strikes.
+func (d *Device) takesBack() {
+	if !d.hasFault(TakesBack) {
+		return
+	}
+	d.fleet.topo.Lock()
+	defer d.fleet.topo.Unlock()
+	if p := d.fleet.pairs[d.spec.Pair]; p != nil {
+		p.active = d
+	}
+}

@@ -131,6 +131,8 @@ const (
 	QuietApply   = "quiet apply"    // says that a draft is applied, and drops it
 	Exchanged    = "exchanged"      // its address leads to another device, and that one's to it; with match: from that line on
 	Lossy        = "lossy"          // of what it asks an address for, half comes back
+	StaysStandby = "stays standby"  // does not take the work of its pair when it is handed over
+	TakesBack    = "takes back"     // takes the work of its pair back by itself, once it is there again
 	NoRoom       = "no room"        // an image cannot be installed
 	BootsOld     = "boots the old"  // starts with the version that it ran, whatever is next
 	Rescue       = "rescue"         // cannot start with the new version: it runs none, and starts with the old one next
@@ -173,7 +175,7 @@ var kinds = []string{
 	LostUndo,
 	Refusing,
 	Spoils,
-	NoRoom, BootsOld, Rescue, Bare,
+	StaysStandby, TakesBack, NoRoom, BootsOld, Rescue, Bare,
 	QuietSave,
 	LateDisarm,
 	Drifts,

@@ -124,6 +124,13 @@ type Restarter interface {
 	Up(ctx context.Context) (time.Duration, error)
 }
 
+// Paired is a session with a device of a pair that can hand its work over.
+type Paired interface {
+	// HandOver has the device's partner do the work of both. What it says proves nothing: which of them does is
+	// read from the table "pair" of both.
+	HandOver(ctx context.Context) error
+}
+
 // Upgrader is a session with a device whose software can be exchanged. What a command says proves nothing:
 // Software is asked afterwards.
 type Upgrader interface {
@@ -172,6 +179,7 @@ func Lacks(s Session, t plan.Traits) string {
 	_, saves := s.(Saver)
 	_, restarts := s.(Restarter)
 	_, upgrades := s.(Upgrader)
+	_, paired := s.(Paired)
 	switch {
 	case t.Timer.Guards() && !timer:
 		return "a rollback timer"
@@ -183,6 +191,8 @@ func Lacks(s Session, t plan.Traits) string {
 		return "restoring a backup"
 	case t.Restarts != nil && !restarts:
 		return "restarting"
+	case t.HandsOver && !paired:
+		return "handing over the work of a pair"
 	case t.Software != nil && !upgrades:
 		return "other software"
 	case t.Saves && !saves:

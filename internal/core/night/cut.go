@@ -78,6 +78,8 @@ func (d *Device) lastDone() string {
 			return fmt.Sprintf("%q%s was done, which cannot be undone", d.Intent.Command, title)
 		}
 		return fmt.Sprintf("%q%s was given, or was about to be: whether it was done is not known", d.Intent.Command, title)
+	case ToHandOver:
+		return "the work of its pair was handed over to its partner, or was about to be; it was not told to restart"
 	case ToExchange:
 		given := fmt.Sprintf("%q%s was given, or was about to be", d.Intent.Command, title)
 		if i := d.deedOfIntent(); i >= 0 && d.Deeds[i].OK {

@@ -60,16 +60,17 @@ const (
 
 // What an Intent is about to do.
 const (
-	ToArm     = "arm"
-	ToExtend  = "extend"
-	ToSend    = "send"
-	ToUndo    = "undo"
-	ToLead    = "lead back"
-	ToRestore = "restore"
-	ToDisarm  = "disarm"
-	ToSave    = "save"
-	ToDo      = "do" // what cannot be undone
-	ToHand    = "work by hand"
+	ToArm      = "arm"
+	ToExtend   = "extend"
+	ToSend     = "send"
+	ToUndo     = "undo"
+	ToLead     = "lead back"
+	ToRestore  = "restore"
+	ToDisarm   = "disarm"
+	ToSave     = "save"
+	ToDo       = "do" // what cannot be undone
+	ToHand     = "work by hand"
+	ToHandOver = "hand over"
 	// ToExchange is a command that is about the software of a device.
 	ToExchange = "exchange software"
 	// Of platforms whose way back is a trial.

@@ -303,6 +303,11 @@ func (t *Target) Said(s Step) (out []string) {
 	for _, c := range s.Commands {
 		out = append(out, c.Line)
 	}
+	if s.Upgrade != nil {
+		for _, i := range s.Upgrade.Way {
+			out = append(out, fmt.Sprintf("# %s is %s, SHA-256 %s", i.Version, i.Name(), i.SHA256))
+		}
+	}
 	if s.Wait != nil && s.Wait.Until != nil {
 		out = append(out, fmt.Sprintf("until %s, for %s at most", s.Wait.Until.Cond.Source, runbook.FormatDuration(s.Wait.Most)))
 	} else if s.Wait != nil {

@@ -107,6 +107,8 @@ type Traits struct {
 	ClearText bool
 	// TellsPair tells that its profile reads the health of its pair.
 	TellsPair bool
+	// HandsOver tells that the member of a pair that does the work can be told to hand it over.
+	HandsOver bool
 	// TakesBack tells that the member of a pair that had the work takes it back by itself.
 	TakesBack bool
 	// Saves tells that what runs can be saved, and TellsSaved that what is saved can

@@ -107,7 +107,8 @@ func (m *maker) software(t *Target, on runbook.On, out *Step) {
 		m.fail(on.Software.Line, "%s: %v%s", t.Device.Name, err, m.unsaid(t, on.Software.Version))
 		return
 	}
-	u := &Upgrade{Wanted: wanted, Unproven: on.Software.Unproven, Model: t.Device.Values["model"], May: m.patternsOf(t, on.Software.May, t.Env)}
+	u := &Upgrade{Wanted: wanted, Unproven: on.Software.Unproven, Model: t.Device.Values["model"]}
+	u.May = m.patternsOf(t, on.Software.May, t.Env)
 	if err := software.Wanted(sw.Images, u.Model, u.Wanted); err != nil {
 		m.once(on.Line, "", "%s: %v", t.Device.Platform, err)
 		return

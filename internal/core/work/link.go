@@ -232,3 +232,14 @@ func (l *link) upgrade(give func(driver.Upgrader) error) error {
 	defer heard()
 	return give(l.upgrades)
 }
+
+// HandOver is that of [driver.Paired].
+func (l *link) HandOver(ctx context.Context) error {
+	pair, ok := l.Session.(driver.Paired)
+	if !ok {
+		return cannot("hand over the work of its pair")
+	}
+	heard := l.quiet()
+	defer heard()
+	return pair.HandOver(ctx)
+}

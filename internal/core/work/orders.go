@@ -161,14 +161,14 @@ func (o *Orders) Answer(question int, c night.Command) { o.answers <- answer{que
 func (c *Crew) Work(ctx context.Context, t *plan.Target, o *Orders) {
 	w := c.worker(ctx, begin(t))
 	w.orders = o
-	w.work()
+	w.work() //nolint:contextcheck // a worker has its context with it
 }
 
 // WorkBack takes a device back that was kept, from what was known of it then.
 func (c *Crew) WorkBack(ctx context.Context, k Known, o *Orders) {
 	w := c.worker(ctx, k.known)
 	w.orders, w.reverting = o, true
-	w.work()
+	w.work() //nolint:contextcheck // a worker has its context with it
 }
 
 // Known is what was known of a device when its night was over.

@@ -49,7 +49,7 @@ func (w *worker) restart(i int) *trouble {
 		if err := w.interrupted(); err != nil {
 			return faced(w.t.Steps[i].Title, err)
 		}
-		at, tr := w.readyToRestart(false)
+		at, tr := w.readyToRestart(i, false)
 		if tr != nil {
 			return tr
 		}
@@ -87,7 +87,7 @@ func (w *worker) orderOf(i int, shown, what string, line int) order {
 
 // readyToRestart looks whether the device may be told to restart, and for how long it has been up. Patient
 // waits for one that has just been restarted by us, since nobody could tell afterwards that it was again.
-func (w *worker) readyToRestart(patient bool) (at sentAway, tr *trouble) {
+func (w *worker) readyToRestart(i int, patient bool) (at sentAway, tr *trouble) {
 	pending, err := w.see()
 	switch {
 	case err != nil:
@@ -97,6 +97,9 @@ func (w *worker) readyToRestart(patient bool) (at sentAway, tr *trouble) {
 		return at, changedUnderUs("a timer is pending on it that is not of this night: "+w.way(), "nothing was sent")
 	}
 	if tr := w.partnerThere(); tr != nil {
+		return at, tr
+	}
+	if tr := w.handOver(i); tr != nil {
 		return at, tr
 	}
 	at.up, err = w.ses.Up(w.ctx)

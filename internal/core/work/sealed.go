@@ -66,6 +66,9 @@ func (w *worker) unsealed() string {
 			!slices.Equal(w.maskLines(w.shown(s.Undo...)), sealed.Steps[i].Undo) {
 			return fmt.Sprintf("the lines of %q are not those that were sealed", s.Title)
 		}
+		if !slices.Equal(w.maskLines(w.t.Said(s)), sealed.Steps[i].Commands) {
+			return fmt.Sprintf("what %q does is not what was sealed", s.Title)
+		}
 	}
 	return ""
 }

@@ -100,13 +100,18 @@ func (w *worker) nextMove(i int, at software.State) (m plan.Move, tr *trouble) {
 		return make(plan.NextMove, imageOf(sw.Images, u.Model, u.Wanted))
 	case !at.Installed(w.software):
 		why := fmt.Sprintf("%s is not on it any more, which it would be taken back to", w.software)
-		return m, &trouble{why: why, evidence: []string{"its software: " + at.String(), "nothing was sent"}, err: &driver.Unclear{Asked: "its software", Got: why}}
+		return m, notSent(why, "its software: "+at.String())
 	case !at.Installed(way[0].Version):
 		return make(plan.InstallMove, way[0])
 	case at.Next != way[0].Version:
 		return make(plan.NextMove, way[0])
 	}
 	return make(plan.RestartMove, way[0])
+}
+
+// notSent is the trouble of a device to which nothing is sent any more.
+func notSent(why string, evidence ...string) *trouble {
+	return &trouble{why: why, evidence: append(evidence, "nothing was sent"), err: &driver.Unclear{Asked: "its software", Got: why}}
 }
 
 // imageOf is the image of a version; its version alone where the catalogue has none.
@@ -132,7 +137,7 @@ func (w *worker) makeMove(i int, m plan.Move, at software.State) *trouble {
 		if why, err := w.unlikeImage(m.Image, s.Upgrade.Unproven); err != nil {
 			return faced("looking at "+m.Image.Name(), err)
 		} else if why != "" {
-			return &trouble{why: "nothing is installed: " + why, evidence: []string{"nothing was sent"}, err: &driver.Unclear{Asked: m.Image.Name(), Got: why}}
+			return notSent("nothing is installed: " + why)
 		}
 	}
 	if m.Kind == plan.RestartMove {
@@ -164,7 +169,8 @@ func (w *worker) makeMove(i int, m plan.Move, at software.State) *trouble {
 		st.doubt = ""
 		w.emit(night.Did(i+1, w.moves, shown, []string{refused.Said}, false, "it was refused"))
 		w.emit(night.Step(i+1, night.StepFailed, ""))
-		return &trouble{why: fmt.Sprintf("%q was refused", shown), evidence: []string{"said: " + refused.Said, "its software: " + at.String()}, err: refused}
+		evidence := []string{"said: " + refused.Said, "its software: " + at.String()}
+		return &trouble{why: fmt.Sprintf("%q was refused", shown), evidence: evidence, err: refused}
 	case err != nil && !driver.Answered(err):
 		return faced(fmt.Sprintf("%q was given, and contact was lost in it", shown), err)
 	case err != nil:
@@ -229,7 +235,7 @@ func (w *worker) startNext(i int, m plan.Move) *trouble {
 	if tr := w.inWindow(w.t.Steps[i]); tr != nil {
 		return tr
 	}
-	at, tr := w.readyToRestart(true)
+	at, tr := w.readyToRestart(i, true)
 	if tr != nil {
 		return tr
 	}
@@ -467,7 +473,7 @@ func (w *worker) oldSoftware() error {
 
 // startOld restarts a device that is to start with the software that it ran before.
 func (w *worker) startOld(i int) (is software.State, err error) {
-	at, tr := w.readyToRestart(true)
+	at, tr := w.readyToRestart(i, true)
 	if tr != nil {
 		return is, tr.unwrapped()
 	}

@@ -30,3 +30,12 @@ func (s *Session) Up(ctx context.Context) (time.Duration, error) {
 	}
 	return 0, &driver.Unclear{Asked: s.p.Restart.Up, Got: fmt.Sprint(row[column])}
 }
+
+// HandOver implements [driver.Paired].
+func (s *Session) HandOver(ctx context.Context) error {
+	if s.p.Pairs.HandOver.Send == "" {
+		return &driver.Refused{Line: "hand over", Said: "the profile of " + s.p.Platform + " does not say how the work of a pair is handed over"}
+	}
+	_, err := s.command(ctx, s.p.Pairs.HandOver, nil)
+	return err
+}

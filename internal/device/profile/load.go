@@ -170,6 +170,7 @@ func (c *checker) check() {
 	c.restart()
 	c.files()
 	c.exchanges()
+	c.handsOver()
 	for _, name := range slices.Sorted(maps.Keys(p.Readers)) {
 		c.reader("readers."+name, name)
 	}

@@ -215,6 +215,9 @@ type Pairs struct {
 	// TakesBack tells that the one that had the work takes it back by itself, when it is
 	// there again.
 	TakesBack bool `yaml:"takes_back"`
+	// HandOver has the other do the work, where a device does it; which does, the column "active" of the
+	// table "pair" tells.
+	HandOver Command `yaml:"hand_over"`
 }
 
 // Pace is how long things usually take, for estimates.
@@ -284,6 +287,7 @@ func (p *Profile) Traits() plan.Traits {
 		ClearText:   p.Connect.Protocol == Telnet,
 		TellsPair:   tellsPair,
 		TakesBack:   p.Pairs.TakesBack,
+		HandsOver:   p.Pairs.HandOver.Send != "",
 		Timer:       p.Timer.Kind,
 		Boot:        p.Timer.Boot,
 		Stages:      p.OnTrial() || p.Config.Whole,

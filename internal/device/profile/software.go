@@ -41,6 +41,18 @@ func (p *Profile) software() *plan.Software {
 	}
 }
 
+// handsOver checks how the work of a pair is handed over.
+func (c *checker) handsOver() {
+	h := c.p.Pairs.HandOver
+	if h.Send == "" {
+		return
+	}
+	c.command("pairs.hand_over", h, true)
+	if col, is := c.p.Readers["pair"].Columns["active"]; !is || col.Type != runbook.YesNoColumn {
+		c.fail("pairs.hand_over", "active: {type: yes/no}, in a reader pair:", "nothing tells which of a pair does the work: that it was handed over could not be proven")
+	}
+}
+
 // exchanges checks how the software of a device is exchanged.
 func (c *checker) exchanges() {
 	if !c.has("software") {
