@@ -15,8 +15,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
+	"metabasis/internal/core/runbook"
 	"metabasis/internal/core/software"
 	"metabasis/internal/sim"
 )
@@ -462,4 +464,51 @@ func (g *generator) softwareFault() sim.Fault {
 		f.By, f.Match = time.Duration(g.rng.IntN(9))*time.Second, ""
 	}
 	return f
+}
+
+// A device is taken back to software that goes on trial again, which is kept then; and one that has no room for
+// what its way needs is not begun with.
+func TestTheOldSoftwareIsKept(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		to48 := func(b string) string { return strings.Replace(b, `software  "5.0"`, `software  "4.8"`, 1) }
+		w := softwareNight(t, to48, map[string]string{"tern 5.0": "log host 198.51.100.77"}, sim.Spec{})
+		defer w.sim.Close()
+		w.runQuiet()
+		require.Equal(t, night.Kept, w.night.Devices[0].State)
+		w.next(softwareBook)
+		w.runQuiet()
+		d, dev := w.night.Devices[0], w.sim.Device("ald-quay-1")
+		assert.Equal(t, night.Reverted, d.State, d.Note)
+		assert.Equal(t, []string{"kept 4.8", "kept 4.8"}, w.whats(d.Name, sim.KeptImage))
+		time.Sleep(time.Hour)
+		assert.Equal(t, "4.8", dev.Runs())
+		assert.Equal(t, "4.8", dev.StartsWith())
+	})
+	synctest.Test(t, func(t *testing.T) {
+		w := softwareNight(t, same, nil, sim.Spec{FreeMB: 5})
+		defer w.sim.Close()
+		w.runQuiet()
+		d := w.night.Devices[0]
+		assert.Equal(t, night.Blocked, d.State)
+		assert.Regexp(t, `space: \d MB free, at least 2 MB is wanted`, d.Note)
+		assert.Empty(t, w.whats(d.Name, sim.Installed, sim.NextSet))
+	})
+}
+
+// next plans another night over the same devices.
+func (w *world) next(book string) {
+	w.t.Helper()
+	csv := "name,address,platform,site,role,login\n"
+	for _, t := range w.plan.Targets() {
+		d := t.Device
+		csv += fmt.Sprintf("%s,%s,%s,%s,%s,%s\n", d.Name, d.Address, d.Platform, d.Site, d.Role, d.Login)
+	}
+	f, err := fleet.Read("fleet.csv", []byte(csv), w.profiles.Platforms())
+	require.NoError(w.t, err)
+	rb, err := runbook.Parse("next.runbook", []byte(book))
+	require.NoError(w.t, err)
+	require.NoError(w.t, rb.Compile(w.profiles.Schema(f)))
+	w.plan, err = plan.Make(rb, f, nil, w.profiles.Traits(), time.Now())
+	require.NoError(w.t, err)
+	w.night, w.journal = night.Night{}, &recordingJournal{}
 }

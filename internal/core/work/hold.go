@@ -234,6 +234,7 @@ func (w *worker) situation() situation {
 	s.cuts, s.undoes, s.steps = few(w.t.Below), w.undoLines(), len(w.t.Steps)
 	s.again.usual, s.again.most = w.going(i, w.at.sent || byHand, w.at.soaked)
 	s.accept.usual, s.accept.most = w.going(i, true, w.at.soaked)
+	s.guarded = s.guarded && (s.pends() || !w.t.OnlyRestarts())
 	s.software, s.moved, s.ran = w.softwareNote(), w.exchanged(), w.software
 	if s.over {
 		return s
@@ -241,6 +242,9 @@ func (w *worker) situation() situation {
 	s.title, s.changes, s.begun = w.t.Steps[i].Title, w.t.Steps[i].Changes(), w.begun(i)
 	s.kind, s.repeatable, s.expects = w.t.Steps[i].Kind, w.t.Steps[i].Deed.Repeatable, len(w.t.Steps[i].Expect) > 0
 	s.acted = w.acted
+	if s.kind == plan.SoftwareStep && w.steps[i].move.Kind != "" {
+		s.lastMove = moving(w.steps[i].move)
+	}
 	s.doubt, s.confirmed, s.worked = w.steps[i].doubt != "", w.steps[i].confirmed, w.steps[i].worked
 	s.skip.usual, s.skip.most = w.going(i+1, false, false)
 	s.taken = w.steps[i].sent

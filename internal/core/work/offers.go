@@ -44,6 +44,7 @@ type situation struct {
 	software     string   // how its software stands, where it is given another
 	moved        bool     // it may run, or start with, another than before
 	ran          string   // what it ran before
+	lastMove     string   // what was done last, and is in doubt
 }
 
 // span is how long something usually takes, and at most.
@@ -180,7 +181,7 @@ func (s *situation) settling(again night.Offer) (out []night.Offer) {
 		looks.Takes, looks.Most = s.accept.usual, s.accept.most
 		looks.Does = "sends nothing; reads its software, and goes on where that is as it should be by now; " + s.thenDoes()
 		return []night.Offer{looks, {Choice: night.DoAgain, Touches: 1, Takes: again.Takes, Most: again.Most, Reason: true,
-			Does: fmt.Sprintf("does that once more, and what is left of %q; %s", s.title, s.thenDoes())}}
+			Does: fmt.Sprintf("does it once more (%s), and what is left of %q; %s", s.lastMove, s.title, s.thenDoes())}}
 	case s.kind == plan.RestartStep: // it tells by itself whether it was
 		looks := again
 		looks.Takes, looks.Most = s.accept.usual, s.accept.most

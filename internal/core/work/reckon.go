@@ -245,7 +245,7 @@ func (w *worker) backing(more ...int) time.Duration {
 // startingOld is how long it takes to start the device with the software that it ran before.
 func (w *worker) startingOld() time.Duration {
 	i, does := w.t.Upgrades()
-	if !does || !w.exchanged() || w.t.Steps[i].Absence == nil {
+	if !does || !w.exchanged() || w.runs.Stands(w.software) || w.t.Steps[i].Absence == nil {
 		return 0
 	}
 	usual, _ := w.crew.Plan.AwayFor(w.t, w.t.Steps[i])

@@ -50,7 +50,7 @@ func (w *worker) exchange(i int) *trouble {
 		if tr != nil {
 			return tr
 		}
-		if tr := w.makeMove(i, m, at); tr != nil {
+		if tr := w.makeMove(i, m); tr != nil {
 			return tr
 		}
 	}
@@ -92,15 +92,14 @@ func (w *worker) nextMove(i int, at software.State) (m plan.Move, tr *trouble) {
 	way, err := software.Way(sw.Images, u.Model, at.Runs, u.Wanted)
 	switch {
 	case err != nil:
-		return m, &trouble{why: fmt.Sprintf("%q leads no further: %v", s.Title, err), evidence: []string{"its software: " + at.String()},
-			err: &driver.Unclear{Asked: "the way to " + u.Wanted, Got: err.Error()}}
+		return m, notSent(fmt.Sprintf("%q leads no further: %v", s.Title, err))
 	case at.Trial && at.Runs != w.software && sw.Keep != "": // it was proven
 		return make(plan.KeepMove, imageOf(sw.Images, u.Model, at.Runs))
 	case len(way) == 0: // it runs what is wanted, and would start with something else
 		return make(plan.NextMove, imageOf(sw.Images, u.Model, u.Wanted))
 	case !at.Installed(w.software):
 		why := fmt.Sprintf("%s is not on it any more, which it would be taken back to", w.software)
-		return m, notSent(why, "its software: "+at.String())
+		return m, notSent(why)
 	case !at.Installed(way[0].Version):
 		return make(plan.InstallMove, way[0])
 	case at.Next != way[0].Version:
@@ -125,7 +124,7 @@ func imageOf(images []software.Image, model, version string) software.Image {
 }
 
 // makeMove does one move.
-func (w *worker) makeMove(i int, m plan.Move, at software.State) *trouble {
+func (w *worker) makeMove(i int, m plan.Move) *trouble {
 	s, st := w.t.Steps[i], &w.steps[i]
 	if !w.looked {
 		if tr := w.nobodyElse(); tr != nil {
@@ -144,7 +143,7 @@ func (w *worker) makeMove(i int, m plan.Move, at software.State) *trouble {
 		return w.startNext(i, m)
 	}
 	shown := w.shown(m.Line)[0]
-	w.doing("%s: %s", m.Kind, m.Image.Version)
+	w.move(night.Changing, moving(m))
 	if err := w.intend(night.Event{What: night.ToExchange, Step: i + 1, Line: w.moves + 1, Lines: []string{shown}}); err != nil {
 		return faced(s.Title, err)
 	}
@@ -169,8 +168,7 @@ func (w *worker) makeMove(i int, m plan.Move, at software.State) *trouble {
 		st.doubt = ""
 		w.emit(night.Did(i+1, w.moves, shown, []string{refused.Said}, false, "it was refused"))
 		w.emit(night.Step(i+1, night.StepFailed, ""))
-		evidence := []string{"said: " + refused.Said, "its software: " + at.String()}
-		return &trouble{why: fmt.Sprintf("%q was refused", shown), evidence: evidence, err: refused}
+		return &trouble{why: fmt.Sprintf("%q was refused", shown), evidence: []string{"said: " + refused.Said}, err: refused}
 	case err != nil && !driver.Answered(err):
 		return faced(fmt.Sprintf("%q was given, and contact was lost in it", shown), err)
 	case err != nil:
@@ -179,6 +177,21 @@ func (w *worker) makeMove(i int, m plan.Move, at software.State) *trouble {
 		st.doubt = "nobody has read that it did"
 	}
 	return nil // what it says proves nothing: its software is read next
+}
+
+// moving says what a move does.
+func moving(m plan.Move) string {
+	//exhaustive:enforce
+	switch m.Kind {
+	case plan.InstallMove:
+		return "installing " + m.Image.Version
+	case plan.NextMove:
+		return "setting " + m.Image.Version + " to start next"
+	case plan.KeepMove:
+		return "keeping " + m.Image.Version
+	case plan.RestartMove:
+	}
+	return "starting " + m.Image.Version
 }
 
 // settledBy tells whether what the device says of its software shows that the last move has done what it
@@ -225,7 +238,7 @@ func (w *worker) unshown(i int, at software.State) *trouble {
 	}
 	w.emit(night.Did(i+1, w.moves, shown, nil, false, why))
 	w.emit(night.Step(i+1, night.StepFailed, ""))
-	return &trouble{why: fmt.Sprintf("%q: %s", s.Title, why), evidence: []string{"sent: " + shown, "its software: " + at.String()},
+	return &trouble{why: fmt.Sprintf("%q: %s", s.Title, why), evidence: []string{"sent: " + shown},
 		err: &driver.Unclear{Asked: "its software", Got: why}}
 }
 
@@ -328,9 +341,7 @@ func (w *worker) rewrittenBy(i int, at software.State) *trouble {
 		return nil
 	}
 	w.emit(night.Step(i+1, night.StepFailed, ""))
-	tr := w.unlike(i, want, now, "the software of %q is on it, and has changed the configuration by itself")
-	tr.evidence = append(tr.evidence, "its software: "+at.String())
-	return tr
+	return w.unlike(i, want, now, "the software of %q is on it, and has changed the configuration by itself")
 }
 
 // unlikeImage says why a file on the device is not the image; "" where it is, or that is waived.
