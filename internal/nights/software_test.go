@@ -152,6 +152,24 @@ func (w *world) lawSoftware(t *plan.Target, d *night.Device, truth []sim.Truth) 
 			assert.NotEmpty(w.t, listed, "law 20: %s was told to restart, and nobody had read what it starts with", d.Name)
 		}
 	}
+	did, intended := 0, 0
+	for _, tr := range truth {
+		if slices.Contains([]sim.What{sim.Installed, sim.NextSet, sim.KeptImage, sim.Told}, tr.What) && !tr.At.Before(w.started) {
+			did++
+			intended = 0
+			for _, e := range w.journal.Events {
+				intended += asOne(e.Kind == night.Intent && e.Device == d.Name && e.What == night.ToExchange && !e.At.After(tr.At))
+			}
+			assert.GreaterOrEqual(w.t, intended, did, "law 11: %s: %s %s was not intended", d.Name, tr.What, tr.Line)
+		}
+	}
+	for command, what := range map[string]sim.What{"take image": sim.Installed, "image add": sim.Installed, "restart": sim.Started} {
+		said := 0
+		for _, g := range d.Deeds {
+			said += asOne(g.OK && strings.HasPrefix(g.Command, command))
+		}
+		assert.LessOrEqual(w.t, said, w.count(d.Name, what), "%s: more is called done of %q than was", d.Name, command)
+	}
 	wanted := t.Steps[i].Upgrade.Wanted
 	switch d.State {
 	case night.Kept:

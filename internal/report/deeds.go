@@ -37,6 +37,9 @@ func (d *morningDocument) deeds() {
 			}
 			row := []string{dev.Name, d.m.stepTitle(dev, g.Step), g.Command, hour(g.At), was, g.Note}
 			if dev.exchanges(g.Step) {
+				if !g.OK {
+					row[4] = "NOT as it should"
+				}
 				exchanged = append(exchanged, row)
 			} else {
 				done = append(done, row)

@@ -82,10 +82,15 @@ func WentWrong(why error) Event { return Climbed("gone wrong", false, why.Error(
 // Is tells that a device is in a state.
 func Is(s State, note string) Event { return Event{Kind: Moved, State: s, Note: note} }
 
-// IsAway tells that a device restarts, by when it is usually back, by when in nine cases of ten, which is
-// zero where nobody knows, and until when it is expected.
-func IsAway(usual, seldom, most time.Time) Event {
-	note := "restarts; usually by " + usual.Format("15:04:05")
+// IsAway tells that a device restarts, with which version of its software, "" being the one that it ran, by
+// when it is usually back, by when in nine cases of ten, which is zero where nobody knows, and until when it
+// is expected.
+func IsAway(starts string, usual, seldom, most time.Time) Event {
+	note := "restarts"
+	if starts != "" {
+		note += " with " + starts
+	}
+	note += "; usually by " + usual.Format("15:04:05")
 	if !seldom.IsZero() {
 		note += ", nine in ten by " + seldom.Format("15:04:05")
 	}

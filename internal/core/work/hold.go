@@ -234,7 +234,9 @@ func (w *worker) situation() situation {
 	s.cuts, s.undoes, s.steps = few(w.t.Below), w.undoLines(), len(w.t.Steps)
 	s.again.usual, s.again.most = w.going(i, w.at.sent || byHand, w.at.soaked)
 	s.accept.usual, s.accept.most = w.going(i, true, w.at.soaked)
-	s.guarded = s.guarded && (s.pends() || !w.t.OnlyRestarts())
+	if w.t.OnlyRestarts() && !s.pends() { // no timer has a part in it
+		s.guarded, s.by = false, plan.NoTimer
+	}
 	s.software, s.moved, s.ran = w.softwareNote(), w.exchanged(), w.software
 	if s.over {
 		return s

@@ -75,6 +75,7 @@ type order struct {
 	step, line int    // the step, from 0, and which of its commands it is, from 1
 	shown      string // the command, masked
 	what       string // what is intended by it
+	starts     string // the version that it is to start with; "" is the one that it ran
 	// How long it is away: usually, in nine cases of ten, which is 0 where nobody knows, and at most.
 	usual, seldom, most time.Duration
 }
@@ -162,7 +163,7 @@ func (w *worker) absent(o order, at sentAway) (up time.Duration, anew bool, tr *
 	if o.seldom > 0 {
 		nine = at.at.Add(o.seldom)
 	}
-	w.emit(night.IsAway(w.trip.usual, nine, w.trip.most))
+	w.emit(night.IsAway(o.starts, w.trip.usual, nine, w.trip.most))
 	w.crew.Tell(Stood{w.name(), w.standing(night.Absent)})
 	last, late := "it was told to restart", false
 	for pause := time.Second; ; pause = min(2*pause, absentPause) {
@@ -357,7 +358,7 @@ func (w *worker) reachBack() error {
 	if !time.Now().Before(most) {
 		return err
 	}
-	w.emit(night.IsAway(at.Add(usual), time.Time{}, most))
+	w.emit(night.IsAway("", at.Add(usual), time.Time{}, most))
 	for err != nil && time.Now().Before(most) && w.sleep(absentPause) == nil {
 		err = w.reach()
 	}

@@ -264,7 +264,7 @@ func (w *worker) startNext(i int, m plan.Move) *trouble {
 	if m.Image.Restart > 0 && o.seldom == 0 {
 		o.usual = min(m.Image.Restart, o.most)
 	}
-	st.move = m
+	st.move, o.starts = m, m.Image.Version
 	if st.away, tr = w.tellAway(o, at); tr != nil {
 		return tr
 	}
@@ -490,6 +490,7 @@ func (w *worker) startOld(i int) (is software.State, err error) {
 	}
 	w.moves++
 	o := w.orderOf(i, w.shown(w.t.Traits.Restarts.Sends)[0], night.ToExchange, w.moves)
+	o.starts = w.software
 	if at, tr = w.tellAway(o, at); tr != nil {
 		return is, tr.unwrapped()
 	}

@@ -80,7 +80,7 @@ func TestWhatBecomesOfEachWhenARunIsAborted(t *testing.T) {
 func TestWhatBecomesOfADeviceThatRestarts(t *testing.T) {
 	now := time.Date(2026, 12, 2, 1, 30, 0, 0, time.UTC)
 	o := &night.Outline{Window: plan.Window{Open: now, Close: now.Add(time.Hour)}, Batches: [][]night.OutlineDevice{{{Name: "a", Back: 8 * time.Second}}}}
-	e := night.IsAway(now.Add(20*time.Second), time.Time{}, now.Add(4*time.Minute))
+	e := night.IsAway("", now.Add(20*time.Second), time.Time{}, now.Add(4*time.Minute))
 	e.Device, e.At = "a", now
 	n := night.Fold(night.Night{}, night.Event{Kind: night.Planned, At: now, Outline: o}, night.Event{Kind: night.Began, At: now},
 		night.Event{Kind: night.Intent, Device: "a", At: now, What: night.ToDo, Step: 1, Line: 1, Lines: []string{"restart"}}, e)
