@@ -18,7 +18,7 @@ test: deps vet
 
 # What the tests need beside Go: tmux, the OpenSSH client, and a reader of PDF.
 deps:
-	@scripts/deps tmux:tmux ssh:openssh-client pdftotext:poppler-utils git:git
+	@scripts/deps tmux:tmux ssh:openssh-client pdftotext:poppler-utils git:git curl:curl tftp:tftp-hpa
 
 # Against real systems on loopback: OpenSSH, a Telnet server, BIRD 2, a firewall, NETCONF, SNMP.
 # Needs root.
@@ -32,7 +32,7 @@ test-killed: real-deps
 	$(GO) test -tags real -count=1 -timeout 20m ./internal/real -run Killed -args -killed
 
 real-deps:
-	@scripts/deps nft:nftables ip:iproute2 sshd:openssh-server ssh-agent:openssh-client bird:bird2 telnetd:inetutils-telnetd socat:socat useradd:passwd netconfd:netconfd netconfd:netconfd-module-ietf-system snmpd:snmpd snmpget:snmp git:git
+	@scripts/deps nft:nftables ip:iproute2 sshd:openssh-server ssh-agent:openssh-client bird:bird2 telnetd:inetutils-telnetd socat:socat useradd:passwd netconfd:netconfd netconfd:netconfd-module-ietf-system snmpd:snmpd snmpget:snmp git:git curl:curl tftp:tftp-hpa
 
 vet:
 	@test -z "$$(gofmt -l cmd internal demo profiles)" || { gofmt -l cmd internal demo profiles; echo "gofmt wants these"; exit 1; }

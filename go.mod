@@ -21,6 +21,7 @@ require (
 	github.com/kevinburke/ssh_config v1.6.0
 	github.com/maruel/natural v1.3.0
 	github.com/muesli/cancelreader v0.2.2
+	github.com/pin/tftp/v3 v3.1.0
 	github.com/pkg/sftp v1.13.12
 	github.com/rogpeppe/go-internal v1.16.0
 	github.com/spf13/cobra v1.10.2

@@ -19,6 +19,7 @@ import (
 	"metabasis/internal/core/reach"
 	"metabasis/internal/core/software"
 	"metabasis/internal/device"
+	"metabasis/internal/device/depot"
 	"metabasis/internal/device/profile"
 	"metabasis/internal/store"
 	"metabasis/internal/store/locks"
@@ -32,6 +33,9 @@ type Load struct {
 	Replace bool   // another file of that name is written over
 	// How many bytes a second may pass, in all, for a site, and for a device; 0 is as fast as it goes.
 	All, Site, Device int64
+	// Serve is where files are handed out to devices that fetch them, such as 192.0.2.5:8069, by the scheme;
+	// "" is nowhere.
+	Serve string
 }
 
 // Carried is what became of one device.
@@ -47,15 +51,22 @@ type Carried struct {
 	Error   string        `json:"error,omitempty"`
 	Tries   int           `json:"tries,omitempty"`
 	removed bool          // nothing of it is left there
+	anew    bool          // what broke off is not gone on with
 }
 
 // Said is what came of it, in a line.
 func (c Carried) Said() string {
 	proof := "not proven: its size is right, and it does not tell its checksum"
-	if c.Proof == freight.BySum {
+	switch c.Proof {
+	case freight.BySum:
 		proof = "its checksum is right"
+	case freight.ByFetch:
+		proof = "not proven: it fetched all of it, and does not tell its checksum"
+	case freight.BySize:
 	}
 	switch {
+	case c.Error != "" && c.Sent > 0 && c.anew && !c.removed:
+		return "NOT there: " + c.Error + "; the next run begins anew"
 	case c.Error != "" && c.Sent > 0 && !c.removed:
 		return "NOT there: " + c.Error + "; the next run goes on from there"
 	case c.Error != "":
@@ -89,7 +100,8 @@ type Carrying struct {
 	claims *locks.Claims
 	mu     sync.Mutex
 	site   map[string]*freight.Limit
-	busy   map[string]string // what is carried now, by where it goes: through which line of the fleet
+	depots map[string]*depot.Depot // where it is handed out, by the scheme
+	busy   map[string]string       // what is carried now, by where it goes: through which line of the fleet
 }
 
 // Size is how large the file is, in bytes.
@@ -99,7 +111,33 @@ func (c *Carrying) Size() int64 { return c.file.Size }
 func (c *Carrying) SHA256() string { return c.file.SHA256 }
 
 // Close closes it.
-func (c *Carrying) Close() error { return errors.Join(c.data.Close(), c.claims.Close()) }
+func (c *Carrying) Close() error {
+	var errs []error
+	for _, d := range c.depots {
+		errs = append(errs, d.Close())
+	}
+	return errors.Join(append(errs, c.data.Close(), c.claims.Close())...)
+}
+
+// offer offers the file to a device that fetches it.
+func (c *Carrying) offer(scheme string, o depot.Offer) (*depot.Place, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.load.Serve == "" {
+		return nil, fmt.Errorf("it fetches its files over %s, from an address of this machine: write, for example, --serve 192.0.2.5:8069", scheme)
+	}
+	if c.depots[scheme] == nil {
+		d, err := depot.Listen(scheme, c.load.Serve)
+		if err != nil {
+			return nil, fmt.Errorf("--serve: %w", err)
+		}
+		if c.depots == nil {
+			c.depots = map[string]*depot.Depot{}
+		}
+		c.depots[scheme] = d
+	}
+	return c.depots[scheme].Offer(o)
+}
 
 // take takes a file on a device for this one, so that no two write it at once, from whatever workspace on
 // this machine.
@@ -243,6 +281,9 @@ func (e *Evening) carryOnce(ctx context.Context, c *Carrying, d fleet.Device, on
 	if len(c.whose) > 0 && !slices.Contains(c.whose, d.Platform) {
 		return fmt.Errorf("it is software for %s, as %s says, and this is %s", strings.Join(c.whose, " and "), software.FileName, d.Platform)
 	}
+	if e.Profiles[d.Platform] != nil && e.Profiles[d.Platform].Files.Fetched() {
+		return e.pullOnce(ctx, c, d, one, way)
+	}
 	far, err := e.files(ctx, d)
 	if err != nil {
 		return err
@@ -254,16 +295,61 @@ func (e *Evening) carryOnce(ctx context.Context, c *Carrying, d fleet.Device, on
 		return err
 	}
 	defer release()
+	job := c.job(ctx, d, one.Path, way)
+	r, err := freight.Carry(ctx, far, far, job)
+	return c.settle(d, one, r, err, far.Told.Mask)
+}
+
+// pullOnce has a device fetch the file.
+func (e *Evening) pullOnce(ctx context.Context, c *Carrying, d fleet.Device, one *Carried, way func(UnderWay)) error {
+	if err := e.free(d); err != nil {
+		return err
+	}
+	dev, err := e.Connector.Pulls(ctx, d)
+	var f *reach.Failure
+	switch {
+	case errors.As(err, &f):
+		return e.unreached(err)
+	case err != nil:
+		return err
+	}
+	defer func() { _ = dev.Close() }()
+	one.Path = dev.Rule.At(c.load.As)
+	release, err := c.take(e.Connector.Address(d)+" "+one.Path, d.Name)
+	if err != nil {
+		return err
+	}
+	defer release()
+	job := c.job(ctx, d, one.Path, way)
+	dev.From, err = c.offer(dev.Rule.Way, depot.Offer{Name: filepath.Base(one.Path), Data: c.file.Data, Size: c.file.Size, Through: job.Through, Tell: job.Tell})
+	if err != nil {
+		return err
+	}
+	defer dev.From.Withdraw()
+	r, err := freight.Pull(ctx, dev, job)
+	if err != nil {
+		r.Sent, _ = dev.From.Handed()
+		one.anew = true
+	}
+	return c.settle(d, one, r, err, dev.Mask)
+}
+
+// job is the file on its way to a device.
+func (c *Carrying) job(ctx context.Context, d fleet.Device, to string, way func(UnderWay)) freight.Job {
 	limits := c.limits(d)
-	job := freight.Job{File: c.file, To: one.Path, Replace: c.load.Replace,
+	job := freight.Job{File: c.file, To: to, Replace: c.load.Replace,
 		Through: func(r io.Reader) io.Reader { return freight.Through(ctx, r, limits...) }}
-	if noted, is := c.noted[[2]string{d.Name, one.Path}]; is {
+	if noted, is := c.noted[[2]string{d.Name, to}]; is {
 		job.Noted = &noted
 	}
 	if way != nil {
 		job.Tell = func(n int64) { way(UnderWay{d.Name, n, c.file.Size}) }
 	}
-	r, err := freight.Carry(ctx, far, far, job)
+	return job
+}
+
+// settle takes in what became of it.
+func (c *Carrying) settle(d fleet.Device, one *Carried, r freight.Result, err error, mask func(string) string) error {
 	if changed := c.changed(); changed != nil && !r.Already { // what it is there, nobody can say
 		err = errors.Join(changed, err)
 	}
@@ -272,7 +358,7 @@ func (e *Evening) carryOnce(ctx context.Context, c *Carrying, d fleet.Device, on
 		one.From = r.From
 	}
 	if err != nil {
-		return &veiled{far.Told.Mask(err.Error()), err}
+		return &veiled{mask(err.Error()), err}
 	}
 	if r.Already {
 		return nil

@@ -1,8 +1,10 @@
 package acts
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -13,6 +15,7 @@ import (
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/core/textfile"
+	"metabasis/internal/report"
 	"metabasis/internal/workspace"
 )
 
@@ -188,7 +191,35 @@ func (d *Desk) Restore(r Restoring) (*Change, error) {
 	if err != nil {
 		return nil, err
 	}
-	return d.ChangeOf(restoreName, text, r.Fleet)
+	c, err := d.ChangeOf(restoreName, text, r.Fleet)
+	if err == nil {
+		c.notes = append(c.notes, d.softwareStays(r)...)
+	}
+	return c, err
+}
+
+// softwareStays says of the night that is gone back behind which other software it has left on devices: what is
+// put back is their configuration alone.
+func (d *Desk) softwareStays(r Restoring) (out []string) {
+	id := r.Night
+	if id == 0 {
+		return nil
+	}
+	p, err := d.Stands(context.Background(), id)
+	if err != nil || p == nil {
+		return []string{fmt.Sprintf("whether night %d gave devices other software cannot be read; what is put back is their configuration alone", id)}
+	}
+	by := map[[2]string]int{}
+	for _, dev := range p.Night.Devices {
+		if dev.Runs != dev.Ran {
+			by[[2]string{dev.Runs, dev.Ran}]++
+		}
+	}
+	for _, k := range slices.SortedFunc(maps.Keys(by), func(a, b [2]string) int { return slices.Compare(a[:], b[:]) }) {
+		out = append(out, fmt.Sprintf("%s of night %d ran %s then, and %s after it: what is put back is the configuration alone; a runbook with software %q gives them the old",
+			report.Count(by[k], "device"), id, k[1], cmp.Or(k[0], "nothing that is installed"), k[1]))
+	}
+	return out
 }
 
 // restoreName is what a restore is called where a runbook has the name of its file.

@@ -56,6 +56,7 @@ What arrived is noted in carried.jsonl: a second run carries nothing.`,
 	a.eveningFlags(cmd, &f)
 	cmd.Flags().BoolVar(&f.json, "json", false, "one JSON object a device")
 	cmd.Flags().StringVar(&load.As, "as", "", "the path there; a name alone goes where the profile says")
+	cmd.Flags().StringVar(&load.Serve, "serve", "", "an address and a port of this machine, from which devices fetch it whose profile says so")
 	cmd.Flags().BoolVar(&load.Replace, "replace", false, "write over another file of that name")
 	cmd.Flags().StringVar(&all, "rate", "", "how many bytes a second in all, such as 10MB")
 	cmd.Flags().StringVar(&site, "rate-site", "", "how many bytes a second to one site")

@@ -47,6 +47,9 @@ func (c *Connector) Files(ctx context.Context, d fleet.Device) (*Files, error) {
 	if p == nil || p.Files.Way == "" {
 		return nil, fmt.Errorf("the profile of %s does not say how files get to a device: files: way: sftp", d.Platform)
 	}
+	if p.Files.Way != profile.SFTP {
+		return nil, fmt.Errorf("files come from a device over SFTP only, and those of %s fetch theirs over %s", d.Platform, p.Files.Way)
+	}
 	s, err := c.Open(ctx, d, nil)
 	if err != nil {
 		return nil, err

@@ -85,3 +85,39 @@ func TestFilesAreCarriedToOpenSSH(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 4, strings.Count(string(noted), `"proof":"its checksum, as the device tells it"`))
 }
+
+// A Linux box fetches a file from us by curl, whole and by ranges of its own, and by Debian's tftp client, with
+// the options that it asks for; each has an address of its own, which holds no more afterwards.
+func TestFilesAreFetchedByRealClients(t *testing.T) {
+	l := newLab(t)
+	image := make([]byte, 3<<20)
+	_, err := rand.Read(image)
+	require.NoError(t, err)
+	file := l.path("new.img")
+	require.NoError(t, os.WriteFile(file, image, 0o600))
+	home := l.user("mb-pull", "tide-table-9")
+	a := loopback(71)
+	port := l.sshd("mb-pull", []string{a}, "PasswordAuthentication yes")
+	t.Setenv("METABASIS_MB_PULL_PASSWORD", "tide-table-9")
+	l.fleet("name,address,port,platform,site,role,login,calls itself", fmt.Sprintf("p1,%s,%s,pullbox,OPS,router,mb-pull,mb-pull", a, port))
+	l.write("ws/metabasis.yaml", "host_keys: remember\n")
+	for way, fetch := range map[string]string{
+		"http":  "curl -sSf -o <<path>> <<url>>",
+		"https": "curl -ksSf -r 0-99999 -o <<path>> <<url>> && curl -ksSf -C - -o <<path>> <<url>>",
+		"tftp":  "tftp -m binary <<host>> <<port>> -c get <<file>> <<path>>",
+	} {
+		l.write("ws/profiles/pullbox.yaml", "platform: pullbox\ntitle: a Linux box that fetches\nlike: bird\nfiles:\n  way: "+way+"\n  into: ''\n"+
+			"  fetch: {in: shell, send: '"+fetch+"'}\n  rename: {in: shell, send: 'mv -n <<path>> <<to>>'}\n  remove: {in: shell, send: 'rm -f <<path>>'}\n"+
+			"  sum: {in: shell, send: sha256sum <<path>>}\n  tells: '^([0-9a-f]{64}) '\n")
+		code, out, errOut := l.metabasis("", "carry", file, "to", "--as", way+".img", "--serve", "127.0.0.1:0")
+		require.Zero(t, code, way+": "+out+errOut)
+		assert.Contains(t, out, "p1  there as "+way+".img", way)
+		assert.Contains(t, out, "its checksum is right", way)
+		got, err := os.ReadFile(filepath.Join(home, way+".img"))
+		require.NoError(t, err)
+		assert.True(t, string(image) == string(got), way)
+		code, out, errOut = l.metabasis("", "carry", file, "to", "--as", way+".img", "--serve", "127.0.0.1:0")
+		require.Zero(t, code, out+errOut)
+		assert.Contains(t, out, "there already", way)
+	}
+}

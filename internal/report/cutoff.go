@@ -100,6 +100,9 @@ func LookedText(l work.Looked) string {
 	} else {
 		parts = append(parts, "what is saved is "+string(l.Saved))
 	}
+	if l.Software != "" {
+		parts = append([]string{l.Software}, parts...)
+	}
 	if l.Restarted != "" {
 		parts = append([]string{"it was restarted, and has been up for " + l.Restarted}, parts...)
 	}

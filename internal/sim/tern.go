@@ -217,6 +217,7 @@ func (s *shell) command(line string) {
 func (s *shell) work(line string, w []string) {
 	switch {
 	case s.imageCommand(line, w):
+	case s.fileCommand(line, w):
 	case line == "look":
 		s.setMode("look")
 	case line == "edit":

@@ -44,6 +44,8 @@ type Proof string
 const (
 	BySum  Proof = "its checksum, as the device tells it"
 	BySize Proof = "its size alone: not proven"
+	// ByFetch is that a device fetched all of it, as we saw, and does not tell what it has: not proven.
+	ByFetch Proof = "all of it was fetched: not proven"
 )
 
 // Arrival is a file that is on a device.

@@ -34,6 +34,8 @@ type Looked struct {
 	Ours  bool   `json:"ours,omitempty"`
 	// Restarted is for how long it has been up, where it was restarted as the night had told it to.
 	Restarted string `json:"restarted,omitempty"`
+	// Software says how its software stands, where the night was to give it another.
+	Software string `json:"software,omitempty"`
 	// Waits tells that going on, or taking back, waits for that first.
 	Waits bool `json:"waits,omitempty"`
 	// NotOn is why it is not gone on with, and can be taken back; "" where it is.
@@ -95,6 +97,7 @@ func (w *worker) lookOver(out *Looked) {
 		}
 		err = w.read()
 	}
+	out.Software = w.softwareNote()
 	switch {
 	case out.Left != "":
 	case err != nil:

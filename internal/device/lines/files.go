@@ -3,6 +3,7 @@ package lines
 import (
 	"context"
 	"fmt"
+	"maps"
 	"time"
 
 	"metabasis/internal/core/driver"
@@ -51,3 +52,34 @@ func (s *Session) Free(ctx context.Context) (free int64, known bool, err error) 
 
 // sumTakes is how long a device may reckon over a large file.
 const sumTakes = 10 * time.Minute
+
+// Fetch has the device fetch a file that is offered to it.
+func (s *Session) Fetch(ctx context.Context, from map[string]string, path string) error {
+	if why := profile.PathSafe(path); why != "" {
+		return &driver.Refused{Line: path, Said: why}
+	}
+	vars := map[string]string{"path": path}
+	maps.Copy(vars, from)
+	s.patience = s.p.Files.Takes
+	defer func() { s.patience = 0 }()
+	_, err := s.command(ctx, s.p.Files.Fetch, vars)
+	return err
+}
+
+// Rename gives a file on the device another name.
+func (s *Session) Rename(ctx context.Context, from, to string) error {
+	_, err := s.command(ctx, s.p.Files.Rename, map[string]string{"path": from, "to": to})
+	return err
+}
+
+// Remove takes a file off the device; can is false where its profile does not say how.
+func (s *Session) Remove(ctx context.Context, path string) (can bool, err error) {
+	if s.p.Files.Remove.Send == "" {
+		return false, nil
+	}
+	if why := profile.PathSafe(path); why != "" {
+		return true, &driver.Refused{Line: path, Said: why}
+	}
+	_, err = s.command(ctx, s.p.Files.Remove, map[string]string{"path": path})
+	return true, err
+}

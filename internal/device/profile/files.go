@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"metabasis/internal/core/problem"
 	"metabasis/internal/core/runbook"
@@ -13,16 +14,32 @@ import (
 
 // Files is how files get to a device and from it.
 type Files struct {
-	Way  string `yaml:"way"`  // sftp
+	Way  string `yaml:"way"`  // sftp; or http, https or tftp, over which the device fetches them from us
 	Into string `yaml:"into"` // the directory of files that are given by their name alone
+	// Fetch has the device fetch a file; in its command, <<url>> stands for where it is offered, or <<host>>,
+	// <<port>> and <<file>> for the parts of that, and <<path>> for the file on the device. It takes so long at
+	// most.
+	Fetch Command       `yaml:"fetch"`
+	Takes time.Duration `yaml:"takes"`
+	// Rename gives the file <<path>> the name <<to>>, and Remove takes <<path>> away.
+	Rename Command `yaml:"rename"`
+	Remove Command `yaml:"remove"`
 	// Sum asks for the SHA-256 of a file; in its command, <<path>> stands for the file.
 	Sum   Command `yaml:"sum"`
 	Tells Pattern `yaml:"tells"` // its group is the checksum
 	Free  string  `yaml:"free"`  // the table and the column that say how many bytes are free
 }
 
-// SFTP is the way of that name.
-const SFTP = "sftp"
+// The ways for files.
+const (
+	SFTP  = "sftp"
+	HTTP  = "http"
+	HTTPS = "https"
+	TFTP  = "tftp"
+)
+
+// Fetched tells whether devices fetch their files from us.
+func (f Files) Fetched() bool { return f.Way == HTTP || f.Way == HTTPS || f.Way == TFTP }
 
 // pathForm is what a path may be made of that stands in a line: nothing that a shell takes for more.
 var pathForm = regexp.MustCompile(`^[A-Za-z0-9_./+-]+$`)
@@ -73,12 +90,13 @@ func (c *checker) files() {
 	if !c.has("files") {
 		return
 	}
-	if f.Way != SFTP {
-		c.fail("files.way", problem.OneOf(f.Way, []string{SFTP}), "%q is no way for files", f.Way)
+	if f.Way != SFTP && !f.Fetched() {
+		c.fail("files.way", problem.OneOf(f.Way, []string{SFTP, HTTP, HTTPS, TFTP}), "%q is no way for files", f.Way)
 	}
-	if c.p.Connect.Protocol != SSH {
+	if f.Way == SFTP && c.p.Connect.Protocol != SSH {
 		c.fail("files", "protocol: ssh", "files get to a device over SSH only")
 	}
+	c.fetches()
 	c.command("files.sum", f.Sum, false)
 	if f.Sum.Send != "" && !strings.Contains(f.Sum.Send, "<<path>>") {
 		c.fail("files.sum", "digest <<path>>", "the file <<path>> is missing")
@@ -96,5 +114,32 @@ func (c *checker) files() {
 		c.fail("files.free", problem.OneOf(table, slices.Sorted(maps.Keys(c.p.Readers))), "there is no reader %q", table)
 	case !hasCol || col.Type != runbook.NumberColumn || reader.Row.Regexp != nil:
 		c.fail("files.free", "a column of type number, with a unit, in a table of one row", "%s is not how many bytes are free", f.Free)
+	}
+}
+
+// fetches checks how a device fetches files from us.
+func (c *checker) fetches() {
+	f := &c.p.Files
+	c.command("files.fetch", f.Fetch, f.Fetched())
+	c.command("files.rename", f.Rename, false)
+	c.command("files.remove", f.Remove, false)
+	must := func(key, send string, names ...string) {
+		for _, n := range names {
+			if send != "" && !strings.Contains(send, n) {
+				c.fail("files."+key, send+" "+n, "%s is missing", n)
+			}
+		}
+	}
+	must("fetch", f.Fetch.Send, "<<path>>")
+	if s := f.Fetch.Send; s != "" && !strings.Contains(s, "<<url>>") && !(strings.Contains(s, "<<host>>") && strings.Contains(s, "<<file>>")) {
+		c.fail("files.fetch", "<<url>>, or <<host>> and <<file>>", "nothing in it says from where the file is fetched")
+	}
+	must("rename", f.Rename.Send, "<<path>>", "<<to>>")
+	must("remove", f.Remove.Send, "<<path>>")
+	if f.Fetch.Send != "" && !f.Fetched() {
+		c.fail("files.fetch", "way: http", "files get to the device over %s: it fetches none", f.Way)
+	}
+	if f.Takes == 0 {
+		f.Takes = time.Hour
 	}
 }

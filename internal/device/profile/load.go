@@ -279,6 +279,9 @@ var filledIn = map[string][]string{
 	"trial.extend":     {"<<seconds>>"},
 	"reach":            {"<<address>>"},
 	"files.sum":        {"<<path>>"},
+	"files.fetch":      {"<<url>>", "<<host>>", "<<port>>", "<<file>>", "<<path>>"},
+	"files.rename":     {"<<path>>", "<<to>>"},
+	"files.remove":     {"<<path>>"},
 	"software.install": {"<<path>>"},
 	"software.next":    {"<<version>>"},
 }
