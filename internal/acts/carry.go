@@ -79,13 +79,6 @@ func (c Carried) Said() string {
 	return fmt.Sprintf("there as %s, in %s; %s", c.Path, c.Took.Round(time.Second/10), proof)
 }
 
-// UnderWay is how far all of it is.
-type UnderWay struct {
-	Device string
-	Done   int64 // of this device
-	Of     int64
-}
-
 // Carrying is a load, with its file open.
 type Carrying struct {
 	load  Load
@@ -235,12 +228,54 @@ func (c *Carrying) limits(d fleet.Device) []*freight.Limit {
 	return []*freight.Limit{c.all, c.site[d.Site], freight.NewLimit(c.load.Device)}
 }
 
-// Carry carries a file to every device in scope. Each is told of as it is done, one at a time; on the way
-// is told now and then how far each is. Both may be nil.
-func (e *Evening) Carry(ctx context.Context, c *Carrying, each func(Carried), way func(UnderWay)) []Carried {
+// convoys are those that are under way in the workspace.
+func (d *Desk) convoys() store.Convoys {
+	return store.Convoys{Dir: filepath.Join(d.Dir, "carrying")}
+}
+
+// Convoys are the files that are carried now to devices of the workspace, by whomever; those that were cut off,
+// too.
+func (d *Desk) Convoys() []freight.Progress { return d.convoys().All() }
+
+// Carry carries a file to every device in scope. Each is told of as it is done, one at a time, and every second
+// how far all of it is, for whoever looks at the workspace, too. Both may be nil.
+func (e *Evening) Carry(ctx context.Context, c *Carrying, each func(Carried), tell func(freight.Progress)) []Carried {
 	began := time.Now()
 	defer func() { e.did("carry", began, ctx.Err(), "devices", len(e.Scope.Devices)) }()
-	return sweep(ctx, e, each, func(ctx context.Context, d fleet.Device) Carried { return e.carryTo(ctx, c, d, way) },
+	var names []string
+	for _, d := range e.Devices() {
+		names = append(names, d.Name)
+	}
+	convoy := freight.NewConvoy(Who(), c.file, names, began)
+	over := make(chan struct{})
+	var telling sync.WaitGroup
+	telling.Go(func() {
+		for {
+			p := convoy.Stands(time.Now())
+			_ = e.convoys().Write(p) // for others: the file goes its way without
+			if tell != nil {
+				tell(p)
+			}
+			select {
+			case <-time.After(time.Second):
+			case <-over:
+				return
+			}
+		}
+	})
+	defer func() {
+		close(over)
+		telling.Wait()
+		_ = e.convoys().Remove()
+	}()
+	way := func(device string, n int64) { convoy.Took(device, n, time.Now()) }
+	told := func(one Carried) {
+		convoy.Over(one.Device, one.Error == "")
+		if each != nil {
+			each(one)
+		}
+	}
+	return sweep(ctx, e, told, func(ctx context.Context, d fleet.Device) Carried { return e.carryTo(ctx, c, d, way) },
 		func(d fleet.Device) Carried { return Carried{Device: d.Name, Error: notBegun} })
 }
 
@@ -248,7 +283,7 @@ func (e *Evening) Carry(ctx context.Context, c *Carrying, each func(Carried), wa
 const carryTries = 5
 
 // carryTo carries the file to one device, and goes on where it broke off.
-func (e *Evening) carryTo(ctx context.Context, c *Carrying, d fleet.Device, way func(UnderWay)) Carried {
+func (e *Evening) carryTo(ctx context.Context, c *Carrying, d fleet.Device, way func(device string, done int64)) Carried {
 	one, began := Carried{Device: d.Name, SHA256: c.file.SHA256}, time.Now()
 	idle := 0 // tries in a row in which nothing was carried
 	for one.Tries = 1; ; one.Tries++ {
@@ -277,7 +312,7 @@ func (e *Evening) carryTo(ctx context.Context, c *Carrying, d fleet.Device, way 
 	}
 }
 
-func (e *Evening) carryOnce(ctx context.Context, c *Carrying, d fleet.Device, one *Carried, way func(UnderWay)) error {
+func (e *Evening) carryOnce(ctx context.Context, c *Carrying, d fleet.Device, one *Carried, way func(device string, done int64)) error {
 	if len(c.whose) > 0 && !slices.Contains(c.whose, d.Platform) {
 		return fmt.Errorf("it is software for %s, as %s says, and this is %s", strings.Join(c.whose, " and "), software.FileName, d.Platform)
 	}
@@ -301,7 +336,7 @@ func (e *Evening) carryOnce(ctx context.Context, c *Carrying, d fleet.Device, on
 }
 
 // pullOnce has a device fetch the file.
-func (e *Evening) pullOnce(ctx context.Context, c *Carrying, d fleet.Device, one *Carried, way func(UnderWay)) error {
+func (e *Evening) pullOnce(ctx context.Context, c *Carrying, d fleet.Device, one *Carried, way func(device string, done int64)) error {
 	if err := e.free(d); err != nil {
 		return err
 	}
@@ -321,7 +356,8 @@ func (e *Evening) pullOnce(ctx context.Context, c *Carrying, d fleet.Device, one
 	}
 	defer release()
 	job := c.job(ctx, d, one.Path, way)
-	dev.From, err = c.offer(dev.Rule.Way, depot.Offer{Name: filepath.Base(one.Path), Data: c.file.Data, Size: c.file.Size, Through: job.Through, Tell: job.Tell})
+	offer := depot.Offer{Name: filepath.Base(one.Path), Data: c.file.Data, Size: c.file.Size, Through: job.Through, Tell: job.Tell}
+	dev.From, err = c.offer(dev.Rule.Way, offer) //nolint:contextcheck // it listens for as long as the file is carried
 	if err != nil {
 		return err
 	}
@@ -335,16 +371,14 @@ func (e *Evening) pullOnce(ctx context.Context, c *Carrying, d fleet.Device, one
 }
 
 // job is the file on its way to a device.
-func (c *Carrying) job(ctx context.Context, d fleet.Device, to string, way func(UnderWay)) freight.Job {
+func (c *Carrying) job(ctx context.Context, d fleet.Device, to string, way func(device string, done int64)) freight.Job {
 	limits := c.limits(d)
 	job := freight.Job{File: c.file, To: to, Replace: c.load.Replace,
 		Through: func(r io.Reader) io.Reader { return freight.Through(ctx, r, limits...) }}
 	if noted, is := c.noted[[2]string{d.Name, to}]; is {
 		job.Noted = &noted
 	}
-	if way != nil {
-		job.Tell = func(n int64) { way(UnderWay{d.Name, n, c.file.Size}) }
-	}
+	job.Tell = func(n int64) { way(d.Name, n) }
 	return job
 }
 

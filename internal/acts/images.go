@@ -13,8 +13,10 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"metabasis/internal/core/freight"
+	"metabasis/internal/core/plan"
 	"metabasis/internal/core/software"
 )
 
@@ -122,4 +124,22 @@ func (d *Desk) asCatalogued(f freight.File) (platforms []string, err error) {
 	}
 	slices.Sort(platforms)
 	return slices.Compact(platforms), d.ImagesWrong()
+}
+
+// onTheirWay says which files that a night needs are carried to its devices now, and when they will be there.
+func (c *Change) onTheirWay(p *plan.Plan) (out []string) {
+	needs := map[string]bool{}
+	for _, t := range p.Targets() {
+		if _, does := t.Upgrades(); does && t.Traits.Software != nil {
+			for _, i := range t.Traits.Software.Images {
+				needs[i.Name()] = true
+			}
+		}
+	}
+	for _, convoy := range c.Convoys() {
+		if needs[convoy.File] {
+			out = append(out, "on its way: "+convoy.Said(time.Now()))
+		}
+	}
+	return out
 }

@@ -194,6 +194,7 @@ func (c *Change) plan(ctx context.Context, r Request, finder *workspace.Finder) 
 	if c.resumes == nil {
 		p.Warnings = append(p.Warnings, c.cutOff(ctx)...)
 	}
+	p.Warnings = append(p.Warnings, c.onTheirWay(p)...)
 	if unread != nil { // a journal that is damaged keeps nobody from a night
 		p.Warnings = append(p.Warnings, "what devices told of their neighbours cannot be read, so only via in the fleet counts")
 	}

@@ -24,6 +24,7 @@ func (a *app) carryCommand() *cobra.Command {
 	var f eveningFlags
 	var load acts.Load
 	var all, site, each string
+	var show bool
 	cmd := &cobra.Command{
 		Use:   "carry FILE to [SCOPE]",
 		Short: "Carry a file to devices, and prove that it arrived",
@@ -35,6 +36,12 @@ unless --replace says so. Nothing else is changed on any device.
 
 What arrived is noted in carried.jsonl: a second run carries nothing.`,
 		RunE: func(cmd *cobra.Command, words []string) (err error) {
+			if show {
+				if len(words) > 0 {
+					return errors.New("--show tells which files are on their way, and carries none")
+				}
+				return a.showConvoys()
+			}
 			if len(words) < 2 || words[1] != "to" {
 				return errors.New(`which file goes where? write, for example: metabasis carry tern-4.3.img to 'role == "quay"'`)
 			}
@@ -56,6 +63,7 @@ What arrived is noted in carried.jsonl: a second run carries nothing.`,
 	a.eveningFlags(cmd, &f)
 	cmd.Flags().BoolVar(&f.json, "json", false, "one JSON object a device")
 	cmd.Flags().StringVar(&load.As, "as", "", "the path there; a name alone goes where the profile says")
+	cmd.Flags().BoolVar(&show, "show", false, "tell which files are on their way, by whomever, and carry none")
 	cmd.Flags().StringVar(&load.Serve, "serve", "", "an address and a port of this machine, from which devices fetch it whose profile says so")
 	cmd.Flags().BoolVar(&load.Replace, "replace", false, "write over another file of that name")
 	cmd.Flags().StringVar(&all, "rate", "", "how many bytes a second in all, such as 10MB")
@@ -81,7 +89,7 @@ func (a *app) carry(ctx context.Context, f eveningFlags, load acts.Load, words [
 	a.say(e.Scope)
 	fmt.Fprintf(a.err, "%s, %s, SHA-256 %s\n", filepath.Base(load.File), freight.Bytes(c.Size()), c.SHA256())
 	ctx, over := signalled(ctx)
-	way := a.underWay(len(e.Devices()), c.Size())
+	way := a.underWay()
 	var lost error
 	width, there, already, failed := widest(e.Devices()), 0, 0, 0
 	e.Carry(ctx, c, func(one acts.Carried) {
@@ -93,7 +101,6 @@ func (a *app) carry(ctx context.Context, f eveningFlags, load acts.Load, words [
 		default:
 			there++
 		}
-		way.over(one.Device)
 		if text, err := carryLine(f.json, width, one.Device, one.Said(), one); err != nil {
 			lost = err
 		} else if lost == nil {
@@ -124,64 +131,23 @@ func carryLine(asJSON bool, width int, device, said string, one any) (string, er
 
 // underWay is the line on a terminal that tells how far a file is.
 type underWay struct {
-	a       *app
-	devices int
-	size    int64
-	shown   bool
-
-	mu   sync.Mutex
-	done map[string]int64 // what is there on those that it is carried to now
-	sent int64            // what was carried in all, to whomever
-	ends int
-	pace freight.Pace
-	told time.Time
+	a     *app
+	shown bool
+	mu    sync.Mutex
 }
 
-func (a *app) underWay(devices int, size int64) *underWay {
+func (a *app) underWay() *underWay {
 	f, is := a.stderr.(*os.File)
-	return &underWay{a: a, devices: devices, size: size, shown: is && term.IsTerminal(int(f.Fd())), done: map[string]int64{}}
+	return &underWay{a: a, shown: is && term.IsTerminal(int(f.Fd()))}
 }
 
-// take takes in how far one device is, and tells how far all are, each second.
-func (u *underWay) take(w acts.UnderWay) {
+// take tells how far all of it is.
+func (u *underWay) take(p freight.Progress) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
-	if before, known := u.done[w.Device]; known { // what was there before is not of this run
-		u.sent += max(w.Done-before, 0)
-	}
-	u.done[w.Device] = w.Done
-	now := time.Now()
-	if now.Sub(u.told) < time.Second {
-		return
-	}
-	u.told = now
-	u.pace.Saw(now, u.sent)
 	if u.shown {
-		fmt.Fprint(u.a.err, "\r\x1b[K"+u.line(now))
+		fmt.Fprint(u.a.err, "\r\x1b[K"+p.String())
 	}
-}
-
-// line says how far all of it is, how fast it goes, and when it will be there.
-func (u *underWay) line(now time.Time) string {
-	left := u.size * int64(u.devices-u.ends)
-	for _, n := range u.done {
-		left -= n
-	}
-	text := fmt.Sprintf("%d of %d done with; %s carried, %s to come", u.ends, u.devices, freight.Bytes(u.sent), freight.Bytes(max(left, 0)))
-	likely, late, known := u.pace.Left(max(left, 0))
-	if !known {
-		return text
-	}
-	return fmt.Sprintf("%s, %s a second; there by %s, nine in ten by %s", text, freight.Bytes(int64(u.pace.Now())),
-		now.Add(likely).Format("15:04:05"), now.Add(late).Format("15:04:05"))
-}
-
-// over takes in that one device is done with, whatever came of it: nothing more is carried to it.
-func (u *underWay) over(device string) {
-	u.mu.Lock()
-	defer u.mu.Unlock()
-	delete(u.done, device)
-	u.ends++
 }
 
 // aside takes the line away while something else is printed.
@@ -195,6 +161,24 @@ func (u *underWay) aside(do func()) {
 }
 
 func (u *underWay) end() { u.aside(func() {}) }
+
+// showConvoys tells which files are on their way, by whomever.
+func (a *app) showConvoys() error {
+	d, err := a.desk()
+	if err != nil {
+		return err
+	}
+	all := d.Convoys()
+	if len(all) == 0 {
+		return a.lines([]string{"no file is on its way"})
+	}
+	for _, p := range all {
+		if err := a.lines([]string{p.Said(time.Now())}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
 
 func (a *app) fetchCommand() *cobra.Command {
 	var f eveningFlags

@@ -32,7 +32,8 @@ func (d *Depot) serveHTTP(address string) error {
 		}
 		l = tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{own}, MinVersion: tls.VersionTLS12})
 	}
-	s := &http.Server{Handler: http.HandlerFunc(d.hand), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 10 * time.Second, MaxHeaderBytes: 16 << 10}
+	s := &http.Server{Handler: http.HandlerFunc(d.hand), MaxHeaderBytes: 16 << 10,
+		ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 10 * time.Second}
 	done := make(chan error, 1)
 	go func() { done <- s.Serve(l) }()
 	d.close = func() error {

@@ -12,6 +12,7 @@ import (
 
 	"metabasis/internal/acts"
 	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/freight"
 	"metabasis/internal/core/problem"
 	"metabasis/internal/screen"
 	"metabasis/internal/screen/keys"
@@ -31,6 +32,7 @@ type View struct {
 	fleetErr error // what keeps it from being read; nil where there is none
 	books    []book
 	nights   []store.Listed
+	convoys  []freight.Progress
 	nightErr error // why not all nights can be listed
 	loaded   bool
 	loads    int // how often it was read
@@ -66,6 +68,7 @@ func (v *View) Name() string { return "Workspace" }
 func (v *View) Opened(h *screen.Host) {
 	v.host = h
 	v.load()
+	h.Go(v.watchConvoys)
 }
 
 // Returned implements [screen.Returner].

@@ -66,6 +66,7 @@ func (v *View) lay() {
 	v.rows = v.rows[:0]
 	v.layNeeds()
 	v.layRuns()
+	v.layConvoys()
 	v.layFleet()
 	v.layBooks()
 	v.layMorning()
