@@ -1,6 +1,7 @@
 package docs
 
 import (
+	"os"
 	"strings"
 	"testing"
 
@@ -10,6 +11,7 @@ import (
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/core/software"
+	"metabasis/internal/device/profile"
 	"metabasis/profiles"
 )
 
@@ -32,5 +34,18 @@ func TestSoftwareExamples(t *testing.T) {
 		out, err := runbook.Format("new.runbook", []byte(src))
 		require.NoError(t, err)
 		assert.Equal(t, strings.TrimSpace(src), strings.TrimSpace(string(out)))
+	}
+}
+
+// What a profile may say of devices that fetch their files is as it is shown.
+func TestFetchingShown(t *testing.T) {
+	tern, err := os.ReadFile(root + "profiles/tern.yaml")
+	require.NoError(t, err)
+	for _, b := range blocks(t, "docs/profiles.md", "yaml-files") {
+		head, rest, _ := strings.Cut(string(tern), "\nfiles:\n")
+		_, rest, _ = strings.Cut(rest, "\n\n")
+		p, err := profile.Load("tern.yaml", []byte(head+"\n"+b+"\n"+rest))
+		require.NoError(t, err)
+		assert.True(t, p.Files.Fetched())
 	}
 }

@@ -48,6 +48,7 @@ const (
 	Installed  What = "installed"   // a version of its software was
 	NextSet    What = "next"        // what it starts with next was set
 	Started    What = "started"     // it started with that version
+	Dropped    What = "dropped"     // a version of its software was taken off it
 	HandedOver What = "handed over" // the work of its pair, to that device
 	AtWork     What = "at work"     // told to restart while it did the work of its pair
 	KeptImage  What = "kept"        // what was on trial of its software was kept

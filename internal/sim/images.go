@@ -235,6 +235,8 @@ func (s *shell) imageCommand(line string, w []string) bool {
 		err = s.d.startNext(line, w[2])
 	case line == "keep image":
 		err = s.d.keepImage(line)
+	case len(w) == 3 && w[0] == "drop" && w[1] == "image":
+		err = s.d.dropImage(line, w[2])
 	default:
 		return false
 	}
@@ -274,4 +276,23 @@ func (d *Device) SetNextForTest(version string) {
 	defer d.mu.Unlock()
 	d.soft.has = append(d.soft.has, version)
 	d.soft.next = version
+}
+
+// dropImage takes a version off the device, but what it runs or starts with.
+func (d *Device) dropImage(line, version string) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	at := slices.Index(d.soft.has, version)
+	switch {
+	case at < 0:
+		return fmt.Errorf("%s is not installed", version)
+	case version == d.soft.runs || version == d.soft.next:
+		return fmt.Errorf("it is needed")
+	}
+	if d.fault(Ignores, line) == nil {
+		d.soft.has = slices.Delete(d.soft.has, at, at+1)
+		delete(d.soft.images, version)
+		d.note(Dropped, version)
+	}
+	return nil
 }

@@ -6,7 +6,9 @@ import (
 	"crypto/tls"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -78,7 +80,9 @@ func (s *shell) fileCommand(line string, w []string) bool {
 	case len(w) == 4 && w[0] == "rename" && w[2] == "as":
 		why = s.d.rename(w[1], w[3])
 	case len(w) == 2 && w[0] == "remove":
-		s.d.Remove(w[1])
+		if !s.d.hasFaultFor(Ignores, line) {
+			s.d.Remove(w[1])
+		}
 	default:
 		return false
 	}
@@ -101,4 +105,15 @@ func (d *Device) rename(from, to string) string {
 	delete(d.files.of, clean(from))
 	d.files.of[clean(to)] = f
 	return ""
+}
+
+// fileTable lists its files.
+func (d *Device) fileTable() string {
+	d.files.mu.Lock()
+	defer d.files.mu.Unlock()
+	out := "bytes       file\n"
+	for _, name := range slices.Sorted(maps.Keys(d.files.of)) {
+		out += fmt.Sprintf("%-11d %s\n", len(d.files.of[name].data), name)
+	}
+	return out
 }

@@ -16,6 +16,8 @@ func (s *shell) tell(what string) {
 		text = s.neighbours()
 	case "sessions":
 		text = s.sessions()
+	case "files":
+		text = s.d.fileTable()
 	default:
 		s.d.mu.Lock()
 		text = s.told(what)

@@ -73,3 +73,11 @@ func (s *Session) exchange(ctx context.Context, c profile.Command, vars map[stri
 	_, err := s.command(ctx, c, vars)
 	return err
 }
+
+// DropVersion takes a version off the device.
+func (s *Session) DropVersion(ctx context.Context, version string) error {
+	if !software.ValidVersion(version) {
+		return &driver.Refused{Line: version, Said: "it is no version"}
+	}
+	return s.exchange(ctx, s.p.Software.Drop, map[string]string{"version": version})
+}

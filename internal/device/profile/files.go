@@ -24,6 +24,10 @@ type Files struct {
 	// Rename gives the file <<path>> the name <<to>>, and Remove takes <<path>> away.
 	Rename Command `yaml:"rename"`
 	Remove Command `yaml:"remove"`
+	// List is the table of the files on the device, with the columns path and size, and Clear are patterns of
+	// those that may be cleared.
+	List  string    `yaml:"list"`
+	Clear []Pattern `yaml:"clear"`
 	// Sum asks for the SHA-256 of a file; in its command, <<path>> stands for the file.
 	Sum   Command `yaml:"sum"`
 	Tells Pattern `yaml:"tells"` // its group is the checksum
@@ -136,10 +140,34 @@ func (c *checker) fetches() {
 	}
 	must("rename", f.Rename.Send, "<<path>>", "<<to>>")
 	must("remove", f.Remove.Send, "<<path>>")
+	if f.List != "" || len(f.Clear) > 0 {
+		c.clears()
+	}
 	if f.Fetch.Send != "" && !f.Fetched() {
 		c.fail("files.fetch", "way: http", "files get to the device over %s: it fetches none", f.Way)
 	}
 	if f.Takes == 0 {
 		f.Takes = time.Hour
+	}
+}
+
+// clears checks what may be cleared.
+func (c *checker) clears() {
+	f := &c.p.Files
+	r, has := c.p.Readers[f.List]
+	switch {
+	case len(f.Clear) == 0 || f.List == "":
+		c.fail("files", "list: files, and clear: [PATTERN]", "what may be cleared takes both a list of the files and which of them")
+	case f.Remove.Send == "":
+		c.fail("files.clear", "remove: {in: work, send: remove <<path>>}", "nothing says how a file is removed")
+	case !has:
+		c.fail("files.list", problem.OneOf(f.List, slices.Sorted(maps.Keys(c.p.Readers))), "there is no reader %q", f.List)
+	case r.Row.Regexp == nil || r.Columns["path"].Type != runbook.TextColumn || r.Columns["size"].Type != runbook.NumberColumn:
+		c.fail("files.list", "a row for each file, with the columns path and size", "the table %s does not list files", f.List)
+	}
+	for _, p := range f.Clear {
+		if p.Regexp == nil || p.MatchString("/") && p.MatchString("/x/y.z") && p.MatchString("a") {
+			c.fail("files.clear", `'\.img$'`, "a pattern that fits any file would clear all of them")
+		}
 	}
 }

@@ -284,6 +284,7 @@ var filledIn = map[string][]string{
 	"files.remove":     {"<<path>>"},
 	"software.install": {"<<path>>"},
 	"software.next":    {"<<version>>"},
+	"software.drop":    {"<<version>>"},
 }
 
 func (c *checker) command(path string, cmd Command, must bool) {

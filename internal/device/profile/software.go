@@ -24,6 +24,8 @@ type Software struct {
 	// time of its start.
 	Keep   Command       `yaml:"keep"`
 	Within time.Duration `yaml:"within"`
+	// Drop takes the version <<version>> off the device.
+	Drop Command `yaml:"drop"`
 }
 
 // Images is the reader that tells what is installed.
@@ -62,7 +64,9 @@ func (c *checker) exchanges() {
 	c.command("software.install", s.Install, true)
 	c.command("software.next", s.Next, true)
 	c.command("software.keep", s.Keep, false)
-	for _, must := range [][3]string{{"software.install", s.Install.Send, "<<path>>"}, {"software.next", s.Next.Send, "<<version>>"}} {
+	c.command("software.drop", s.Drop, false)
+	for _, must := range [][3]string{{"software.install", s.Install.Send, "<<path>>"},
+		{"software.next", s.Next.Send, "<<version>>"}, {"software.drop", s.Drop.Send, "<<version>>"}} {
 		if must[1] != "" && !strings.Contains(must[1], must[2]) {
 			c.fail(must[0], must[1]+" "+must[2], "%s is missing", must[2])
 		}
