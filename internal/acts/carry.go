@@ -331,7 +331,7 @@ func (e *Evening) carryOnce(ctx context.Context, c *Carrying, d fleet.Device, on
 	}
 	defer release()
 	job := c.job(ctx, d, one.Path, way)
-	r, err := freight.Carry(ctx, far, far, job)
+	r, err := freight.Carry(ctx, far.Far, far, job)
 	return c.settle(d, one, r, err, far.Told.Mask)
 }
 

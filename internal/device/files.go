@@ -2,9 +2,12 @@ package device
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io"
 
 	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/freight"
 	"metabasis/internal/core/reach"
 	"metabasis/internal/device/files"
 	"metabasis/internal/device/lines"
@@ -12,10 +15,16 @@ import (
 	"metabasis/internal/device/ssh"
 )
 
+// Far is where the files of a device are, until it is closed.
+type Far interface {
+	freight.Far
+	io.Closer
+}
+
 // Files are the files of a device, and the device, which tells of them. It was seen to be the one that is
 // meant.
 type Files struct {
-	*files.SFTP
+	Far
 	Told *lines.Session
 	Rule profile.Files
 	room string // where room is looked for
@@ -27,7 +36,10 @@ func (f *Files) Free(ctx context.Context) (free int64, known bool, err error) {
 	if free, known, err = f.Told.Free(ctx); known || err != nil {
 		return free, known, err
 	}
-	return f.SFTP.Free(ctx, f.room)
+	if s, is := f.Far.(*files.SFTP); is {
+		return s.Free(ctx, f.room)
+	}
+	return 0, false, nil
 }
 
 // Sum implements [freight.Teller].
@@ -37,7 +49,7 @@ func (f *Files) Sum(ctx context.Context, path string) (sum string, known bool, e
 
 // Close ends both sessions.
 func (f *Files) Close() error {
-	_ = f.SFTP.Close()
+	_ = f.Far.Close()
 	return f.Told.Close()
 }
 
@@ -47,9 +59,27 @@ func (c *Connector) Files(ctx context.Context, d fleet.Device) (*Files, error) {
 	if p == nil || p.Files.Way == "" {
 		return nil, fmt.Errorf("the profile of %s does not say how files get to a device: files: way: sftp", d.Platform)
 	}
-	if p.Files.Way != profile.SFTP {
-		return nil, fmt.Errorf("files come from a device over SFTP only, and those of %s fetch theirs over %s", d.Platform, p.Files.Way)
+	if p.Files.Fetched() {
+		return nil, fmt.Errorf("files come from a device over SFTP and SCP only, and those of %s fetch theirs over %s", d.Platform, p.Files.Way)
 	}
+	told, err := c.told(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	far, err := c.far(ctx, d, p.Files.Way)
+	if err != nil {
+		_ = told.Close()
+		return nil, err
+	}
+	room := p.Files.Into
+	if room == "" {
+		room = "."
+	}
+	return &Files{Far: far, Told: told, Rule: p.Files, room: room}, nil
+}
+
+// told opens a session with a device that tells of its files.
+func (c *Connector) told(ctx context.Context, d fleet.Device) (*lines.Session, error) {
 	s, err := c.Open(ctx, d, nil)
 	if err != nil {
 		return nil, err
@@ -57,22 +87,13 @@ func (c *Connector) Files(ctx context.Context, d fleet.Device) (*Files, error) {
 	told, ok := s.(*lines.Session)
 	if !ok {
 		_ = s.Close()
-		return nil, fmt.Errorf("files get to a device that is worked over a terminal only")
+		return nil, errors.New("files get to a device that is worked over a terminal only")
 	}
-	far, err := c.sftp(ctx, d)
-	if err != nil {
-		_ = s.Close()
-		return nil, err
-	}
-	room := p.Files.Into
-	if room == "" {
-		room = "."
-	}
-	return &Files{SFTP: far, Told: told, Rule: p.Files, room: room}, nil
+	return told, nil
 }
 
-// sftp opens a connection of its own for its files.
-func (c *Connector) sftp(ctx context.Context, d fleet.Device) (*files.SFTP, error) {
+// far opens connections of their own for its files.
+func (c *Connector) far(ctx context.Context, d fleet.Device, by string) (Far, error) {
 	watch := func(reach.Stage) {}
 	w, err := c.way(ctx, d, watch)
 	if err != nil {
@@ -80,6 +101,13 @@ func (c *Connector) sftp(ctx context.Context, d fleet.Device) (*files.SFTP, erro
 	}
 	if w.Protocol != profile.SSH {
 		return nil, fmt.Errorf("files get to a device over SSH only, and it is reached by %s", w.Protocol)
+	}
+	if by == profile.SCP {
+		return &files.SCP{Open: func(ctx context.Context, command string) (io.ReadWriteCloser, error) {
+			rw, err := ssh.OpenCommand(ctx, w.dial, w.hop, watch, command)
+			w.judge(err)
+			return rw, err
+		}}, nil
 	}
 	rw, err := ssh.OpenSubsystem(ctx, w.dial, w.hop, watch, "sftp")
 	w.judge(err)

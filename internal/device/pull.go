@@ -26,14 +26,9 @@ func (c *Connector) Pulls(ctx context.Context, d fleet.Device) (*Pulled, error) 
 	if p == nil || !p.Files.Fetched() {
 		return nil, fmt.Errorf("the profile of %s does not say how a device fetches files", d.Platform)
 	}
-	s, err := c.Open(ctx, d, nil)
+	told, err := c.told(ctx, d)
 	if err != nil {
 		return nil, err
-	}
-	told, ok := s.(*lines.Session)
-	if !ok {
-		_ = s.Close()
-		return nil, fmt.Errorf("files get to a device that is worked over a terminal only")
 	}
 	return &Pulled{Session: told, Rule: p.Files}, nil
 }

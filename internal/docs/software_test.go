@@ -4,14 +4,17 @@ import (
 	"os"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"metabasis/internal/core/fleet"
+	"metabasis/internal/core/plan"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/core/software"
 	"metabasis/internal/device/profile"
+	"metabasis/internal/sim"
 	"metabasis/profiles"
 )
 
@@ -47,5 +50,39 @@ func TestFetchingShown(t *testing.T) {
 		p, err := profile.Load("tern.yaml", []byte(head+"\n"+b+"\n"+rest))
 		require.NoError(t, err)
 		assert.True(t, p.Files.Fetched())
+	}
+}
+
+// The pairs of the demo can be played, and their runbook is for them.
+func TestThePairsOfTheDemo(t *testing.T) {
+	data, err := os.ReadFile(root + "demo/software.yaml")
+	require.NoError(t, err)
+	s, err := sim.ReadScenario("software.yaml", data)
+	require.NoError(t, err)
+	require.Len(t, s.Devices, 24)
+	dir := t.TempDir()
+	require.NoError(t, s.WriteStock(dir))
+	set, err := profiles.Shipped()
+	require.NoError(t, err)
+	images, err := os.ReadFile(dir + "/images.yaml")
+	require.NoError(t, err)
+	c, err := software.Read("images.yaml", images, set.Platforms())
+	require.NoError(t, err)
+	csv := "name,address,platform,site,pair\n"
+	for _, d := range s.Devices {
+		csv += d.Name + "," + d.Address + "," + d.Platform + "," + d.Site + "," + d.Pair + "\n"
+	}
+	f, err := fleet.Read("fleet.csv", []byte(csv), set.Platforms())
+	require.NoError(t, err)
+	src, err := os.ReadFile(root + "demo/software.runbook")
+	require.NoError(t, err)
+	rb, err := runbook.Parse("software.runbook", src)
+	require.NoError(t, err)
+	require.NoError(t, rb.Compile(set.Schema(f)))
+	p, err := plan.Make(rb, f, nil, set.Stocked(c).Traits(), time.Now())
+	require.NoError(t, err)
+	assert.Len(t, p.Targets(), 24)
+	for _, t2 := range p.Targets() {
+		assert.NotEmpty(t, t2.Partner, t2.Device.Name)
 	}
 }

@@ -25,7 +25,8 @@ type whole interface {
 	driver.Putter
 	driver.Restorer
 	driver.Saver
-	driver.Restarter
+	driver.Upgrader
+	driver.Paired
 }
 
 // breaking is a session of ours with a mistake in it: at a line it panics, and whatever is

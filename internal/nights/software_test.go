@@ -144,7 +144,7 @@ func (w *world) lawSoftware(t *plan.Target, d *night.Device, truth []sim.Truth) 
 		case sim.Installed:
 			assert.True(w.t, weighed, "law 20: %s installed %s unweighed", d.Name, tr.Line)
 			weighed = false
-		case sim.NextSet, sim.Started:
+		case sim.NextSet, sim.Restarted:
 			listed = ""
 		case sim.Listed:
 			listed = tr.Line

@@ -121,3 +121,40 @@ func TestFilesAreFetchedByRealClients(t *testing.T) {
 		assert.Contains(t, out, "there already", way)
 	}
 }
+
+// Files are carried to OpenSSH's scp and fetched from it, whole and proven, with what it says of a path that is
+// not there.
+func TestFilesAreCarriedByTheOldProtocol(t *testing.T) {
+	l := newLab(t)
+	image := make([]byte, 5<<20)
+	_, err := rand.Read(image)
+	require.NoError(t, err)
+	file := l.path("new.img")
+	require.NoError(t, os.WriteFile(file, image, 0o600))
+	home := l.user("mb-scp", "tide-table-9")
+	a := loopback(72)
+	port := l.sshd("mb-scp", []string{a}, "PasswordAuthentication yes")
+	t.Setenv("METABASIS_MB_SCP_PASSWORD", "tide-table-9")
+	l.fleet("name,address,port,platform,site,role,login,calls itself", fmt.Sprintf("s1,%s,%s,scpbox,OPS,router,mb-scp,mb-scp", a, port))
+	l.write("ws/metabasis.yaml", "host_keys: remember\n")
+	l.write("ws/profiles/scpbox.yaml", "platform: scpbox\ntitle: a box that speaks the old protocol\nlike: bird\nfiles:\n  way: scp\n"+
+		"  sum: {in: shell, send: sha256sum <<path>>}\n  tells: '^([0-9a-f]{64}) '\n")
+	code, out, errOut := l.metabasis("", "carry", file, "to")
+	require.Zero(t, code, out+errOut)
+	assert.Contains(t, out, "there as new.img")
+	assert.Contains(t, out, "its checksum is right")
+	got, err := os.ReadFile(filepath.Join(home, "new.img"))
+	require.NoError(t, err)
+	assert.True(t, string(image) == string(got))
+	code, out, errOut = l.metabasis("", "carry", file, "to")
+	require.Zero(t, code, out+errOut)
+	assert.Contains(t, out, "there already")
+	code, out, errOut = l.metabasis("", "carry", file, "to", "--as", "nowhere/new.img")
+	assert.Equal(t, 2, code, out+errOut)
+	assert.Contains(t, out, "NOT there")
+	code, out, errOut = l.metabasis("", "fetch", "new.img", "from")
+	require.Zero(t, code, out+errOut)
+	fetched, err := os.ReadFile(l.path("ws/fetched/s1/new.img"))
+	require.NoError(t, err)
+	assert.True(t, string(image) == string(fetched))
+}

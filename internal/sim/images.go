@@ -163,8 +163,11 @@ func (d *Device) bootsImage() {
 	if now != was && d.fault(Rescue, "") != nil {
 		d.soft.runs, d.soft.next = "", was
 	}
+	if now == was {
+		return
+	}
 	d.note(Started, d.soft.runs)
-	if now == was || d.soft.runs == "" {
+	if d.soft.runs == "" {
 		return
 	}
 	for _, l := range d.soft.images[now].adds {

@@ -29,6 +29,13 @@ type Far interface {
 	Remove(ctx context.Context, path string) error
 }
 
+// Plain is a device on which a file can only be written as a whole, under the name that it keeps.
+type Plain interface {
+	Far
+	// WriteWhole writes a file of that many bytes.
+	WriteWhole(ctx context.Context, path string, size int64, r io.Reader) error
+}
+
 // Teller is a device that is asked about its files.
 type Teller interface {
 	// Free is how much room there is, in bytes; known is false where the device does not tell.
@@ -100,6 +107,9 @@ func Carry(ctx context.Context, far Far, dev Teller, j Job) (r Result, err error
 	if r, over, err := j.there(ctx, far, dev); over || err != nil {
 		return r, err
 	}
+	if plain, is := far.(Plain); is {
+		return j.plainly(ctx, plain, dev)
+	}
 	for again := false; ; again = true {
 		if r.From, err = j.begin(ctx, far, dev, again); err != nil {
 			return r, err
@@ -135,6 +145,30 @@ func Carry(ctx context.Context, far Far, dev Teller, j Job) (r Result, err error
 		return r, errors.Join(err, fmt.Errorf("it was given its name, and %s has %s then", j.To, bytesOf(size, there)))
 	}
 	return r, nil
+}
+
+// plainly carries a file as a whole, under the name that it keeps.
+func (j Job) plainly(ctx context.Context, far Plain, dev Teller) (r Result, err error) {
+	free, known, err := dev.Free(ctx)
+	switch {
+	case err != nil:
+		return r, fmt.Errorf("how much room there is: %w", err)
+	case known && free < j.File.Size:
+		return r, fmt.Errorf("%w: %s are needed, and %s are free", ErrNoRoom, Bytes(j.File.Size), Bytes(free))
+	}
+	counted := &counter{r: io.NewSectionReader(j.File.Data, 0, j.File.Size), tell: j.Tell}
+	var from io.Reader = counted
+	if j.Through != nil {
+		from = j.Through(from)
+	}
+	err = far.WriteWhole(ctx, j.To, j.File.Size, from)
+	if r.Sent = counted.at; err != nil {
+		return r, fmt.Errorf("it broke off at some %s of %s, and what is there of it stands under its name: %w", Bytes(counted.at), Bytes(j.File.Size), err)
+	}
+	if r.Proof, err = j.proven(ctx, far, dev, j.To); errors.Is(err, ErrAltered) {
+		return r, fmt.Errorf("%w; it is still there, as %s", err, j.To)
+	}
+	return r, err
 }
 
 // there looks whether the file is there already.

@@ -238,10 +238,7 @@ func (w *worker) stayedUp(o order, up time.Duration) *trouble {
 // cameBackAs looks whether what runs after the restart is what ran before it. Parts of it may take a
 // while to be there.
 func (w *worker) cameBackAs(i int) *trouble {
-	want := w.before
-	if w.expected != nil {
-		want = *w.expected
-	}
+	want := w.meant()
 	w.differs = nil
 	now, same, err := w.settlesTo(want)
 	switch {
@@ -252,6 +249,14 @@ func (w *worker) cameBackAs(i int) *trouble {
 		return w.unlike(i, want, now, "%q is done, and the device came back with another configuration than it had")
 	}
 	return nil
+}
+
+// meant is what is to run on it: as it was predicted, else what ran before.
+func (w *worker) meant() config.Config {
+	if w.expected != nil {
+		return *w.expected
+	}
+	return w.before
 }
 
 // settlesTo waits, for a while, until what runs is that.

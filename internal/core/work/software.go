@@ -319,10 +319,7 @@ func (w *worker) provenOn(i int, at software.State) *trouble {
 // rewrittenBy looks whether what runs is what ran before, but for what the runbook says that new software may
 // change by itself.
 func (w *worker) rewrittenBy(i int, at software.State) *trouble {
-	want := w.before
-	if w.expected != nil {
-		want = *w.expected
-	}
+	want := w.meant()
 	w.differs = nil
 	now, same, err := w.settlesTo(want)
 	switch {

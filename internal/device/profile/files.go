@@ -14,7 +14,7 @@ import (
 
 // Files is how files get to a device and from it.
 type Files struct {
-	Way  string `yaml:"way"`  // sftp; or http, https or tftp, over which the device fetches them from us
+	Way  string `yaml:"way"`  // sftp or scp; or http, https or tftp, over which the device fetches them from us
 	Into string `yaml:"into"` // the directory of files that are given by their name alone
 	// Fetch has the device fetch a file; in its command, <<url>> stands for where it is offered, or <<host>>,
 	// <<port>> and <<file>> for the parts of that, and <<path>> for the file on the device. It takes so long at
@@ -37,6 +37,7 @@ type Files struct {
 // The ways for files.
 const (
 	SFTP  = "sftp"
+	SCP   = "scp"
 	HTTP  = "http"
 	HTTPS = "https"
 	TFTP  = "tftp"
@@ -94,10 +95,11 @@ func (c *checker) files() {
 	if !c.has("files") {
 		return
 	}
-	if f.Way != SFTP && !f.Fetched() {
-		c.fail("files.way", problem.OneOf(f.Way, []string{SFTP, HTTP, HTTPS, TFTP}), "%q is no way for files", f.Way)
+	overSSH := f.Way == SFTP || f.Way == SCP
+	if !overSSH && !f.Fetched() {
+		c.fail("files.way", problem.OneOf(f.Way, []string{SFTP, SCP, HTTP, HTTPS, TFTP}), "%q is no way for files", f.Way)
 	}
-	if f.Way == SFTP && c.p.Connect.Protocol != SSH {
+	if overSSH && c.p.Connect.Protocol != SSH {
 		c.fail("files", "protocol: ssh", "files get to a device over SSH only")
 	}
 	c.fetches()

@@ -179,6 +179,12 @@ func OpenSubsystem(ctx context.Context, dial Dial, hop Hop, watch Watch, name st
 	)
 }
 
+// OpenCommand connects to a device and runs a command, without a terminal (RFC 4254, section 6.5).
+func OpenCommand(ctx context.Context, dial Dial, hop Hop, watch Watch, command string) (*Shell, error) {
+	return open(ctx, dial, hop, watch, func(s *ssh.Session) error { return s.Start(command) },
+		&reach.Failure{Stage: reach.Prompt, Cause: "it let us in and runs no command", Remedy: "see whether the login may run commands"})
+}
+
 // open connects and has something started in a session; it is without it what it says.
 func open(ctx context.Context, dial Dial, hop Hop, watch Watch, start func(*ssh.Session) error, without *reach.Failure) (*Shell, error) {
 	client, err := connect(ctx, dial, hop, watch)
