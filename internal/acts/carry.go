@@ -190,7 +190,7 @@ func (d *Desk) OpenLoad(l Load) (*Carrying, error) {
 	c := &Carrying{load: l, data: data, was: info, notes: d.arrivals(),
 		file: freight.File{Name: filepath.Base(l.File), Size: info.Size(), SHA256: hex.EncodeToString(sum.Sum(nil)), Data: data},
 		all:  freight.NewLimit(l.All), site: map[string]*freight.Limit{}, busy: map[string]string{}}
-	if c.whose, err = d.asCatalogued(c.file); err != nil {
+	if c.whose, err = d.asCatalogued(c.file, data); err != nil {
 		return fail(err)
 	}
 	dir, err := filepath.Abs(d.Dir)

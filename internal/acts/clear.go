@@ -55,7 +55,7 @@ func (c Clearable) Said() string {
 		}
 	}
 	if len(c.Spared) > 0 {
-		text += "; stays, since it runs or starts with that: " + strings.Join(c.Spared, ", ")
+		text += "; stays, since that is needed: " + strings.Join(c.Spared, ", ")
 	}
 	return text
 }
@@ -87,14 +87,15 @@ func (c Cleared) Said() string {
 func (e *Evening) Clearable(ctx context.Context, versions bool, each func(Clearable)) []Clearable {
 	began := time.Now()
 	defer func() { e.did("clearable", began, ctx.Err(), "devices", len(e.Scope.Devices)) }()
+	back, unread := e.goesBackTo(ctx)
 	return sweep(ctx, e, each, func(ctx context.Context, d fleet.Device) Clearable {
 		s, err := e.clears(ctx, d)
 		if err != nil {
 			return Clearable{Device: d.Name, Error: err.Error()}
 		}
 		defer func() { _ = s.Close() }()
-		one, err := e.clearable(ctx, s, d, versions)
-		if err != nil {
+		one, err := e.clearable(ctx, s, d, versions, back[d.Name])
+		if err = errors.Join(unread, err); err != nil {
 			return Clearable{Device: d.Name, Error: s.Mask(err.Error())}
 		}
 		return one
@@ -123,8 +124,8 @@ func (e *Evening) clears(ctx context.Context, d fleet.Device) (*lines.Session, e
 	return told, nil
 }
 
-// clearable looks at one device.
-func (e *Evening) clearable(ctx context.Context, s *lines.Session, d fleet.Device, versions bool) (out Clearable, err error) {
+// clearable looks at one device, which may be taken back to a version.
+func (e *Evening) clearable(ctx context.Context, s *lines.Session, d fleet.Device, versions bool, back string) (out Clearable, err error) {
 	p := e.Profiles[d.Platform]
 	out.Device = d.Name
 	var at software.State
@@ -140,24 +141,50 @@ func (e *Evening) clearable(ctx context.Context, s *lines.Session, d fleet.Devic
 	for _, f := range files {
 		switch {
 		case !slices.ContainsFunc(p.Files.Clear, func(r profile.Pattern) bool { return r.Matches(f.Path) }):
-		case e.starts(d, at, f.Path):
+		case e.needs(d, at, back, f.Path):
 			out.Spared = append(out.Spared, f.Path)
 		default:
 			out.Files = append(out.Files, f)
 		}
 	}
 	for _, v := range at.Has {
-		if versions && p.Software.Drop.Send != "" && v != at.Runs && v != at.Next {
+		switch {
+		case !versions || p.Software.Drop.Send == "" || v == at.Runs || v == at.Next:
+		case v == back:
+			out.Spared = append(out.Spared, "version "+v+", which a night that was cut off would take it back to")
+		default:
 			out.Versions = append(out.Versions, v)
 		}
 	}
 	return out, nil
 }
 
-// starts tells whether a file is the image of what the device runs or starts with next.
-func (e *Evening) starts(d fleet.Device, at software.State, file string) bool {
+// goesBackTo is the version that each device is taken back to by nights that were cut off and that nobody has
+// seen to.
+func (e *Evening) goesBackTo(ctx context.Context) (map[string]string, error) {
+	out := map[string]string{}
+	all, err := e.CutOff(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("what nights that were cut off would take it back to cannot be read: %w", err)
+	}
+	for _, l := range all {
+		p, err := e.Stands(ctx, l.ID)
+		if err != nil || p == nil {
+			return nil, errors.Join(err, fmt.Errorf("what night %d, which was cut off, would take it back to cannot be read", l.ID))
+		}
+		for _, d := range p.Night.Devices {
+			if d.MayRun() && d.Ran != "" {
+				out[d.Name] = d.Ran
+			}
+		}
+	}
+	return out, nil
+}
+
+// needs tells whether a file is the image of what the device runs, starts with next, or may be taken back to.
+func (e *Evening) needs(d fleet.Device, at software.State, back, file string) bool {
 	return slices.ContainsFunc(e.Images[d.Platform], func(i software.Image) bool {
-		return (i.Version == at.Runs || i.Version == at.Next) && i.Name() == path.Base(file)
+		return (i.Version == at.Runs || i.Version == at.Next || i.Version == back) && i.Name() == path.Base(file)
 	})
 }
 
@@ -208,7 +235,11 @@ func (e *Evening) Clear(ctx context.Context, all []Clearable, each func(Cleared)
 // clear clears one device.
 func (e *Evening) clear(ctx context.Context, s *lines.Session, d fleet.Device, shown Clearable, out *Cleared) error {
 	p := e.Profiles[d.Platform]
-	now, err := e.clearable(ctx, s, d, len(shown.Versions) > 0)
+	back, err := e.goesBackTo(ctx)
+	if err != nil {
+		return err
+	}
+	now, err := e.clearable(ctx, s, d, len(shown.Versions) > 0, back[d.Name])
 	if err != nil {
 		return err
 	}

@@ -18,6 +18,9 @@ import (
 	"metabasis/internal/core/freight"
 	"metabasis/internal/core/plan"
 	"metabasis/internal/core/software"
+	"metabasis/internal/core/textfile"
+	"metabasis/internal/seal"
+	"metabasis/internal/workspace"
 )
 
 // ImageHere is an image of the catalogue, and what of it is here.
@@ -91,7 +94,39 @@ func (d *Desk) imageHere(i software.Image) (size int64, err error) {
 	if size, err = io.Copy(io.MultiWriter(sum, longer), f); err != nil {
 		return size, err
 	}
-	return size, unlike(i, size, hex.EncodeToString(sum.Sum(nil)), hex.EncodeToString(longer.Sum(nil)))
+	if err := unlike(i, size, hex.EncodeToString(sum.Sum(nil)), hex.EncodeToString(longer.Sum(nil))); err != nil {
+		return size, err
+	}
+	return size, d.signed(i, f)
+}
+
+// signed says why the signature of an image does not hold, where it is to have one.
+func (d *Desk) signed(i software.Image, data io.ReadSeeker) error {
+	if i.Signature == "" {
+		return nil
+	}
+	signers, err := d.signers()
+	switch {
+	case err != nil:
+		return err
+	case signers == nil:
+		return fmt.Errorf("%s has a signature, and nothing says who may sign: write in %s, for example, signers: signers", i.Name(), workspace.SettingsFile)
+	}
+	signature, err := textfile.Read(d.inWorkspace(i.Signature), textfile.Small)
+	if err != nil {
+		return fmt.Errorf("the signature of %s: %w", i.Name(), err)
+	}
+	if _, err := data.Seek(0, io.SeekStart); err != nil {
+		return err
+	}
+	key, err := seal.VerifyFile(data, signature)
+	if err != nil {
+		return fmt.Errorf("%s: %w", i.Name(), err)
+	}
+	if _, err := signers.WhoOfFiles(key, time.Now()); err != nil {
+		return fmt.Errorf("%s: %w", i.Name(), err)
+	}
+	return nil
 }
 
 // unlike says how a file differs from what the catalogue says of an image; nil where it does not. A longer
@@ -110,13 +145,16 @@ func unlike(i software.Image, size int64, sum, longer string) error {
 
 // asCatalogued says why a file is not carried that the catalogue speaks of: it is another than that says.
 // Platforms are those that it is for; none where the catalogue does not speak of it.
-func (d *Desk) asCatalogued(f freight.File) (platforms []string, err error) {
+func (d *Desk) asCatalogued(f freight.File, data io.ReadSeeker) (platforms []string, err error) {
 	for platform, images := range d.Images {
 		for _, i := range images {
 			if i.Name() != f.Name {
 				continue
 			}
 			if err := unlike(i, f.Size, f.SHA256, ""); err != nil {
+				return nil, err
+			}
+			if err := d.signed(i, data); err != nil {
 				return nil, err
 			}
 			platforms = append(platforms, platform)

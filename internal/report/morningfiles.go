@@ -145,6 +145,8 @@ func (m *Morning) WriteCSV(w io.Writer) error {
 			"sha256",
 			"left",
 			"left_sha256",
+			"ran",
+			"runs",
 		},
 	}
 	iso := func(t time.Time) string {
@@ -161,7 +163,7 @@ func (m *Morning) WriteCSV(w io.Writer) error {
 		rows = append(
 			rows,
 			[]string{d.Name, d.Site, d.Role, d.Platform, fmt.Sprint(d.Batch), string(d.Result), cmp.Or(d.Cut, d.Note), iso(d.Began), iso(d.Ended),
-				fmt.Sprintf("%.1f", d.Took().Seconds()), changed, d.Prediction, fileOf(d.Backup), d.SHA256, fileOf(d.Left), d.LeftSHA256},
+				fmt.Sprintf("%.1f", d.Took().Seconds()), changed, d.Prediction, fileOf(d.Backup), d.SHA256, fileOf(d.Left), d.LeftSHA256, d.Ran, d.Runs},
 		)
 	}
 	return c.WriteAll(tame(rows))

@@ -105,14 +105,23 @@ func signerTime(text string) (time.Time, error) {
 // Who says whose a key is, and that they may sign plans at a time. The error says why they
 // may not.
 func (s *Signers) Who(key ssh.PublicKey, at time.Time) (string, error) {
+	return s.who(key, at, Namespace, "plans")
+}
+
+// WhoOfFiles is Who for files.
+func (s *Signers) WhoOfFiles(key ssh.PublicKey, at time.Time) (string, error) {
+	return s.who(key, at, OfFiles, "files")
+}
+
+func (s *Signers) who(key ssh.PublicKey, at time.Time, namespace, what string) (string, error) {
 	why := fmt.Errorf("it is signed with %s, which is none of the keys in %s", ssh.FingerprintSHA256(key), s.File)
 	for _, one := range s.list {
 		if !bytes.Equal(one.key.Marshal(), key.Marshal()) {
 			continue
 		}
 		switch {
-		case !one.signsPlans():
-			why = fmt.Errorf("it is signed by %s, who may not sign plans: %s says for what the key is", one.who, s.File)
+		case !one.signs(namespace):
+			why = fmt.Errorf("it is signed by %s, who may not sign %s: %s says for what the key is", one.who, what, s.File)
 		case !one.after.IsZero() && at.Before(one.after), !one.before.IsZero() && !at.Before(one.before):
 			why = fmt.Errorf("it is signed by %s, whose key %s does not take at this time", one.who, s.File)
 		default:
@@ -122,12 +131,12 @@ func (s *Signers) Who(key ssh.PublicKey, at time.Time) (string, error) {
 	return "", why
 }
 
-func (s signer) signsPlans() bool {
+func (s signer) signs(namespace string) bool {
 	if s.namespaces == nil {
 		return true
 	}
 	for _, p := range s.namespaces {
-		if fits, err := path.Match(p, Namespace); err == nil && fits {
+		if fits, err := path.Match(p, namespace); err == nil && fits {
 			return true
 		}
 	}

@@ -4,10 +4,14 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"io"
 
 	"github.com/hiddeco/sshsig"
 	"golang.org/x/crypto/ssh"
 )
+
+// OfFiles is the namespace of signatures of files, such as images: ssh-keygen -Y sign -n file.
+const OfFiles = "file"
 
 // Namespace is what a signature of a plan is for: ssh-keygen -Y verify -n NAMESPACE.
 const Namespace = "plan@metabasis"
@@ -51,12 +55,21 @@ func signerOf(key, passphrase []byte) (ssh.Signer, error) {
 // Verify tells with which key a plan was signed. It says nothing of whose that key is; see
 // [Signers]. The error says that the signature is none of this plan.
 func Verify(data, signature []byte) (ssh.PublicKey, error) {
+	return verify(bytes.NewReader(data), signature, Namespace, "plan")
+}
+
+// VerifyFile is Verify for a file, such as an image.
+func VerifyFile(data io.Reader, signature []byte) (ssh.PublicKey, error) {
+	return verify(data, signature, OfFiles, "file")
+}
+
+func verify(data io.Reader, signature []byte, namespace, what string) (ssh.PublicKey, error) {
 	sig, err := sshsig.Unarmor(signature)
 	if err != nil {
 		return nil, fmt.Errorf("the signature cannot be read: %w", err)
 	}
-	if err := sshsig.Verify(bytes.NewReader(data), sig, sig.PublicKey, sig.HashAlgorithm, Namespace); err != nil {
-		return nil, fmt.Errorf("the signature is not of this plan: %w", err)
+	if err := sshsig.Verify(data, sig, sig.PublicKey, sig.HashAlgorithm, namespace); err != nil {
+		return nil, fmt.Errorf("the signature is not of this %s: %w", what, err)
 	}
 	return sig.PublicKey, nil
 }

@@ -441,6 +441,7 @@ type maker struct {
 	looks   scope.Looks                // what the scope goes by of what devices told earlier
 	said    map[string]bool            // problems that are not told for every device
 	refuses map[string][]string        // why a platform's language refuses what is wanted
+	longest map[[3]string]int          // the longest ways to versions, by platform, model and version
 	part    *scope.Part                // what of the scope is chosen for this night; nil is all
 	lenient bool                       // a scope may be empty: the fleet may not be complete yet
 	absent  map[*runbook.Text][]string // files of single devices that are not there

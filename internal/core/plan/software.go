@@ -28,8 +28,8 @@ type Upgrade struct {
 	Wanted   string
 	Unproven string   // why a file is installed whose checksum nothing tells; "" where none is
 	May      []string // patterns of lines that new software may change by itself
-	Most     time.Duration
 	Model    string
+	Hops     int // the restarts to be reckoned with, as long as nothing was read
 	// Was is what the device said of its software, and Way the images that lead from that to what is wanted;
 	// known once it was read.
 	Was   software.State
@@ -109,6 +109,7 @@ func (m *maker) software(t *Target, on runbook.On, out *Step) {
 	}
 	u := &Upgrade{Wanted: wanted, Unproven: on.Software.Unproven, Model: t.Device.Values["model"]}
 	u.May = m.patternsOf(t, on.Software.May, t.Env)
+	u.Hops = m.hops(t.Device.Platform, u.Model, u.Wanted, sw.Images)
 	if err := software.Wanted(sw.Images, u.Model, u.Wanted); err != nil {
 		m.once(on.Line, "", "%s: %v", t.Device.Platform, err)
 		return
@@ -124,6 +125,20 @@ func (m *maker) software(t *Target, on runbook.On, out *Step) {
 		m.once(on.Line, "within: 10m in its profile", "%s goes back to its old software %s after a start: that cannot be proven in time",
 			t.Device.Platform, runbook.FormatDuration(sw.Falls))
 	}
+}
+
+// hops is the longest way to a version, worked out once for all devices of a kind.
+func (m *maker) hops(platform, model, wanted string, images []software.Image) int {
+	key := [3]string{platform, model, wanted}
+	n, known := m.longest[key]
+	if !known {
+		n = software.Longest(images, model, wanted)
+		if m.longest == nil {
+			m.longest = map[[3]string]int{}
+		}
+		m.longest[key] = n
+	}
+	return n
 }
 
 // computeUpgrade computes the way to what is wanted.
@@ -149,14 +164,14 @@ func (t *Target) computeUpgrade(s *Step, was software.State) error {
 }
 
 // hops is how many restarts lead to what is wanted, as far as that is known.
-func (s Step) hops(images []software.Image) int {
+func (s Step) hops() int {
 	switch {
 	case s.Done:
 		return 0
 	case s.Upgrade.Known:
 		return max(len(s.Upgrade.Way), 1)
 	}
-	return software.Longest(images, s.Upgrade.Model, s.Upgrade.Wanted)
+	return s.Upgrade.Hops
 }
 
 // UpgradeWork is how long a step takes that gives the device other software: usually, and at most.
@@ -165,7 +180,7 @@ func (t *Target) UpgradeWork(s Step) (usual, worst time.Duration) {
 	if s.Done || s.Upgrade == nil || t.Traits.Software == nil {
 		return 0, 0
 	}
-	n := time.Duration(s.hops(t.Traits.Software.Images))
+	n := time.Duration(s.hops())
 	return n * (t.Traits.Software.Takes/expected + s.Absence.Usual + 12*command), n * (t.Traits.Software.Takes + s.Absence.Most + 12*command)
 }
 

@@ -41,7 +41,10 @@ type Image struct {
 	File    string   `yaml:"file"`   // beside the catalogue, or with its path
 	SHA256  string   `yaml:"sha256"`
 	SHA512  string   `yaml:"sha512"` // beside that, where it is given
-	Size    int64    `yaml:"size"`   // in bytes; 0 where nothing is said
+	// Signature is a file beside it with an SSH signature of it (ssh-keygen -Y sign -n file), which must be of
+	// somebody who may sign; "" where it has none.
+	Signature string `yaml:"signature"`
+	Size      int64  `yaml:"size"` // in bytes; 0 where nothing is said
 	// From are the versions from which it can be reached, * standing for any text; none means any.
 	From []string `yaml:"from"`
 	// Restart is how long a device is usually away that starts with it; 0 where nothing is said.

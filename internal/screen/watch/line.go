@@ -150,6 +150,10 @@ func note(d *night.Device) string {
 	if d.State == night.Changing && d.Lines > 0 {
 		return fmt.Sprintf("%s, line %d of %d", d.Note, d.Line, d.Lines)
 	}
+	if d.State == night.Absent { // by when it is back stands at the end of the row, and is never cut there
+		what, _, _ := strings.Cut(d.Note, ";")
+		return what
+	}
 	return d.Note
 }
 
