@@ -164,6 +164,11 @@ func (d *Desk) arrivals() *store.Arrivals {
 // OpenLoad opens the file of a load and works out its checksum.
 func (d *Desk) OpenLoad(l Load) (*Carrying, error) {
 	data, err := os.Open(l.File)
+	if errors.Is(err, os.ErrNotExist) && !filepath.IsAbs(l.File) { // an image is named as its catalogue does
+		if inside, wrong := os.Open(d.inWorkspace(l.File)); wrong == nil {
+			data, err = inside, nil
+		}
+	}
 	if err != nil {
 		return nil, err
 	}

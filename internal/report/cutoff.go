@@ -107,6 +107,8 @@ func LookedText(l work.Looked) string {
 		parts = append([]string{"it was restarted, and has been up for " + l.Restarted}, parts...)
 	}
 	switch {
+	case l.Timer == "" && l.Trial:
+		parts = append(parts, "its software goes back by itself, unless that is kept")
 	case l.Timer == "":
 		parts = append(parts, "nothing takes it back by itself")
 	case l.Ours:
@@ -137,7 +139,7 @@ func Proposed(l work.Looked, closed bool) string {
 		return "take its timer off the clock: it is as before"
 	case closed:
 		return "take it back"
-	case l.Runs == work.AsBefore && l.Restarted != "":
+	case l.Runs == work.AsBefore && l.Restarted != "" && l.Software == "":
 		return "go on behind the restart; or leave it, as it has what it had before"
 	case l.Runs == work.AsBefore && l.Timer == "":
 		return "begin with it anew; or leave it, as it is as before"
@@ -147,6 +149,9 @@ func Proposed(l work.Looked, closed bool) string {
 		return "prove it; or take it back"
 	case l.Runs == work.AsPredicted:
 		return "prove it and save it; or take it back"
+	}
+	if l.Software != "" {
+		return "go on with what is left to be done; or take it back"
 	}
 	return "go on with what is left to be sent; or take it back"
 }

@@ -4,6 +4,7 @@ import (
 	"encoding/csv"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -33,9 +34,13 @@ func Readiness(r *store.Rehearsal) *document.Document {
 		table.Rows = append(table.Rows, []string{one.device.Device, one.is, one.runs, one.given, one.missing, one.room, one.away})
 	}
 	d.Add(table)
-	if not := NotReady(r); len(not) > 0 {
-		d.Add(document.Section("Not ready, and why"))
-		d.Items(not...)
+	if missing := missingFiles(r); len(missing) > 0 {
+		d.Add(document.Section("Files that are missing, or are others, and what carries them"))
+		d.Items(missing...)
+	}
+	if why := whyNot(r); len(why) > 0 {
+		d.Add(document.Section("What else keeps devices from being ready"))
+		d.Items(why...)
 	}
 	return d
 }
@@ -131,6 +136,47 @@ func WriteReadiness(w io.Writer, r *store.Rehearsal) error {
 			strconv.Itoa(int(s.Away.Seconds())), strconv.Itoa(int(s.Most.Seconds()))})
 	}
 	return c.WriteAll(tame(rows))
+}
+
+// missingFiles says of each file on which devices it is missing, and with which command it gets there.
+func missingFiles(r *store.Rehearsal) (out []string) {
+	on := map[string][]string{}
+	for _, one := range readyRows(r) {
+		if one.device.Software != nil {
+			for _, f := range one.device.Software.Missing {
+				on[f] = append(on[f], one.device.Device)
+			}
+		}
+	}
+	for _, f := range slices.Sorted(maps.Keys(on)) {
+		slices.Sort(on[f])
+		out = append(out, fmt.Sprintf("%s, %s: metabasis carry %s to %s", f, Count(len(on[f]), "device"), f, strings.Join(on[f], " ")))
+	}
+	return out
+}
+
+// whyNot says why devices are not ready beside what is missing on them, those for the same reason together.
+func whyNot(r *store.Rehearsal) (out []string) {
+	by := map[string][]string{}
+	for _, one := range readyRows(r) {
+		if one.is != isBlocked {
+			continue
+		}
+		var parts []string
+		for _, p := range strings.Split(one.device.Blocked, "; ") {
+			if !strings.HasPrefix(p, "image: ") && !strings.HasPrefix(p, "write: metabasis carry ") {
+				parts = append(parts, p)
+			}
+		}
+		if len(parts) > 0 {
+			why := strings.Join(parts, "; ")
+			by[why] = append(by[why], one.device.Device)
+		}
+	}
+	for _, why := range slices.SortedFunc(maps.Keys(by), func(a, b string) int { return len(by[b]) - len(by[a]) }) {
+		out = append(out, fmt.Sprintf("%s, %s: %s", Count(len(by[why]), "device"), Some(by[why], 24), why))
+	}
+	return out
 }
 
 // NotReady are the devices that are not, each with why.

@@ -98,7 +98,7 @@ func (m *maker) software(t *Target, on runbook.On, out *Step) {
 	out.Kind = SoftwareStep
 	sw := t.Traits.Software
 	if sw == nil || t.Traits.Restarts == nil {
-		m.once(on.Line, "software: with install: and next:; or the step under on, for platforms that can be given other software",
+		m.once(on.Software.Line, "software: with install: and next:; or the step under on, for platforms that can be given other software",
 			"the profile of %s does not say how its software is exchanged", t.Device.Platform)
 		return
 	}
@@ -111,7 +111,7 @@ func (m *maker) software(t *Target, on runbook.On, out *Step) {
 	u.May = m.patternsOf(t, on.Software.May, t.Env)
 	u.Hops = m.hops(t.Device.Platform, u.Model, u.Wanted, sw.Images)
 	if err := software.Wanted(sw.Images, u.Model, u.Wanted); err != nil {
-		m.once(on.Line, "", "%s: %v", t.Device.Platform, err)
+		m.once(on.Software.Line, "", "%s: %v", t.Device.Platform, err)
 		return
 	}
 	usual := t.Traits.Restarts.Usual
@@ -122,7 +122,7 @@ func (m *maker) software(t *Target, on runbook.On, out *Step) {
 	}
 	out.Upgrade, out.Absence = u, m.absence(t, on, usual)
 	if sw.Falls > 0 && sw.Falls < time.Minute {
-		m.once(on.Line, "within: 10m in its profile", "%s goes back to its old software %s after a start: that cannot be proven in time",
+		m.once(on.Software.Line, "within: 10m in its profile", "%s goes back to its old software %s after a start: that cannot be proven in time",
 			t.Device.Platform, runbook.FormatDuration(sw.Falls))
 	}
 }

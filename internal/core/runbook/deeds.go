@@ -138,7 +138,7 @@ func (p *parser) deeds(on *On) map[string]entryFunc {
 				to = &on.Deed.Never
 			}
 			on.Deed.Line = n.n
-			*to = append(*to, p.answers(n, c)...)
+			*to = append(*to, p.answers(n, c, "what comes back", `answers "Counted anew*"`)...)
 			if c.more() && !c.bad && c.peek().text == "within" {
 				c.next()
 				on.Deed.Within = max(on.Deed.Within, c.duration("30s"))
@@ -174,7 +174,7 @@ func (p *parser) deeds(on *On) map[string]entryFunc {
 		"may": func(n *node, c *cursor) {
 			c.want("change")
 			on.Line = n.n
-			p.wanted(on).May = append(p.wanted(on).May, p.answers(n, c)...)
+			p.wanted(on).May = append(p.wanted(on).May, p.answers(n, c, "lines", `may change "log host *"`)...)
 		},
 		"back": func(n *node, c *cursor) {
 			c.want("within")
@@ -207,15 +207,14 @@ func (p *parser) software(on *On, n *node, c *cursor) {
 	}
 }
 
-// answers reads quoted patterns of what comes back.
-func (p *parser) answers(n *node, c *cursor) (out []*Text) {
-	const hint = `answers "Counted anew*"`
+// answers reads quoted patterns of what comes back, or of something else.
+func (p *parser) answers(n *node, c *cursor, what, hint string) (out []*Text) {
 	for first := true; first || c.more() && !c.bad && c.peek().text != "within"; first = false {
 		if !first {
 			c.want(",")
 		}
 		w := c.peek()
-		body := c.str("a pattern of what comes back in quotes", hint)
+		body := c.str("a pattern of "+what+" in quotes", hint)
 		if strings.Trim(body, "* ") == "" {
 			p.at(n, w.col, hint, "the pattern %q fits anything, so it tells nothing", body)
 		}

@@ -63,7 +63,7 @@ func (w *worker) handOver(step int) *trouble {
 	case !over:
 		return notSent(fmt.Sprintf("it was told to hand the work of its pair over to %s: %s", mate, why), "it is not restarted")
 	}
-	w.emit(night.Event{Kind: night.Expected, Step: step + 1, What: mate + " does the work of the pair now", OK: true})
+	w.emit(night.Event{Kind: night.Prechecked, What: "pair", OK: true, Note: mate + " does the work of the pair now"})
 	return nil
 }
 

@@ -36,6 +36,8 @@ type Looked struct {
 	Restarted string `json:"restarted,omitempty"`
 	// Software says how its software stands, where the night was to give it another.
 	Software string `json:"software,omitempty"`
+	// Trial tells that what it runs of its software goes back by itself, unless it is kept.
+	Trial bool `json:"trial,omitempty"`
 	// Waits tells that going on, or taking back, waits for that first.
 	Waits bool `json:"waits,omitempty"`
 	// NotOn is why it is not gone on with, and can be taken back; "" where it is.
@@ -89,15 +91,16 @@ func (w *worker) lookOver(out *Looked) {
 		return
 	}
 	out.Restarted = r.Restarted
+	wrong := w.read() // its software, too
 	m, err := w.remains(r)
 	if err == nil {
 		out.Lines = w.maskLines(config.Compare(m.had, m.runs).Lines(w.t.Masked))
 		if out.Runs = w.like(m, m.runs); w.foundSaved {
 			out.Saved = w.like(m, w.found)
 		}
-		err = w.read()
+		err = wrong
 	}
-	out.Software = w.softwareNote()
+	out.Software, out.Trial = w.softwareNote(), w.runs.Trial
 	switch {
 	case out.Left != "":
 	case err != nil:
