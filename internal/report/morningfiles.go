@@ -163,7 +163,8 @@ func (m *Morning) WriteCSV(w io.Writer) error {
 		rows = append(
 			rows,
 			[]string{d.Name, d.Site, d.Role, d.Platform, fmt.Sprint(d.Batch), string(d.Result), cmp.Or(d.Cut, d.Note), iso(d.Began), iso(d.Ended),
-				fmt.Sprintf("%.1f", d.Took().Seconds()), changed, d.Prediction, fileOf(d.Backup), d.SHA256, fileOf(d.Left), d.LeftSHA256, d.Ran, d.Runs},
+				fmt.Sprintf("%.1f", d.Took().Seconds()), changed, d.Prediction, fileOf(d.Backup), d.SHA256,
+				fileOf(d.Left), d.LeftSHA256, d.Ran, d.Runs},
 		)
 	}
 	return c.WriteAll(tame(rows))
