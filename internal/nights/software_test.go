@@ -2,6 +2,7 @@ package nights
 
 import (
 	"cmp"
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
@@ -18,6 +19,7 @@ import (
 	"metabasis/internal/core/fleet"
 	"metabasis/internal/core/night"
 	"metabasis/internal/core/plan"
+	"metabasis/internal/core/run"
 	"metabasis/internal/core/runbook"
 	"metabasis/internal/core/software"
 	"metabasis/internal/sim"
@@ -529,4 +531,131 @@ func (w *world) next(book string) {
 	w.plan, err = plan.Make(rb, f, nil, w.profiles.Traits(), time.Now())
 	require.NoError(w.t, err)
 	w.night, w.journal = night.Night{}, &recordingJournal{}
+}
+
+// A person keeps what new software has changed by itself: it goes on over the next version, with what is changed
+// behind it computed from that. What a version on the way had changed is gone with the next, since a restart brings
+// back what is saved: nothing is said of it then. And taken back, all of it is as it was.
+func TestWhatNewSoftwareChangedIsKept(t *testing.T) {
+	for _, c := range []struct {
+		changes string
+		back    bool
+	}{{"4.8", false}, {"5.0", false}, {"5.0", true}} {
+		synctest.Test(t, func(t *testing.T) {
+			back := c.back
+			w := softwareNight(t, func(b string) string {
+				return strings.Replace(b, "finish\n", "step \"Log collector\"\n  want\n    | log host 198.51.100.14\n\nfinish\n", 1)
+			}, map[string]string{"tern " + c.changes: "log host 198.51.100.77"}, sim.Spec{})
+			defer w.sim.Close()
+			asked := 0
+			w.run(t.Context(), func(r *run.Run, e night.Event) {
+				switch {
+				case e.Kind == night.HoldOpened && asked == 0:
+					asked++
+					assert.Contains(t, e.Note, "has changed the configuration by itself")
+					assert.Contains(t, strings.Join(e.Lines, "\n"), "there, and not predicted: log host 198.51.100.77")
+					assert.Contains(t, strings.Join(e.Lines, "\n"), "it goes back by itself at some")
+					for _, o := range e.Offers {
+						assert.NotEqual(t, night.SkipStep, o.Choice, "other software is never passed over")
+					}
+					assert.NoError(t, r.Do(t.Context(), night.Command{Hold: e.Hold, Choice: night.Accept, By: "ada", Reason: "it is known"}))
+				case e.Kind == night.HoldOpened:
+					assert.NoError(t, r.Do(t.Context(), night.Command{Hold: e.Hold, Choice: night.BackDevice, By: "ada"}))
+				case back && e.Kind == night.Intent && e.What == night.ToSend:
+					assert.NoError(t, r.Do(t.Context(), night.Command{Choice: night.BackDevice, Device: e.Device, By: "ada"}))
+				}
+			})
+			d, dev := w.night.Devices[0], w.sim.Device("ald-quay-1")
+			if back {
+				if d.State == night.Kept { // the word came too late
+					return
+				}
+				assert.Equal(t, night.Reverted, d.State, d.Note)
+				assert.Equal(t, "4.2 4.2", dev.Runs()+" "+dev.StartsWith())
+				assert.Equal(t, w.initial[d.Name], dev.Running())
+				assert.Equal(t, w.initial[d.Name], dev.Saved())
+				return
+			}
+			assert.Equal(t, night.Kept, d.State, d.Note)
+			assert.Equal(t, "5.0 5.0", dev.Runs()+" "+dev.StartsWith())
+			assert.Equal(t, c.changes == "5.0", strings.Contains(d.Note, "not as predicted"), d.Note)
+			assert.Equal(t, c.changes == "5.0", strings.Contains(dev.Running(), "log host 198.51.100.77"))
+			assert.Contains(t, dev.Running(), "log host 198.51.100.14")
+			assert.Equal(t, dev.Running(), dev.Saved())
+			assert.Equal(t, 1, asked)
+		})
+	}
+}
+
+// Software that is on trial goes back by itself while a person thinks: that is seen when it is looked at again, and
+// nothing is done by itself.
+func TestSoftwareGoesBackWhileItIsHeld(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := softwareNight(t, same, map[string]string{"tern 4.8": "log host 198.51.100.77"}, sim.Spec{})
+		defer w.sim.Close()
+		asked := 0
+		w.run(t.Context(), func(r *run.Run, e night.Event) {
+			if e.Kind != night.HoldOpened {
+				return
+			}
+			asked++
+			c := night.Command{Hold: e.Hold, Choice: night.TryAgain, By: "ada"}
+			if asked > 1 {
+				c.Choice = night.BackDevice
+			}
+			go func() {
+				if asked == 1 {
+					time.Sleep(12 * time.Minute)
+				}
+				assert.NoError(t, r.Do(context.Background(), c))
+			}()
+		})
+		d, dev := w.night.Devices[0], w.sim.Device("ald-quay-1")
+		assert.Equal(t, night.Reverted, d.State, d.Note)
+		assert.Equal(t, "4.2 4.2", dev.Runs()+" "+dev.StartsWith())
+		assert.Equal(t, w.initial[d.Name], dev.Running())
+		assert.GreaterOrEqual(t, asked, 1)
+	})
+}
+
+// What did not do what it should is looked at again, which sends nothing, or done once more, for a reason.
+func TestAMoveThatIsDecidedOn(t *testing.T) {
+	for name, fault := range map[string]sim.Fault{
+		"installed":  {Kind: sim.Ignores, Match: "^take image", Times: 1},
+		"set next":   {Kind: sim.Ignores, Match: "^next image", Times: 1},
+		"started":    {Kind: sim.BootsOld, Times: 1},
+		"kept":       {Kind: sim.Ignores, Match: "^keep image", Times: 1},
+		"restarted":  {Kind: sim.Ignores, Match: "^restart$", Times: 1},
+		"in contact": {Kind: sim.DropsAfter, Match: "^take image", Times: 1},
+	} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				w := softwareNight(t, same, nil, sim.Spec{Faults: []sim.Fault{fault}})
+				defer w.sim.Close()
+				asked, sent := 0, 0
+				w.run(t.Context(), func(r *run.Run, e night.Event) {
+					if e.Kind != night.HoldOpened {
+						return
+					}
+					asked++
+					now := 0
+					for _, one := range w.seen {
+						now += asOne(one.Kind == night.Intent && one.What == night.ToExchange)
+					}
+					c := night.Command{Hold: e.Hold, Choice: night.TryAgain, By: "ada"}
+					if asked == 2 && name != "in contact" {
+						assert.Equal(t, sent, now, "a look sends nothing")
+						c.Choice, c.Reason = night.DoAgain, "it did not"
+					}
+					sent = now
+					assert.NoError(t, r.Do(t.Context(), c))
+				})
+				d, dev := w.night.Devices[0], w.sim.Device("ald-quay-1")
+				assert.Equal(t, night.Kept, d.State, d.Note)
+				assert.Equal(t, "5.0 5.0", dev.Runs()+" "+dev.StartsWith())
+				assert.LessOrEqual(t, asked, 2)
+				w.checkLaws()
+			})
+		})
+	}
 }

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"slices"
 	"time"
 
 	"metabasis/internal/core/config"
@@ -259,14 +260,14 @@ func (w *worker) meant() config.Config {
 	return w.before
 }
 
-// settlesTo waits, for a while, until what runs is that.
-func (w *worker) settlesTo(want config.Config) (now config.Config, same bool, err error) {
+// settlesTo waits, for a while, until what runs is one of those.
+func (w *worker) settlesTo(wants ...config.Config) (now config.Config, same bool, err error) {
 	same, err = w.until(within(settlesWithin), func() (_ bool, err error) {
 		if err := w.interrupted(); err != nil {
 			return false, err
 		}
 		_, now, err = w.running()
-		return err == nil && config.Equal(want, now), err
+		return err == nil && slices.ContainsFunc(wants, func(c config.Config) bool { return config.Equal(c, now) }), err
 	})
 	return now, same, err
 }

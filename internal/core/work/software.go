@@ -316,29 +316,36 @@ func (w *worker) provenOn(i int, at software.State) *trouble {
 	return nil
 }
 
-// rewrittenBy looks whether what runs is what ran before, but for what the runbook says that new software may
-// change by itself.
+// rewrittenBy looks whether what runs is what ran before the step, or what a person has kept of it since, but for
+// what the runbook says that new software may change by itself. A restart brings back what is saved: what a
+// version on the way had changed may be gone with the next.
 func (w *worker) rewrittenBy(i int, at software.State) *trouble {
-	want := w.meant()
+	if w.base == nil {
+		base := w.meant()
+		w.base, w.keptBefore = &base, len(w.accepted)
+	}
 	w.differs = nil
-	now, same, err := w.settlesTo(want)
+	now, same, err := w.settlesTo(*w.base, w.meant())
+	d := config.Compare(*w.base, now)
 	switch {
 	case err != nil:
 		return faced("reading what it came back with", err)
-	case same:
-		return nil
+	case d.Empty():
+		w.rewritten, w.accepted = nil, w.accepted[:w.keptBefore]
+	case same: // a person has kept that
+	case w.t.Steps[i].Upgrade.Rewritten(d):
+		w.rewritten = d.Lines(w.t.Masked)
+		n := night.CountLines(len(w.rewritten))
+		w.emit(night.Notice(i+1, fmt.Sprintf("%s has changed by itself what it may: %s", at.Runs, n), w.rewritten...))
+	default:
+		w.emit(night.Step(i+1, night.StepFailed, ""))
+		return w.unlike(i, *w.base, now, "the software of %q is on it, and has changed the configuration by itself")
 	}
-	d := config.Compare(want, now)
-	if w.t.Steps[i].Upgrade.Rewritten(d) {
-		lines := d.Lines(w.t.Masked)
-		w.emit(night.Notice(i+1, fmt.Sprintf("%s has changed by itself what it may: %s", at.Runs, night.CountLines(len(lines))), lines...))
-		w.rewritten = append(w.rewritten, lines...)
+	if w.t.Traits.Language != nil {
 		w.expected = &now
 		w.computeFrom(i+1, &now)
-		return nil
 	}
-	w.emit(night.Step(i+1, night.StepFailed, ""))
-	return w.unlike(i, want, now, "the software of %q is on it, and has changed the configuration by itself")
+	return nil
 }
 
 // unlikeImage says why a file on the device is not the image; "" where it is, or that is waived.

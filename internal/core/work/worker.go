@@ -81,6 +81,8 @@ type known struct {
 	software   string                       // the version that it ran before; "" where it is given no other
 	runs       software.State               // what it was seen to run last, where it is given another
 	proven     string                       // the version on which it was seen to be as it should
+	base       *config.Config               // what ran before its software was exchanged
+	keptBefore int                          // how much of accepted was so before that
 	rewritten  []string                     // what new software has changed by itself, and may
 	back       time.Time                    // when it was up again after it was restarted last
 	moves      int                          // how many commands were given that exchange its software
