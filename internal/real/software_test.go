@@ -198,7 +198,7 @@ func TestALinuxBoxIsGivenOtherSoftware(t *testing.T) {
 
 	code, out, errOut := l.metabasis("", "ready", book("2.0"))
 	assert.Equal(t, 2, code, out+errOut)
-	assert.Contains(t, out, "box-2.0.img is not on it")
+	assert.Contains(t, out, "box-2.0.img, 1 device: metabasis carry box-2.0.img to b1")
 	for _, v := range []string{"2.0", "3.0"} {
 		code, out, errOut = l.metabasis("", "carry", l.path("ws/box-"+v+".img"), "to")
 		require.Zero(t, code, out+errOut)
