@@ -303,6 +303,63 @@ func TestSoftwareThatIsCutOff(t *testing.T) {
 	}
 }
 
+// What new software may change by itself is that in the night, too, which goes on with one that was cut off behind
+// it, wherever that was; taken back, nothing of it is left.
+func TestWhatNewSoftwareMayChangeIsNoStrangers(t *testing.T) {
+	setup := func(t *testing.T) *world {
+		return softwareNight(t, func(b string) string {
+			b = strings.Replace(b, "  back ", "  may change \"log host *\"\n  back ", 1)
+			return strings.Replace(b, "finish\n", "step \"Log collector\"\n  want\n    | log host 198.51.100.14\n\nfinish\n", 1)
+		}, map[string]string{"tern 4.8": "log host 198.51.100.76", "tern 5.0": "log host 198.51.100.77"}, sim.Spec{})
+	}
+	total := 0
+	synctest.Test(t, func(t *testing.T) {
+		w := setup(t)
+		defer w.sim.Close()
+		w.runQuiet()
+		total = len(w.seen)
+		assert.Contains(t, w.night.Devices[0].Note, "1 line changed by the new software", w.holdsOf("ald-quay-1"))
+	})
+	for at := total / 3; at < total; at++ {
+		for _, back := range []bool{false, true} {
+			t.Run(fmt.Sprintf("event %d, back %t", at, back), func(t *testing.T) {
+				synctest.Test(t, func(t *testing.T) {
+					w := setup(t)
+					defer w.sim.Close()
+					n := 0
+					journal := w.cut(func(night.Event) bool { n++; return n == at })
+					then := night.Fold(night.Night{}, journal...)
+					if then.Devices[0].Over {
+						return
+					}
+					time.Sleep(time.Second)
+					w.goOn(journal, back)
+					w.runQuiet()
+					w.lawsOfSoftware()
+					d, dev := w.night.Devices[0], w.sim.Device("ald-quay-1")
+					if in := then.Devices[0].Intent; in.What == night.ToExchange && in.Command == "restart" && d.State == night.Stranded {
+						assert.Contains(t, d.Note, "on that can be told", "it may yet restart")
+						return
+					}
+					if back {
+						assert.Equal(t, night.Reverted, d.State, d.Note)
+						assert.Equal(t, w.initial[d.Name], dev.Running())
+						assert.Equal(t, w.initial[d.Name], dev.Saved())
+						return
+					}
+					assert.Equal(t, night.Kept, d.State, "%s %s", d.Note, w.holdsOf(d.Name))
+					assert.Equal(t, "5.0 5.0", dev.Runs()+" "+dev.StartsWith())
+					assert.Contains(t, dev.Running(), "log host 198.51.100.77")
+					assert.NotContains(t, dev.Running(), "log host 198.51.100.76", "the next restart brought back what was saved")
+					assert.Contains(t, dev.Running(), "log host 198.51.100.14")
+					assert.Equal(t, dev.Running(), dev.Saved())
+					assert.Contains(t, d.Note, "1 line changed by the new software")
+				})
+			})
+		}
+	}
+}
+
 // lawsOfSoftware holds law 20 for every device.
 func (w *world) lawsOfSoftware() {
 	for _, t := range w.plan.Targets() {
@@ -331,12 +388,17 @@ func TestDrawnSoftware(t *testing.T) {
 				}
 				specs = append(specs, spec)
 			}
+			// Nothing goes wrong by itself: no faults, and no pair of two platforms, of which one cannot hand over to the other.
+			fair := !slices.ContainsFunc(specs, func(s sim.Spec) bool { return len(s.Faults) > 0 }) && (!pair || specs[0].Platform == specs[1].Platform)
+			calm := fair
 			adds := map[string]string{}
 			if g.chance(0.3) {
+				calm = false
 				adds["tern 5.0"], adds["osier 4.8"] = "log host 198.51.100.77", "member porter word lantern"
 			}
 			w := softwareNightIn(t, dir, func(b string) string {
 				if g.chance(0.5) {
+					calm = fair
 					b = strings.Replace(b, "  back ", "  may change \"log host *\", \"member *\"\n  back ", 1)
 				}
 				if g.chance(0.4) {
@@ -347,6 +409,7 @@ func TestDrawnSoftware(t *testing.T) {
 			}, adds, specs...)
 			defer w.sim.Close()
 			if g.chance(0.2) {
+				calm = false
 				w.sim.Devices()[0].Store(fmt.Sprintf("/%s-5.0.img", w.sim.Devices()[0].Platform()), sim.Image("tern", "5.0", 10+g.rng.IntN(99)))
 			}
 			over := map[string]bool{} // by the first night, which a night that is gone on with leaves out
@@ -356,8 +419,10 @@ func TestDrawnSoftware(t *testing.T) {
 				for then, i := night.Fold(night.Night{}, journal...), 0; i < len(then.Devices); i++ {
 					over[then.Devices[i].Name] = then.Devices[i].Over
 				}
-				time.Sleep(time.Duration(g.rng.IntN(900)) * time.Second)
-				w.goOn(journal, g.chance(0.5))
+				time.Sleep(time.Duration(1+g.rng.IntN(900)) * time.Second) // a night begins behind what the one before did
+				back := g.chance(0.5)
+				calm = calm && !back
+				w.goOn(journal, back)
 				w.runQuiet()
 				w.endsInTruth()
 			} else {
@@ -371,6 +436,9 @@ func TestDrawnSoftware(t *testing.T) {
 					continue
 				}
 				w.lawSoftware(target, d, dev.Truth())
+				if calm && !strings.Contains(d.Note, "on that can be told") && !strings.Contains(d.Note, "stand in its candidate") { // both say what to do
+					assert.Contains(t, []night.State{night.Kept, night.Already}, d.State, "%s: nothing went wrong: %s %s", d.Name, d.Note, w.holdsOf(d.Name))
+				}
 				if d.State == night.Reverted {
 					assert.Equal(t, w.initial[d.Name], dev.Running(), "%s: %s", d.Name, d.Note)
 				}
@@ -561,8 +629,8 @@ func TestWhatNewSoftwareChangedIsKept(t *testing.T) {
 					assert.NoError(t, r.Do(t.Context(), night.Command{Hold: e.Hold, Choice: night.Accept, By: "ada", Reason: "it is known"}))
 				case e.Kind == night.HoldOpened:
 					assert.NoError(t, r.Do(t.Context(), night.Command{Hold: e.Hold, Choice: night.BackDevice, By: "ada"}))
-				case back && e.Kind == night.Intent && e.What == night.ToSend:
-					assert.NoError(t, r.Do(t.Context(), night.Command{Choice: night.BackDevice, Device: e.Device, By: "ada"}))
+				case back && e.Kind == night.Intent && e.What == night.ToSend: // it may come too late, which is seen below
+					_ = r.Do(t.Context(), night.Command{Choice: night.BackDevice, Device: e.Device, By: "ada"})
 				}
 			})
 			d, dev := w.night.Devices[0], w.sim.Device("ald-quay-1")

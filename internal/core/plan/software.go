@@ -187,9 +187,12 @@ func (t *Target) UpgradeWork(s Step) (usual, worst time.Duration) {
 // Rewritten tells whether all in which a configuration differs may be changed by new software itself. A
 // pattern is held against a line with its sections, joined by " > ".
 func (u Upgrade) Rewritten(d config.Diff) bool {
-	return !d.Empty() && !slices.ContainsFunc(slices.Concat(d.Removed, d.Added), func(path string) bool {
-		return !slices.ContainsFunc(u.May, func(p string) bool { return Fits(p, path) })
-	})
+	return !d.Empty() && !slices.ContainsFunc(slices.Concat(d.Removed, d.Added), func(path string) bool { return !u.Changes(path) })
+}
+
+// Changes tells whether new software may change that line by itself.
+func (u Upgrade) Changes(path string) bool {
+	return slices.ContainsFunc(u.May, func(p string) bool { return Fits(p, path) })
 }
 
 // exchanges is what software is wanted in a step of that title, and how it is taken back; "" where it is none.

@@ -3,6 +3,7 @@ package run
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -168,4 +169,9 @@ func (r *Run) asleep() time.Duration {
 }
 
 // errUnknownHold answers a decision that comes too late.
-func errUnknownHold(n int) error { return fmt.Errorf("hold %d is not open any more", n) }
+func errUnknownHold(n int) error {
+	if n == 0 { // it was of a device, or of the night
+		return errors.New("the night is over: nothing was done")
+	}
+	return fmt.Errorf("hold %d is not open any more", n)
+}

@@ -74,7 +74,7 @@ func (w *worker) snap(i int) error {
 	if w.steps[i].before != nil {
 		return nil
 	}
-	if len(w.ran) == 0 && !w.handed && len(w.accepted) == 0 {
+	if len(w.ran) == 0 && !w.handed && len(w.accepted) == 0 && w.moves == 0 { // other software may have changed it by itself
 		w.steps[i].before = &w.before
 		if w.from != nil {
 			w.steps[i].before = w.from

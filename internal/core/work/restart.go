@@ -298,7 +298,16 @@ func (w *worker) cannotRestart() string {
 
 // restartsFirst tells whether the device is restarted before anything else is done to it: its timer is
 // armed behind that.
-func (w *worker) restartsFirst() bool { return w.t.RestartsFirst() && w.from == nil && !w.adopted }
+func (w *worker) restartsFirst() bool {
+	if !w.t.RestartsFirst() || w.adopted {
+		return false
+	}
+	if w.from == nil {
+		return true
+	}
+	ours, _ := w.byItself(config.Compare(w.before, *w.from))
+	return ours.Empty()
+}
 
 // restarting tells whether the device was told to restart, and nobody has seen since that it did.
 func (w *worker) restarting() bool {

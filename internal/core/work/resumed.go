@@ -158,6 +158,11 @@ func (w *worker) takeUp() (why string) {
 		w.expected = &m.runs
 	}
 	w.backup, w.before, w.from = r.Had, m.had, &m.runs
+	if ends, known := w.t.Predicted(m.runs); known && m.known {
+		_, itself := w.byItself(config.Compare(m.end, ends))
+		w.rewroteThen = itself.Lines(w.t.Masked)
+		w.rewritten = w.rewroteThen
+	}
 	return ""
 }
 
@@ -232,7 +237,20 @@ func (w *worker) partOf(m remains, c config.Config) bool {
 	for _, l := range config.Compare(m.had, m.end).Lines(w.t.Masked) {
 		whole[l] = true
 	}
-	return !slices.ContainsFunc(config.Compare(m.had, c).Lines(w.t.Masked), func(l string) bool { return !whole[l] })
+	rest, _ := w.byItself(config.Compare(m.had, c))
+	return !slices.ContainsFunc(rest.Lines(w.t.Masked), func(l string) bool { return !whole[l] })
+}
+
+// byItself splits a difference into what a device did not change by itself, and what the runbook says that its
+// other software may change; all is of the first where it runs what it ran before.
+func (w *worker) byItself(d config.Diff) (rest, itself config.Diff) {
+	may := func(path string) bool {
+		return w.exchanged() && slices.ContainsFunc(w.t.Steps, func(s plan.Step) bool { return s.Upgrade != nil && s.Upgrade.Changes(path) })
+	}
+	not := func(path string) bool { return !may(path) }
+	rest.Removed, rest.Added = slices.DeleteFunc(slices.Clone(d.Removed), may), slices.DeleteFunc(slices.Clone(d.Added), may)
+	itself.Removed, itself.Added = slices.DeleteFunc(slices.Clone(d.Removed), not), slices.DeleteFunc(slices.Clone(d.Added), not)
+	return rest, itself
 }
 
 // midway tells whether a configuration is what the device has once some of the lines were sent, up to
@@ -274,7 +292,8 @@ func (w *worker) notOn(r *Resumed, m remains) (why string) {
 	if len(r.Did) > 0 && !slices.Equal(titles, r.Steps) {
 		return fmt.Sprintf("%s gave commands on it that cannot be undone, and its runbook has other steps by now: which of them are done is not known", r.Night)
 	}
-	if ends, known := w.t.Predicted(m.runs); m.known && (!known || !config.Equal(ends, m.end)) {
+	ends, known := w.t.Predicted(m.runs)
+	if other, _ := w.byItself(config.Compare(m.end, ends)); m.known && (!known || !other.Empty()) {
 		return "its steps do not lead from what runs to what was predicted: take it back first"
 	}
 	return ""

@@ -331,10 +331,10 @@ func (w *worker) rewrittenBy(i int, at software.State) *trouble {
 	case err != nil:
 		return faced("reading what it came back with", err)
 	case d.Empty():
-		w.rewritten, w.accepted = nil, w.accepted[:w.keptBefore]
+		w.rewritten, w.accepted = w.rewroteThen, w.accepted[:w.keptBefore]
 	case same: // a person has kept that
 	case w.t.Steps[i].Upgrade.Rewritten(d):
-		w.rewritten = d.Lines(w.t.Masked)
+		w.rewritten = netOf(w.rewroteThen, d.Lines(w.t.Masked))
 		n := night.CountLines(len(w.rewritten))
 		w.emit(night.Notice(i+1, fmt.Sprintf("%s has changed by itself what it may: %s", at.Runs, n), w.rewritten...))
 	default:
@@ -346,6 +346,26 @@ func (w *worker) rewrittenBy(i int, at software.State) *trouble {
 		w.computeFrom(i+1, &now)
 	}
 	return nil
+}
+
+// netOf is what lines of a difference and then those of another have changed together: what the second undoes
+// of the first is in neither.
+func netOf(then, now []string) (out []string) {
+	undone := func(l string, by []string) bool {
+		other := map[byte]string{'+': "-", '-': "+"}[l[0]] + l[1:]
+		return slices.Contains(by, other)
+	}
+	for _, l := range then {
+		if !undone(l, now) {
+			out = append(out, l)
+		}
+	}
+	for _, l := range now {
+		if !undone(l, then) {
+			out = append(out, l)
+		}
+	}
+	return out
 }
 
 // unlikeImage says why a file on the device is not the image; "" where it is, or that is waived.

@@ -84,8 +84,10 @@ type known struct {
 	base       *config.Config               // what ran before its software was exchanged
 	keptBefore int                          // how much of accepted was so before that
 	rewritten  []string                     // what new software has changed by itself, and may
-	back       time.Time                    // when it was up again after it was restarted last
-	moves      int                          // how many commands were given that exchange its software
+	// rewroteThen is what of that it had changed already in the night that is gone on with.
+	rewroteThen []string
+	back        time.Time // when it was up again after it was restarted last
+	moves       int       // how many commands were given that exchange its software
 
 	entry   time.Duration // the longest it took tonight to be let in
 	command time.Duration // how long a command takes on it, as it has shown lately
