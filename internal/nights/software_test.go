@@ -165,7 +165,7 @@ func (w *world) lawSoftware(t *plan.Target, d *night.Device, truth []sim.Truth) 
 			assert.GreaterOrEqual(w.t, intended, did, "law 11: %s: %s %s was not intended", d.Name, tr.What, tr.Line)
 		}
 	}
-	for command, what := range map[string]sim.What{"take image": sim.Installed, "image add": sim.Installed, "restart": sim.Started} {
+	for command, what := range map[string]sim.What{"take image": sim.Installed, "image add": sim.Installed, "restart": sim.Restarted} {
 		said := 0
 		for _, g := range d.Deeds {
 			said += asOne(g.OK && strings.HasPrefix(g.Command, command))
